@@ -1,0 +1,234 @@
+//! Contents, their releases, and what releases say of one another.
+
+mod format;
+mod platform;
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+pub use format::{
+    CatalogueEntry, CatalogueIndex, ContentFile, FORMAT, ReadCatalogueError, read_content, read_index,
+};
+pub use platform::{Platform, PlatformMiss};
+
+use crate::{
+    id::{ContentId, Digest},
+    version::{ReleaseVersion, VersionRange},
+};
+
+/// Ranges by content: what a release needs, welcomes or refuses.
+pub type Relations = BTreeMap<ContentId, VersionRange>;
+
+/// Ranges by part of the platform (`engine`, a loader's name, `runtime`).
+pub type PlatformSet = BTreeMap<String, VersionRange>;
+
+/// Where a content has its effect.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Side {
+    /// On the server only.
+    #[default]
+    Server,
+    /// In players' games only.
+    Player,
+    /// On the server and in players' games.
+    Both,
+}
+
+impl Side {
+    fn is_server(&self) -> bool {
+        *self == Self::Server
+    }
+}
+
+/// One file of a release.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ReleaseFile {
+    /// The file's name, as it is placed.
+    pub name: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// The BLAKE3 digest of its bytes.
+    pub blake3: Digest,
+    /// Where it lies, relative to the catalogue; `files/<name>` where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+}
+
+/// One member of a pack: a content of its own that lives inside another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Member {
+    /// What the server calls it.
+    pub id: ContentId,
+    /// Its kind.
+    pub kind: String,
+    /// The folder inside the pack, with `/` between names.
+    pub folder: String,
+    /// What this member itself needs, for messages.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub needs: Relations,
+}
+
+/// One version of a content.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Release {
+    /// The version.
+    pub version: ReleaseVersion,
+    /// The content kind, as the game definition names it.
+    pub kind: String,
+    /// Where it has its effect.
+    #[serde(default, skip_serializing_if = "Side::is_server")]
+    pub side: Side,
+    /// Withdrawn by its author: never chosen, kept where it is locked.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub withdrawn: bool,
+    /// Must be present.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub needs: Relations,
+    /// Of each group at least one must be present.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs_any: Vec<Relations>,
+    /// Need not be present; where present, the range must hold.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub welcomes: Relations,
+    /// Must not be present.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub refuses: Relations,
+    /// Stands in for these contents, in that version where one is given.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub provides: BTreeMap<ContentId, Option<ReleaseVersion>>,
+    /// What it asks of the platform: any one of these sets will do; none at all means that it runs anywhere.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub platforms: Vec<PlatformSet>,
+    /// Wishes to be loaded after these, where they are present.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub after: Vec<ContentId>,
+    /// Wishes to be loaded before these, where they are present.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub before: Vec<ContentId>,
+    /// What was discovered about it, for a game definition's templates.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, String>,
+    /// The contents inside it, where it is a pack.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub members: Vec<Member>,
+    /// The digest of all its files together, where it is a folder (see `route::Payload`).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub payload: Option<Digest>,
+    /// Its files.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub files: Vec<ReleaseFile>,
+}
+
+impl Release {
+    /// Returns a release that asks for nothing.
+    pub fn new(version: ReleaseVersion, kind: &str) -> Self {
+        Self {
+            version,
+            kind: kind.into(),
+            side: Side::Server,
+            withdrawn: false,
+            needs: Relations::new(),
+            needs_any: Vec::new(),
+            welcomes: Relations::new(),
+            refuses: Relations::new(),
+            provides: BTreeMap::new(),
+            platforms: Vec::new(),
+            after: Vec::new(),
+            before: Vec::new(),
+            facts: BTreeMap::new(),
+            members: Vec::new(),
+            payload: None,
+            files: Vec::new(),
+        }
+    }
+
+    /// Returns every content named in a need of this release.
+    pub fn needed_ids(&self) -> impl Iterator<Item = &ContentId> {
+        self.needs.keys().chain(self.needs_any.iter().flat_map(BTreeMap::keys))
+    }
+
+    /// Returns whether this release stands for `id`, and in which version, when its own content is `own`.
+    pub fn stands_for<'a>(&'a self, own: &ContentId, id: &ContentId) -> Option<Option<&'a ReleaseVersion>> {
+        if own == id {
+            return Some(Some(&self.version));
+        }
+        self.provides.get(id).map(Option::as_ref)
+    }
+}
+
+/// Returns whether what is provided (a version, or none known) satisfies a range. What has no version satisfies
+/// every range, since nobody can say otherwise.
+pub fn provided_matches(version: Option<&ReleaseVersion>, range: &VersionRange) -> bool {
+    version.is_none_or(|version| range.matches(version) || version.is_unversioned())
+}
+
+/// A content with all its known releases.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Content {
+    /// Its id.
+    pub id: ContentId,
+    /// What people call it.
+    pub title: String,
+    /// What it is for.
+    pub about: String,
+    /// The catalogue it comes from.
+    pub catalogue: String,
+    /// Its releases, newest first.
+    pub releases: Vec<Release>,
+}
+
+impl Content {
+    /// Returns the release with this version.
+    pub fn release(&self, version: &ReleaseVersion) -> Option<&Release> {
+        self.releases.iter().find(|release| release.version == *version)
+    }
+}
+
+/// All contents that a solve may look at. Each id stands here once: the first catalogue that has it decides.
+#[derive(Debug, Clone, Default)]
+pub struct Universe {
+    contents: BTreeMap<ContentId, Content>,
+}
+
+impl Universe {
+    /// Adds a content, unless its id is there already. Releases are sorted, newest first.
+    pub fn add(&mut self, mut content: Content) {
+        content.releases.sort_by(|a, b| b.version.cmp(&a.version));
+        self.contents.entry(content.id.clone()).or_insert(content);
+    }
+
+    /// Adds one release to a content, making the content where it is new; a version that is there stays.
+    pub fn add_release(&mut self, id: &ContentId, catalogue: &str, release: Release) {
+        let content = self.contents.entry(id.clone()).or_insert_with(|| Content {
+            id: id.clone(),
+            title: id.to_string(),
+            about: String::new(),
+            catalogue: catalogue.into(),
+            releases: Vec::new(),
+        });
+        if content.release(&release.version).is_none() {
+            content.releases.push(release);
+            content.releases.sort_by(|a, b| b.version.cmp(&a.version));
+        }
+    }
+
+    /// Returns a content by its id.
+    pub fn get(&self, id: &ContentId) -> Option<&Content> {
+        self.contents.get(id)
+    }
+
+    /// Returns all contents, by id.
+    pub fn iter(&self) -> impl Iterator<Item = &Content> {
+        self.contents.values()
+    }
+
+    /// Returns one release.
+    pub fn release(&self, id: &ContentId, version: &ReleaseVersion) -> Option<&Release> {
+        self.get(id)?.release(version)
+    }
+}

@@ -1,0 +1,225 @@
+//! One configuration file: from its text and what is ours in it to its new text.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+
+use super::OwnedEntry;
+use crate::{
+    desire::{Entry, Registration},
+    document::{Before, Document, EditDocumentError, Placing, Pointer, Value, arrange},
+    id::ContentId,
+};
+
+/// What happens to one entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum EntryAct {
+    /// It is put in.
+    Add,
+    /// Its value changes.
+    Set,
+    /// It moves within its list.
+    Move,
+    /// It is taken out.
+    Remove,
+    /// What stood there before comes back.
+    Restore,
+    /// It is no longer ours to take out: somebody changed it.
+    Leave,
+}
+
+/// One line of a preview about a configuration file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct EntryLine {
+    /// What happens.
+    pub act: EntryAct,
+    /// The place and the item or the value.
+    pub what: String,
+    /// Whose entry it is.
+    pub content: ContentId,
+}
+
+/// A compiled configuration file.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Compiled {
+    /// The new text.
+    pub(super) text: String,
+    /// What is ours in it now.
+    pub(super) entries: Vec<OwnedEntry>,
+    /// What happened.
+    pub(super) lines: Vec<EntryLine>,
+}
+
+/// Compiles one file. `owned` and `wanted` are those of this file; `wanted` stands in the lineup's order.
+pub(super) fn compile(
+    mut document: Document,
+    owned: &[OwnedEntry],
+    wanted: &[&Registration],
+) -> Result<Compiled, EditDocumentError> {
+    let mut entries = Vec::new();
+    let mut lines = Vec::new();
+    sets(&mut document, owned, wanted, &mut entries, &mut lines)?;
+    let places: BTreeSet<&Pointer> = owned
+        .iter()
+        .filter(|entry| matches!(entry.entry, Entry::Item { .. }))
+        .map(|entry| &entry.pointer)
+        .chain(wanted.iter().filter(|r| matches!(r.entry, Entry::Item { .. })).map(|r| &r.pointer))
+        .collect();
+    for place in places {
+        list(&mut document, place, owned, wanted, (&mut entries, &mut lines))?;
+    }
+    Ok(Compiled { text: document.into_text(), entries, lines })
+}
+
+fn shown(pointer: &Pointer, value: &Value) -> String {
+    format!("{} = {value}", pointer.to_string().trim_start_matches('/'))
+}
+
+fn sets(
+    document: &mut Document,
+    owned: &[OwnedEntry],
+    wanted: &[&Registration],
+    entries: &mut Vec<OwnedEntry>,
+    lines: &mut Vec<EntryLine>,
+) -> Result<(), EditDocumentError> {
+    let is_wanted = |pointer: &Pointer| {
+        wanted.iter().any(|r| r.pointer == *pointer && matches!(r.entry, Entry::Set(_)))
+    };
+    // Taken out in reverse, so that what was made first goes last.
+    for entry in owned.iter().rev().filter(|entry| !is_wanted(&entry.pointer)) {
+        let Entry::Set(value) = &entry.entry else { continue };
+        let Some(now) = document.get(&entry.pointer) else { continue };
+        let (act, what) = if !now.means(value) {
+            (EntryAct::Leave, format!("{} (changed by hand)", shown(&entry.pointer, &now)))
+        } else if let Before::Text(text) = &entry.before {
+            document.put_back(&entry.pointer, &entry.before)?;
+            (EntryAct::Restore, shown(&entry.pointer, &Value::Text(text.clone())))
+        } else {
+            document.put_back(&entry.pointer, &entry.before)?;
+            (EntryAct::Remove, shown(&entry.pointer, value))
+        };
+        lines.push(EntryLine { act, what, content: entry.content.clone() });
+    }
+    for registration in wanted {
+        let Entry::Set(value) = &registration.entry else { continue };
+        let pointer = &registration.pointer;
+        let before_us = owned.iter().find(|entry| entry.pointer == *pointer).map(|entry| entry.before.clone());
+        let now = document.get(pointer);
+        let before = if now.as_ref().is_some_and(|now| now.means(value)) {
+            // Somebody else wrote the same: it stays when we go.
+            before_us.unwrap_or_else(|| Before::Text(value.plain()))
+        } else {
+            let act = if now.is_some() { EntryAct::Set } else { EntryAct::Add };
+            let what = shown(pointer, value);
+            lines.push(EntryLine { act, what, content: registration.content.clone() });
+            let before = document.set(pointer, value)?;
+            before_us.unwrap_or(before)
+        };
+        entries.push(own(registration, before));
+    }
+    Ok(())
+}
+
+fn own(registration: &Registration, before: Before) -> OwnedEntry {
+    OwnedEntry {
+        content: registration.content.clone(),
+        file: registration.file.clone(),
+        format: registration.format,
+        pointer: registration.pointer.clone(),
+        entry: registration.entry.clone(),
+        before,
+    }
+}
+
+fn item_of(entry: &Entry) -> Option<(&String, bool)> {
+    match entry {
+        Entry::Item { item, ordered } => Some((item, *ordered)),
+        Entry::Set(_) => None,
+    }
+}
+
+fn list(
+    document: &mut Document,
+    place: &Pointer,
+    owned: &[OwnedEntry],
+    wanted: &[&Registration],
+    (entries, lines): (&mut Vec<OwnedEntry>, &mut Vec<EntryLine>),
+) -> Result<(), EditDocumentError> {
+    let mut items: Vec<String> = Vec::new();
+    let mut ordered = false;
+    let mut whose: BTreeMap<&str, &ContentId> = BTreeMap::new();
+    for registration in wanted.iter().filter(|r| r.pointer == *place) {
+        if let Some((item, follows)) = item_of(&registration.entry) {
+            ordered |= follows;
+            whose.insert(item, &registration.content);
+            if !items.contains(item) {
+                items.push(item.clone());
+            }
+        }
+    }
+    let ours: BTreeMap<&str, &OwnedEntry> = owned
+        .iter()
+        .filter(|entry| entry.pointer == *place)
+        .filter_map(|entry| item_of(&entry.entry).map(|(item, _)| (item.as_str(), entry)))
+        .collect();
+    // What stood in the list before us stays in it when we go.
+    let unwanted: BTreeSet<String> = ours
+        .iter()
+        .filter(|(item, entry)| !whose.contains_key(*item) && matches!(entry.before, Before::Absent { .. }))
+        .map(|(item, _)| (*item).to_owned())
+        .collect();
+    let found = document.items(place)?;
+    let mut made = ours.values().map(|entry| made_by(&entry.before)).max().unwrap_or(0);
+    let mut removed: Vec<String> = Vec::new();
+    let mut inserted: BTreeMap<String, Before> = BTreeMap::new();
+    let mut now = found.clone();
+    for step in arrange(&found, &items, &unwanted, ordered) {
+        match step {
+            Placing::Remove(index) => {
+                document.remove(place, index)?;
+                removed.push(now.remove(index));
+            }
+            Placing::Insert(index, item) => {
+                let before = document.insert(place, index, &item)?;
+                made = made.max(made_by(&before));
+                now.insert(index, item.clone());
+                inserted.insert(item, before);
+            }
+        }
+    }
+    for item in removed.iter().filter(|item| !inserted.contains_key(*item)) {
+        let content = ours.get(item.as_str()).map(|entry| &entry.content).or_else(|| whose.get(item.as_str()).copied());
+        if let Some(content) = content {
+            lines.push(EntryLine { act: EntryAct::Remove, what: item.clone(), content: content.clone() });
+        }
+    }
+    for item in &items {
+        let content = whose[item.as_str()];
+        if inserted.contains_key(item) {
+            let act = if removed.contains(item) { EntryAct::Move } else { EntryAct::Add };
+            lines.push(EntryLine { act, what: item.clone(), content: content.clone() });
+        }
+    }
+    if now.is_empty() && made > 0 {
+        document.put_back(place, &Before::Absent { made: made - 1 })?;
+        made = 0;
+    }
+    for registration in wanted.iter().filter(|r| r.pointer == *place) {
+        let Some((item, _)) = item_of(&registration.entry) else { continue };
+        let before = match ours.get(item.as_str()) {
+            Some(entry) => entry.before.clone(),
+            None if inserted.contains_key(item) => Before::Absent { made },
+            None => Before::Text(item.clone()),
+        };
+        entries.push(own(registration, before));
+    }
+    Ok(())
+}
+
+fn made_by(before: &Before) -> usize {
+    match before {
+        Before::Absent { made } => *made,
+        Before::Text(_) => 0,
+    }
+}

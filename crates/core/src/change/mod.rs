@@ -1,0 +1,391 @@
+//! From what is to what should be: the ordered steps.
+//!
+//! A change set knows five steps: make a folder, put a file, set a file aside, remove an empty folder, (later) run the
+//! game's index tool. Each can be taken back. Files are put before entries that name them, and entries are taken out
+//! before their files: content files first, then configuration, then what goes.
+
+mod entries;
+mod receipt;
+#[cfg(test)]
+mod tests;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::{Deserialize, Serialize};
+
+pub use entries::{EntryAct, EntryLine};
+pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
+
+use crate::{
+    desire::{Desired, Registration},
+    document::{Document, EditDocumentError, Format},
+    hint::Hint,
+    id::{ContentId, Digest, TreePath},
+};
+
+/// Where the bytes of a put come from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Source {
+    /// A configuration file's whole new text.
+    Text(String),
+    /// A payload's file, known by the step's digest.
+    Payload,
+    /// A file that an earlier settle set aside or replaced: the settle's number and the path it had.
+    Attic {
+        /// The settle's number.
+        settle: u32,
+        /// The path it had.
+        path: TreePath,
+    },
+}
+
+/// One step of a change set.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Step {
+    /// Make a folder, where it does not exist.
+    MakeFolder {
+        /// Its path.
+        path: TreePath,
+    },
+    /// Put a file at a path; what is there goes to the attic.
+    Put {
+        /// Its path.
+        path: TreePath,
+        /// Where its bytes come from.
+        source: Source,
+        /// The digest of what is there now, if anything is.
+        before: Option<Digest>,
+        /// The digest of what will be there.
+        after: Digest,
+        /// The size of what will be there, in bytes.
+        size: u64,
+    },
+    /// Move a file to the attic.
+    SetAside {
+        /// Its path.
+        path: TreePath,
+        /// The digest of what is there now.
+        before: Digest,
+    },
+    /// Remove a folder, where it is empty.
+    RemoveFolder {
+        /// Its path.
+        path: TreePath,
+    },
+}
+
+/// What happens to one file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileAct {
+    /// A new file.
+    Put,
+    /// A newer file of ours in place of an older one.
+    Replace,
+    /// A file of ours that is missing or was altered.
+    Restore,
+    /// A file of ours that lies in the wrong place.
+    Move,
+    /// A file of somebody else stands in the way.
+    Displace,
+    /// A file goes to the attic.
+    Aside,
+}
+
+/// One line of a preview about a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FileLine {
+    /// What happens.
+    pub act: FileAct,
+    /// The path.
+    pub path: TreePath,
+    /// Where it lay before, for a move.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<TreePath>,
+    /// The size in bytes.
+    pub size: u64,
+    /// Whose file it is.
+    pub content: ContentId,
+}
+
+/// What happens to one configuration file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct ConfigLine {
+    /// The path.
+    pub path: TreePath,
+    /// Whether the file is made or removed as a whole.
+    pub created: bool,
+    /// Whether the file goes.
+    pub removed: bool,
+    /// The entries.
+    pub entries: Vec<EntryLine>,
+}
+
+/// The ordered steps from what is to what should be.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ChangeSet {
+    /// The steps.
+    pub steps: Vec<Step>,
+    /// What happens to content files.
+    pub files: Vec<FileLine>,
+    /// What happens to configuration files.
+    pub config: Vec<ConfigLine>,
+    /// The receipt afterwards.
+    pub receipt: Receipt,
+}
+
+impl ChangeSet {
+    /// Returns whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.steps.is_empty()
+    }
+}
+
+/// What is there now, at the paths that matter (see [`paths_of_interest`]).
+#[derive(Debug, Clone, Default)]
+pub struct Present {
+    /// Content files: digest and size; a path that is missing here has no file.
+    pub files: BTreeMap<TreePath, (Digest, u64)>,
+    /// Configuration files: their text; a path that is missing here has no file.
+    pub texts: BTreeMap<TreePath, String>,
+    /// Folders that exist.
+    pub folders: BTreeSet<TreePath>,
+}
+
+/// What stands against a change set.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlanChangeError {
+    /// A configuration file cannot be read or edited.
+    #[error("{path}: {source}")]
+    Edit {
+        /// The file.
+        path: TreePath,
+        /// Why.
+        source: EditDocumentError,
+    },
+    /// Two contents want different values at one place.
+    #[error("{first} and {second} want different values at {path}#{pointer}")]
+    Dispute {
+        /// The file.
+        path: TreePath,
+        /// The place.
+        pointer: String,
+        /// The one.
+        first: ContentId,
+        /// The other.
+        second: ContentId,
+    },
+}
+
+impl Hint for PlanChangeError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Edit { source, .. } => source.hint(),
+            Self::Dispute { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
+        }
+    }
+}
+
+/// Which paths the host must look at before [`plan`]: content files, configuration files, folders.
+pub fn paths_of_interest(desired: &Desired, receipt: &Receipt) -> (BTreeSet<TreePath>, BTreeSet<TreePath>, BTreeSet<TreePath>) {
+    let files: BTreeSet<TreePath> = desired.placements.keys().chain(receipt.placed.keys()).cloned().collect();
+    let texts: BTreeSet<TreePath> = desired
+        .registrations
+        .iter()
+        .map(|registration| registration.file.clone())
+        .chain(receipt.entries.iter().map(|entry| entry.file.clone()))
+        .collect();
+    let mut folders = receipt.folders.clone();
+    for path in files.iter().chain(&texts) {
+        folders.extend(folders_above(path));
+    }
+    (files, texts, folders)
+}
+
+fn folders_above(path: &TreePath) -> Vec<TreePath> {
+    let mut above = Vec::new();
+    let mut next = path.parent();
+    while let Some(folder) = next.filter(|folder| !folder.is_root()) {
+        next = folder.parent();
+        above.push(folder);
+    }
+    above.reverse();
+    above
+}
+
+/// Computes the steps from what is to what should be.
+///
+/// # Errors
+/// Where a configuration file cannot be edited, or two contents dispute an entry.
+pub fn plan(
+    desired: &Desired,
+    contents: BTreeMap<ContentId, Settled>,
+    receipt: &Receipt,
+    present: &Present,
+) -> Result<ChangeSet, PlanChangeError> {
+    let mut change = ChangeSet {
+        receipt: Receipt { contents, folders: receipt.folders.clone(), ..Receipt::empty() },
+        ..ChangeSet::default()
+    };
+    let goes = going(desired, receipt, present);
+    place_files(desired, receipt, present, &goes, &mut change);
+    let mut texts = Vec::new();
+    edit_files(desired, receipt, present, &mut change, &mut texts)?;
+    change.steps.extend(texts);
+    for (path, digest) in &goes {
+        let placed = &receipt.placed[path];
+        let moved = change.files.iter().any(|line| line.from.as_ref() == Some(path));
+        if !moved {
+            let (content, size) = (placed.content.clone(), placed.size);
+            change.files.push(FileLine { act: FileAct::Aside, path: path.clone(), from: None, size, content });
+        }
+        change.steps.push(Step::SetAside { path: path.clone(), before: *digest });
+    }
+    make_folders(present, &mut change);
+    remove_folders(present, &mut change);
+    Ok(change)
+}
+
+/// Files of ours that are there and no longer belong there.
+fn going(desired: &Desired, receipt: &Receipt, present: &Present) -> Vec<(TreePath, Digest)> {
+    receipt
+        .placed
+        .keys()
+        .filter(|path| !desired.placements.contains_key(*path))
+        .filter_map(|path| present.files.get(path).map(|(digest, _)| (path.clone(), *digest)))
+        .collect()
+}
+
+fn place_files(
+    desired: &Desired,
+    receipt: &Receipt,
+    present: &Present,
+    goes: &[(TreePath, Digest)],
+    change: &mut ChangeSet,
+) {
+    for (path, placement) in &desired.placements {
+        let placed = Placed { content: placement.content.clone(), size: placement.size, digest: placement.digest };
+        change.receipt.placed.insert(path.clone(), placed);
+        let before = present.files.get(path).map(|(digest, _)| *digest);
+        if before == Some(placement.digest) {
+            continue;
+        }
+        let from = goes.iter().find(|(_, digest)| *digest == placement.digest).map(|(from, _)| from.clone());
+        let owned = receipt.placed.get(path);
+        let act = match (before, owned) {
+            (None, None) if from.is_some() => FileAct::Move,
+            (None, None) => FileAct::Put,
+            (_, Some(owned)) if owned.digest == placement.digest => FileAct::Restore,
+            (_, Some(_)) => FileAct::Replace,
+            (Some(_), None) => FileAct::Displace,
+        };
+        let (content, size) = (placement.content.clone(), placement.size);
+        let from = from.filter(|_| act == FileAct::Move);
+        change.files.push(FileLine { act, path: path.clone(), from, size, content });
+        change.steps.push(Step::Put {
+            path: path.clone(),
+            source: Source::Payload,
+            before,
+            after: placement.digest,
+            size: placement.size,
+        });
+    }
+}
+
+fn edit_files(
+    desired: &Desired,
+    receipt: &Receipt,
+    present: &Present,
+    change: &mut ChangeSet,
+    steps: &mut Vec<Step>,
+) -> Result<(), PlanChangeError> {
+    let mut files: BTreeMap<&TreePath, (Format, Vec<&Registration>, Vec<OwnedEntry>)> = BTreeMap::new();
+    for entry in &receipt.entries {
+        let file = files.entry(&entry.file).or_insert_with(|| (entry.format, Vec::new(), Vec::new()));
+        file.2.push(entry.clone());
+    }
+    for registration in &desired.registrations {
+        let file = files.entry(&registration.file).or_insert_with(|| (registration.format, Vec::new(), Vec::new()));
+        dispute(&file.1, registration)?;
+        file.1.push(registration);
+    }
+    for (path, (format, wanted, owned)) in files {
+        let failed = |source: EditDocumentError| PlanChangeError::Edit { path: path.clone(), source };
+        let now = present.texts.get(path);
+        let head = receipt.created.get(path).cloned();
+        if now.is_none() && wanted.is_empty() {
+            continue;
+        }
+        let create = head.clone().unwrap_or_else(|| wanted.first().map_or_else(String::new, |r| r.create.clone()));
+        let document = Document::parse(format, now.unwrap_or(&create)).map_err(|error| failed(error.into()))?;
+        let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
+        let ours = head.is_some() || now.is_none();
+        let removed = ours && wanted.is_empty() && compiled.text == create;
+        change.receipt.entries.extend(compiled.entries);
+        if ours && !removed {
+            change.receipt.created.insert(path.clone(), create);
+        }
+        let before = now.map(|text| Digest::of(text.as_bytes()));
+        let line = ConfigLine { path: path.clone(), created: now.is_none(), removed, entries: compiled.lines };
+        match before {
+            Some(before) if removed => steps.push(Step::SetAside { path: path.clone(), before }),
+            _ if now == Some(&compiled.text) => continue,
+            _ => steps.push(Step::Put {
+                path: path.clone(),
+                before,
+                after: Digest::of(compiled.text.as_bytes()),
+                size: compiled.text.len() as u64,
+                source: Source::Text(compiled.text),
+            }),
+        }
+        change.config.push(line);
+    }
+    Ok(())
+}
+
+fn dispute(earlier: &[&Registration], registration: &Registration) -> Result<(), PlanChangeError> {
+    let sets = |r: &Registration| matches!(r.entry, crate::desire::Entry::Set(_));
+    let other = earlier.iter().find(|other| {
+        sets(registration) && other.pointer == registration.pointer && other.entry != registration.entry
+    });
+    match other {
+        None => Ok(()),
+        Some(other) => Err(PlanChangeError::Dispute {
+            path: registration.file.clone(),
+            pointer: registration.pointer.to_string(),
+            first: other.content.clone(),
+            second: registration.content.clone(),
+        }),
+    }
+}
+
+fn make_folders(present: &Present, change: &mut ChangeSet) {
+    let mut needed: BTreeSet<TreePath> = BTreeSet::new();
+    for step in &change.steps {
+        if let Step::Put { path, .. } = step {
+            needed.extend(folders_above(path).into_iter().filter(|folder| !present.folders.contains(folder)));
+        }
+    }
+    change.receipt.folders.extend(needed.iter().cloned());
+    // Sorted by path, so that the outer one comes first.
+    let steps: Vec<Step> = needed.into_iter().map(|path| Step::MakeFolder { path }).collect();
+    change.steps.splice(0..0, steps);
+}
+
+/// Folders of ours in which nothing of ours will lie: removed where they are empty by then.
+fn remove_folders(present: &Present, change: &mut ChangeSet) {
+    let mut used: BTreeSet<TreePath> = BTreeSet::new();
+    for path in change.receipt.placed.keys().chain(change.receipt.entries.iter().map(|entry| &entry.file)) {
+        used.extend(folders_above(path));
+    }
+    let unused: Vec<TreePath> =
+        change.receipt.folders.iter().filter(|folder| !used.contains(*folder)).cloned().collect();
+    for path in unused.into_iter().rev() {
+        change.receipt.folders.remove(&path);
+        if present.folders.contains(&path) {
+            change.steps.push(Step::RemoveFolder { path });
+        }
+    }
+}

@@ -1,0 +1,140 @@
+//! Findings: what is wrong with a server, seen without starting it.
+
+use serde::Serialize;
+
+use crate::{
+    change::{ChangeSet, EntryAct, FileAct},
+    solve::Breach,
+};
+
+/// How much a finding weighs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Weight {
+    /// The server will not run as wanted.
+    Trouble,
+    /// Worth knowing.
+    Note,
+}
+
+/// One thing that a check found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// How much it weighs.
+    pub weight: Weight,
+    /// Which sort, for scripts: `missing-file`, `needs`, `runtime` and so on.
+    pub sort: &'static str,
+    /// The content, or the path, that it is about.
+    pub about: String,
+    /// What is wrong.
+    pub says: String,
+    /// What can be done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fix: Option<String>,
+}
+
+impl Finding {
+    /// Returns a finding that is trouble.
+    pub fn trouble(sort: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
+        Self { weight: Weight::Trouble, sort, about: about.into(), says, fix: fix.map(str::to_owned) }
+    }
+
+    /// Returns a finding that is only worth knowing.
+    pub fn note(sort: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
+        Self { weight: Weight::Note, sort, about: about.into(), says, fix: fix.map(str::to_owned) }
+    }
+}
+
+const SETTLE: &str = "yalotheca settle";
+
+/// Returns what the locked lineup breaks.
+pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
+    breaches
+        .iter()
+        .map(|breach| {
+            let says = breach.to_string();
+            match breach {
+                Breach::Unknown { id } => Finding::trouble("unknown", id.as_str(), says, Some("yalotheca update")),
+                Breach::Need { id, has, .. } => {
+                    let fix = if has.is_some() { "yalotheca update" } else { SETTLE };
+                    Finding::trouble("needs", id.as_str(), says, Some(fix))
+                }
+                Breach::Welcome { id, .. } => Finding::trouble("goes-with", id.as_str(), says, Some("yalotheca update")),
+                Breach::Refuse { id, other } => {
+                    let fix = format!("yalotheca drop {id}, or drop {other}");
+                    Finding { fix: Some(fix), ..Finding::trouble("refuses", id.as_str(), says, None) }
+                }
+                Breach::Platform { id, .. } => {
+                    Finding::trouble("platform", id.as_str(), says, Some("yalotheca update"))
+                }
+            }
+        })
+        .collect()
+}
+
+/// Returns how the server's files differ from the locked lineup: each step that would mend something is a finding.
+/// Many files of one content become one finding.
+pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
+    const MOST: usize = 3;
+    let mut findings = Vec::new();
+    let mut counted: Vec<(FileAct, &crate::id::ContentId, Vec<&crate::change::FileLine>)> = Vec::new();
+    for line in &change.files {
+        match counted.iter_mut().find(|(act, content, _)| *act == line.act && *content == &line.content) {
+            Some((_, _, lines)) => lines.push(line),
+            None => counted.push((line.act, &line.content, vec![line])),
+        }
+    }
+    for (act, content, lines) in counted {
+        if lines.len() > MOST {
+            let first = &lines[0].path;
+            let (sort, verb) = words(act);
+            let says = format!("{} files of {content} {verb}, the first is {first}", lines.len());
+            findings.push(Finding::trouble(sort, content.as_str(), says, Some(SETTLE)));
+            continue;
+        }
+        for line in lines {
+            let (sort, _) = words(act);
+            let path = &line.path;
+            let says = match (act, &line.from) {
+                (FileAct::Move, Some(from)) => {
+                    format!("{content} lies at {from}, where the server does not look; it belongs at {path}")
+                }
+                (FileAct::Displace, _) => format!("{path} is not the file of {content} that belongs there"),
+                (FileAct::Replace | FileAct::Restore, _) => {
+                    let altered = change.steps.iter().any(|step| {
+                        matches!(step, crate::change::Step::Put { path: at, before: Some(_), .. } if at == path)
+                    });
+                    let what = if altered { "was changed behind our back" } else { "is gone" };
+                    format!("{path} of {content} {what}")
+                }
+                (FileAct::Aside, _) => format!("{path} belongs to nothing in the lineup any more"),
+                _ => format!("{path} of {content} is not there"),
+            };
+            findings.push(Finding::trouble(sort, content.as_str(), says, Some(SETTLE)));
+        }
+    }
+    for config in &change.config {
+        for entry in &config.entries {
+            let (path, what) = (&config.path, &entry.what);
+            let (sort, says) = match entry.act {
+                EntryAct::Add => ("not-registered", format!("{path} lacks {what}")),
+                EntryAct::Set => ("registered-wrong", format!("{path} should say {what}")),
+                EntryAct::Move => ("order", format!("{path} has {what} in the wrong place of the order")),
+                EntryAct::Remove | EntryAct::Restore => ("left-over", format!("{path} still has {what}")),
+                EntryAct::Leave => ("changed-by-hand", format!("{path} has {what}")),
+            };
+            findings.push(Finding::trouble(sort, entry.content.as_str(), says, Some(SETTLE)));
+        }
+    }
+    findings
+}
+
+fn words(act: FileAct) -> (&'static str, &'static str) {
+    match act {
+        FileAct::Put => ("missing-file", "are not there"),
+        FileAct::Replace | FileAct::Restore => ("altered-file", "are gone or were changed"),
+        FileAct::Move => ("wrong-folder", "lie in the wrong folder"),
+        FileAct::Displace => ("other-file", "are other files than the lineup's"),
+        FileAct::Aside => ("left-over", "belong to nothing in the lineup any more"),
+    }
+}

@@ -1,0 +1,141 @@
+//! `yalotheca.lock`: the lineup, in load order, with all that is needed to bring it back.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    catalogue::{Release, Universe},
+    hint::Hint,
+    id::ContentId,
+    solve::Selection,
+};
+
+const HEAD: &str = "# The lineup, in load order. Written by yalotheca; keep it beside yalotheca.toml, do not edit it.\n";
+
+/// The lineup as it was last settled (or found by `adopt`).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockFile {
+    /// The format's number.
+    pub format: u32,
+    /// The contents, first loaded first.
+    #[serde(default, rename = "content")]
+    pub contents: Vec<Locked>,
+}
+
+/// One content of the lineup.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Locked {
+    /// Its id.
+    pub id: ContentId,
+    /// What people call it.
+    pub title: String,
+    /// The catalogue it came from; empty for what was found on the server.
+    pub catalogue: String,
+    /// The release.
+    pub release: Release,
+}
+
+/// What is wrong with `yalotheca.lock`.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ReadLockError {
+    /// It is not TOML of that shape.
+    #[error("{file}: {why}")]
+    Shape {
+        /// The file.
+        file: String,
+        /// What the reader says.
+        why: String,
+    },
+    /// It has a newer format.
+    #[error("{file}: it has format {found}, and this program reads format 1")]
+    Format {
+        /// The file.
+        file: String,
+        /// The number in the file.
+        found: u32,
+    },
+}
+
+impl Hint for ReadLockError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Shape { .. } => Some("bring it back from version control, or run yalotheca adopt again".into()),
+            Self::Format { .. } => Some("a newer yalotheca reads it".into()),
+        }
+    }
+}
+
+impl Default for LockFile {
+    fn default() -> Self {
+        Self { format: 1, contents: Vec::new() }
+    }
+}
+
+impl LockFile {
+    /// Reads the file; `file` is its name for messages.
+    ///
+    /// # Errors
+    /// Where it is not TOML of that shape or of a newer format.
+    pub fn parse(file: &str, text: &str) -> Result<Self, ReadLockError> {
+        let lock: Self = toml::from_str(text)
+            .map_err(|error| ReadLockError::Shape { file: file.into(), why: error.to_string().trim().into() })?;
+        if lock.format == 1 { Ok(lock) } else { Err(ReadLockError::Format { file: file.into(), found: lock.format }) }
+    }
+
+    /// Returns the text of the file.
+    pub fn text(&self) -> String {
+        // Plain data without maps whose keys are no texts always becomes TOML.
+        format!("{HEAD}{}", toml::to_string(self).unwrap_or_default())
+    }
+
+    /// Returns one content.
+    pub fn get(&self, id: &ContentId) -> Option<&Locked> {
+        self.contents.iter().find(|locked| locked.id == *id)
+    }
+
+    /// Returns the chosen versions.
+    pub fn selection(&self) -> Selection {
+        self.contents.iter().map(|locked| (locked.id.clone(), locked.release.version.clone())).collect()
+    }
+
+    /// Returns the load order.
+    pub fn order(&self) -> Vec<ContentId> {
+        self.contents.iter().map(|locked| locked.id.clone()).collect()
+    }
+
+    /// Adds what is locked to a universe, so that it can stay even where its catalogue has forgotten it.
+    pub fn join(&self, universe: &mut Universe) {
+        for locked in &self.contents {
+            universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
+        }
+    }
+
+    /// Returns a universe of nothing but what is locked.
+    pub fn universe(&self) -> Universe {
+        let mut universe = Universe::default();
+        self.join(&mut universe);
+        universe
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::version::{ReleaseVersion, VersionRange};
+
+    #[test]
+    fn read_and_written_the_same() {
+        let mut release = Release::new(ReleaseVersion::parse("1.4").unwrap(), "plugin");
+        release.needs.insert(ContentId::new("harbour-core").unwrap(), VersionRange::parse(">=2").unwrap());
+        release.provides.insert(ContentId::new("bells").unwrap(), Some(ReleaseVersion::parse("1").unwrap()));
+        release.platforms.push([("engine".to_string(), VersionRange::any())].into());
+        let id = ContentId::new("tidebell").unwrap();
+        let locked = Locked { id: id.clone(), title: "Tidebell".into(), catalogue: "q".into(), release };
+        let lock = LockFile { format: 1, contents: vec![locked] };
+        let read = LockFile::parse("l", &lock.text()).unwrap();
+        assert_eq!(read, lock);
+        assert!(read.get(&id).is_some() && read.universe().get(&id).is_some());
+        assert!(LockFile::parse("l", "format = 2").is_err() && LockFile::parse("l", "x").is_err());
+    }
+}

@@ -1,0 +1,300 @@
+//! What a server's log says: ready or not, what failed and why, and what became of each content.
+
+use std::collections::BTreeMap;
+
+use regex::Regex;
+use serde::Serialize;
+
+use crate::{
+    catalogue::Side,
+    control::Locked,
+    game::{Game, Scope, Template},
+    id::ContentId,
+    route::scope_of,
+};
+
+/// How a trial ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// Ready, and nothing troubling.
+    Ready,
+    /// Ready, but something is wrong.
+    ReadyWithTrouble,
+    /// Not ready.
+    Failed,
+}
+
+/// What became of a content.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "state")]
+pub enum ContentState {
+    /// The log says that it is loaded.
+    Loaded,
+    /// The log says that it failed.
+    Failed {
+        /// Why.
+        why: String,
+    },
+    /// The log does not speak of it, or of these members of it.
+    NotSeen {
+        /// Members that were not seen, where it is a pack.
+        members: Vec<ContentId>,
+    },
+}
+
+/// One thing that is wrong.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Trouble {
+    /// The line of the log.
+    pub line: String,
+    /// Whether the server cannot run because of it.
+    pub fatal: bool,
+    /// Its meaning in two or three words, where the definition knows it.
+    pub means: Option<String>,
+    /// Its meaning in a sentence.
+    pub says: String,
+    /// What can be done.
+    pub advice: Option<String>,
+}
+
+/// A pattern that could not be made of a definition's template.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the game definition's pattern {pattern:?} is wrong: {why}")]
+pub struct PatternError {
+    /// The pattern.
+    pub pattern: String,
+    /// What is wrong with it.
+    pub why: String,
+}
+
+impl crate::hint::Hint for PatternError {
+    fn hint(&self) -> Option<String> {
+        Some("yalotheca game check FILE tests a definition".into())
+    }
+}
+
+/// One name that the log may speak of: a content or a member of one.
+struct Watched {
+    name: ContentId,
+    loaded: Option<Regex>,
+    listed: Option<Regex>,
+    failed: Option<Regex>,
+    seen: bool,
+    why: Option<String>,
+}
+
+/// Reads a log line by line.
+pub struct LogReader<'a> {
+    game: &'a Game,
+    scope: Scope,
+    watched: Vec<(ContentId, bool, Vec<Watched>)>,
+    ready: bool,
+    troubles: Vec<Trouble>,
+}
+
+impl<'a> LogReader<'a> {
+    /// Returns a reader for a server with that lineup.
+    ///
+    /// # Errors
+    /// Where a pattern of the definition does not become a regular expression.
+    pub fn new(game: &'a Game, scope: &Scope, lineup: &[Locked]) -> Result<Self, PatternError> {
+        let mut watched = Vec::new();
+        for locked in lineup.iter().filter(|locked| locked.release.side != Side::Player) {
+            let Some(kind) = game.kinds.get(&locked.release.kind) else { continue };
+            let names: Vec<ContentId> = if locked.release.members.is_empty() {
+                vec![locked.id.clone()]
+            } else {
+                locked.release.members.iter().map(|member| member.id.clone()).collect()
+            };
+            let pack = !locked.release.members.is_empty();
+            let mut own = Vec::new();
+            for name in names {
+                let scope = escaped(scope, locked, &name);
+                own.push(Watched {
+                    loaded: kind.loaded.as_ref().map(|template| pattern(template, &scope)).transpose()?,
+                    failed: kind.failed.as_ref().map(|template| pattern(template, &scope)).transpose()?,
+                    listed: kind.listed.clone(),
+                    seen: false,
+                    why: None,
+                    name,
+                });
+            }
+            watched.push((locked.id.clone(), pack, own));
+        }
+        Ok(Self { game, scope: scope.clone(), watched, ready: false, troubles: Vec::new() })
+    }
+
+    /// Reads one line.
+    pub fn feed(&mut self, line: &str) {
+        let line = line.trim_end();
+        let run = &self.game.run;
+        if run.ready.is_match(line) {
+            self.ready = true;
+        }
+        for watched in self.watched.iter_mut().flat_map(|(_, _, own)| own) {
+            watched.seen |= watched.loaded.as_ref().is_some_and(|pattern| pattern.is_match(line));
+            if let Some(groups) = watched.listed.as_ref().and_then(|pattern| pattern.captures(line)) {
+                watched.seen |= groups["names"].split([' ', ',']).any(|name| name == watched.name.as_str());
+            }
+            if let Some(groups) = watched.failed.as_ref().and_then(|pattern| pattern.captures(line)) {
+                let why = groups.name("why").or_else(|| groups.get(0)).map_or("", |group| group.as_str());
+                watched.why.get_or_insert_with(|| why.trim().to_owned());
+            }
+        }
+        let fatal = run.fatal.iter().find_map(|pattern| pattern.captures(line));
+        let wrong = fatal.is_some();
+        if let Some(groups) = fatal.or_else(|| run.trouble.iter().find_map(|pattern| pattern.captures(line))) {
+            let what = groups.name("what").or_else(|| groups.get(0)).map_or(line, |group| group.as_str());
+            let trouble = self.explain(line, what, wrong);
+            if !self.troubles.iter().any(|known| known.says == trouble.says) {
+                self.troubles.push(trouble);
+            }
+        }
+    }
+
+    fn explain(&self, line: &str, what: &str, fatal: bool) -> Trouble {
+        for symptom in &self.game.symptoms {
+            let Some(groups) = symptom.pattern.captures(line) else { continue };
+            let mut scope = self.scope.clone();
+            for name in symptom.pattern.capture_names().flatten() {
+                let text = groups.name(name).map_or("", |group| group.as_str());
+                scope.found.insert(name.into(), text.trim().replace('"', ""));
+            }
+            let says = symptom.say.render(&scope).unwrap_or_else(|_| what.to_owned());
+            let advice = symptom.advice.as_ref().and_then(|advice| advice.render(&scope).ok());
+            return Trouble { line: line.into(), fatal, means: Some(symptom.means.clone()), says, advice };
+        }
+        Trouble { line: line.into(), fatal, means: None, says: what.trim().into(), advice: None }
+    }
+
+    /// Returns whether the log said that the server is ready.
+    pub fn is_ready(&self) -> bool {
+        self.ready
+    }
+
+    /// Returns whether the log said that the server cannot run.
+    pub fn is_fatal(&self) -> bool {
+        self.troubles.iter().any(|trouble| trouble.fatal)
+    }
+
+    /// Returns what is wrong, in the log's order.
+    pub fn troubles(&self) -> &[Trouble] {
+        &self.troubles
+    }
+
+    /// Returns what became of each content.
+    pub fn contents(&self) -> BTreeMap<ContentId, ContentState> {
+        let state = |own: &[Watched], pack: bool| {
+            if let Some(bad) = own.iter().find(|watched| watched.why.is_some()) {
+                let why = bad.why.clone().unwrap_or_default();
+                return ContentState::Failed { why: if pack { format!("{}: {why}", bad.name) } else { why } };
+            }
+            let missing: Vec<ContentId> =
+                own.iter().filter(|watched| !watched.seen).map(|watched| watched.name.clone()).collect();
+            match missing.is_empty() {
+                true => ContentState::Loaded,
+                false => ContentState::NotSeen { members: if pack { missing } else { Vec::new() } },
+            }
+        };
+        self.watched.iter().map(|(id, pack, own)| (id.clone(), state(own, *pack))).collect()
+    }
+
+    /// Returns the verdict. `answers` says whether the port answered (none where there is nothing to ask).
+    pub fn verdict(&self, answers: Option<bool>) -> Verdict {
+        if !self.ready || self.is_fatal() || answers == Some(false) {
+            return Verdict::Failed;
+        }
+        let all_loaded = self.contents().values().all(|state| *state == ContentState::Loaded);
+        if self.troubles.is_empty() && all_loaded { Verdict::Ready } else { Verdict::ReadyWithTrouble }
+    }
+}
+
+/// A scope in which every text stands for itself in a regular expression.
+fn escaped(server: &Scope, locked: &Locked, member: &ContentId) -> Scope {
+    let mut scope = scope_of(server, &locked.id, &locked.title, &locked.release);
+    scope.member.insert("id".into(), member.to_string());
+    for map in [&mut scope.values, &mut scope.content, &mut scope.release, &mut scope.member, &mut scope.fact] {
+        for text in map.values_mut() {
+            *text = regex::escape(text);
+        }
+    }
+    scope
+}
+
+fn pattern(template: &Template, scope: &Scope) -> Result<Regex, PatternError> {
+    let error = |why: String| PatternError { pattern: template.as_str().into(), why };
+    let text = template.render(scope).map_err(|e| error(e.to_string()))?;
+    Regex::new(&text).map_err(|e| error(e.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        catalogue::{Member, Release},
+        game,
+        version::ReleaseVersion,
+    };
+
+    fn locked(id: &str, kind: &str, members: &[&str]) -> Locked {
+        let mut release = Release::new(ReleaseVersion::parse("1").unwrap(), kind);
+        release.members = members
+            .iter()
+            .map(|name| Member {
+                id: ContentId::new(name).unwrap(),
+                kind: "mod".into(),
+                folder: (*name).into(),
+                needs: BTreeMap::new(),
+            })
+            .collect();
+        Locked { id: ContentId::new(id).unwrap(), title: id.into(), catalogue: String::new(), release }
+    }
+
+    fn load(name: &str) -> Game {
+        let (_, text) = game::BUILT_IN.iter().find(|(known, _)| *known == name).unwrap();
+        game::load(name, text).unwrap()
+    }
+
+    fn read<'a>(game: &'a Game, lineup: &[Locked], log: &str) -> LogReader<'a> {
+        let mut reader = LogReader::new(game, &Scope::default(), lineup).unwrap();
+        log.lines().for_each(|line| reader.feed(line));
+        reader
+    }
+
+    #[test]
+    fn a_good_start_a_bad_one_and_one_with_trouble() {
+        let game = load("saltwick");
+        let lineup = [locked("tidebell", "plugin", &[]), locked("gull-chat", "plugin", &[])];
+        let good = "[1] info plugin tidebell 1.4.0 loaded\n[1] warn chart 3 has no tide table\n\
+                    [1] info plugin gull-chat 1.0 loaded\n[1] info harbour open on port 7710";
+        assert_eq!(read(&game, &lineup, good).verdict(Some(true)), Verdict::Ready);
+        assert_eq!(read(&game, &lineup, good).verdict(Some(false)), Verdict::Failed);
+
+        let trouble = good.replace("info plugin tidebell 1.4.0 loaded", "error plugin tidebell: needs harbour-core >=2.1 <3, and none is loaded");
+        let reader = read(&game, &lineup, &trouble);
+        assert_eq!(reader.verdict(Some(true)), Verdict::ReadyWithTrouble);
+        assert_eq!(reader.troubles()[0].says, "tidebell needs harbour-core >=2.1 <3, which is not loaded");
+        assert_eq!(reader.troubles()[0].means.as_deref(), Some("missing need"));
+        assert!(matches!(reader.contents()["tidebell"], ContentState::Failed { .. }));
+
+        let bad = "[1] error harbour closed: engine 2.4 needs runtime 6, started on 4";
+        let reader = read(&game, &lineup, bad);
+        assert_eq!(reader.verdict(None), Verdict::Failed);
+        assert!(reader.is_fatal() && reader.troubles()[0].advice.as_ref().unwrap().contains("6 in boot.json"));
+    }
+
+    #[test]
+    fn members_of_a_pack_are_watched_one_by_one() {
+        let game = load("luanti");
+        let lineup = [locked("mesecons", "modpack", &["mesecons", "mesecons_lamp"]), locked("a", "mod", &[])];
+        let reader = read(&game, &lineup, "2026: INFO[Main]: Server: Loading mods: default a mesecons \n");
+        let lamp = ContentId::new("mesecons_lamp").unwrap();
+        assert_eq!(reader.contents()["mesecons"], ContentState::NotSeen { members: vec![lamp] });
+        assert_eq!(reader.contents()["a"], ContentState::Loaded);
+        let log = "ERROR[Main]: mod \"mesecons_lamp\" has unsatisfied dependencies:  \"dye\"";
+        let reader = read(&game, &lineup, log);
+        assert!(matches!(&reader.contents()["mesecons"], ContentState::Failed { why } if why.starts_with("mesecons_lamp: has")));
+        assert_eq!(reader.troubles()[0].says, "mesecons_lamp needs dye, which is not enabled here");
+    }
+}

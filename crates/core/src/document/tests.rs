@@ -1,0 +1,185 @@
+use proptest::prelude::*;
+
+use super::*;
+
+fn p(text: &str) -> Pointer {
+    Pointer::parse(text).unwrap()
+}
+
+fn doc(format: Format, text: &str) -> Document {
+    Document::parse(format, text).unwrap()
+}
+
+fn after_set(format: Format, text: &str, at: &str, value: Value) -> String {
+    let mut document = doc(format, text);
+    document.set(&p(at), &value).unwrap();
+    document.into_text()
+}
+
+#[test]
+fn a_set_changes_the_bytes_it_must() {
+    let text = |t: &str| Value::Text(t.into());
+    for (format, before, at, value, after) in [
+        (Format::Properties, "# a\nport = 7710 \nname=x\n", "/port", Value::Whole(7720), "# a\nport = 7720 \nname=x\n"),
+        (Format::Properties, "a=1\nb=2", "/c", text("3"), "a=1\nb=2\nc=3"),
+        (Format::Properties, "a = 1\r\n", "/c", text("3"), "a = 1\r\nc = 3\r\n"),
+        (Format::Properties, "", "/c", text("3"), "c = 3\n"),
+        (Format::Properties, "a = 1\na = 2\n", "/a", text("3"), "a = 1\na = 3\n"),
+        (Format::Json, "{\n  \"a\": 1, // why\n  \"b\": [1]\n}\n", "/a", Value::Flag(true), "{\n  \"a\": true, // why\n  \"b\": [1]\n}\n"),
+        (Format::Json, "{\n  \"a\": 1\n}", "/b", text("x\""), "{\n  \"a\": 1,\n  \"b\": \"x\\\"\"\n}"),
+        (Format::Json, "{}", "/a/b/c", Value::Whole(1), "{\"a\": {\"b\": {\"c\": 1}}}"),
+    ] {
+        assert_eq!(after_set(format, before, at, value), after);
+    }
+}
+
+#[test]
+fn list_items_come_and_go() {
+    let mut lines = doc(Format::Lines, "# order\nharbour-core\n\n# the bells\ntidebell # loud\n");
+    assert_eq!(lines.items(&p("")).unwrap(), ["harbour-core", "tidebell"]);
+    lines.insert(&p(""), 1, "gull-chat").unwrap();
+    assert_eq!(lines.text(), "# order\nharbour-core\ngull-chat\n\n# the bells\ntidebell # loud\n");
+    lines.remove(&p(""), 2).unwrap();
+    assert_eq!(lines.text(), "# order\nharbour-core\ngull-chat\n\n# the bells\n");
+
+    let mut packs = doc(Format::Json, "[\n  \"a\",\n  \"b\"\n]\n");
+    packs.insert(&p(""), 1, "x").unwrap();
+    packs.insert(&p(""), 3, "z").unwrap();
+    assert_eq!(packs.text(), "[\n  \"a\",\n  \"x\",\n  \"b\",\n  \"z\"\n]\n");
+    packs.remove(&p(""), 0).unwrap();
+    assert_eq!(packs.items(&p("")).unwrap(), ["x", "b", "z"]);
+    for _ in 0..3 {
+        packs.remove(&p(""), 0).unwrap();
+    }
+    assert_eq!(packs.text(), "[]\n");
+}
+
+#[test]
+fn a_list_in_a_place_that_is_not_there_is_made_and_unmade() {
+    let mut document = doc(Format::Json, "{\"a\": 1}");
+    let before = document.insert(&p("/load/list"), 0, "x").unwrap();
+    assert_eq!(document.text(), "{\"a\": 1, \"load\": {\"list\": [\"x\"]}}");
+    document.put_back(&p("/load/list"), &before).unwrap();
+    assert_eq!(document.text(), "{\"a\": 1}");
+}
+
+#[test]
+fn broken_text_is_told_with_line_column_and_caret() {
+    let error = Document::parse(Format::Json, "{\n  \"a\": 1\n  \"b\": 2\n}").unwrap_err();
+    assert_eq!((error.line, error.column), (2, 9), "{error}");
+    assert!(error.excerpt.ends_with("\n          ^"), "{}", error.excerpt);
+    let error = Document::parse(Format::Properties, "a = 1\n  nonsense\n").unwrap_err();
+    assert_eq!((error.line, error.column), (2, 3));
+    assert!(Document::parse(Format::Json, "").is_err());
+}
+
+#[test]
+fn other_sorts_are_refused() {
+    let mut document = doc(Format::Json, "{\"a\": 1}");
+    assert!(matches!(document.set(&p("/a/b"), &Value::Whole(1)), Err(EditDocumentError::OtherSort { .. })));
+    assert!(matches!(document.insert(&p("/a"), 0, "x"), Err(EditDocumentError::OtherSort { .. })));
+    let mut properties = doc(Format::Properties, "");
+    assert!(properties.set(&p("/a=b"), &Value::Whole(1)).is_err());
+    assert!(properties.set(&p("/a"), &Value::Text("two\nlines".into())).is_err());
+    assert_eq!(properties.text(), "");
+}
+
+fn properties_text() -> impl Strategy<Value = String> {
+    let line = prop_oneof![
+        "[a-d]( = |=)[a-z0-9 ]{0,5}[a-z0-9]",
+        "# [a-z =]{0,8}",
+        Just(String::new()),
+        "  [e-h] = [0-9]{1,3}",
+    ];
+    (proptest::collection::vec(line, 0..7), prop_oneof![Just("\n"), Just("\r\n")], any::<bool>()).prop_map(
+        |(lines, ending, last)| {
+            let mut text = lines.join(ending);
+            if last && !text.is_empty() {
+                text.push_str(ending);
+            }
+            text
+        },
+    )
+}
+
+fn json_text() -> impl Strategy<Value = String> {
+    let leaf = prop_oneof![Just("1".to_string()), Just("true".into()), Just("\"x, [y] // z\"".into()), Just("null".into())];
+    let space = prop_oneof![Just(""), Just(" "), Just("\n  "), Just(" /* c */ "), Just("\r\n")];
+    let value = leaf.prop_recursive(3, 12, 4, move |inner| {
+        let space = space.clone();
+        prop_oneof![
+            (proptest::collection::vec(inner.clone(), 0..4), space.clone(), space.clone()).prop_map(|(items, a, b)| {
+                format!("[{a}{}{b}]", items.join(&format!(",{a}")))
+            }),
+            (proptest::collection::vec(("[a-c]", inner), 0..4), space.clone(), space).prop_map(|(items, a, b)| {
+                let items: Vec<_> = items.iter().map(|(key, value)| format!("\"{key}\":{value}")).collect();
+                format!("{{{a}{}{b}}}", items.join(&format!(",{a}")))
+            }),
+        ]
+    });
+    value.prop_map(|inner| format!("{{\"list\": [\"p\", \"q\"], \"o\": {inner}}}\n"))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn properties_laws(text in properties_text(), key in "[a-h]", value in "[a-z0-9]{1,4}") {
+        let at = p(&format!("/{key}"));
+        let value = Value::Text(value);
+        let mut document = doc(Format::Properties, &text);
+        prop_assert_eq!(document.text(), &text);
+        let before = document.set(&at, &value).unwrap();
+        prop_assert_eq!(document.get(&at), Some(value.clone()));
+        let once = document.clone();
+        document.set(&at, &value).unwrap();
+        prop_assert_eq!(&document, &once);
+        document.put_back(&at, &before).unwrap();
+        prop_assert_eq!(document.text(), &text);
+    }
+
+    #[test]
+    fn lines_laws(text in "([a-d]{0,2}( *#[a-z]*)?(\n|\r\n)){0,6}[a-d]{0,2}", index in 0_usize..8) {
+        let mut document = doc(Format::Lines, &text);
+        let items = document.items(&Pointer::root()).unwrap();
+        let index = index.min(items.len());
+        document.insert(&Pointer::root(), index, "new item").unwrap();
+        let mut expected = items;
+        expected.insert(index, "new item".into());
+        prop_assert_eq!(document.items(&Pointer::root()).unwrap(), expected);
+        document.remove(&Pointer::root(), index).unwrap();
+        prop_assert_eq!(document.text(), &text);
+    }
+
+    #[test]
+    fn json_laws(text in json_text(), at in prop_oneof![Just("/o"), Just("/new"), Just("/n/e/w"), Just("/list/1"), Just("/o/a")], index in 0_usize..4) {
+        let at = p(at);
+        let mut document = doc(Format::Json, &text);
+        let value = Value::Text("v \"q\"".into());
+        if let Ok(before) = document.set(&at, &value) {
+            prop_assert_eq!(document.get(&at), Some(value));
+            prop_assert!(Document::parse(Format::Json, document.text()).is_ok());
+            document.put_back(&at, &before).unwrap();
+        }
+        prop_assert_eq!(document.text(), &text);
+        for list in [p("/list"), p("/o")] {
+            let Ok(items) = document.items(&list) else { continue };
+            let index = index.min(items.len());
+            document.insert(&list, index, "new").unwrap();
+            prop_assert_eq!(document.items(&list).unwrap().len(), items.len() + 1);
+            document.remove(&list, index).unwrap();
+            prop_assert_eq!(document.text(), &text);
+        }
+    }
+
+    #[test]
+    fn nothing_panics(text in "\\PC{0,60}|[{}\\[\\]\",:a1 \n]{0,40}") {
+        for format in [Format::Properties, Format::Lines, Format::Json] {
+            let Ok(mut document) = Document::parse(format, &text) else { continue };
+            prop_assert_eq!(document.text(), &text);
+            let _ignored = document.set(&p("/a"), &Value::Whole(1));
+            let _ignored = document.insert(&p(""), 1, "x");
+            let _ignored = document.remove(&p(""), 0);
+        }
+    }
+}

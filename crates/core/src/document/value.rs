@@ -1,0 +1,125 @@
+//! Values and places.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// A value in a configuration file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Value {
+    /// Yes or no.
+    Flag(bool),
+    /// A whole number.
+    Whole(i64),
+    /// Any other number.
+    Real(f64),
+    /// A text.
+    Text(String),
+    /// Anything with parts, as compact JSON; it is compared, never taken apart.
+    Compound(serde_json::Value),
+}
+
+impl Value {
+    /// Returns whether two values mean the same, where one may come from a format that knows only texts.
+    pub fn means(&self, other: &Self) -> bool {
+        self == other || self.plain() == other.plain()
+    }
+
+    /// Returns the value as a bare text.
+    pub fn plain(&self) -> String {
+        match self {
+            Self::Flag(flag) => flag.to_string(),
+            Self::Whole(number) => number.to_string(),
+            Self::Real(number) => number.to_string(),
+            Self::Text(text) => text.clone(),
+            Self::Compound(json) => json.to_string(),
+        }
+    }
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.plain())
+    }
+}
+
+impl From<serde_json::Value> for Value {
+    fn from(json: serde_json::Value) -> Self {
+        match json {
+            serde_json::Value::Bool(flag) => Self::Flag(flag),
+            serde_json::Value::Number(number) => match number.as_i64() {
+                Some(whole) => Self::Whole(whole),
+                None => Self::Real(number.as_f64().unwrap_or(f64::NAN)),
+            },
+            serde_json::Value::String(text) => Self::Text(text),
+            other => Self::Compound(other),
+        }
+    }
+}
+
+/// An RFC 6901 JSON Pointer; the empty one is the whole document.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Pointer(Vec<String>);
+
+/// What is wrong with a pointer.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is not a pointer: it must be empty or begin with '/'")]
+pub struct PointerError(pub String);
+
+impl Pointer {
+    /// Reads a pointer.
+    ///
+    /// # Errors
+    /// Where it neither is empty nor begins with `/`.
+    pub fn parse(text: &str) -> Result<Self, PointerError> {
+        if text.is_empty() {
+            return Ok(Self(Vec::new()));
+        }
+        let rest = text.strip_prefix('/').ok_or_else(|| PointerError(text.into()))?;
+        Ok(Self(rest.split('/').map(|token| token.replace("~1", "/").replace("~0", "~")).collect()))
+    }
+
+    /// Returns the pointer to the whole document.
+    pub fn root() -> Self {
+        Self(Vec::new())
+    }
+
+    /// Returns whether this is the whole document.
+    pub fn is_root(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Returns the names on the way, outermost first.
+    pub fn tokens(&self) -> &[String] {
+        &self.0
+    }
+
+    /// Returns the only name of a pointer that has just one.
+    pub fn only(&self) -> Option<&str> {
+        match self.0.as_slice() {
+            [only] => Some(only),
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Pointer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|token| write!(f, "/{}", token.replace('~', "~0").replace('/', "~1")))
+    }
+}
+
+impl TryFrom<String> for Pointer {
+    type Error = PointerError;
+    fn try_from(text: String) -> Result<Self, PointerError> {
+        Self::parse(&text)
+    }
+}
+
+impl From<Pointer> for String {
+    fn from(pointer: Pointer) -> Self {
+        pointer.to_string()
+    }
+}

@@ -1,0 +1,311 @@
+//! Game definitions: how one game's servers are laid out and run.
+//!
+//! A definition is data. It is read in two steps: `raw` is the file as written, and [`Game`] is what it means, with
+//! every template, pattern and pointer checked, so that nothing in it can fail for being malformed later.
+
+mod describe;
+mod load;
+mod raw;
+mod template;
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeMap;
+
+use globset::GlobMatcher;
+use regex::Regex;
+
+pub use describe::{DescribeError, Described, describe};
+pub use load::{LoadGameError, load};
+pub use template::{RenderError, Scope, Template};
+
+use crate::document::Format;
+
+/// The definitions that come with the program: name and text.
+pub const BUILT_IN: &[(&str, &str)] = &[
+    ("luanti", include_str!("../../games/luanti.toml")),
+    ("saltwick", include_str!("../../games/saltwick.toml")),
+];
+
+/// A game definition.
+#[derive(Debug, Clone)]
+pub struct Game {
+    /// Its name, as `yalotheca.toml` gives it.
+    pub name: String,
+    /// What people call it.
+    pub title: String,
+    /// What differs from server to server, by name, in the order in which one may use another.
+    pub values: Vec<(String, ValueRule)>,
+    /// Files that are all there on such a server.
+    pub recognise_all: Vec<Template>,
+    /// Files of which at least one is there; empty asks for nothing.
+    pub recognise_any: Vec<Template>,
+    /// Where the version of each part of the platform is read.
+    pub platform: BTreeMap<String, PlatformRule>,
+    /// Folders of the base game's contents, by kind.
+    pub provides: BTreeMap<String, Vec<Template>>,
+    /// The content kinds.
+    pub kinds: BTreeMap<String, Kind>,
+    /// What nothing may touch: worlds, saves.
+    pub never_touch: Vec<Template>,
+    /// What must say the same.
+    pub agree: Vec<Agree>,
+    /// The server's terms.
+    pub terms: Option<Terms>,
+    /// How it runs.
+    pub run: Run,
+    /// What lines of its log mean.
+    pub symptoms: Vec<Symptom>,
+}
+
+/// One value of a server.
+#[derive(Debug, Clone)]
+pub struct ValueRule {
+    /// Where it is read.
+    pub from: Option<Place>,
+    /// What it is where nothing says otherwise.
+    pub default: Option<String>,
+    /// What it is for.
+    pub help: String,
+}
+
+/// A place in a configuration file: `file#/pointer`.
+#[derive(Debug, Clone)]
+pub struct Place {
+    /// The file, relative to the server.
+    pub file: Template,
+    /// The place in it.
+    pub pointer: Template,
+    /// The file's format.
+    pub format: Format,
+}
+
+/// Where a part of the platform's version is read.
+#[derive(Debug, Clone)]
+pub enum PlatformRule {
+    /// In a configuration file.
+    File(Place),
+    /// In a member of an archive.
+    Inside {
+        /// The archive.
+        archive: Template,
+        /// The place in its member.
+        place: Place,
+    },
+    /// In what a command prints.
+    Command {
+        /// The command and its arguments.
+        command: Vec<Template>,
+        /// A pattern with the group `version`.
+        pattern: Regex,
+    },
+}
+
+/// How a content's payload is shaped.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Shape {
+    /// An archive that is itself placed.
+    Archive,
+    /// A folder whose files are placed.
+    Folder,
+}
+
+/// One content kind.
+#[derive(Debug, Clone)]
+pub struct Kind {
+    /// The payload's shape.
+    pub shape: Shape,
+    /// What the name of the file ends in.
+    pub suffix: Option<String>,
+    /// Members of which one marks the kind.
+    pub marker: Vec<String>,
+    /// Where a content says what it is.
+    pub describe: Vec<DescribeRule>,
+    /// The kinds of contents that lie in folders directly inside.
+    pub members: Vec<String>,
+    /// Where it is placed.
+    pub place: Vec<PlaceRule>,
+    /// How the server is told about it.
+    pub register: Vec<RegisterRule>,
+    /// A pattern (as a template) of the log's line that says it is loaded.
+    pub loaded: Option<Template>,
+    /// A pattern whose group `names` lists all that are loaded.
+    pub listed: Option<Regex>,
+    /// A pattern (as a template) of the line that says it failed, with the group `why`.
+    pub failed: Option<Template>,
+}
+
+/// How a descriptor is read.
+#[derive(Debug, Clone)]
+pub struct DescribeRule {
+    /// The descriptor's path inside the content.
+    pub file: String,
+    /// Its format.
+    pub form: DescriptorForm,
+    /// The picks by what they are for.
+    pub picks: BTreeMap<&'static str, Pick>,
+    /// What is asked of parts of the platform.
+    pub platform: BTreeMap<String, Pick>,
+}
+
+/// The formats of descriptors. They are only read, never written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DescriptorForm {
+    /// JSON.
+    Json,
+    /// TOML.
+    Toml,
+    /// `key = value` lines.
+    Properties,
+    /// One item a line.
+    Lines,
+}
+
+/// Where a descriptor holds something, and how to read it.
+#[derive(Debug, Clone)]
+pub struct Pick {
+    /// The place.
+    pub at: crate::document::Pointer,
+    /// What separates the items of a text.
+    pub split: Option<String>,
+    /// A pattern with the group `id` (and `range`) that an item must fit.
+    pub item: Option<Regex>,
+    /// A template over `it` that makes a range of what was found.
+    pub range: Option<Template>,
+    /// What each possible value means.
+    pub map: BTreeMap<String, String>,
+}
+
+/// Where a kind's files go.
+#[derive(Debug, Clone)]
+pub struct PlaceRule {
+    /// The folder.
+    pub into: Template,
+}
+
+/// How the server is told about a content.
+#[derive(Debug, Clone)]
+pub struct RegisterRule {
+    /// The place in a configuration file.
+    pub place: Place,
+    /// What is put there.
+    pub verb: RegisterVerb,
+    /// Once for each member of this kind, instead of once for the content.
+    pub each: Option<String>,
+    /// What a file that does not exist begins with.
+    pub create: String,
+}
+
+/// What a registration puts.
+#[derive(Debug, Clone)]
+pub enum RegisterVerb {
+    /// One value.
+    Set {
+        /// The value, where it is a text.
+        text: Option<Template>,
+        /// The value, where it is none.
+        plain: Option<crate::document::Value>,
+    },
+    /// An item of a list.
+    Item {
+        /// The item.
+        item: Template,
+        /// Whether the list follows the lineup's order.
+        ordered: bool,
+    },
+}
+
+/// Two things that must fit each other.
+#[derive(Debug, Clone)]
+pub enum Agree {
+    /// A file that must exist.
+    File {
+        /// The file.
+        file: Template,
+        /// Where it is named.
+        named: Place,
+        /// Files that could be meant.
+        near: Option<GlobMatcher>,
+        /// The sentence for when it does not.
+        say: Template,
+    },
+    /// A value that must be the same in two places.
+    Value {
+        /// Where it is said.
+        value: Place,
+        /// Where it is decided.
+        is: Place,
+        /// The archive in which it is decided, where it is one.
+        inside: Option<Template>,
+        /// The sentence for when they differ; it may name `found` and `expected`.
+        say: Template,
+    },
+}
+
+/// The terms that a server wants accepted.
+#[derive(Debug, Clone)]
+pub struct Terms {
+    /// Where acceptance is written.
+    pub place: Place,
+    /// What is written there.
+    pub agreed: String,
+}
+
+/// How a server runs.
+#[derive(Debug, Clone)]
+pub struct Run {
+    /// The program and its arguments.
+    pub command: Vec<Template>,
+    /// Its environment, besides the caller's.
+    pub env: BTreeMap<String, Template>,
+    /// The signal that stops it.
+    pub stop: StopSignal,
+    /// The log's line that says it is ready.
+    pub ready: Regex,
+    /// How long to watch for troubles after that, in milliseconds.
+    pub quiet_ms: u64,
+    /// The port that must answer.
+    pub probe: Option<Probe>,
+    /// Lines that say it failed.
+    pub fatal: Vec<Regex>,
+    /// Lines that say something is wrong.
+    pub trouble: Vec<Regex>,
+    /// The log files it writes itself.
+    pub logs: Vec<String>,
+}
+
+/// The signals that stop servers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StopSignal {
+    /// Terminate.
+    Term,
+    /// Interrupt.
+    Int,
+}
+
+/// How to ask whether a server answers.
+#[derive(Debug, Clone)]
+pub enum Probe {
+    /// A connection is accepted.
+    Tcp(Template),
+    /// A datagram is answered.
+    Udp {
+        /// The port.
+        port: Template,
+        /// The bytes to send.
+        send: Vec<u8>,
+    },
+}
+
+/// What a line of the log means.
+#[derive(Debug, Clone)]
+pub struct Symptom {
+    /// The line.
+    pub pattern: Regex,
+    /// Its meaning in two or three words.
+    pub means: String,
+    /// Its meaning in a sentence.
+    pub say: Template,
+    /// What can be done.
+    pub advice: Option<Template>,
+}

@@ -1,0 +1,255 @@
+//! A game definition as it is written. Every text that can be wrong keeps its place in the file.
+
+use std::{collections::BTreeMap, fmt};
+
+use serde::{
+    Deserialize, Deserializer,
+    de::{self, MapAccess, SeqAccess, Visitor, value::MapAccessDeserializer},
+};
+use toml::Spanned;
+
+/// A text with its place.
+pub(super) type Text = Spanned<String>;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct RawGame {
+    pub(super) format: Spanned<u32>,
+    pub(super) name: Text,
+    pub(super) title: String,
+    #[serde(default)]
+    pub(super) values: BTreeMap<String, RawValue>,
+    pub(super) recognise: RawRecognise,
+    #[serde(default)]
+    pub(super) platform: BTreeMap<String, RawPlatform>,
+    #[serde(default)]
+    pub(super) provides: BTreeMap<String, Vec<Text>>,
+    #[serde(default)]
+    pub(super) kind: BTreeMap<String, RawKind>,
+    #[serde(default)]
+    pub(super) never_touch: RawNeverTouch,
+    #[serde(default)]
+    pub(super) agree: Vec<RawAgree>,
+    pub(super) terms: Option<RawTerms>,
+    pub(super) run: RawRun,
+    #[serde(default)]
+    pub(super) symptom: Vec<RawSymptom>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawValue {
+    pub(super) from: Option<Text>,
+    pub(super) default: Option<Spanned<toml::Value>>,
+    #[serde(default)]
+    pub(super) help: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawRecognise {
+    #[serde(default)]
+    pub(super) all: Vec<Text>,
+    #[serde(default)]
+    pub(super) any: Vec<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawPlatform {
+    pub(super) from: Option<Text>,
+    pub(super) inside: Option<Text>,
+    pub(super) command: Option<Vec<Text>>,
+    #[serde(rename = "match")]
+    pub(super) pattern: Option<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawKind {
+    pub(super) shape: Text,
+    pub(super) suffix: Option<String>,
+    pub(super) marker: OneOrMany,
+    #[serde(default)]
+    pub(super) describe: Vec<RawDescribe>,
+    #[serde(default)]
+    pub(super) members: Vec<Text>,
+    pub(super) place: Vec<RawPlace>,
+    #[serde(default)]
+    pub(super) register: Vec<RawRegister>,
+    pub(super) loaded: Option<Text>,
+    pub(super) listed: Option<Text>,
+    pub(super) failed: Option<Text>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawNeverTouch {
+    #[serde(default)]
+    pub(super) paths: Vec<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawDescribe {
+    pub(super) file: Text,
+    #[serde(rename = "as")]
+    pub(super) form: Option<Text>,
+    pub(super) id: Option<RawPick>,
+    pub(super) title: Option<RawPick>,
+    pub(super) about: Option<RawPick>,
+    pub(super) version: Option<RawPick>,
+    pub(super) needs: Option<RawPick>,
+    pub(super) welcomes: Option<RawPick>,
+    pub(super) refuses: Option<RawPick>,
+    pub(super) after: Option<RawPick>,
+    pub(super) before: Option<RawPick>,
+    #[serde(default)]
+    pub(super) platform: BTreeMap<String, RawPick>,
+}
+
+/// Where a descriptor holds something: a pointer alone, or a pointer and how to read what is there.
+#[derive(Default)]
+pub(super) struct RawPick {
+    pub(super) at: Option<Text>,
+    pub(super) split: Option<String>,
+    pub(super) item: Option<Text>,
+    pub(super) range: Option<Text>,
+    pub(super) map: BTreeMap<String, Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawPickTable {
+    at: Option<Text>,
+    split: Option<String>,
+    item: Option<Text>,
+    range: Option<Text>,
+    #[serde(default)]
+    map: BTreeMap<String, Text>,
+}
+
+impl<'de> Deserialize<'de> for RawPick {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct PickVisitor;
+        impl<'de> Visitor<'de> for PickVisitor {
+            type Value = RawPick;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a pointer, or a table with \"at\"")
+            }
+            fn visit_str<E: de::Error>(self, text: &str) -> Result<RawPick, E> {
+                Ok(RawPick { at: Some(Spanned::new(0..0, text.into())), ..RawPick::default() })
+            }
+            fn visit_map<A: MapAccess<'de>>(self, map: A) -> Result<RawPick, A::Error> {
+                let RawPickTable { at, split, item, range, map } =
+                    RawPickTable::deserialize(MapAccessDeserializer::new(map))?;
+                Ok(RawPick { at, split, item, range, map })
+            }
+        }
+        deserializer.deserialize_any(PickVisitor)
+    }
+}
+
+/// One text or a list of them.
+pub(super) struct OneOrMany(pub(super) Vec<String>);
+
+impl<'de> Deserialize<'de> for OneOrMany {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct ManyVisitor;
+        impl<'de> Visitor<'de> for ManyVisitor {
+            type Value = OneOrMany;
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a text or a list of texts")
+            }
+            fn visit_str<E: de::Error>(self, text: &str) -> Result<OneOrMany, E> {
+                Ok(OneOrMany(vec![text.into()]))
+            }
+            fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<OneOrMany, A::Error> {
+                let mut all = Vec::new();
+                while let Some(text) = seq.next_element()? {
+                    all.push(text);
+                }
+                Ok(OneOrMany(all))
+            }
+        }
+        deserializer.deserialize_any(ManyVisitor)
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawPlace {
+    pub(super) into: Text,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawRegister {
+    pub(super) set: Option<Text>,
+    pub(super) to: Option<Spanned<toml::Value>>,
+    pub(super) list: Option<Text>,
+    pub(super) item: Option<Text>,
+    #[serde(default)]
+    pub(super) ordered: bool,
+    #[serde(rename = "as")]
+    pub(super) form: Option<Text>,
+    pub(super) create: Option<String>,
+    pub(super) each: Option<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawAgree {
+    pub(super) file: Option<Text>,
+    pub(super) named: Option<Text>,
+    pub(super) near: Option<Text>,
+    pub(super) value: Option<Text>,
+    pub(super) is: Option<Text>,
+    pub(super) inside: Option<Text>,
+    pub(super) say: Text,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawTerms {
+    pub(super) at: Text,
+    pub(super) agreed: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawRun {
+    pub(super) command: Vec<Text>,
+    #[serde(default)]
+    pub(super) env: BTreeMap<String, Text>,
+    pub(super) stop: Text,
+    pub(super) ready: Text,
+    #[serde(default)]
+    pub(super) quiet: Option<Text>,
+    pub(super) probe: Option<RawProbe>,
+    #[serde(default)]
+    pub(super) fatal: Vec<Text>,
+    #[serde(default)]
+    pub(super) trouble: Vec<Text>,
+    #[serde(default)]
+    pub(super) logs: Vec<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawProbe {
+    pub(super) tcp: Option<Text>,
+    pub(super) udp: Option<Text>,
+    pub(super) send: Option<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSymptom {
+    #[serde(rename = "match")]
+    pub(super) pattern: Text,
+    pub(super) means: String,
+    pub(super) say: Text,
+    #[serde(rename = "do")]
+    pub(super) advice: Option<Text>,
+}

@@ -1,0 +1,99 @@
+use super::*;
+use crate::{
+    id::ContentId,
+    route::{MemoryBundle, PayloadFile, destination, recognise, scope_of},
+};
+
+fn built_in(name: &str) -> Game {
+    let (_, text) = BUILT_IN.iter().find(|(known, _)| *known == name).unwrap();
+    load(&format!("{name}.toml"), text).unwrap()
+}
+
+fn bundle(files: &[(&str, &str)]) -> MemoryBundle {
+    MemoryBundle { files: files.iter().map(|(path, text)| ((*path).into(), text.as_bytes().to_vec())).collect() }
+}
+
+#[test]
+fn built_in_definitions_load() {
+    for (name, text) in BUILT_IN {
+        assert_eq!(load(name, text).unwrap().name, *name);
+    }
+}
+
+#[test]
+fn mistakes_are_told_with_their_place() {
+    let (_, good) = BUILT_IN[1];
+    for (from, to, line, said) in [
+        ("suffix   = \".swp\"", "sufix = \".swp\"", "sufix", "unknown field `sufix`"),
+        ("{{ values.town }}/packs/", "{{ values.twn }}/packs/", "values.twn", "did you mean values.town"),
+        ("'info harbour open on port \\d+'", "'info ('", "info (", "the pattern is wrong"),
+        ("\"plugins/order.txt#\"", "\"plugins/order.txt\"", "order.txt\"", "file#/pointer"),
+        ("shape    = \"archive\"", "shape = \"archives\"", "archives", "not a shape"),
+        ("quiet   = \"300ms\"", "quiet = \"soon\"", "soon", "not a time"),
+        ("format = 1", "format = 9", "format = 9", "format 1"),
+    ] {
+        let text = good.replacen(from, to, 1);
+        assert_ne!(text, good, "{from}");
+        let error = load("g.toml", &text).unwrap_err();
+        let expected = text.lines().position(|text| text.contains(line)).unwrap() + 1;
+        let whole = format!("{error} {:?}", error.suggestion);
+        assert!(whole.contains(said), "{whole}");
+        assert_eq!(error.line, expected, "{whole}");
+    }
+    let error = load("g.toml", &good.replacen("suffix   =", "sufix =", 1)).unwrap_err();
+    assert_eq!(error.suggestion.as_deref(), Some("did you mean suffix?"));
+}
+
+#[test]
+fn values_come_after_what_they_use() {
+    let names: Vec<String> = built_in("luanti").values.into_iter().map(|(name, _)| name).collect();
+    let at = |name: &str| names.iter().position(|n| n == name).unwrap();
+    assert!(at("world") < at("game"));
+    let looped = BUILT_IN[0].1.replace("world   = { default = \"world\",", "world = { from = \"{{ values.game }}.conf#/x\",");
+    assert!(load("g", &looped).unwrap_err().why.contains("by way of itself"));
+}
+
+#[test]
+fn a_plugin_says_what_it_is() {
+    let game = built_in("saltwick");
+    let text = r#"{"id": "tidebell", "title": "Tidebell", "version": "1.4.0", "engine": ">=2.2 <3",
+        "needs": {"harbour-core": ">=2.1 <3"}, "after": ["gull-chat"]}"#;
+    let found = recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", text)])).unwrap().unwrap();
+    assert_eq!((found.id.as_str(), found.release.kind.as_str()), ("tidebell", "plugin"));
+    assert_eq!(found.release.needs.len() + found.release.after.len() + found.release.platforms.len(), 3);
+    assert!(recognise(&game, Shape::Archive, "x.zip", &mut bundle(&[("plugin.json", text)])).unwrap().is_none());
+    assert!(recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("in/plugin.json", text)])).unwrap().is_none());
+    let broken = recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", "{oops")])).unwrap_err();
+    assert!(broken.to_string().starts_with("plugin.json: it is not JSON"), "{broken}");
+    let file = PayloadFile { path: "x.swp".into(), size: 1, digest: crate::id::Digest::of(b"") };
+    let scope = scope_of(&Scope::default(), &found.id, &found.title, &found.release);
+    assert_eq!(destination(&game.kinds["plugin"], &scope, &file).unwrap().as_str(), "plugins/x.swp");
+}
+
+#[test]
+fn a_pack_gathers_its_members() {
+    let game = built_in("luanti");
+    let found = recognise(
+        &game,
+        Shape::Folder,
+        "mesecons",
+        &mut bundle(&[
+            ("modpack.txt", ""),
+            ("mesecons/init.lua", ""),
+            ("mesecons/depends.txt", "default\n"),
+            ("mesecons_lamp/init.lua", ""),
+            ("mesecons_lamp/depends.txt", "mesecons\ndye?\n\nghost\n"),
+            ("inner/modpack.conf", "name = inner"),
+            ("inner/deep/mod.conf", "name = deeper\ndepends = mesecons, wool\nmin_minetest_version = 5.2.0"),
+            ("textures/x.png", ""),
+        ]),
+    )
+    .unwrap()
+    .unwrap();
+    let members: Vec<_> = found.release.members.iter().map(|m| (m.id.as_str(), m.folder.as_str())).collect();
+    assert_eq!(members, [("deeper", "inner/deep"), ("mesecons", "mesecons"), ("mesecons_lamp", "mesecons_lamp")]);
+    let needs: Vec<&str> = found.release.needs.keys().map(ContentId::as_str).collect();
+    assert_eq!(needs, ["default", "ghost", "wool"]);
+    assert_eq!(found.release.welcomes.keys().map(ContentId::as_str).collect::<Vec<_>>(), ["dye"]);
+    assert_eq!(found.release.platforms[0]["luanti"].as_str(), ">=5.2.0");
+}

@@ -1,0 +1,273 @@
+//! Names, paths and digests, validated where they are made.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::hint::Hint;
+
+/// What is wrong with an id, a path or a digest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ParseIdError {
+    /// The text is not a content id.
+    #[error("{text:?} is not a content id: {why}")]
+    Content {
+        /// What was given.
+        text: String,
+        /// What is wrong with it.
+        why: &'static str,
+    },
+    /// The text is not a path inside a server.
+    #[error("{text:?} is not a path inside a server: {why}")]
+    Path {
+        /// What was given.
+        text: String,
+        /// What is wrong with it.
+        why: &'static str,
+    },
+    /// The text is not a BLAKE3 digest.
+    #[error("{text:?} is not a digest: 64 hexadecimal digits are expected")]
+    Digest {
+        /// What was given.
+        text: String,
+    },
+}
+
+impl Hint for ParseIdError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Content { .. } => Some("ids are made of letters, digits, '-', '_', '.' and '+'".into()),
+            Self::Path { .. } => Some("write it relative to the server's folder, with '/' between names".into()),
+            Self::Digest { .. } => None,
+        }
+    }
+}
+
+macro_rules! text_newtype {
+    ($name:ident) => {
+        impl $name {
+            /// Returns the text.
+            pub fn as_str(&self) -> &str {
+                &self.0
+            }
+        }
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(&self.0)
+            }
+        }
+        impl std::str::FromStr for $name {
+            type Err = ParseIdError;
+            fn from_str(text: &str) -> Result<Self, ParseIdError> {
+                Self::new(text)
+            }
+        }
+        impl TryFrom<String> for $name {
+            type Error = ParseIdError;
+            fn try_from(text: String) -> Result<Self, ParseIdError> {
+                Self::new(&text)
+            }
+        }
+        impl From<$name> for String {
+            fn from(id: $name) -> Self {
+                id.0
+            }
+        }
+        impl std::borrow::Borrow<str> for $name {
+            fn borrow(&self) -> &str {
+                &self.0
+            }
+        }
+    };
+}
+
+/// The id of a content: what catalogues, wants and needs call it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct ContentId(String);
+text_newtype!(ContentId);
+
+impl ContentId {
+    /// Returns the id, or says why the text is none.
+    pub fn new(text: &str) -> Result<Self, ParseIdError> {
+        let bad = |why| Err(ParseIdError::Content { text: text.into(), why });
+        if text.is_empty() {
+            return bad("it is empty");
+        }
+        if text.len() > 100 {
+            return bad("it is longer than 100 characters");
+        }
+        if !text.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_') {
+            return bad("it must begin with a letter or a digit");
+        }
+        if !text.chars().all(|c| c.is_ascii_alphanumeric() || "-_.+".contains(c)) {
+            return bad("it holds a character that ids do not have");
+        }
+        Ok(Self(text.into()))
+    }
+}
+
+/// A path inside a server's folder: relative, `/` between names, no `.` or `..`. The empty path is the folder itself.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct TreePath(String);
+text_newtype!(TreePath);
+
+impl TreePath {
+    /// Returns the path, or says why the text is none. Doubled and trailing slashes and a leading `./` are dropped.
+    pub fn new(text: &str) -> Result<Self, ParseIdError> {
+        let bad = |why| Err(ParseIdError::Path { text: text.into(), why });
+        if text.starts_with('/') {
+            return bad("it begins at the root of the disk");
+        }
+        if text.contains(['\0', '\\']) {
+            return bad("it holds a character that paths here do not have");
+        }
+        let mut names = Vec::new();
+        for name in text.split('/') {
+            match name {
+                "" | "." => {}
+                ".." => return bad("it leaves the folder"),
+                _ => names.push(name),
+            }
+        }
+        Ok(Self(names.join("/")))
+    }
+
+    /// Returns the path of the server's folder itself.
+    pub fn root() -> Self {
+        Self(String::new())
+    }
+
+    /// Returns whether this is the server's folder itself.
+    pub fn is_root(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Returns the folder this path lies in; nothing for the root.
+    pub fn parent(&self) -> Option<Self> {
+        if self.is_root() {
+            return None;
+        }
+        Some(Self(self.0.rsplit_once('/').map_or_else(String::new, |(folder, _)| folder.to_owned())))
+    }
+
+    /// Returns the last name of the path; empty for the root.
+    pub fn name(&self) -> &str {
+        self.0.rsplit_once('/').map_or(&self.0, |(_, name)| name)
+    }
+
+    /// Returns this path with one more piece below it.
+    pub fn join(&self, piece: &str) -> Result<Self, ParseIdError> {
+        if self.is_root() { Self::new(piece) } else { Self::new(&format!("{}/{piece}", self.0)) }
+    }
+
+    /// Returns whether this path is `folder` or lies below it.
+    pub fn is_within(&self, folder: &Self) -> bool {
+        folder.is_root()
+            || self.0 == folder.0
+            || self.0.strip_prefix(&folder.0).is_some_and(|rest| rest.starts_with('/'))
+    }
+
+    /// Returns what follows `folder` in this path, where it lies below it.
+    pub fn below(&self, folder: &Self) -> Option<&str> {
+        if folder.is_root() {
+            return Some(&self.0);
+        }
+        self.0.strip_prefix(&folder.0)?.strip_prefix('/')
+    }
+}
+
+/// A BLAKE3 digest of a file's bytes, written as 64 hexadecimal digits.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Digest([u8; 32]);
+
+impl Digest {
+    /// Returns the digest of some bytes.
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// Returns the digest with these 32 bytes.
+    pub fn from_bytes(bytes: [u8; 32]) -> Self {
+        Self(bytes)
+    }
+
+    /// Reads 64 hexadecimal digits.
+    pub fn parse(text: &str) -> Result<Self, ParseIdError> {
+        blake3::Hash::from_hex(text)
+            .map(|hash| Self(*hash.as_bytes()))
+            .map_err(|_| ParseIdError::Digest { text: text.into() })
+    }
+
+    /// Returns the first ten digits, enough for a person to compare.
+    pub fn short(&self) -> String {
+        self.to_string()[..10].to_owned()
+    }
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&blake3::Hash::from_bytes(self.0).to_hex())
+    }
+}
+
+impl fmt::Debug for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Digest({})", self.short())
+    }
+}
+
+impl TryFrom<String> for Digest {
+    type Error = ParseIdError;
+    fn try_from(text: String) -> Result<Self, ParseIdError> {
+        Self::parse(&text)
+    }
+}
+
+impl From<Digest> for String {
+    fn from(digest: Digest) -> Self {
+        digest.to_string()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_stay_inside_the_server() {
+        for (text, expected) in
+            [("plugins/a.swp", "plugins/a.swp"), ("./x//y/", "x/y"), ("", ""), ("Ünter wegs/a b", "Ünter wegs/a b")]
+        {
+            assert_eq!(TreePath::new(text).unwrap().as_str(), expected);
+        }
+        for text in ["/etc/passwd", "../x", "a/../../b", "a\\b", "a\0b"] {
+            assert!(TreePath::new(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn path_relations() {
+        let path = TreePath::new("plugins/tidebell/settings.yml").unwrap();
+        assert_eq!(path.name(), "settings.yml");
+        assert_eq!(path.parent().unwrap().as_str(), "plugins/tidebell");
+        assert!(path.is_within(&TreePath::new("plugins").unwrap()));
+        assert!(!path.is_within(&TreePath::new("plug").unwrap()));
+        assert_eq!(path.below(&TreePath::new("plugins").unwrap()), Some("tidebell/settings.yml"));
+        assert!(path.is_within(&TreePath::root()));
+    }
+
+    #[test]
+    fn ids_and_digests_are_checked() {
+        assert!(ContentId::new("harbour-core").is_ok());
+        assert!(ContentId::new("3d_armor").is_ok());
+        for text in ["", "a b", "-x", "ä", &"x".repeat(101)] {
+            assert!(ContentId::new(text).is_err(), "{text}");
+        }
+        let digest = Digest::of(b"tide");
+        assert_eq!(Digest::parse(&digest.to_string()).unwrap(), digest);
+        assert!(Digest::parse("abc").is_err());
+    }
+}

@@ -1,0 +1,20 @@
+//! The model and the computations of Yalotheca.
+//!
+//! Everything here is a value or a pure function over values: no files, no network, no clock, no environment. The
+//! host crate brings the world in and carries changes out; the cli crate speaks with people.
+
+pub mod catalogue;
+pub mod change;
+pub mod check;
+pub mod control;
+pub mod desire;
+pub mod diagnose;
+pub mod document;
+pub mod game;
+pub mod hint;
+pub mod id;
+pub mod order;
+pub mod route;
+pub mod solve;
+pub mod suggest;
+pub mod version;

@@ -1,0 +1,277 @@
+//! What is inside a content, and where its files go.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    catalogue::{Member, Release},
+    game::{DescribeError, Game, Kind, RenderError, Scope, Shape, describe},
+    id::{ContentId, Digest, ParseIdError, TreePath},
+    version::{ReleaseVersion, VersionRange},
+};
+
+/// The inside of an archive or a folder, as far as recognising needs it. The host brings real ones.
+pub trait Bundle {
+    /// Returns whether there is such a file.
+    fn has(&mut self, path: &str) -> bool;
+    /// Returns a file's bytes, or nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where it is there and cannot be read.
+    fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String>;
+    /// Returns the names of the folders directly in `path` (the empty path is the top).
+    fn folders(&mut self, path: &str) -> Vec<String>;
+}
+
+/// A content that was recognised by what is inside it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recognised {
+    /// Its id.
+    pub id: ContentId,
+    /// What people call it.
+    pub title: String,
+    /// What it is for.
+    pub about: String,
+    /// Its release, without files.
+    pub release: Release,
+}
+
+/// One file of a payload.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PayloadFile {
+    /// Its path inside the payload; the file's own name where the archive is the payload.
+    pub path: String,
+    /// Its size in bytes.
+    pub size: u64,
+    /// The digest of its bytes.
+    pub digest: Digest,
+}
+
+/// All files of a content, by path.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Payload {
+    /// The files.
+    pub files: Vec<PayloadFile>,
+}
+
+impl Payload {
+    /// Returns one digest for all files: of their paths and digests, sorted by path.
+    pub fn digest(&self) -> Digest {
+        let mut lines: Vec<String> =
+            self.files.iter().map(|file| format!("{}\0{}\n", file.path, file.digest)).collect();
+        lines.sort();
+        Digest::of(lines.concat().as_bytes())
+    }
+
+    /// Returns the sum of the files' sizes in bytes.
+    pub fn size(&self) -> u64 {
+        self.files.iter().map(|file| file.size).sum()
+    }
+}
+
+/// Recognises a content. `name` is the name of the file or folder.
+///
+/// # Errors
+/// Where it bears a kind's mark and its descriptor cannot be read.
+pub fn recognise(
+    game: &Game,
+    shape: Shape,
+    name: &str,
+    bundle: &mut dyn Bundle,
+) -> Result<Option<Recognised>, DescribeError> {
+    for (kind_name, kind) in game.kinds.iter().filter(|(_, kind)| kind.shape == shape) {
+        if kind.suffix.as_ref().is_some_and(|suffix| !name.ends_with(suffix.as_str())) {
+            continue;
+        }
+        if kind.marker.iter().any(|marker| bundle.has(marker)) {
+            return recognise_as(game, (kind_name, kind), name, bundle).map(Some);
+        }
+    }
+    Ok(None)
+}
+
+fn recognise_as(
+    game: &Game,
+    (kind_name, kind): (&str, &Kind),
+    name: &str,
+    bundle: &mut dyn Bundle,
+) -> Result<Recognised, DescribeError> {
+    let described = describe(kind, &mut |path| bundle.read(path))?;
+    let stem = kind.suffix.as_ref().and_then(|suffix| name.strip_suffix(suffix.as_str())).unwrap_or(name);
+    let id = match described.id {
+        Some(id) => id,
+        None => id_from(stem).map_err(|error| DescribeError { file: name.into(), why: error.to_string() })?,
+    };
+    let version = described.version.unwrap_or_else(ReleaseVersion::unversioned);
+    let mut release = Release::new(version, kind_name);
+    release.needs = described.needs;
+    release.welcomes = described.welcomes;
+    release.refuses = described.refuses;
+    release.after = described.after;
+    release.before = described.before;
+    if !described.platform.is_empty() {
+        release.platforms.push(described.platform);
+    }
+    if !kind.members.is_empty() {
+        add_members(game, kind, "", bundle, &mut release)?;
+        close_pack(&mut release);
+    }
+    Ok(Recognised {
+        title: described.title.unwrap_or_else(|| id.to_string()),
+        about: described.about.unwrap_or_default(),
+        id,
+        release,
+    })
+}
+
+/// Makes an id of a file's or a folder's name.
+fn id_from(name: &str) -> Result<ContentId, ParseIdError> {
+    let clean: String =
+        name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.+".contains(c) { c } else { '-' }).collect();
+    ContentId::new(clean.trim_matches('-'))
+}
+
+/// Looks into the folders directly inside; packs nest.
+fn add_members(
+    game: &Game,
+    kind: &Kind,
+    below: &str,
+    bundle: &mut dyn Bundle,
+    release: &mut Release,
+) -> Result<(), DescribeError> {
+    for name in bundle.folders(below) {
+        let folder = if below.is_empty() { name.clone() } else { format!("{below}/{name}") };
+        let mut inner = Inner { folder: &folder, of: bundle };
+        let found = kind
+            .members
+            .iter()
+            .filter_map(|name| game.kinds.get_key_value(name))
+            .find(|(_, kind)| kind.marker.iter().any(|marker| inner.has(marker)));
+        let Some((kind_name, member_kind)) = found else { continue };
+        if !member_kind.members.is_empty() {
+            add_members(game, member_kind, &folder, bundle, release)?;
+            continue;
+        }
+        let told = describe(member_kind, &mut |path| inner.read(path))
+            .map_err(|error| DescribeError { file: format!("{folder}/{}", error.file), why: error.why })?;
+        let id = match told.id {
+            Some(id) => id,
+            None => id_from(&name).map_err(|error| DescribeError { file: folder.clone(), why: error.to_string() })?,
+        };
+        release.provides.insert(id.clone(), told.version);
+        for (other, range) in told.welcomes {
+            release.welcomes.entry(other).or_insert(range);
+        }
+        if !told.platform.is_empty() && release.platforms.is_empty() {
+            release.platforms.push(told.platform);
+        }
+        release.members.push(Member { id, kind: kind_name.clone(), folder, needs: told.needs });
+    }
+    Ok(())
+}
+
+/// What a pack needs is what its members need and none of them is.
+fn close_pack(release: &mut Release) {
+    release.members.sort_by(|a, b| a.id.cmp(&b.id));
+    let needs: Vec<(ContentId, VersionRange)> = release
+        .members
+        .iter()
+        .flat_map(|member| member.needs.iter().map(|(id, range)| (id.clone(), range.clone())))
+        .filter(|(id, _)| !release.provides.contains_key(id))
+        .collect();
+    for (id, range) in needs {
+        release.needs.entry(id).or_insert(range);
+    }
+    let provides = &release.provides;
+    let needs = &release.needs;
+    release.welcomes.retain(|id, _| !provides.contains_key(id) && !needs.contains_key(id));
+}
+
+/// A folder of a bundle, as a bundle.
+struct Inner<'a> {
+    folder: &'a str,
+    of: &'a mut dyn Bundle,
+}
+
+impl Bundle for Inner<'_> {
+    fn has(&mut self, path: &str) -> bool {
+        self.of.has(&format!("{}/{path}", self.folder))
+    }
+    fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String> {
+        self.of.read(&format!("{}/{path}", self.folder))
+    }
+    fn folders(&mut self, path: &str) -> Vec<String> {
+        let whole = if path.is_empty() { self.folder.to_owned() } else { format!("{}/{path}", self.folder) };
+        self.of.folders(&whole)
+    }
+}
+
+/// What stands against placing a file.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlaceError {
+    /// The game definition's template cannot be filled.
+    #[error(transparent)]
+    Render(#[from] RenderError),
+    /// The path is none.
+    #[error(transparent)]
+    Path(#[from] ParseIdError),
+    /// The game definition does not know the kind.
+    #[error("the game {game} has no content kind {kind:?}")]
+    NoKind {
+        /// The game.
+        game: String,
+        /// The kind.
+        kind: String,
+    },
+}
+
+impl crate::hint::Hint for PlaceError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Render(error) => error.hint(),
+            Self::Path(error) => error.hint(),
+            Self::NoKind { .. } => Some("yalotheca game show NAME lists the kinds".into()),
+        }
+    }
+}
+
+/// Returns the path at which a payload's file belongs.
+///
+/// # Errors
+/// Where the definition's template or the resulting path is wrong.
+pub fn destination(kind: &Kind, scope: &Scope, file: &PayloadFile) -> Result<TreePath, PlaceError> {
+    let folder = kind.place.first().map_or(Ok(String::new()), |rule| rule.into.render(scope))?;
+    Ok(TreePath::new(&folder)?.join(&file.path)?)
+}
+
+/// Returns the scope for a content's templates.
+pub fn scope_of(server: &Scope, id: &ContentId, title: &str, release: &Release) -> Scope {
+    let mut scope = server.clone();
+    scope.content.insert("id".into(), id.to_string());
+    scope.content.insert("title".into(), title.into());
+    scope.content.insert("kind".into(), release.kind.clone());
+    scope.release.insert("version".into(), release.version.to_string());
+    scope.fact.clone_from(&release.facts);
+    scope
+}
+
+/// A bundle in memory, for tests.
+#[derive(Debug, Clone, Default)]
+pub struct MemoryBundle {
+    /// The files by path.
+    pub files: std::collections::BTreeMap<String, Vec<u8>>,
+}
+
+impl Bundle for MemoryBundle {
+    fn has(&mut self, path: &str) -> bool {
+        self.files.contains_key(path)
+    }
+    fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String> {
+        Ok(self.files.get(path).cloned())
+    }
+    fn folders(&mut self, path: &str) -> Vec<String> {
+        let prefix = if path.is_empty() { String::new() } else { format!("{path}/") };
+        let names = self.files.keys().filter_map(|file| file.strip_prefix(&prefix)?.split_once('/'));
+        let set: std::collections::BTreeSet<String> = names.map(|(name, _)| name.to_owned()).collect();
+        set.into_iter().collect()
+    }
+}

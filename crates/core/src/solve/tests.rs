@@ -1,0 +1,254 @@
+use proptest::prelude::*;
+
+use super::*;
+use crate::catalogue::{Content, Release};
+
+fn id(text: &str) -> ContentId {
+    ContentId::new(text).unwrap()
+}
+fn range(text: &str) -> VersionRange {
+    VersionRange::parse(text).unwrap()
+}
+fn version(text: &str) -> ReleaseVersion {
+    ReleaseVersion::parse(text).unwrap()
+}
+
+/// A small language for catalogues: `tidebell 1.4 needs core >=2; refuses x *; engine >=3`.
+fn universe(lines: &[&str]) -> Universe {
+    let mut universe = Universe::default();
+    for line in lines {
+        let (head, rest) = line.split_once(" | ").unwrap_or((line, ""));
+        let (name, number) = head.split_once(' ').unwrap();
+        let mut release = Release::new(version(number), "plugin");
+        for clause in rest.split("; ").filter(|clause| !clause.is_empty()) {
+            let (verb, object) = clause.split_once(' ').unwrap_or((clause, ""));
+            if verb == "engine" {
+                release.platforms.push([(verb.to_string(), range(object))].into());
+                continue;
+            }
+            let pairs: Vec<_> = object
+                .split(" or ")
+                .filter(|pair| !pair.is_empty())
+                .map(|pair| {
+                    let (name, text) = pair.split_once(' ').unwrap_or((pair, "*"));
+                    (id(name), range(text))
+                })
+                .collect();
+            match verb {
+                "needs" if pairs.len() > 1 => release.needs_any.push(pairs.into_iter().collect()),
+                "needs" => release.needs.extend(pairs),
+                "welcomes" => release.welcomes.extend(pairs),
+                "refuses" => release.refuses.extend(pairs),
+                "provides" => {
+                    release.provides.insert(pairs[0].0.clone(), Some(version(pairs[0].1.as_str())));
+                }
+                _ => release.withdrawn = true,
+            }
+        }
+        universe.add_release(&id(name), "test", release);
+    }
+    universe
+}
+
+fn platform() -> Platform {
+    let mut platform = Platform::default();
+    platform.parts.insert("engine".into(), version("2.4"));
+    platform.provides.insert(id("default"), None);
+    platform
+}
+
+fn ask(lines: &[&str], wants: &[&str], locked: &[&str]) -> Answer {
+    let universe = universe(lines);
+    let wants = pairs(wants, range);
+    let locked = pairs(locked, version);
+    solve(&Question { universe: &universe, platform: &platform(), wants: &wants, locked: &locked })
+}
+
+fn pairs<T>(texts: &[&str], read: fn(&str) -> T) -> BTreeMap<ContentId, T> {
+    texts
+        .iter()
+        .map(|text| {
+            let (name, rest) = text.split_once(' ').unwrap_or((text, "*"));
+            (id(name), read(rest))
+        })
+        .collect()
+}
+
+fn lineup(answer: &Answer) -> String {
+    match answer {
+        Answer::Lineup(chosen) => {
+            chosen.iter().map(|(id, version)| format!("{id} {version}")).collect::<Vec<_>>().join(", ")
+        }
+        Answer::None(why) => format!("none: {}", sentences(why)),
+    }
+}
+
+fn sentences(why: &Explanation) -> String {
+    why.because.iter().map(|statement| statement.text.clone()).collect::<Vec<_>>().join("; ")
+}
+
+#[test]
+fn the_table() {
+    for (what, lines, wants, locked, expected) in [
+        ("newest first", vec!["a 1", "a 2", "a 1.5"], vec!["a"], vec![], "a 2"),
+        ("ranges", vec!["a 1", "a 2"], vec!["a <2"], vec![], "a 1"),
+        ("needs come along", vec!["a 1 | needs b >=2 <3", "b 1", "b 2.5", "b 3"], vec!["a"], vec![], "a 1, b 2.5"),
+        ("nothing needless", vec!["a 1 | welcomes b", "b 1"], vec!["a"], vec![], "a 1"),
+        ("a companion in another version", vec!["a 1 | welcomes b <2", "b 1", "b 2"], vec!["a", "b"], vec![], "a 1, b 1"),
+        ("refuses, from either side", vec!["a 1", "a 2 | refuses b *", "b 1"], vec!["a", "b"], vec![], "a 1, b 1"),
+        ("platform", vec!["a 1 | engine <3", "a 2 | engine >=3"], vec!["a"], vec![], "a 1"),
+        ("platform, several sets", vec!["a 2 | engine >=3; engine 2.*"], vec!["a"], vec![], "a 2"),
+        ("base game", vec!["a 1 | needs default >=9"], vec!["a"], vec![], "a 1"),
+        ("locked stays", vec!["a 1", "a 2", "b 1 | needs a"], vec!["a", "b"], vec!["a 1"], "a 1, b 1"),
+        ("locked stays against a newer want", vec!["l 1", "l 2", "y 1 | needs l", "x 1 | needs l 1", "x 2 | needs l 2"],
+            vec!["x", "y"], vec!["l 1", "y 1"], "l 1, x 1, y 1"),
+        ("a want before its dependencies", vec!["a 1 | needs l", "a 2 | needs l <2", "l 1", "l 2"], vec!["a"], vec![], "a 2, l 1"),
+        ("back out", vec!["a 2 | needs b; needs c", "a 1", "b 1 | needs d 1", "c 1 | needs d 2", "d 1", "d 2"], vec!["a"], vec![], "a 1"),
+        ("any of", vec!["a 1 | needs b or c", "c 1"], vec!["a"], vec![], "a 1, c 1"),
+        ("any of, one is there", vec!["a 1 | needs b or c", "b 1", "c 1"], vec!["a", "c"], vec![], "a 1, c 1"),
+        ("stand-in", vec!["a 1 | needs b >=2", "z 1 | provides b 2.1", "b 1"], vec!["a"], vec![], "a 1, z 1"),
+        ("stand-in too old", vec!["a 1 | needs b >=2", "z 1 | provides b 1", "b 2"], vec!["a"], vec![], "a 1, b 2"),
+        ("a pack that holds what it needs", vec!["p 1 | needs m; provides m 1"], vec!["p"], vec![], "p 1"),
+        ("pre-releases last", vec!["a 1", "a 2-beta"], vec!["a"], vec![], "a 1"),
+        ("a pre-release where nothing else fits", vec!["a 2-beta"], vec!["a"], vec![], "a 2-beta"),
+        ("a pre-release where asked for", vec!["a 1", "a 2-beta"], vec!["a >=1-alpha"], vec![], "a 2-beta"),
+        ("withdrawn", vec!["a 1", "a 2 | withdrawn"], vec!["a"], vec![], "a 1"),
+        ("withdrawn but locked", vec!["a 1", "a 2 | withdrawn"], vec!["a"], vec!["a 2"], "a 2"),
+        ("a circle of needs", vec!["a 1 | needs b", "b 1 | needs a"], vec!["a"], vec![], "a 1, b 1"),
+        ("refused by a stand-in", vec!["a 1 | refuses b", "z 1 | provides b 1"], vec!["a", "z"], vec![],
+            "none: you want a; you want z; a 1 refuses to run beside b"),
+        ("missing", vec!["a 1 | needs ghost"], vec!["a"], vec![], "none: you want a; a 1 needs ghost, and no catalogue has it"),
+    ] {
+        assert_eq!(lineup(&ask(&lines, &wants, &locked)), expected, "{what}");
+    }
+}
+
+#[test]
+fn an_explanation_names_the_wants_the_reasons_and_the_ways_out() {
+    let Answer::None(why) = ask(
+        &[
+            "tidebell 1.2", "tidebell 1.4 | needs harbour-core >=2.1", "harbour-core 1.9", "harbour-core 2.0 | engine >=3",
+            "harbour-core 2.1 | engine >=3",
+        ],
+        &["tidebell >=1.3"],
+        &[],
+    ) else {
+        panic!("there is no lineup")
+    };
+    assert_eq!(
+        sentences(&why),
+        "you want tidebell 1.3 or newer; tidebell 1.4 needs harbour-core 2.1 or newer; \
+         harbour-core from 2.0 on need engine 3 or newer, and this server has engine 2.4"
+    );
+    let ways: Vec<_> = why.ways_out.iter().map(|way| way.change.as_str()).collect();
+    assert_eq!(ways, ["take another release of tidebell", "give the server engine 3 or newer", "do without tidebell"]);
+}
+
+/// Small random catalogues in which everything can happen.
+fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)> {
+    let range = prop_oneof![Just("*"), Just(">=2"), Just("<2"), Just("2"), Just(">=2 <3"), Just("1 || 3")];
+    let name = proptest::sample::select(vec!["a", "b", "c", "d", "e"]);
+    let object = (name.clone(), range.clone()).prop_map(|(name, range)| format!("{name} {range}"));
+    let clause = prop_oneof![
+        5 => object.clone().prop_map(|object| format!("needs {object}")),
+        1 => (object.clone(), object.clone()).prop_map(|(a, b)| format!("needs {a} or {b}")),
+        1 => object.clone().prop_map(|object| format!("welcomes {object}")),
+        1 => object.clone().prop_map(|object| format!("refuses {object}")),
+        1 => (name.clone(), 1..4).prop_map(|(name, v)| format!("provides {name} {v}")),
+        1 => Just("engine >=3".to_string()),
+        1 => Just("withdrawn".to_string()),
+    ];
+    let release = (name.clone(), 1..4, proptest::collection::vec(clause, 0..3))
+        .prop_map(|(name, v, clauses)| format!("{name} {v} | {}", clauses.join("; ")));
+    let want = (name.clone(), range).prop_map(|(name, range)| format!("{name} {range}"));
+    let lock = (name, 1..4).prop_map(|(name, v)| format!("{name} {v}"));
+    (
+        proptest::collection::vec(release, 1..13),
+        proptest::collection::vec(want, 1..3),
+        proptest::collection::vec(lock, 0..2),
+    )
+}
+
+fn refs(texts: &[String]) -> Vec<&str> {
+    texts.iter().map(String::as_str).collect()
+}
+
+/// Tries every combination.
+fn oracle(universe: &Universe, wants: &BTreeMap<ContentId, VersionRange>, locked: &Selection) -> bool {
+    let contents: Vec<&Content> = universe.iter().collect();
+    let mut counters = vec![0_usize; contents.len()];
+    loop {
+        let selection: Selection = contents
+            .iter()
+            .zip(&counters)
+            .filter_map(|(content, at)| at.checked_sub(1).map(|at| (content.id.clone(), content.releases[at].version.clone())))
+            .collect();
+        if good(universe, wants, locked, &selection) {
+            return true;
+        }
+        let Some(place) = (0..counters.len()).find(|at| counters[*at] < contents[*at].releases.len()) else { return false };
+        counters[place] += 1;
+        counters[..place].fill(0);
+    }
+}
+
+fn good(universe: &Universe, wants: &BTreeMap<ContentId, VersionRange>, locked: &Selection, selection: &Selection) -> bool {
+    wants.iter().all(|(id, range)| selection.get(id).is_some_and(|version| range.matches(version)))
+        && selection.iter().all(|(id, version)| {
+            !universe.release(id, version).is_some_and(|release| release.withdrawn) || locked.get(id) == Some(version)
+        })
+        && verify(universe, &platform(), selection).is_empty()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(20_000))]
+
+    #[test]
+    fn the_same_verdict_as_trying_everything((lines, wants, locked) in catalogue()) {
+        let universe = universe(&refs(&lines));
+        let mut wants = pairs(&refs(&wants), range);
+        wants.retain(|id, _| universe.get(id).is_some());
+        let locked = pairs(&refs(&locked), version);
+        let platform = platform();
+        let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
+        match solve(&question) {
+            Answer::Lineup(chosen) => {
+                prop_assert!(good(&universe, &wants, &locked, &chosen), "{:?} breaks {:?}", chosen, verify(&universe, &platform, &chosen));
+                // Solving again with the result locked gives the same.
+                let Answer::Lineup(again) = solve(&Question { locked: &chosen, ..question }) else { panic!("solvable before") };
+                prop_assert_eq!(&again, &chosen);
+                // Dropping a want never makes the rest unsolvable.
+                let mut fewer = wants.clone();
+                fewer.pop_first();
+                let rest = solve(&Question { wants: &fewer, ..question });
+                prop_assert!(matches!(rest, Answer::Lineup(_)), "{:?}", rest);
+            }
+            Answer::None(why) => {
+                prop_assert!(!oracle(&universe, &wants, &locked), "there is a lineup");
+                prop_assert!(!why.because.is_empty());
+                for way in &why.ways_out {
+                    prop_assert!(!way.change.is_empty());
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn an_unrelated_want_changes_no_other_version((lines, wants, _) in catalogue()) {
+        let mut lines = lines;
+        lines.push("unrelated 1 | needs alone".into());
+        lines.push("alone 1".into());
+        let universe = universe(&refs(&lines));
+        let mut wants = pairs(&refs(&wants), range);
+        wants.retain(|id, _| universe.get(id).is_some());
+        let (platform, locked) = (platform(), Selection::new());
+        let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
+        if let Answer::Lineup(before) = solve(&question) {
+            let mut more = wants.clone();
+            more.insert(id("unrelated"), VersionRange::any());
+            let Answer::Lineup(mut after) = solve(&Question { wants: &more, ..question }) else { panic!("unrelated") };
+            prop_assert!(after.remove("unrelated").is_some() && after.remove("alone").is_some());
+            prop_assert_eq!(after, before);
+        }
+    }
+}

@@ -1,0 +1,253 @@
+//! Versions as content authors write them, and ranges over them.
+//!
+//! The order (docs/versions.md has the table): a version is cut into numbers and words at every `.`, `-`, `_` and at
+//! every change between digits and letters. A leading `v`, `r`, `b` or the like is dropped. Zeros that end the
+//! numbers count for nothing, so `1.0` and `1.0.0` are equal in a range. Piece by piece: a pre-release word
+//! (`dev` < `snapshot` < `alpha` < `beta` < `pre` < `rc`) comes before the end, the end before any other word (`5` < `5e`),
+//! and a word before a number. What follows a `+` only breaks ties.
+
+mod range;
+#[cfg(test)]
+mod tests;
+
+use std::{cmp::Ordering, fmt};
+
+use serde::{Deserialize, Serialize};
+
+pub use range::{ParseRangeError, VersionRange};
+
+/// One piece of a version's key. The order of the variants is the order of versions.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+enum Piece {
+    /// Below everything: bounds use it, versions never hold it.
+    Floor,
+    /// A pre-release word by its rank.
+    Pre(u8),
+    /// Where a shorter version ends.
+    End,
+    /// Any other word.
+    Word(String),
+    /// A number.
+    Number(u64),
+}
+
+/// A release's version: the text as its author wrote it, and a place in one total order.
+#[derive(Clone, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct ReleaseVersion {
+    text: String,
+    key: Vec<Piece>,
+}
+
+/// What is wrong with a version, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{text:?} is not a version: {why} (at character {at})")]
+pub struct ParseVersionError {
+    /// What was given.
+    pub text: String,
+    /// What is wrong with it.
+    pub why: &'static str,
+    /// Where, counted in characters from 1.
+    pub at: usize,
+}
+
+impl crate::hint::Hint for ParseVersionError {
+    fn hint(&self) -> Option<String> {
+        Some("versions look like 1.16.5, 2024.03.1, v3, 1.0-beta.2 or 5e".into())
+    }
+}
+
+const UNVERSIONED: &str = "unversioned";
+
+impl ReleaseVersion {
+    /// Reads a version.
+    ///
+    /// # Errors
+    /// Where the text is empty, too long, has no digit, a number over 19 digits, or a character that versions do not have.
+    pub fn parse(text: &str) -> Result<Self, ParseVersionError> {
+        if text == UNVERSIONED {
+            return Ok(Self::unversioned());
+        }
+        Ok(Self { text: text.into(), key: read_key(text)? })
+    }
+
+    /// Returns the version of a content whose author gives it none. It comes before all others and only `*` takes it.
+    pub fn unversioned() -> Self {
+        Self { text: UNVERSIONED.into(), key: Vec::new() }
+    }
+
+    /// Returns whether the author gave no version.
+    pub fn is_unversioned(&self) -> bool {
+        self.key.is_empty()
+    }
+
+    /// Returns the text as the author wrote it.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// Returns whether a word in it marks it as not yet meant for everybody.
+    pub fn is_prerelease(&self) -> bool {
+        self.key.iter().any(|piece| matches!(piece, Piece::Pre(_)))
+    }
+
+    /// Compares as ranges do: `1.0` and `1.0.0` are equal here.
+    pub fn compare_precedence(&self, other: &Self) -> Ordering {
+        compare_keys(&self.key, &other.key)
+    }
+}
+
+fn compare_keys(a: &[Piece], b: &[Piece]) -> Ordering {
+    let longest = a.len().max(b.len());
+    (0..longest)
+        .map(|i| a.get(i).unwrap_or(&Piece::End).cmp(b.get(i).unwrap_or(&Piece::End)))
+        .find(|order| order.is_ne())
+        .unwrap_or(Ordering::Equal)
+}
+
+fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
+    let bad = |why, at| Err(ParseVersionError { text: text.into(), why, at });
+    if text.is_empty() {
+        return bad("it is empty", 1);
+    }
+    if text.chars().count() > 64 {
+        return bad("it is longer than 64 characters", 65);
+    }
+    if let Some(at) = text.chars().position(|c| !c.is_ascii_alphanumeric() && !"._-+".contains(c)) {
+        return bad("versions have no such character", at + 1);
+    }
+    let main = text.split_once('+').map_or(text, |(main, _)| main);
+    if !main.contains(|c: char| c.is_ascii_digit()) {
+        return bad("a number is missing", main.chars().count() + 1);
+    }
+    let runs = cut(main);
+    let mut pieces = Vec::with_capacity(runs.len());
+    for (index, run) in runs.iter().enumerate() {
+        let next_is_number = runs.get(index + 1).is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
+        if run.text.starts_with(|c: char| c.is_ascii_digit()) {
+            match run.text.parse() {
+                Ok(number) => pieces.push(Piece::Number(number)),
+                Err(_) => return bad("a number is too long", run.at + 1),
+            }
+            continue;
+        }
+        let word = run.text.to_ascii_lowercase();
+        if index == 0 && next_is_number && is_prefix(&word) {
+            continue;
+        }
+        match pre_rank(&word, next_is_number) {
+            Some(rank) => {
+                drop_zeros(&mut pieces);
+                pieces.push(Piece::Pre(rank));
+            }
+            None => {
+                drop_zeros(&mut pieces);
+                pieces.push(Piece::Word(word));
+            }
+        }
+    }
+    drop_zeros(&mut pieces);
+    if pieces.is_empty() {
+        pieces.push(Piece::Number(0));
+    }
+    Ok(pieces)
+}
+
+struct Run<'a> {
+    text: &'a str,
+    at: usize,
+}
+
+fn cut(text: &str) -> Vec<Run<'_>> {
+    let class = |c: u8| (c.is_ascii_digit(), c.is_ascii_alphabetic());
+    let bytes = text.as_bytes();
+    let mut runs = Vec::new();
+    let mut start = 0;
+    for end in 1..=bytes.len() {
+        if end == bytes.len() || class(bytes[end]) != class(bytes[start]) {
+            if bytes[start].is_ascii_alphanumeric() {
+                runs.push(Run { text: &text[start..end], at: start });
+            }
+            start = end;
+        }
+    }
+    runs
+}
+
+/// Zeros at the end of the numbers count for nothing, except a lone first one (`0-beta` is not `beta`).
+fn drop_zeros(pieces: &mut Vec<Piece>) {
+    while pieces.len() > 1 && pieces.last() == Some(&Piece::Number(0)) {
+        pieces.pop();
+    }
+}
+
+fn is_prefix(word: &str) -> bool {
+    matches!(word, "v" | "r" | "b" | "ver" | "version" | "rev" | "release" | "build")
+}
+
+fn pre_rank(word: &str, next_is_number: bool) -> Option<u8> {
+    Some(match word {
+        "dev" => 0,
+        "snapshot" | "nightly" => 1,
+        "alpha" => 2,
+        "a" if next_is_number => 2,
+        "beta" => 3,
+        "b" if next_is_number => 3,
+        "pre" | "preview" | "test" => 4,
+        "rc" => 5,
+        _ => return None,
+    })
+}
+
+impl PartialEq for ReleaseVersion {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+impl Eq for ReleaseVersion {}
+impl std::hash::Hash for ReleaseVersion {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        self.text.hash(state);
+    }
+}
+impl PartialOrd for ReleaseVersion {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+impl Ord for ReleaseVersion {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.is_unversioned()
+            .cmp(&other.is_unversioned())
+            .reverse()
+            .then_with(|| self.compare_precedence(other))
+            .then_with(|| self.text.cmp(&other.text))
+    }
+}
+impl fmt::Display for ReleaseVersion {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+impl fmt::Debug for ReleaseVersion {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "ReleaseVersion({})", self.text)
+    }
+}
+impl std::str::FromStr for ReleaseVersion {
+    type Err = ParseVersionError;
+    fn from_str(text: &str) -> Result<Self, ParseVersionError> {
+        Self::parse(text)
+    }
+}
+impl TryFrom<String> for ReleaseVersion {
+    type Error = ParseVersionError;
+    fn try_from(text: String) -> Result<Self, ParseVersionError> {
+        Self::parse(&text)
+    }
+}
+impl From<ReleaseVersion> for String {
+    fn from(version: ReleaseVersion) -> Self {
+        version.text
+    }
+}

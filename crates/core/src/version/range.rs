@@ -1,0 +1,261 @@
+//! Ranges of versions: `>=1.2, <2`, `1.4.*`, `^1.2`, `=1.0`, `*`, and `||` between alternatives.
+//!
+//! A comma or white space joins parts that must all hold. A version alone means exactly that version. `<2` leaves out
+//! the pre-releases of 2 as well, since nobody who writes it wants them.
+
+use std::{cmp::Ordering, fmt};
+
+use serde::{Deserialize, Serialize};
+
+use super::{Piece, ReleaseVersion, compare_keys};
+
+/// A set of versions, written as a range.
+#[derive(Clone, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct VersionRange {
+    text: String,
+    alternatives: Vec<Vec<Part>>,
+}
+
+#[derive(Debug, Clone)]
+enum Part {
+    Any,
+    Exactly(ReleaseVersion),
+    AtLeast(ReleaseVersion),
+    Above(ReleaseVersion),
+    AtMost(ReleaseVersion),
+    Below { shown: ReleaseVersion, key: Vec<Piece> },
+    Like { shown: String, from: Vec<Piece>, below: Vec<Piece> },
+}
+
+/// What is wrong with a range.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{text:?} is not a version range: {why}")]
+pub struct ParseRangeError {
+    /// What was given.
+    pub text: String,
+    /// What is wrong with it.
+    pub why: String,
+}
+
+impl crate::hint::Hint for ParseRangeError {
+    fn hint(&self) -> Option<String> {
+        Some("ranges look like \">=1.2, <2\", \"1.4.*\", \"^1.2\", \"=1.0\", \"*\" or \"1.2 || >=2\"".into())
+    }
+}
+
+impl VersionRange {
+    /// Returns the range that takes every version.
+    pub fn any() -> Self {
+        Self { text: "*".into(), alternatives: vec![vec![Part::Any]] }
+    }
+
+    /// Returns the range that takes exactly one version.
+    pub fn exactly(version: &ReleaseVersion) -> Self {
+        Self { text: format!("={version}"), alternatives: vec![vec![Part::Exactly(version.clone())]] }
+    }
+
+    /// Reads a range.
+    ///
+    /// # Errors
+    /// Where a part is none of the forms above, or a version in it cannot be read.
+    pub fn parse(text: &str) -> Result<Self, ParseRangeError> {
+        let bad = |why: String| ParseRangeError { text: text.into(), why };
+        let mut alternatives = Vec::new();
+        for alternative in text.split("||") {
+            let mut parts = Vec::new();
+            for word in words(alternative) {
+                parts.push(read_part(&word).map_err(bad)?);
+            }
+            if parts.is_empty() {
+                return Err(bad("a part is empty".into()));
+            }
+            alternatives.push(parts);
+        }
+        Ok(Self { text: text.trim().into(), alternatives })
+    }
+
+    /// Returns whether the version lies in the range.
+    pub fn matches(&self, version: &ReleaseVersion) -> bool {
+        self.alternatives.iter().any(|parts| parts.iter().all(|part| part.matches(version)))
+    }
+
+    /// Returns whether every version lies in the range.
+    pub fn is_any(&self) -> bool {
+        self.alternatives.iter().any(|parts| parts.iter().all(|part| matches!(part, Part::Any)))
+    }
+
+    /// Returns whether the range names a pre-release itself, and so asks for one.
+    pub fn names_prerelease(&self) -> bool {
+        self.alternatives.iter().flatten().any(|part| match part {
+            Part::Any | Part::Like { .. } => false,
+            Part::Exactly(v) | Part::AtLeast(v) | Part::Above(v) | Part::AtMost(v) => v.is_prerelease(),
+            Part::Below { shown, .. } => shown.is_prerelease(),
+        })
+    }
+
+    /// Returns whether the range takes one version only, and so holds its content there.
+    pub fn is_exact(&self) -> bool {
+        self.alternatives.len() == 1 && self.alternatives[0].iter().any(|part| matches!(part, Part::Exactly(_)))
+    }
+
+    /// Returns the range as it was written.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// Returns the range in words: `2.1 or newer, below 3`.
+    pub fn in_words(&self) -> String {
+        let alternatives: Vec<String> = self
+            .alternatives
+            .iter()
+            .map(|parts| parts.iter().map(Part::in_words).collect::<Vec<_>>().join(", "))
+            .collect();
+        alternatives.join(", or ")
+    }
+}
+
+impl Part {
+    fn matches(&self, version: &ReleaseVersion) -> bool {
+        if version.is_unversioned() {
+            return match self {
+                Self::Any => true,
+                Self::Exactly(wanted) => wanted.is_unversioned(),
+                _ => false,
+            };
+        }
+        match self {
+            Self::Any => true,
+            Self::Exactly(wanted) => !wanted.is_unversioned() && version.compare_precedence(wanted).is_eq(),
+            Self::AtLeast(bound) => version.compare_precedence(bound).is_ge(),
+            Self::Above(bound) => version.compare_precedence(bound).is_gt(),
+            Self::AtMost(bound) => version.compare_precedence(bound).is_le(),
+            Self::Below { key, .. } => compare_keys(&version.key, key) == Ordering::Less,
+            Self::Like { from, below, .. } => {
+                compare_keys(&version.key, from).is_ge() && compare_keys(&version.key, below) == Ordering::Less
+            }
+        }
+    }
+
+    fn in_words(&self) -> String {
+        match self {
+            Self::Any => "any version".into(),
+            Self::Exactly(v) => v.to_string(),
+            Self::AtLeast(v) => format!("{v} or newer"),
+            Self::Above(v) => format!("newer than {v}"),
+            Self::AtMost(v) => format!("{v} or older"),
+            Self::Below { shown, .. } => format!("below {shown}"),
+            Self::Like { shown, .. } => shown.clone(),
+        }
+    }
+}
+
+/// Cuts at commas and white space, but keeps an operator with the version that follows it (`>= 1.2`).
+fn words(text: &str) -> Vec<String> {
+    let mut found: Vec<String> = Vec::new();
+    for word in text.split([',', ' ', '\t', '\n']).filter(|word| !word.is_empty()) {
+        match found.last_mut() {
+            Some(last) if last.chars().all(|c| "<>=^".contains(c)) => last.push_str(word),
+            _ => found.push(word.into()),
+        }
+    }
+    found
+}
+
+fn read_part(word: &str) -> Result<Part, String> {
+    if word == "*" {
+        return Ok(Part::Any);
+    }
+    if let Some(stem) = word.strip_suffix(".*") {
+        let numbers = numbers_of(stem)?;
+        return Ok(like(format!("{stem}.x"), floor(&numbers), &numbers, numbers.len() - 1));
+    }
+    let at = word.find(|c| !"<>=^".contains(c)).ok_or_else(|| format!("{word:?} names no version"))?;
+    let (operator, rest) = word.split_at(at);
+    let version = ReleaseVersion::parse(rest).map_err(|error| error.to_string())?;
+    Ok(match operator {
+        "" | "=" | "==" => Part::Exactly(version),
+        ">=" => Part::AtLeast(version),
+        ">" => Part::Above(version),
+        "<=" => Part::AtMost(version),
+        "<" if version.is_prerelease() => Part::Below { key: version.key.clone(), shown: version },
+        "<" => {
+            let mut key = version.key.clone();
+            key.push(Piece::Floor);
+            Part::Below { key, shown: version }
+        }
+        "^" => {
+            let main: String = rest.chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
+            let numbers = numbers_of(main.trim_end_matches('.'))?;
+            let step = numbers.iter().position(|n| *n > 0).unwrap_or(numbers.len() - 1);
+            like(format!("{rest} or newer within {}", &join(&numbers[..=step])), version.key, &numbers, step)
+        }
+        other => return Err(format!("{other:?} is not an operator")),
+    })
+}
+
+fn numbers_of(stem: &str) -> Result<Vec<u64>, String> {
+    stem.split('.').map(|n| n.parse().map_err(|_| format!("{stem:?} must be numbers with dots here"))).collect()
+}
+
+fn join(numbers: &[u64]) -> String {
+    numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(".")
+}
+
+fn floor(numbers: &[u64]) -> Vec<Piece> {
+    let mut key: Vec<Piece> = numbers.iter().map(|n| Piece::Number(*n)).collect();
+    super::drop_zeros(&mut key);
+    key.push(Piece::Floor);
+    key
+}
+
+/// From `from` up to where the number at `step` goes up by one.
+fn like(shown: String, from: Vec<Piece>, numbers: &[u64], step: usize) -> Part {
+    let mut next = numbers[..=step].to_vec();
+    next[step] = next[step].saturating_add(1);
+    Part::Like { shown, from, below: floor(&next) }
+}
+
+impl PartialEq for VersionRange {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+impl Eq for VersionRange {}
+impl PartialOrd for VersionRange {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+impl Ord for VersionRange {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.text.cmp(&other.text)
+    }
+}
+impl fmt::Display for VersionRange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+impl fmt::Debug for VersionRange {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "VersionRange({})", self.text)
+    }
+}
+impl std::str::FromStr for VersionRange {
+    type Err = ParseRangeError;
+    fn from_str(text: &str) -> Result<Self, ParseRangeError> {
+        Self::parse(text)
+    }
+}
+impl TryFrom<String> for VersionRange {
+    type Error = ParseRangeError;
+    fn try_from(text: String) -> Result<Self, ParseRangeError> {
+        Self::parse(&text)
+    }
+}
+impl From<VersionRange> for String {
+    fn from(range: VersionRange) -> Self {
+        range.text
+    }
+}

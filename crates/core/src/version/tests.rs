@@ -1,0 +1,132 @@
+use proptest::prelude::*;
+
+use super::*;
+
+fn v(text: &str) -> ReleaseVersion {
+    ReleaseVersion::parse(text).unwrap()
+}
+
+fn r(text: &str) -> VersionRange {
+    VersionRange::parse(text).unwrap()
+}
+
+/// The table of docs/versions.md, oldest first.
+const RISING: &[&str] = &[
+    "unversioned", "0-beta", "0", "0.9", "1.0-dev", "1.0-snapshot.3", "1.0-alpha", "1.0a2", "1.0-beta.2", "1.0b3", "1.0-beta.11",
+    "1.0-pre1", "1.0-rc1", "1.0", "1.0c", "1.0.1-beta", "1.0.1", "1.2.3", "1.2.3+harbour", "v3", "r4", "5", "5e", "5.1", "b6", "1.16.5",
+    "2024.03.1", "2024.3.2", "r20240",
+];
+
+#[test]
+fn the_table_rises() {
+    let sorted = {
+        let mut list: Vec<_> = RISING.iter().map(|text| v(text)).collect();
+        list.sort();
+        list.iter().map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let at = |text: &str| sorted.iter().position(|s| s == text).unwrap();
+    for pair in [
+        ("unversioned", "0-beta"), ("0-beta", "0"), ("1.0-dev", "1.0-snapshot.3"), ("1.0a2", "1.0-beta.2"), ("1.0-beta.2", "1.0b3"),
+        ("1.0b3", "1.0-beta.11"), ("1.0-rc1", "1.0"), ("1.0", "1.0c"), ("1.0c", "1.0.1-beta"), ("1.0.1-beta", "1.0.1"),
+        ("1.2.3", "1.2.3+harbour"), ("v3", "r4"), ("5", "5e"), ("5e", "5.1"), ("5.1", "b6"), ("2024.03.1", "2024.3.2"),
+    ] {
+        assert!(at(pair.0) < at(pair.1), "{pair:?} in {sorted:?}");
+    }
+}
+
+#[test]
+fn zeros_at_the_end_are_equal_in_ranges_and_told_apart_by_text() {
+    assert_eq!(v("1.0").compare_precedence(&v("1.0.0")), Ordering::Equal);
+    assert_ne!(v("1.0"), v("1.0.0"));
+    assert!(r("=1.0").matches(&v("1.0.0")));
+    assert!(v("1.0.0-beta").compare_precedence(&v("1.0-beta")).is_eq());
+}
+
+#[test]
+fn what_cannot_be_a_version_shows_where() {
+    for (text, at) in [("", 1), ("beta", 5), ("1.0 beta", 4), ("1.ä", 3), ("99999999999999999999999", 1)] {
+        assert_eq!(ReleaseVersion::parse(text).unwrap_err().at, at, "{text}");
+    }
+}
+
+#[test]
+fn ranges_take_what_they_say() {
+    for (range, inside, outside) in [
+        (">=1.2, <2", vec!["1.2", "1.9.9", "1.2.0"], vec!["1.1", "2.0", "2.0-beta"]),
+        (">=2.1 <3", vec!["2.1", "2.9"], vec!["2.0", "3"]),
+        (">= 2.1 < 3", vec!["2.1"], vec!["3"]),
+        ("1.4.*", vec!["1.4", "1.4.7", "1.4-beta"], vec!["1.5", "1.3.9", "1.5-alpha"]),
+        ("1.0.*", vec!["1.0", "1", "1.0.3"], vec!["1.1", "0.9"]),
+        ("^1.2", vec!["1.2", "1.99"], vec!["1.1", "2", "2-rc1", "1.2-beta"]),
+        ("^0.3", vec!["0.3.5"], vec!["0.4", "0.2"]),
+        ("=1.0", vec!["1.0"], vec!["1.0.1"]),
+        ("1.0", vec!["1.0"], vec!["1.0.1"]),
+        ("*", vec!["0", "1.0-beta", "unversioned"], vec![]),
+        ("1.2 || >=2", vec!["1.2", "2", "3"], vec!["1.3"]),
+        (">1.0", vec!["1.0.1"], vec!["1.0", "unversioned"]),
+        ("<=1.0", vec!["1.0", "0.1"], vec!["1.1"]),
+        ("<2-beta", vec!["2-alpha"], vec!["2-beta", "2"]),
+    ] {
+        for text in inside {
+            assert!(r(range).matches(&v(text)), "{range} takes {text}");
+        }
+        for text in outside {
+            assert!(!r(range).matches(&v(text)), "{range} leaves {text}");
+        }
+    }
+}
+
+#[test]
+fn bad_ranges_say_why() {
+    for text in ["", "||", ">=", "~1.2", "a.*", "=>1", ">=x"] {
+        assert!(VersionRange::parse(text).is_err(), "{text}");
+    }
+}
+
+#[test]
+fn ranges_speak() {
+    assert_eq!(r(">=2.1, <3").in_words(), "2.1 or newer, below 3");
+    assert_eq!(r("1.2 || >=2").in_words(), "1.2, or 2 or newer");
+    assert!(r("=1.0").is_exact() && !r("^1.0").is_exact());
+    assert!(r(">=1.0-beta").names_prerelease() && !r("<2").names_prerelease());
+}
+
+fn written() -> impl Strategy<Value = String> {
+    "[vrb]?[0-9]{1,4}([._-]?[0-9]{1,3}){0,3}([-.]?(alpha|beta|rc|dev|e|harbour)[.]?[0-9]{0,2})?([+][a-z]{1,4})?"
+}
+
+proptest! {
+    #[test]
+    fn parse_of_print_is_the_same(text in written()) {
+        let version = v(&text);
+        prop_assert_eq!(version.to_string(), text.clone());
+        prop_assert_eq!(v(&version.to_string()), version);
+    }
+
+    #[test]
+    fn the_order_is_total(a in written(), b in written(), c in written()) {
+        let (a, b, c) = (v(&a), v(&b), v(&c));
+        prop_assert_eq!(a.cmp(&b), b.cmp(&a).reverse());
+        prop_assert_eq!(a.cmp(&b).is_eq(), a == b);
+        if a <= b && b <= c {
+            prop_assert!(a <= c);
+        }
+        if a.compare_precedence(&b).is_le() && b.compare_precedence(&c).is_le() {
+            prop_assert!(a.compare_precedence(&c).is_le());
+        }
+    }
+
+    #[test]
+    fn nothing_panics(text in "\\PC{0,40}") {
+        if let Ok(version) = ReleaseVersion::parse(&text) { prop_assert_eq!(version.as_str(), text.as_str()); }
+        if let Ok(range) = VersionRange::parse(&text) { prop_assert!(!range.in_words().is_empty()); }
+    }
+
+    #[test]
+    fn bounds_agree_with_the_order(a in written(), b in written()) {
+        let (a, b) = (v(&a), v(&b));
+        prop_assert_eq!(r(&format!(">={b}")).matches(&a), a.compare_precedence(&b).is_ge());
+        prop_assert_eq!(r(&format!(">{b}")).matches(&a), a.compare_precedence(&b).is_gt());
+        prop_assert_eq!(r(&format!("<={b}")).matches(&a), a.compare_precedence(&b).is_le());
+    }
+}
