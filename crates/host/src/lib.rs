@@ -1,1 +1,15 @@
-//! x
+//! What Yalotheca does to the world: server folders, catalogues, downloads, settling, supervised starts.
+//!
+//! Nothing here prints; everything returns values or typed errors. What can be computed without the world is in core.
+
+pub mod archive;
+pub mod catalogue;
+pub mod control;
+pub mod fetch;
+pub mod games;
+pub mod running;
+pub mod settle;
+pub mod store;
+pub mod survey;
+pub mod tree;
+pub mod trial;

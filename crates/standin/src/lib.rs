@@ -1,1 +1,7 @@
-//! x
+//! Stand-ins: servers of invented games, catalogue hosts, and the demo data.
+//!
+//! Written from docs/games alone. Nothing here knows the core, so that a test through a stand-in is a real witness.
+
+pub mod catalogue_host;
+pub mod quayside;
+pub mod saltwick;

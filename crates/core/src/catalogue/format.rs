@@ -42,6 +42,9 @@ pub struct CatalogueEntry {
     pub about: String,
     /// Its kind.
     pub kind: String,
+    /// What any of its releases provides besides itself, so that who needs that finds it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub provides: Vec<ContentId>,
     /// The BLAKE3 digest of `contents/<id>.json`.
     pub digest: Digest,
 }

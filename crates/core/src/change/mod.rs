@@ -8,12 +8,14 @@ mod entries;
 mod receipt;
 #[cfg(test)]
 mod tests;
+mod undo;
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
 pub use entries::{EntryAct, EntryLine};
+pub use undo::undo;
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
 
 use crate::{
@@ -31,12 +33,12 @@ pub enum Source {
     Text(String),
     /// A payload's file, known by the step's digest.
     Payload,
-    /// A file that an earlier settle set aside or replaced: the settle's number and the path it had.
+    /// A file that an earlier settle set aside or replaced.
     Attic {
         /// The settle's number.
         settle: u32,
-        /// The path it had.
-        path: TreePath,
+        /// The step that did it, counted from 0.
+        step: usize,
     },
 }
 

@@ -1,0 +1,130 @@
+//! The change set that takes a settled one back.
+
+use super::{
+    ChangeSet, ConfigLine, FileAct, FileLine, PlanChangeError, Present, Receipt, Source, Step,
+    entries,
+};
+use crate::{
+    desire::Registration,
+    document::Document,
+    id::{Digest, TreePath},
+};
+
+/// Returns the steps that bring back what stood before a settle. `steps` are those of the settle with that number,
+/// `before` and `now` its receipts. A configuration file that the server has written to since is not overwritten: our
+/// entries in it are taken back by their meaning.
+///
+/// # Errors
+/// Where such a file cannot be read any more.
+pub fn undo(
+    settle: u32,
+    steps: &[Step],
+    before: &Receipt,
+    now: &Receipt,
+    present: &Present,
+) -> Result<ChangeSet, PlanChangeError> {
+    let mut change = ChangeSet { receipt: before.clone(), ..ChangeSet::default() };
+    for (index, step) in steps.iter().enumerate().rev() {
+        match step {
+            Step::MakeFolder { path } => change.steps.push(Step::RemoveFolder { path: path.clone() }),
+            Step::RemoveFolder { path } => change.steps.push(Step::MakeFolder { path: path.clone() }),
+            Step::SetAside { path, before: digest } => {
+                let is_config = present.texts.contains_key(path);
+                let size = present.files.get(path).map_or(0, |(_, size)| *size);
+                if !is_config && !present.files.contains_key(path) {
+                    line(&mut change, path, FileAct::Restore, size, now, before);
+                    change.steps.push(put_back(settle, index, path, None, *digest));
+                }
+            }
+            Step::Put { path, source, before: was, after, size } => {
+                let found = match source {
+                    Source::Text(_) => present.texts.get(path).map(|text| Digest::of(text.as_bytes())),
+                    _ => present.files.get(path).map(|(digest, _)| *digest),
+                };
+                let is_text = matches!(source, Source::Text(_)) || owns_entries(path, now, before);
+                if is_text && found != Some(*after) {
+                    by_meaning(path, before, now, present, &mut change)?;
+                    continue;
+                }
+                if is_text {
+                    config_line(&mut change, path, was.is_none());
+                } else {
+                    let act = if was.is_some() { FileAct::Restore } else { FileAct::Aside };
+                    line(&mut change, path, act, *size, now, before);
+                }
+                match (was, found) {
+                    (Some(was), found) => change.steps.push(put_back(settle, index, path, found, *was)),
+                    (None, Some(found)) => change.steps.push(Step::SetAside { path: path.clone(), before: found }),
+                    (None, None) => {}
+                }
+            }
+        }
+    }
+    Ok(change)
+}
+
+fn put_back(settle: u32, step: usize, path: &TreePath, before: Option<Digest>, after: Digest) -> Step {
+    Step::Put { path: path.clone(), source: Source::Attic { settle, step }, before, after, size: 0 }
+}
+
+fn owns_entries(path: &TreePath, now: &Receipt, before: &Receipt) -> bool {
+    now.entries.iter().chain(&before.entries).any(|entry| entry.file == *path)
+}
+
+fn config_line(change: &mut ChangeSet, path: &TreePath, removed: bool) {
+    change.config.push(ConfigLine { path: path.clone(), created: false, removed, entries: Vec::new() });
+}
+
+fn line(change: &mut ChangeSet, path: &TreePath, act: FileAct, size: u64, now: &Receipt, before: &Receipt) {
+    let placed = before.placed.get(path).or_else(|| now.placed.get(path));
+    if let Some(placed) = placed {
+        let size = if size == 0 { placed.size } else { size };
+        let content = placed.content.clone();
+        change.files.push(FileLine { act, path: path.clone(), from: None, size, content });
+    }
+}
+
+/// The server has written to the file since: only our own entries go back.
+fn by_meaning(
+    path: &TreePath,
+    before: &Receipt,
+    now: &Receipt,
+    present: &Present,
+    change: &mut ChangeSet,
+) -> Result<(), PlanChangeError> {
+    let Some(text) = present.texts.get(path) else { return Ok(()) };
+    let owned: Vec<_> = now.entries.iter().filter(|entry| entry.file == *path).cloned().collect();
+    let wanted: Vec<Registration> = before
+        .entries
+        .iter()
+        .filter(|entry| entry.file == *path)
+        .map(|entry| Registration {
+            content: entry.content.clone(),
+            file: entry.file.clone(),
+            format: entry.format,
+            pointer: entry.pointer.clone(),
+            create: String::new(),
+            entry: entry.entry.clone(),
+        })
+        .collect();
+    let Some(format) = owned.first().map(|e| e.format).or_else(|| wanted.first().map(|w| w.format)) else {
+        return Ok(());
+    };
+    let failed = |source| PlanChangeError::Edit { path: path.clone(), source };
+    let document = Document::parse(format, text).map_err(|error| failed(error.into()))?;
+    let wanted: Vec<&Registration> = wanted.iter().collect();
+    let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
+    if compiled.text == *text {
+        return Ok(());
+    }
+    let entries = compiled.lines;
+    change.config.push(ConfigLine { path: path.clone(), created: false, removed: false, entries });
+    change.steps.push(Step::Put {
+        path: path.clone(),
+        before: Some(Digest::of(text.as_bytes())),
+        after: Digest::of(compiled.text.as_bytes()),
+        size: compiled.text.len() as u64,
+        source: Source::Text(compiled.text),
+    });
+    Ok(())
+}

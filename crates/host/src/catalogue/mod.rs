@@ -1,0 +1,310 @@
+//! Catalogues: where contents come from. One file per kind of place.
+
+mod downloads;
+mod published;
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    io,
+    path::{Path, PathBuf},
+};
+
+use yalotheca_core::{
+    catalogue::{Content, ReadCatalogueError, Release, Universe},
+    control::{CatalogueSource, Locked},
+    game::{DescribeError, Game},
+    hint::Hint,
+    id::{ContentId, Digest},
+    route::{Payload, PayloadFile},
+};
+
+use crate::fetch::{FetchError, Fetcher};
+use downloads::Downloads;
+use published::Published;
+
+/// A catalogue that could not be used.
+#[derive(Debug, thiserror::Error)]
+pub enum CatalogueError {
+    /// It could not be fetched.
+    #[error("catalogue {name}: {source}")]
+    Fetch {
+        /// What it is called here.
+        name: String,
+        /// Why.
+        source: FetchError,
+    },
+    /// A file of it is broken.
+    #[error("catalogue {name}: {source}")]
+    Read {
+        /// What it is called here.
+        name: String,
+        /// Why.
+        source: ReadCatalogueError,
+    },
+    /// A folder of downloads, or a file in it, could not be read.
+    #[error("catalogue {name}: {path}: {source}")]
+    Disk {
+        /// What it is called here.
+        name: String,
+        /// The path.
+        path: String,
+        /// Why.
+        source: io::Error,
+    },
+    /// It promises a file that is not there.
+    #[error("catalogue {name}: {what} is not there")]
+    Missing {
+        /// What it is called here.
+        name: String,
+        /// What is missing.
+        what: String,
+    },
+    /// A file changed since it was locked.
+    #[error("catalogue {name}: {id} is not the one that is locked any more")]
+    Changed {
+        /// What it is called here.
+        name: String,
+        /// The content.
+        id: ContentId,
+    },
+    /// No catalogue has the bytes of a locked content.
+    #[error("the files of {id} {version} cannot be had: {why}")]
+    NoSource {
+        /// The content.
+        id: ContentId,
+        /// Its version.
+        version: String,
+        /// Why.
+        why: String,
+    },
+}
+
+impl Hint for CatalogueError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Fetch { source, .. } => source.hint(),
+            Self::Read { source, .. } => source.hint(),
+            Self::Disk { .. } | Self::Missing { .. } => Some("look at [[catalogue]] in yalotheca.toml".into()),
+            Self::Changed { id, .. } => Some(format!("yalotheca update {id} takes the one that is there now")),
+            Self::NoSource { .. } => Some("add a catalogue that has it, or drop it".into()),
+        }
+    }
+}
+
+/// A file in a folder of downloads that looks like a content and cannot be read as one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unreadable {
+    /// The file or folder.
+    pub path: String,
+    /// What is wrong with it.
+    pub error: DescribeError,
+}
+
+/// One line about a content, for looking through a catalogue.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listing {
+    /// Its id.
+    pub id: ContentId,
+    /// What people call it.
+    pub title: String,
+    /// What it is for.
+    pub about: String,
+}
+
+/// Where some bytes lie.
+#[derive(Debug, Clone)]
+pub enum ByteSource {
+    /// A file on this machine.
+    File(PathBuf),
+    /// A member of an archive on this machine.
+    Member {
+        /// The archive.
+        archive: PathBuf,
+        /// The folder in it that is the content, if it is not the top.
+        folder: Option<String>,
+        /// The member, below that folder.
+        path: String,
+    },
+}
+
+enum Opened {
+    Published(Published),
+    Downloads(Downloads),
+}
+
+/// All catalogues of one server, in the order that decides.
+pub struct Catalogues<'a> {
+    fetcher: &'a Fetcher,
+    opened: Vec<(String, Opened)>,
+}
+
+impl std::fmt::Debug for Catalogues<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_list().entries(self.opened.iter().map(|(name, _)| name)).finish()
+    }
+}
+
+impl<'a> Catalogues<'a> {
+    /// Opens catalogues. Relative folders are relative to `base`.
+    ///
+    /// # Errors
+    /// Where one cannot be fetched or read.
+    pub fn open(
+        sources: &[CatalogueSource],
+        base: &Path,
+        game: &Game,
+        fetcher: &'a Fetcher,
+    ) -> Result<Self, CatalogueError> {
+        let mut opened = Vec::new();
+        for CatalogueSource { name, at, .. } in sources {
+            let is_web = at.starts_with("http://") || at.starts_with("https://");
+            let folder = base.join(at);
+            let catalogue = if is_web {
+                Opened::Published(Published::on_web(name, at, fetcher)?)
+            } else if folder.join("catalogue.json").is_file() {
+                Opened::Published(Published::in_folder(name, &folder)?)
+            } else {
+                Opened::Downloads(Downloads::open(name, &folder, game)?)
+            };
+            opened.push((name.clone(), catalogue));
+        }
+        Ok(Self { fetcher, opened })
+    }
+
+    /// Returns what the catalogues have, by id; of one id the first catalogue's line.
+    pub fn listings(&self) -> Vec<Listing> {
+        let mut all: BTreeMap<ContentId, Listing> = BTreeMap::new();
+        for (_, catalogue) in &self.opened {
+            let listings = match catalogue {
+                Opened::Published(published) => published.listings(),
+                Opened::Downloads(downloads) => downloads.listings(),
+            };
+            for listing in listings {
+                all.entry(listing.id.clone()).or_insert(listing);
+            }
+        }
+        all.into_values().collect()
+    }
+
+    /// Returns what looks like a content and cannot be read.
+    pub fn unreadable(&self) -> Vec<Unreadable> {
+        let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
+            Opened::Published(_) => Vec::new(),
+            Opened::Downloads(downloads) => downloads.unreadable_list().to_vec(),
+        });
+        all.collect()
+    }
+
+    /// Returns one content with all its releases, from the first catalogue that has it.
+    ///
+    /// # Errors
+    /// Where its file cannot be fetched or read.
+    pub fn content(&self, id: &ContentId) -> Result<Option<Content>, CatalogueError> {
+        for (_, catalogue) in &self.opened {
+            let found = match catalogue {
+                Opened::Published(published) => published.content(id, self.fetcher)?,
+                Opened::Downloads(downloads) => downloads.content(id),
+            };
+            if found.is_some() {
+                return Ok(found);
+            }
+        }
+        Ok(None)
+    }
+
+    /// Returns everything that a solve of these contents may reach.
+    ///
+    /// # Errors
+    /// Where a content's file cannot be fetched or read.
+    pub fn reach(&self, from: impl IntoIterator<Item = ContentId>) -> Result<Universe, CatalogueError> {
+        let mut universe = Universe::default();
+        let mut next: Vec<ContentId> = from.into_iter().collect();
+        let mut seen: BTreeSet<ContentId> = next.iter().cloned().collect();
+        while let Some(id) = next.pop() {
+            let content = self.content(&id)?;
+            let named: Vec<ContentId> = content
+                .iter()
+                .flat_map(|content| &content.releases)
+                .flat_map(|release| release.needed_ids().chain(release.refuses.keys()))
+                .cloned()
+                .chain(self.providers(&id))
+                .collect();
+            next.extend(named.into_iter().filter(|id| seen.insert(id.clone())));
+            if let Some(content) = content {
+                universe.add(content);
+            }
+        }
+        Ok(universe)
+    }
+
+    /// Returns the contents that stand in for another one.
+    fn providers(&self, id: &ContentId) -> Vec<ContentId> {
+        let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
+            Opened::Published(published) => published.providers(id),
+            Opened::Downloads(downloads) => downloads.providers(id),
+        });
+        all.collect()
+    }
+
+    /// Returns a content's files: from its release where it names them, else by looking into its folder or archive.
+    ///
+    /// # Errors
+    /// Where the catalogue that it came from does not have it any more.
+    pub fn payload(&self, locked: &Locked) -> Result<Payload, CatalogueError> {
+        if let Some(payload) = payload_of_release(&locked.release) {
+            return Ok(payload);
+        }
+        match self.named(&locked.catalogue) {
+            Some(Opened::Downloads(downloads)) => downloads.payload(&locked.id, &locked.release.version),
+            _ => Err(no_source(locked, "the catalogue it came from is not listed in yalotheca.toml")),
+        }
+    }
+
+    fn named(&self, name: &str) -> Option<&Opened> {
+        self.opened.iter().find(|(known, _)| known == name).map(|(_, catalogue)| catalogue)
+    }
+
+    /// Brings a content's files to this machine and returns where each lies, by digest.
+    ///
+    /// # Errors
+    /// Where they cannot be had, or are others than promised.
+    pub fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
+        if let Some(found) = self.from_store(&locked.release) {
+            return Ok(found);
+        }
+        match self.named(&locked.catalogue) {
+            Some(Opened::Published(published)) => published.fetch(locked, self.fetcher),
+            Some(Opened::Downloads(downloads)) => downloads.fetch(locked),
+            None if locked.catalogue.is_empty() => {
+                Err(no_source(locked, "it was found on the server, and no catalogue has it"))
+            }
+            None => Err(no_source(locked, "the catalogue it came from is not listed in yalotheca.toml")),
+        }
+    }
+
+    fn from_store(&self, release: &Release) -> Option<BTreeMap<Digest, ByteSource>> {
+        if release.files.is_empty() {
+            return None;
+        }
+        let found = release.files.iter().map(|file| {
+            let path = self.fetcher.store().file(&file.blake3)?;
+            Some((file.blake3, ByteSource::File(path)))
+        });
+        found.collect()
+    }
+}
+
+fn no_source(locked: &Locked, why: &str) -> CatalogueError {
+    let version = locked.release.version.to_string();
+    CatalogueError::NoSource { id: locked.id.clone(), version, why: why.into() }
+}
+
+/// Returns the files that a release names itself.
+pub fn payload_of_release(release: &Release) -> Option<Payload> {
+    let file = |file: &yalotheca_core::catalogue::ReleaseFile| PayloadFile {
+        path: file.name.clone(),
+        size: file.size,
+        digest: file.blake3,
+    };
+    (!release.files.is_empty()).then(|| Payload { files: release.files.iter().map(file).collect() })
+}

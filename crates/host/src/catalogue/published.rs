@@ -1,0 +1,137 @@
+//! Our own static format, over HTTP or in a folder.
+
+use std::{
+    collections::BTreeMap,
+    fs, io,
+    path::{Path, PathBuf},
+};
+
+use yalotheca_core::{
+    catalogue::{CatalogueIndex, Content, read_content, read_index},
+    control::Locked,
+    id::{ContentId, Digest},
+};
+
+use super::{ByteSource, CatalogueError, Listing};
+use crate::{
+    fetch::Fetcher,
+    tree::digest_of,
+};
+
+enum Base {
+    Web(String),
+    Folder(PathBuf),
+}
+
+pub(super) struct Published {
+    name: String,
+    base: Base,
+    index: CatalogueIndex,
+}
+
+impl Published {
+    pub(super) fn on_web(name: &str, url: &str, fetcher: &Fetcher) -> Result<Self, CatalogueError> {
+        let base = if url.ends_with('/') { url.to_owned() } else { format!("{url}/") };
+        let file = format!("{base}catalogue.json");
+        let bytes = fetcher
+            .get(&file)
+            .map_err(|source| CatalogueError::Fetch { name: name.into(), source })?
+            .ok_or_else(|| CatalogueError::Missing { name: name.into(), what: file.clone() })?;
+        let index =
+            read_index(&file, &bytes).map_err(|source| CatalogueError::Read { name: name.into(), source })?;
+        Ok(Self { name: name.into(), base: Base::Web(base), index })
+    }
+
+    pub(super) fn in_folder(name: &str, folder: &Path) -> Result<Self, CatalogueError> {
+        let file = folder.join("catalogue.json");
+        let bytes = fs::read(&file).map_err(|source| disk(name, &file, source))?;
+        let index = read_index(&file.display().to_string(), &bytes)
+            .map_err(|source| CatalogueError::Read { name: name.into(), source })?;
+        Ok(Self { name: name.into(), base: Base::Folder(folder.into()), index })
+    }
+
+    pub(super) fn listings(&self) -> Vec<Listing> {
+        let listing = |(id, entry): (&ContentId, &yalotheca_core::catalogue::CatalogueEntry)| Listing {
+            id: id.clone(),
+            title: entry.title.clone(),
+            about: entry.about.clone(),
+        };
+        self.index.contents.iter().map(listing).collect()
+    }
+
+    pub(super) fn providers(&self, id: &ContentId) -> Vec<ContentId> {
+        let provides = self.index.contents.iter().filter(|(_, entry)| entry.provides.contains(id));
+        provides.map(|(provider, _)| provider.clone()).collect()
+    }
+
+    /// A content's file is fetched only when its digest changed: it is kept in the cache under that digest.
+    pub(super) fn content(&self, id: &ContentId, fetcher: &Fetcher) -> Result<Option<Content>, CatalogueError> {
+        let Some(entry) = self.index.contents.get(id) else { return Ok(None) };
+        let name = self.name.clone();
+        let inner = format!("contents/{id}.json");
+        let (path, shown) = match &self.base {
+            Base::Web(base) => {
+                let url = format!("{base}{inner}");
+                let path =
+                    fetcher.file(&url, &entry.digest).map_err(|source| CatalogueError::Fetch { name, source })?;
+                (path, url)
+            }
+            Base::Folder(folder) => (folder.join(&inner), folder.join(&inner).display().to_string()),
+        };
+        let bytes = fs::read(&path).map_err(|source| disk(&self.name, &path, source))?;
+        read_content(&shown, &bytes, id, &self.name)
+            .map(Some)
+            .map_err(|source| CatalogueError::Read { name: self.name.clone(), source })
+    }
+
+    pub(super) fn fetch(
+        &self,
+        locked: &Locked,
+        fetcher: &Fetcher,
+    ) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
+        let mut found = BTreeMap::new();
+        for file in &locked.release.files {
+            let at = file.at.clone().unwrap_or_else(|| format!("files/{}", file.name));
+            let path = match &self.base {
+                Base::Web(_) if at.starts_with("http://") || at.starts_with("https://") => {
+                    self.download(&at, &file.blake3, fetcher)?
+                }
+                Base::Web(base) => self.download(&format!("{base}{}", encoded(&at)), &file.blake3, fetcher)?,
+                Base::Folder(folder) => {
+                    let path = folder.join(&at);
+                    let (digest, _) = digest_of(&path).map_err(|source| disk(&self.name, &path, source))?;
+                    if digest != file.blake3 {
+                        let source = io::Error::other("its bytes are not the ones that the catalogue promises");
+                        return Err(disk(&self.name, &path, source));
+                    }
+                    path
+                }
+            };
+            found.insert(file.blake3, ByteSource::File(path));
+        }
+        Ok(found)
+    }
+
+    fn download(&self, url: &str, digest: &Digest, fetcher: &Fetcher) -> Result<PathBuf, CatalogueError> {
+        fetcher.file(url, digest).map_err(|source| CatalogueError::Fetch { name: self.name.clone(), source })
+    }
+}
+
+fn disk(name: &str, path: &Path, source: io::Error) -> CatalogueError {
+    CatalogueError::Disk { name: name.into(), path: path.display().to_string(), source }
+}
+
+/// Writes a file's name so that it can stand in an address.
+fn encoded(path: &str) -> String {
+    let mut out = String::new();
+    for byte in path.bytes() {
+        if byte.is_ascii_alphanumeric() || b"/-_.~+".contains(&byte) {
+            out.push(char::from(byte));
+        } else {
+            out.push('%');
+            out.push(char::from(b"0123456789ABCDEF"[usize::from(byte >> 4)]));
+            out.push(char::from(b"0123456789ABCDEF"[usize::from(byte & 15)]));
+        }
+    }
+    out
+}

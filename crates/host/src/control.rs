@@ -1,0 +1,102 @@
+//! The control folder: `yalotheca.toml` and `yalotheca.lock`, and the server that they are about.
+
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+};
+
+use yalotheca_core::{
+    control::{ControlFile, LOCK_FILE, LockFile, ReadControlError, ReadLockError, WANTS_FILE},
+    hint::Hint,
+};
+
+/// A control folder that cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum OpenControlError {
+    /// There is none.
+    #[error("there is no {WANTS_FILE} in {folder} or above it")]
+    NoControl {
+        /// Where it was looked for.
+        folder: String,
+    },
+    /// A file cannot be read.
+    #[error("{path}: {source}")]
+    Read {
+        /// The file.
+        path: String,
+        /// Why.
+        source: io::Error,
+    },
+    /// `yalotheca.toml` is wrong.
+    #[error(transparent)]
+    Wants(#[from] ReadControlError),
+    /// `yalotheca.lock` is wrong.
+    #[error(transparent)]
+    Lock(#[from] ReadLockError),
+}
+
+impl Hint for OpenControlError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::NoControl { .. } => {
+                Some("yalotheca adopt takes charge of a server's folder; --at FOLDER says which".into())
+            }
+            Self::Read { .. } => None,
+            Self::Wants(error) => error.hint(),
+            Self::Lock(error) => error.hint(),
+        }
+    }
+}
+
+/// The files of a control folder.
+#[derive(Debug, Clone)]
+pub struct Control {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The wants.
+    pub wants: ControlFile,
+    /// The lineup.
+    pub lock: LockFile,
+    /// The text of `yalotheca.toml` as it is on the disk.
+    pub wants_text: String,
+    /// The text of `yalotheca.lock` as it is on the disk; empty where there is none.
+    pub lock_text: String,
+}
+
+impl Control {
+    /// Opens the control folder at `start`, or the nearest one above it when `upward`.
+    ///
+    /// # Errors
+    /// Where there is none or a file in it is wrong.
+    pub fn open(start: &Path, upward: bool) -> Result<Self, OpenControlError> {
+        let start_full = std::path::absolute(start).unwrap_or_else(|_| start.to_owned());
+        let mut folder = start_full.as_path();
+        while !folder.join(WANTS_FILE).is_file() {
+            folder = match folder.parent() {
+                Some(parent) if upward => parent,
+                _ => return Err(OpenControlError::NoControl { folder: start.display().to_string() }),
+            };
+        }
+        let file = folder.join(WANTS_FILE);
+        let wants_text = read(&file)?;
+        let wants = ControlFile::parse(&file.display().to_string(), &wants_text)?;
+        let file = folder.join(LOCK_FILE);
+        let lock_text = if file.is_file() { read(&file)? } else { String::new() };
+        let lock = if lock_text.is_empty() {
+            LockFile::default()
+        } else {
+            LockFile::parse(&file.display().to_string(), &lock_text)?
+        };
+        Ok(Self { folder: folder.to_owned(), wants, lock, wants_text, lock_text })
+    }
+
+    /// Returns the server's folder.
+    pub fn server_folder(&self) -> PathBuf {
+        let folder = self.folder.join(&self.wants.server.at);
+        folder.canonicalize().unwrap_or(folder)
+    }
+}
+
+fn read(path: &Path) -> Result<String, OpenControlError> {
+    fs::read_to_string(path).map_err(|source| OpenControlError::Read { path: path.display().to_string(), source })
+}

@@ -1,0 +1,128 @@
+//! One step at a time: staging, doing, taking back. Doing a step twice is doing it once.
+
+use std::{collections::BTreeMap, fs::File, io::Cursor};
+
+use yalotheca_core::{
+    change::{Source, Step},
+    id::{Digest, TreePath},
+};
+
+use super::{SettleError, fault, journal::Journal};
+use crate::{
+    archive::ZipBundle,
+    catalogue::ByteSource,
+    tree::{LocalTree, Tree, TreeError},
+};
+
+/// Makes sure that the configuration files are still those from which the change was computed.
+pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), SettleError> {
+    for step in steps {
+        if let Step::Put { path, source: Source::Text(_), before, .. } = step {
+            let now = tree.digest(path)?.map(|(digest, _)| digest);
+            if now != *before {
+                return Err(SettleError::Moved { path: path.clone() });
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Writes every new file beside the journal and checks its digest.
+pub(super) fn stage(
+    tree: &LocalTree,
+    journal: &Journal,
+    steps: &[Step],
+    sources: &BTreeMap<Digest, ByteSource>,
+) -> Result<(), SettleError> {
+    let mut open: Option<(std::path::PathBuf, ZipBundle)> = None;
+    for (index, step) in steps.iter().enumerate() {
+        let Step::Put { path, source, after, .. } = step else { continue };
+        let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
+        let staged = journal.inner(&format!("staged/{index}"))?;
+        let digest = match source {
+            Source::Text(text) => tree.bring(&mut Cursor::new(text.as_bytes()), &staged)?,
+            Source::Attic { settle, step } => {
+                let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
+                let mut file = File::open(tree.at(&old)).map_err(|error| wrong(error.to_string()))?;
+                tree.bring(&mut file, &staged)?
+            }
+            Source::Payload => match sources.get(after) {
+                None => return Err(wrong("its bytes are nowhere to be had".into())),
+                Some(ByteSource::File(from)) => {
+                    let mut file = File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
+                    tree.bring(&mut file, &staged)?
+                }
+                Some(ByteSource::Member { archive, folder, path }) => {
+                    if open.as_ref().is_none_or(|(known, _)| known != archive) {
+                        let bundle = ZipBundle::open(archive).map_err(|error| wrong(error.to_string()))?;
+                        let bundle = bundle.ok_or_else(|| wrong(format!("{} is no archive", archive.display())))?;
+                        open = Some((archive.clone(), match folder {
+                            Some(folder) => bundle.inside(folder),
+                            None => bundle,
+                        }));
+                    }
+                    let bytes = match &mut open {
+                        Some((_, bundle)) => bundle.bytes(path).map_err(|error| wrong(error.to_string()))?,
+                        None => Vec::new(),
+                    };
+                    tree.bring(&mut Cursor::new(bytes), &staged)?
+                }
+            },
+        };
+        if digest != *after {
+            return Err(wrong(format!("it has the digest {}, and {} was promised", digest.short(), after.short())));
+        }
+        tree.like(&staged, path)?;
+    }
+    Ok(())
+}
+
+/// Does one step.
+pub(super) fn carry_out(tree: &LocalTree, journal: &Journal, index: usize, step: &Step) -> Result<(), SettleError> {
+    match step {
+        Step::MakeFolder { path } => tree.make_folder(path)?,
+        Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
+        Step::Put { path, .. } => {
+            let staged = journal.inner(&format!("staged/{index}"))?;
+            if tree.find(&staged)?.is_some() {
+                if tree.find(path)?.is_some() {
+                    tree.keep(path, &journal.inner(&format!("attic/{index}"))?)?;
+                    fault::point();
+                }
+                tree.rename(&staged, path)?;
+            }
+        }
+        Step::SetAside { path, .. } => {
+            if tree.find(path)?.is_some() {
+                tree.rename(path, &journal.inner(&format!("attic/{index}"))?)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Takes one step back that may have been done.
+pub(super) fn take_back(tree: &LocalTree, journal: &Journal, index: usize, step: &Step) -> Result<(), SettleError> {
+    let attic = journal.inner(&format!("attic/{index}"))?;
+    let bring_back = |path: &TreePath| -> Result<bool, TreeError> {
+        let kept = tree.find(&attic)?.is_some();
+        if kept {
+            tree.rename(&attic, path)?;
+        }
+        Ok(kept)
+    };
+    match step {
+        Step::MakeFolder { path } => drop(tree.remove_folder(path)?),
+        Step::RemoveFolder { path } => tree.make_folder(path)?,
+        Step::SetAside { path, .. } => drop(bring_back(path)?),
+        Step::Put { path, .. } => {
+            let staged = journal.inner(&format!("staged/{index}"))?;
+            let was_put = tree.find(&staged)?.is_none();
+            if was_put && tree.find(path)?.is_some() && tree.find(&attic)?.is_none() {
+                tree.rename(path, &staged)?;
+            }
+            bring_back(path)?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,367 @@
+//! Looking at a server without changing anything: its game, values, platform, and the contents in its folder.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    io::Write,
+    path::{Path, PathBuf},
+    process::{Command, Stdio},
+};
+
+use regex::Regex;
+use yalotheca_core::{
+    catalogue::Platform,
+    document::{Document, ParseDocumentError, Pointer},
+    game::{DescribeError, Game, Place, PlatformRule, RenderError, Scope, Shape, Template},
+    hint::Hint,
+    id::{ParseIdError, TreePath},
+    route::{Bundle, Payload, PayloadFile, Recognised, recognise},
+    version::ReleaseVersion,
+};
+
+use crate::{
+    archive::{FolderBundle, ZipBundle, folder_payload},
+    tree::{Found, LocalTree, Tree, TreeError},
+};
+
+/// A server that could not be looked at.
+#[derive(Debug, thiserror::Error)]
+pub enum SurveyError {
+    /// The folder could not be read.
+    #[error(transparent)]
+    Tree(#[from] TreeError),
+    /// A configuration file is broken.
+    #[error("{path}: {source}")]
+    Broken {
+        /// The file.
+        path: String,
+        /// Where and why.
+        source: ParseDocumentError,
+    },
+    /// A template of the definition cannot be filled.
+    #[error(transparent)]
+    Render(#[from] RenderError),
+    /// A path that the definition gives is none.
+    #[error(transparent)]
+    Path(#[from] ParseIdError),
+}
+
+impl Hint for SurveyError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Tree(error) => error.hint(),
+            Self::Broken { source, .. } => source.hint(),
+            Self::Render(error) => error.hint(),
+            Self::Path(error) => error.hint(),
+        }
+    }
+}
+
+/// What is known of a server before anything is solved.
+#[derive(Debug, Clone)]
+pub struct Survey {
+    /// The values and the folder, for templates.
+    pub scope: Scope,
+    /// What the server brings.
+    pub platform: Platform,
+}
+
+/// Reads a value at a place; nothing where the file or the value is not there.
+///
+/// # Errors
+/// Where the file is there and broken.
+pub fn value_at(tree: &dyn Tree, place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
+    let file = TreePath::new(&place.file.render(scope)?)?;
+    let Some(bytes) = tree.read(&file)? else { return Ok(None) };
+    value_in(&file.to_string(), &bytes, place, scope)
+}
+
+fn value_in(file: &str, bytes: &[u8], place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
+    let text = String::from_utf8_lossy(bytes);
+    let document = Document::parse(place.format, &text)
+        .map_err(|source| SurveyError::Broken { path: file.to_owned(), source })?;
+    let pointer = place.pointer.render(scope)?;
+    Ok(Pointer::parse(&pointer).ok().and_then(|pointer| document.get(&pointer)).map(|value| value.plain()))
+}
+
+/// Reads a value in a member of an archive on the server.
+///
+/// # Errors
+/// Where the member is there and broken.
+pub fn value_inside(
+    tree: &LocalTree,
+    archive: &Template,
+    place: &Place,
+    scope: &Scope,
+) -> Result<Option<String>, SurveyError> {
+    let name = archive.render(scope)?;
+    if name.is_empty() {
+        return Ok(None);
+    }
+    let path = TreePath::new(&name)?;
+    let Ok(Some(mut bundle)) = ZipBundle::open(&tree.at(&path)) else { return Ok(None) };
+    let member = place.file.render(scope)?;
+    match bundle.read(&member) {
+        Ok(Some(bytes)) => value_in(&format!("{name}: {member}"), &bytes, place, scope),
+        _ => Ok(None),
+    }
+}
+
+/// Returns the values of a server. What `given` decides is not read.
+///
+/// # Errors
+/// Where a file that holds one is broken.
+pub fn values(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -> Result<Scope, SurveyError> {
+    let mut scope = Scope { folder: tree.root().display().to_string(), ..Scope::default() };
+    for (name, rule) in &game.values {
+        let read = match (given.get(name), &rule.from) {
+            (Some(given), _) => Some(given.clone()),
+            (None, Some(place)) => value_at(tree, place, &scope)?,
+            (None, None) => None,
+        };
+        let value = read.filter(|value| !value.is_empty()).or_else(|| rule.default.clone()).unwrap_or_default();
+        scope.values.insert(name.clone(), value);
+    }
+    Ok(scope)
+}
+
+/// Looks at a server: its values and its platform.
+///
+/// # Errors
+/// Where a configuration file is broken or the folder cannot be read.
+pub fn survey(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -> Result<Survey, SurveyError> {
+    let scope = values(tree, game, given)?;
+    let mut platform = Platform::default();
+    for (part, rule) in &game.platform {
+        let read = match rule {
+            PlatformRule::File(place) => value_at(tree, place, &scope)?,
+            PlatformRule::Inside { archive, place } => value_inside(tree, archive, place, &scope)?,
+            PlatformRule::Command { command, pattern } => ask(command, pattern, &scope)?,
+        };
+        if let Some(version) = read.and_then(|text| ReleaseVersion::parse(text.trim()).ok()) {
+            platform.parts.insert(part.clone(), version);
+        }
+    }
+    for (kind, folders) in &game.provides {
+        for folder in folders {
+            for path in expand(tree, &folder.render(&scope)?) {
+                let name = path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+                let found = recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&path));
+                if let Ok(Some(found)) = found
+                    && found.release.kind == *kind
+                {
+                    platform.provides.insert(found.id, Some(found.release.version).filter(|v| !v.is_unversioned()));
+                }
+            }
+        }
+    }
+    Ok(Survey { scope, platform })
+}
+
+/// Expands a path that may end in `/*`; relative ones are relative to the server.
+fn expand(tree: &LocalTree, pattern: &str) -> Vec<PathBuf> {
+    let whole = tree.root().join(pattern);
+    match pattern.strip_suffix("/*") {
+        None => vec![whole],
+        Some(_) => {
+            let folder = whole.parent().unwrap_or(Path::new("/"));
+            let mut paths: Vec<PathBuf> =
+                std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+            paths.sort();
+            paths
+        }
+    }
+}
+
+/// Runs a version query. A program that is not there answers nothing.
+fn ask(command: &[Template], pattern: &Regex, scope: &Scope) -> Result<Option<String>, SurveyError> {
+    let words = command.iter().map(|word| word.render(scope)).collect::<Result<Vec<_>, _>>()?;
+    let Some((program, arguments)) = words.split_first() else { return Ok(None) };
+    let output = Command::new(find_program(program))
+        .args(arguments)
+        .stdin(Stdio::null())
+        .stderr(Stdio::piped())
+        .output();
+    let Ok(output) = output else { return Ok(None) };
+    let mut text = output.stdout;
+    text.write_all(&output.stderr).ok();
+    let text = String::from_utf8_lossy(&text);
+    Ok(pattern.captures(&text).and_then(|groups| groups.name("version")).map(|group| group.as_str().to_owned()))
+}
+
+/// Returns where a program lies. Some packages put games into a folder that is not on everybody's search path.
+pub fn find_program(name: &str) -> PathBuf {
+    if !name.contains('/') {
+        let folders = std::env::var_os("PATH").unwrap_or_default();
+        let places = std::env::split_paths(&folders).chain(["/usr/games", "/usr/local/games"].map(PathBuf::from));
+        if let Some(found) = places.map(|folder| folder.join(name)).find(|path| path.is_file()) {
+            return found;
+        }
+    }
+    name.into()
+}
+
+/// Returns the definitions that recognise a folder.
+///
+/// # Errors
+/// Where the folder cannot be read.
+pub fn recognise_game<'a>(
+    tree: &LocalTree,
+    games: impl IntoIterator<Item = &'a Game>,
+    given: &BTreeMap<String, String>,
+) -> Result<Vec<&'a Game>, SurveyError> {
+    let mut found = Vec::new();
+    for game in games {
+        // A broken file in the folder must not hide that it is such a server.
+        let scope = values(tree, game, given).unwrap_or_else(|_| {
+            let mut scope = Scope::default();
+            let defaults = game.values.iter().map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
+            scope.values = defaults.collect();
+            scope
+        });
+        let there = |template: &Template| -> Result<bool, SurveyError> {
+            let pattern = template.render(&scope)?;
+            let (folder, name) = pattern.rsplit_once('/').unwrap_or(("", &pattern));
+            let folder = TreePath::new(folder)?;
+            let fits = |other: &str| match name.split_once('*') {
+                Some((head, tail)) => other.starts_with(head) && other.ends_with(tail),
+                None => other == name,
+            };
+            Ok(tree.list(&folder)?.iter().any(|(other, _)| fits(other)))
+        };
+        let all = game.recognise_all.iter().map(&there).collect::<Result<Vec<_>, _>>()?;
+        let any = game.recognise_any.iter().map(&there).collect::<Result<Vec<_>, _>>()?;
+        let says_something = !(all.is_empty() && any.is_empty());
+        if says_something && all.iter().all(|yes| *yes) && (any.is_empty() || any.contains(&true)) {
+            found.push(game);
+        }
+    }
+    Ok(found)
+}
+
+/// A content found in a server's folder.
+#[derive(Debug, Clone)]
+pub struct FoundContent {
+    /// What it is.
+    pub content: Recognised,
+    /// The file or folder.
+    pub path: TreePath,
+    /// Its files.
+    pub payload: Payload,
+}
+
+/// What lies in a server's folder.
+#[derive(Debug, Clone, Default)]
+pub struct Inventory {
+    /// Contents, wherever they lie.
+    pub contents: Vec<FoundContent>,
+    /// What bears the mark of a content and cannot be read.
+    pub unreadable: Vec<(TreePath, DescribeError)>,
+    /// Files in folders of contents that are none.
+    pub strangers: Vec<TreePath>,
+}
+
+/// Looks through a server's folder for contents, wherever they lie, but not where worlds and saves are.
+///
+/// # Errors
+/// Where the folder cannot be read.
+pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Inventory, SurveyError> {
+    let mut found = Inventory::default();
+    let content_folders = content_folders(game, scope);
+    let protected = protected(game, scope)?;
+    let mut next = vec![(TreePath::root(), 0)];
+    while let Some((folder, depth)) = next.pop() {
+        for (name, sort) in tree.list(&folder)? {
+            let Ok(path) = folder.join(&name) else { continue };
+            if name.starts_with(".yalotheca") || protected.is_match(path.as_str()) {
+                continue;
+            }
+            match sort {
+                Found::Folder => match recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&tree.at(&path))) {
+                    Ok(Some(content)) => {
+                        let payload = folder_payload(&tree.at(&path)).map_err(|source| TreeError {
+                            verb: "reading",
+                            path: tree.at(&path).display().to_string(),
+                            source,
+                        })?;
+                        found.contents.push(FoundContent { content, path, payload });
+                    }
+                    Ok(None) if depth < 8 => next.push((path, depth + 1)),
+                    Ok(None) => {}
+                    Err(error) => found.unreadable.push((path, error)),
+                },
+                Found::File(_) => look_at_file(tree, game, path, &name, &content_folders, &mut found)?,
+                Found::Other => {}
+            }
+        }
+    }
+    found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
+    found.strangers.sort();
+    Ok(found)
+}
+
+fn look_at_file(
+    tree: &LocalTree,
+    game: &Game,
+    path: TreePath,
+    name: &str,
+    content_folders: &BTreeSet<TreePath>,
+    found: &mut Inventory,
+) -> Result<(), SurveyError> {
+    let bundle = match ZipBundle::open(&tree.at(&path)) {
+        Ok(bundle) => bundle,
+        Err(error) => {
+            let suffixes = game.kinds.values().filter_map(|kind| kind.suffix.as_ref());
+            if suffixes.into_iter().any(|suffix| name.ends_with(suffix.as_str())) {
+                let why = format!("a damaged archive: {error}");
+                found.unreadable.push((path, DescribeError { file: name.into(), why }));
+            }
+            return Ok(());
+        }
+    };
+    let recognised = match bundle {
+        Some(mut bundle) => recognise(game, Shape::Archive, name, &mut bundle),
+        None => Ok(None),
+    };
+    match recognised {
+        Ok(Some(content)) => {
+            let Some((digest, size)) = tree.digest(&path)? else { return Ok(()) };
+            let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest }] };
+            found.contents.push(FoundContent { content, path, payload });
+        }
+        Ok(None) => {
+            if path.parent().is_some_and(|folder| content_folders.contains(&folder)) {
+                found.strangers.push(path);
+            }
+        }
+        Err(error) => found.unreadable.push((path, error)),
+    }
+    Ok(())
+}
+
+/// Returns the folders into which contents are placed, as far as they are the same for all contents.
+pub fn content_folders(game: &Game, scope: &Scope) -> BTreeSet<TreePath> {
+    let mut scope = scope.clone();
+    for key in ["id", "title", "kind"] {
+        scope.content.insert(key.into(), "\u{1}".into());
+    }
+    scope.release.insert("version".into(), "\u{1}".into());
+    let rules = game.kinds.values().flat_map(|kind| &kind.place);
+    rules
+        .filter_map(|rule| rule.into.render(&scope).ok())
+        .filter_map(|text| TreePath::new(text.split('\u{1}').next().unwrap_or("")).ok())
+        .collect()
+}
+
+fn protected(game: &Game, scope: &Scope) -> Result<Regex, SurveyError> {
+    let patterns = game.never_touch.iter().map(|template| template.render(scope)).collect::<Result<Vec<_>, _>>()?;
+    let patterns: Vec<String> = patterns
+        .iter()
+        .map(|glob| {
+            let glob = regex::escape(glob).replace(r"\*\*", "\u{1}").replace(r"\*", "[^/]*").replace('\u{1}', ".*");
+            // A folder whose whole inside is protected is not entered at all.
+            format!("^{}$", glob.strip_suffix("/.*").map_or(glob.clone(), |folder| format!("{folder}(/.*)?")))
+        })
+        .collect();
+    let whole = if patterns.is_empty() { "^$".to_owned() } else { patterns.join("|") };
+    Regex::new(&whole).map_err(|error| RenderError { template: whole, why: error.to_string() }.into())
+}

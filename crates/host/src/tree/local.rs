@@ -1,0 +1,236 @@
+//! A server's folder on this machine.
+
+use std::{
+    fs::{self, File, OpenOptions},
+    io::{self, Read, Write},
+    path::{Path, PathBuf},
+};
+
+use yalotheca_core::id::{Digest, TreePath};
+
+use super::{Found, Tree, TreeError};
+
+/// A folder on this machine.
+#[derive(Debug, Clone)]
+pub struct LocalTree {
+    root: PathBuf,
+}
+
+impl LocalTree {
+    /// Returns the tree at a folder.
+    pub fn new(root: &Path) -> Self {
+        Self { root: root.to_owned() }
+    }
+
+    /// Returns the folder.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Returns where a path lies on this machine.
+    pub fn at(&self, path: &TreePath) -> PathBuf {
+        if path.is_root() { self.root.clone() } else { self.root.join(path.as_str()) }
+    }
+
+    fn error(&self, verb: &'static str, path: &TreePath) -> impl FnOnce(io::Error) -> TreeError + use<> {
+        let path = self.at(path).display().to_string();
+        move |source| TreeError { verb, path, source }
+    }
+
+    fn temporary(&self, path: &TreePath) -> PathBuf {
+        let at = self.at(path);
+        let name = at.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+        at.with_file_name(format!(".{name}.yalotheca-{}", std::process::id()))
+    }
+}
+
+/// Makes sure that a folder's entries are on the disk.
+fn sync_folder(path: &Path) -> io::Result<()> {
+    match path.parent() {
+        Some(folder) => File::open(folder)?.sync_all(),
+        None => Ok(()),
+    }
+}
+
+fn sort_of(metadata: &fs::Metadata) -> Found {
+    if metadata.is_file() {
+        Found::File(metadata.len())
+    } else if metadata.is_dir() {
+        Found::Folder
+    } else {
+        Found::Other
+    }
+}
+
+fn is_absent(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
+}
+
+/// Hashes what a reader gives and passes it on.
+struct Hashing<'a, R: ?Sized> {
+    inner: &'a mut R,
+    hasher: blake3::Hasher,
+    size: u64,
+}
+
+impl<R: Read + ?Sized> Read for Hashing<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.hasher.update(&buffer[..read]);
+        self.size += read as u64;
+        Ok(read)
+    }
+}
+
+/// Returns the digest and the size of a file on this machine.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
+    let mut file = File::open(path)?;
+    let mut hashing = Hashing { inner: &mut file, hasher: blake3::Hasher::new(), size: 0 };
+    let mut buffer = vec![0; 128 * 1024];
+    while hashing.read(&mut buffer)? > 0 {}
+    Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
+}
+
+impl Tree for LocalTree {
+    fn shown(&self) -> String {
+        self.root.display().to_string()
+    }
+
+    fn find(&self, path: &TreePath) -> Result<Option<Found>, TreeError> {
+        match fs::metadata(self.at(path)) {
+            Ok(metadata) => Ok(Some(sort_of(&metadata))),
+            Err(error) if is_absent(&error) => Ok(None),
+            Err(error) => Err(self.error("looking at", path)(error)),
+        }
+    }
+
+    fn list(&self, path: &TreePath) -> Result<Vec<(String, Found)>, TreeError> {
+        let entries = match fs::read_dir(self.at(path)) {
+            Ok(entries) => entries,
+            Err(error) if is_absent(&error) => return Ok(Vec::new()),
+            Err(error) => return Err(self.error("reading", path)(error)),
+        };
+        let mut found = Vec::new();
+        for entry in entries {
+            let entry = entry.map_err(self.error("reading", path))?;
+            // Names that are not UTF-8 cannot be ours; links to nothing are neither file nor folder.
+            if let Ok(name) = entry.file_name().into_string() {
+                let sort = fs::metadata(entry.path()).map_or(Found::Other, |metadata| sort_of(&metadata));
+                found.push((name, sort));
+            }
+        }
+        found.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(found)
+    }
+
+    fn read(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError> {
+        match fs::read(self.at(path)) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(error) if is_absent(&error) => Ok(None),
+            Err(error) => Err(self.error("reading", path)(error)),
+        }
+    }
+
+    fn digest(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError> {
+        match digest_of(&self.at(path)) {
+            Ok(found) => Ok(Some(found)),
+            Err(error) if is_absent(&error) => Ok(None),
+            Err(error) => Err(self.error("reading", path)(error)),
+        }
+    }
+
+    fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError> {
+        let at = self.at(path);
+        let temporary = self.temporary(path);
+        let written = (|| {
+            let mut file = File::create(&temporary)?;
+            file.write_all(bytes)?;
+            if let Ok(metadata) = fs::metadata(&at) {
+                fs::set_permissions(&temporary, metadata.permissions())?;
+            }
+            file.sync_all()?;
+            fs::rename(&temporary, &at)?;
+            sync_folder(&at)
+        })();
+        written.map_err(|error| {
+            fs::remove_file(&temporary).ok();
+            self.error("writing", path)(error)
+        })
+    }
+
+    fn append(&self, path: &TreePath, line: &str) -> Result<(), TreeError> {
+        let append = || {
+            let mut file = OpenOptions::new().create(true).append(true).open(self.at(path))?;
+            file.write_all(line.as_bytes())?;
+            file.sync_data()
+        };
+        append().map_err(self.error("writing", path))
+    }
+
+    fn bring(&self, from: &mut dyn Read, path: &TreePath) -> Result<Digest, TreeError> {
+        let mut hashing = Hashing { inner: from, hasher: blake3::Hasher::new(), size: 0 };
+        let mut copy = || {
+            let mut file = File::create(self.at(path))?;
+            io::copy(&mut hashing, &mut file)?;
+            file.sync_all()
+        };
+        copy().map_err(self.error("writing", path))?;
+        Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
+    }
+
+    fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
+        let (source, target) = (self.at(from), self.at(to));
+        fs::rename(&source, &target)
+            .and_then(|()| sync_folder(&target))
+            .and_then(|()| sync_folder(&source))
+            .map_err(self.error("moving a file to", to))
+    }
+
+    fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
+        let (source, target) = (self.at(from), self.at(to));
+        let keep = || match fs::hard_link(&source, &target) {
+            Ok(()) => Ok(()),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
+            Err(_) => {
+                let temporary = self.temporary(to);
+                fs::copy(&source, &temporary)?;
+                File::open(&temporary)?.sync_all()?;
+                fs::rename(&temporary, &target)
+            }
+        };
+        keep().map_err(self.error("keeping a copy at", to))
+    }
+
+    fn like(&self, path: &TreePath, other: &TreePath) -> Result<(), TreeError> {
+        match fs::metadata(self.at(other)) {
+            Ok(metadata) => {
+                fs::set_permissions(self.at(path), metadata.permissions()).map_err(self.error("setting permissions of", path))
+            }
+            Err(_) => Ok(()),
+        }
+    }
+
+    fn make_folder(&self, path: &TreePath) -> Result<(), TreeError> {
+        fs::create_dir_all(self.at(path)).map_err(self.error("making the folder", path))
+    }
+
+    fn remove_folder(&self, path: &TreePath) -> Result<bool, TreeError> {
+        match fs::remove_dir(self.at(path)) {
+            Ok(()) => Ok(true),
+            Err(error) if is_absent(&error) => Ok(true),
+            Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty => Ok(false),
+            Err(error) => Err(self.error("removing the folder", path)(error)),
+        }
+    }
+
+    fn remove_all(&self, path: &TreePath) -> Result<(), TreeError> {
+        match fs::remove_dir_all(self.at(path)) {
+            Ok(()) => Ok(()),
+            Err(error) if is_absent(&error) => Ok(()),
+            Err(error) => Err(self.error("removing", path)(error)),
+        }
+    }
+}

@@ -1,0 +1,121 @@
+//! A server's folder, wherever it is.
+//!
+//! One trait and one file per kind of place. Settling uses nothing but these few calls, so that a server on another
+//! machine needs only them.
+
+mod local;
+
+use std::io;
+
+use yalotheca_core::{
+    hint::Hint,
+    id::{Digest, TreePath},
+};
+
+pub use local::{LocalTree, digest_of};
+
+/// What lies at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found {
+    /// A file with so many bytes.
+    File(u64),
+    /// A folder.
+    Folder,
+    /// Something else.
+    Other,
+}
+
+/// An act on a tree that failed.
+#[derive(Debug, thiserror::Error)]
+#[error("{verb} {path}: {source}")]
+pub struct TreeError {
+    /// What was tried.
+    pub verb: &'static str,
+    /// On what, as the person knows it.
+    pub path: String,
+    /// Why it failed.
+    pub source: io::Error,
+}
+
+impl Hint for TreeError {
+    fn hint(&self) -> Option<String> {
+        match self.source.kind() {
+            io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+                Some("give yourself the right to write there, or run as the server's user".into())
+            }
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => Some("make room on that disk".into()),
+            _ => None,
+        }
+    }
+}
+
+/// A server's folder.
+pub trait Tree {
+    /// Returns the folder as a person knows it.
+    fn shown(&self) -> String;
+    /// Returns what lies at a path, following links.
+    ///
+    /// # Errors
+    /// Where it cannot be looked at.
+    fn find(&self, path: &TreePath) -> Result<Option<Found>, TreeError>;
+    /// Returns the names and sorts of what lies in a folder, by name; nothing where there is no such folder.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    fn list(&self, path: &TreePath) -> Result<Vec<(String, Found)>, TreeError>;
+    /// Returns a file's bytes; nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where it is there and cannot be read.
+    fn read(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError>;
+    /// Returns the digest and the size of a file; nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where it is there and cannot be read.
+    fn digest(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError>;
+    /// Writes a whole file: under another name first, then renamed, so that nobody ever sees half of it.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError>;
+    /// Adds a line to a file and makes sure that it is on the disk.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    fn append(&self, path: &TreePath, line: &str) -> Result<(), TreeError>;
+    /// Copies a file of this machine to a path and returns the digest of what was written.
+    ///
+    /// # Errors
+    /// Where it cannot be read or written.
+    fn bring(&self, from: &mut dyn io::Read, path: &TreePath) -> Result<Digest, TreeError>;
+    /// Moves a file over whatever is at the other path.
+    ///
+    /// # Errors
+    /// Where it cannot be moved.
+    fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError>;
+    /// Gives a file a second name, or copies it where that cannot be.
+    ///
+    /// # Errors
+    /// Where neither can be done.
+    fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError>;
+    /// Gives a file the permissions of another one.
+    ///
+    /// # Errors
+    /// Where they cannot be set.
+    fn like(&self, path: &TreePath, other: &TreePath) -> Result<(), TreeError>;
+    /// Makes a folder and those above it.
+    ///
+    /// # Errors
+    /// Where it cannot be made.
+    fn make_folder(&self, path: &TreePath) -> Result<(), TreeError>;
+    /// Removes a folder where it is empty, and returns whether it is gone.
+    ///
+    /// # Errors
+    /// Where it is empty and cannot be removed.
+    fn remove_folder(&self, path: &TreePath) -> Result<bool, TreeError>;
+    /// Removes a folder with all that is in it. Only for what is ours, in `.yalotheca/`.
+    ///
+    /// # Errors
+    /// Where it cannot be removed.
+    fn remove_all(&self, path: &TreePath) -> Result<(), TreeError>;
+}

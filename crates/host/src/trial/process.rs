@@ -1,0 +1,142 @@
+//! The server's process. It is ended by its process id and never by name.
+
+use std::{
+    fs::File,
+    io::{BufRead, BufReader, Read, Seek, SeekFrom},
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel},
+    thread,
+    time::{Duration, Instant},
+};
+
+use yalotheca_core::game::{Game, Scope, StopSignal};
+
+use super::TrialError;
+use crate::survey::find_program;
+
+/// How long a server may take to stop before it is killed.
+const STOP_PATIENCE: Duration = Duration::from_secs(15);
+
+pub(super) struct Server {
+    child: Child,
+    lines: Receiver<String>,
+    /// Where a server that is left running writes its output, and how much of it was read.
+    output: Option<(PathBuf, u64)>,
+    left: bool,
+}
+
+impl Server {
+    pub(super) fn start(folder: &Path, game: &Game, scope: &Scope, keep: bool) -> Result<Self, TrialError> {
+        let words = game.run.command.iter().map(|word| word.render(scope)).collect::<Result<Vec<_>, _>>()?;
+        let program = words.first().cloned().unwrap_or_default();
+        let failed = |source| TrialError::Start { program: program.clone(), source };
+        let mut command = Command::new(find_program(&program));
+        command.args(words.iter().skip(1)).current_dir(folder).stdin(Stdio::null());
+        for (name, template) in &game.run.env {
+            command.env(name, template.render(scope)?);
+        }
+        let mut output = None;
+        if keep {
+            // A pipe would break when we leave.
+            let path = folder.join(super::super::settle::OWN).join("server.log");
+            path.parent().map_or(Ok(()), std::fs::create_dir_all).map_err(failed)?;
+            let file = File::create(&path).map_err(failed)?;
+            command.stdout(file.try_clone().map_err(failed)?).stderr(file);
+            std::os::unix::process::CommandExt::process_group(&mut command, 0);
+            output = Some((path, 0));
+        } else {
+            command.stdout(Stdio::piped()).stderr(Stdio::piped());
+        }
+        let mut child = command.spawn().map_err(failed)?;
+        let (send, lines) = channel();
+        if let Some(stdout) = child.stdout.take() {
+            read_lines(stdout, send.clone());
+        }
+        if let Some(stderr) = child.stderr.take() {
+            read_lines(stderr, send);
+        }
+        Ok(Self { child, lines, output, left: false })
+    }
+
+    /// Returns the lines that came, after waiting for the first one so long.
+    pub(super) fn lines(&mut self, wait: Duration) -> Vec<String> {
+        if let Some((path, read)) = &mut self.output {
+            thread::sleep(wait);
+            return follow(path, read);
+        }
+        let mut found = Vec::new();
+        match self.lines.recv_timeout(wait) {
+            Ok(line) => found.push(line),
+            Err(RecvTimeoutError::Disconnected) => thread::sleep(wait),
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+        found.extend(self.lines.try_iter());
+        found
+    }
+
+    /// Returns the exit code where the server has ended; -1 where a signal ended it.
+    pub(super) fn ended(&mut self) -> Option<i32> {
+        self.child.try_wait().ok().flatten().map(|status| status.code().unwrap_or(-1))
+    }
+
+    /// Leaves the server running and returns its process id.
+    pub(super) fn leave(&mut self) -> u32 {
+        self.left = true;
+        self.child.id()
+    }
+
+    /// Asks the server to stop, and kills it where it does not.
+    pub(super) fn stop(&mut self, signal: StopSignal) {
+        let signal = match signal {
+            StopSignal::Term => rustix::process::Signal::TERM,
+            StopSignal::Int => rustix::process::Signal::INT,
+        };
+        if let Some(pid) = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw) {
+            rustix::process::kill_process(pid, signal).ok();
+        }
+        let until = Instant::now() + STOP_PATIENCE;
+        while Instant::now() < until {
+            if self.ended().is_some() {
+                return;
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+        self.child.kill().ok();
+        self.child.wait().ok();
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        if !self.left && self.ended().is_none() {
+            self.child.kill().ok();
+            self.child.wait().ok();
+        }
+    }
+}
+
+fn read_lines(from: impl Read + Send + 'static, send: Sender<String>) {
+    thread::spawn(move || {
+        let mut reader = BufReader::new(from);
+        let mut bytes = Vec::new();
+        while reader.read_until(b'\n', &mut bytes).is_ok_and(|read| read > 0) {
+            let line = String::from_utf8_lossy(&bytes).trim_end().to_owned();
+            bytes.clear();
+            if send.send(line).is_err() {
+                return;
+            }
+        }
+    });
+}
+
+/// Returns the whole lines that were added to a file.
+fn follow(path: &Path, read: &mut u64) -> Vec<String> {
+    let mut bytes = Vec::new();
+    let got = File::open(path)
+        .and_then(|mut file| file.seek(SeekFrom::Start(*read)).map(|_| file))
+        .and_then(|mut file| file.read_to_end(&mut bytes));
+    let Some(end) = got.ok().and_then(|_| bytes.iter().rposition(|byte| *byte == b'\n')) else { return Vec::new() };
+    *read += end as u64 + 1;
+    String::from_utf8_lossy(&bytes[..end]).lines().map(|line| line.trim_end().to_owned()).collect()
+}
