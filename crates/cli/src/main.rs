@@ -1,2 +1,51 @@
-//! x
-fn main(){}
+//! The command line of Yalotheca.
+
+mod args;
+mod commands;
+mod error;
+mod plan;
+mod session;
+mod ui;
+mod view;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Cli, Command};
+use error::CommandError;
+use ui::Ui;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let ui = Ui::new(&cli.global);
+    let done = run(&cli, &ui);
+    match done {
+        Ok(code) => code,
+        Err(error) => {
+            ui.error(&error);
+            error.exit_code()
+        }
+    }
+}
+
+fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let global = &cli.global;
+    match &cli.command {
+        Command::Adopt(args) => commands::adopt::run(args, global, ui),
+        Command::Find(args) => commands::find::run(args, global, ui),
+        Command::About(args) => commands::about::run(args, global, ui),
+        Command::Add(args) => commands::add::run(args, global, ui),
+        Command::Drop(args) => commands::drop::run(args, global, ui),
+        Command::Update(args) => commands::update::run(args, global, ui),
+        Command::Preview => commands::settle::preview(global, ui),
+        Command::Settle(args) => commands::settle::run(args, global, ui),
+        Command::Trial(args) => commands::trial::run(args, global, ui),
+        Command::Check => commands::check::run(global, ui),
+        Command::Undo => commands::undo::run(global, ui),
+        Command::History => commands::history::run(global, ui),
+        Command::Game(args) => commands::game::run(args, global, ui),
+        Command::Demo(args) => commands::demo::run(args, ui),
+        Command::StandIn(args) => commands::stand_in::run(args, ui),
+    }
+}

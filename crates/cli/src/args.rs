@@ -1,0 +1,82 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+use crate::commands;
+
+/// Tell it what a game server should run. It works out versions, dependencies and order, puts every file and every
+/// configuration entry in place, starts the server to prove it, and can take any step back.
+#[derive(Debug, Parser)]
+#[command(
+    name = "yalotheca",
+    version,
+    after_help = "Exit codes: 0 done, 1 trouble found, 2 wrong use, 3 no lineup possible, 4 the network or a disk failed,\n\
+                  5 refused for safety."
+)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Options that every command takes.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Global {
+    /// The folder with yalotheca.toml (or the server's folder, for adopt); else this folder or one above it
+    #[arg(long, global = true, value_name = "FOLDER", help_heading = "Everywhere")]
+    pub(crate) at: Option<PathBuf>,
+    /// Print the result as JSON
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) json: bool,
+    /// Go ahead without asking (accepts no terms)
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) yes: bool,
+    /// Use no network, only what was fetched before
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) offline: bool,
+    /// Print the result and errors only
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) quiet: bool,
+    /// Print more of what happens
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) verbose: bool,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Take charge of a server's folder, empty or years old; changes nothing on it
+    Adopt(commands::adopt::AdoptArgs),
+    /// Look through the catalogues, and see what fits this server
+    Find(commands::find::FindArgs),
+    /// Tell all about one content and which of its releases fit
+    About(commands::about::AboutArgs),
+    /// Want contents, and settle
+    Add(commands::add::AddArgs),
+    /// Stop wanting contents, and settle
+    Drop(commands::drop::DropArgs),
+    /// Take newer releases, and settle
+    Update(commands::update::UpdateArgs),
+    /// Show what settle would do
+    Preview,
+    /// Bring the server to what is wanted, all or nothing
+    Settle(commands::settle::SettleArgs),
+    /// Start the server, watch it, say how it went, and stop it
+    Trial(commands::trial::TrialArgs),
+    /// Verify everything that can be verified without starting
+    Check,
+    /// Take back the last settled change
+    Undo,
+    /// List what was settled, when and by whom
+    History,
+    /// List, show and test game definitions
+    Game(commands::game::GameArgs),
+    /// Walk through the whole story on a made-up server
+    Demo(commands::demo::DemoArgs),
+    /// Run a stand-in of the demo
+    #[command(hide = true)]
+    StandIn(commands::stand_in::StandInArgs),
+}

@@ -1,0 +1,219 @@
+//! `adopt`.
+
+mod take;
+
+use std::{collections::BTreeMap, process::ExitCode};
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::{
+    catalogue::Platform,
+    control::{CatalogueSource, ControlFile, LOCK_FILE, ServerSection, WANTS_FILE},
+    game::Game,
+    id::{ContentId, TreePath},
+    version::{ReleaseVersion, VersionRange},
+};
+use yalotheca_host::{
+    catalogue::Catalogues,
+    fetch::Fetcher,
+    games::{self, FindGameError},
+    settle,
+    store::Store,
+    survey,
+    tree::LocalTree,
+};
+
+use super::apply::folder;
+use crate::{
+    args::Global,
+    error::CommandError,
+    ui::Ui,
+    view::{Cell, Page, Role, View, count},
+};
+
+/// Take charge of a server's folder, empty or years old; changes nothing on it.
+#[derive(Debug, Args)]
+pub(crate) struct AdoptArgs {
+    /// The game definition, where the folder does not tell
+    #[arg(long, value_name = "NAME")]
+    game: Option<String>,
+    /// What to call the server
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    name: String,
+    /// A catalogue: a name, '=', and its address or folder (may be given several times)
+    #[arg(long = "catalogue", value_name = "NAME=WHERE")]
+    catalogues: Vec<String>,
+    /// A value of the game definition that this server decides (may be given several times)
+    #[arg(long = "set", value_name = "VALUE=TEXT")]
+    values: Vec<String>,
+}
+
+/// What was found on a server.
+#[derive(Debug, Serialize)]
+struct AdoptView {
+    server: String,
+    game: String,
+    game_title: String,
+    platform: Platform,
+    contents: Vec<take::Adopted>,
+    unreadable: Vec<String>,
+    strangers: Vec<TreePath>,
+    written: Vec<String>,
+}
+
+impl View for AdoptView {
+    fn view(&self, page: &mut Page) {
+        page.line(Role::Head, &format!("{}: {}", self.server, self.game_title));
+        let parts: Vec<String> =
+            self.platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect();
+        if !parts.is_empty() {
+            page.item(Role::Plain, &parts.join(", "));
+        }
+        if !self.platform.provides.is_empty() {
+            page.item(Role::Plain, &format!("the base game brings {}", count(self.platform.provides.len(), "content")));
+        }
+        page.head("Contents");
+        if self.contents.is_empty() {
+            page.item(Role::Plain, "none yet");
+        }
+        let rows: Vec<Vec<Cell>> = self
+            .contents
+            .iter()
+            .map(|adopted| {
+                let (role, place) = match &adopted.belongs {
+                    None => (Role::Plain, adopted.path.to_string()),
+                    Some(belongs) => (Role::Warn, format!("{}, where the server does not look; it belongs at {belongs}", adopted.path)),
+                };
+                let known = if adopted.known { "" } else { " (in no catalogue)" };
+                vec![
+                    Cell::new(Role::Name, adopted.id.to_string()),
+                    Cell::plain(adopted.version.to_string()),
+                    Cell::new(role, format!("{place}{known}")),
+                ]
+            })
+            .collect();
+        page.table(&rows);
+        if !self.unreadable.is_empty() || !self.strangers.is_empty() {
+            page.head("Not recognised, and left alone");
+            for path in &self.strangers {
+                page.item(Role::Warn, path.as_str());
+            }
+            for unreadable in &self.unreadable {
+                page.item(Role::Warn, unreadable);
+            }
+        }
+        page.gap();
+        page.line(Role::Good, &format!("Wrote {}. Nothing on the server was changed.", self.written.join(" and ")));
+        page.line(Role::Plain, "Next: yalotheca check tells what is wrong; yalotheca find shows what there is.");
+    }
+}
+
+pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let at = folder(global.at.as_ref());
+    let tree = LocalTree::new(&at.canonicalize().map_err(|source| CommandError::Io {
+        what: format!("the folder {}", at.display()),
+        source,
+    })?);
+    if tree.root().join(WANTS_FILE).exists() {
+        return Err(CommandError::Refused {
+            what: format!("{} has a {WANTS_FILE} already", tree.root().display()),
+            hint: Some("yalotheca check looks at it; to begin anew, move that file away".into()),
+        });
+    }
+    let values = pairs(&args.values, "--set")?;
+    let game = choose_game(args, &tree, &values)?;
+    if let Some(unknown) = values.keys().find(|name| !game.values.iter().any(|(known, _)| known == *name)) {
+        let names = game.values.iter().map(|(name, _)| name.as_str());
+        return Err(CommandError::Usage {
+            what: format!("{} servers have no value {unknown:?}", game.name),
+            hint: yalotheca_core::suggest::did_you_mean(unknown, names),
+        });
+    }
+    let catalogues: Vec<CatalogueSource> = pairs(&args.catalogues, "--catalogue")?
+        .into_iter()
+        .map(|(name, at)| CatalogueSource { name, at, key: None })
+        .collect();
+    let survey = survey::survey(&tree, &game, &values)?;
+    let inventory = survey::inventory(&tree, &game, &survey.scope)?;
+    let fetcher = Fetcher::new(Store::of_user()?, global.offline);
+    let opened = Catalogues::open(&catalogues, tree.root(), &game, &fetcher)?;
+    let taken = take::take(&tree, &game, &survey, &inventory, &opened)?;
+
+    let server = ServerSection { name: args.name.clone(), game: game.name.clone(), at: ".".into(), values };
+    let mut control = ControlFile::new(&server, &catalogues);
+    for locked in &taken.lock.contents {
+        control.want(&locked.id, &VersionRange::any());
+    }
+    let claim = settle::claim(&tree)?;
+    settle::write_receipt(&tree, &taken.receipt)?;
+    settle::write_control(tree.root(), LOCK_FILE, Some(&taken.lock.text()))?;
+    settle::write_control(tree.root(), WANTS_FILE, Some(&control.text()))?;
+    drop(claim);
+    let name = if args.name.is_empty() { tree.root().display().to_string() } else { args.name.clone() };
+    ui.show(&AdoptView {
+        server: name,
+        game: game.name.clone(),
+        game_title: game.title.clone(),
+        platform: survey.platform,
+        contents: taken.contents,
+        unreadable: inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}")).collect(),
+        strangers: taken.strangers,
+        written: vec![WANTS_FILE.into(), LOCK_FILE.into()],
+    })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, CommandError> {
+    texts
+        .iter()
+        .map(|text| {
+            let wrong = || CommandError::Usage {
+                what: format!("{option} {text:?} has no '='"),
+                hint: Some(format!("write {option} name=value")),
+            };
+            text.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).ok_or_else(wrong)
+        })
+        .collect()
+}
+
+fn choose_game(
+    args: &AdoptArgs,
+    tree: &LocalTree,
+    values: &BTreeMap<String, String>,
+) -> Result<Game, CommandError> {
+    let known = games::all(Some(tree.root()))?;
+    if let Some(name) = &args.game {
+        return Ok(games::find(Some(tree.root()), name)?.0);
+    }
+    let mut loaded = Vec::new();
+    for (name, origin, text) in &known {
+        let file = match origin {
+            games::Origin::BuiltIn => format!("{name}.toml"),
+            games::Origin::File(path) => path.display().to_string(),
+        };
+        loaded.push(yalotheca_core::game::load(&file, text).map_err(FindGameError::Load)?);
+    }
+    let found = survey::recognise_game(tree, &loaded, values)?;
+    match found.as_slice() {
+        [game] => Ok((*game).clone()),
+        [] => Err(CommandError::Usage {
+            what: format!("{} looks like no server of a known game", tree.root().display()),
+            hint: Some(format!(
+                "say which it is to be: --game {}",
+                known.iter().map(|(name, _, _)| name.as_str()).collect::<Vec<_>>().join(" or --game ")
+            )),
+        }),
+        several => Err(CommandError::Usage {
+            what: format!("{} looks like a server of several games", tree.root().display()),
+            hint: Some(format!(
+                "say which it is: --game {}",
+                several.iter().map(|game| game.name.as_str()).collect::<Vec<_>>().join(" or --game ")
+            )),
+        }),
+    }
+}
+
+/// The id and version of what the tables show.
+pub(crate) fn shown(id: &ContentId, version: &ReleaseVersion) -> String {
+    if version.is_unversioned() { id.to_string() } else { format!("{id} {version}") }
+}

@@ -1,0 +1,205 @@
+//! From what lies in a server's folder to a lock and a receipt.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+use yalotheca_core::{
+    catalogue::ReleaseFile,
+    change::{OwnedEntry, Placed, Receipt, Settled},
+    control::{LockFile, Locked},
+    desire::{Entry, LineupEntry, Registration, desire},
+    document::{Before, Document},
+    game::{Game, Shape},
+    id::{ContentId, TreePath},
+    order::order,
+    route::{destination, scope_of},
+    version::ReleaseVersion,
+};
+use yalotheca_host::{
+    catalogue::Catalogues,
+    survey::{FoundContent, Inventory, Survey},
+    tree::{LocalTree, Tree},
+};
+
+use crate::error::CommandError;
+
+/// One content that was taken over.
+#[derive(Debug, Clone, Serialize)]
+pub(super) struct Adopted {
+    pub(super) id: ContentId,
+    pub(super) version: ReleaseVersion,
+    /// Where it lies.
+    pub(super) path: TreePath,
+    /// Where it belongs, if it lies elsewhere.
+    pub(super) belongs: Option<TreePath>,
+    /// Whether a catalogue has the very same files.
+    pub(super) known: bool,
+}
+
+/// What was taken over.
+pub(super) struct Taken {
+    pub(super) lock: LockFile,
+    pub(super) receipt: Receipt,
+    pub(super) contents: Vec<Adopted>,
+    pub(super) strangers: Vec<TreePath>,
+}
+
+/// Takes over what lies there. Of two with one id, the one in its right place counts.
+pub(super) fn take(
+    tree: &LocalTree,
+    game: &Game,
+    survey: &Survey,
+    inventory: &Inventory,
+    catalogues: &Catalogues<'_>,
+) -> Result<Taken, CommandError> {
+    let mut chosen: BTreeMap<ContentId, (FoundContent, Option<TreePath>)> = BTreeMap::new();
+    let mut strangers = inventory.strangers.clone();
+    for found in &inventory.contents {
+        let belongs = belongs(game, survey, found);
+        let elsewhere = belongs.filter(|path| *path != found.path);
+        match chosen.get(&found.content.id) {
+            Some((_, None)) => strangers.push(found.path.clone()),
+            Some((other, Some(_))) if elsewhere.is_some() => strangers.push(other.path.clone()),
+            _ => drop(chosen.insert(found.content.id.clone(), (found.clone(), elsewhere))),
+        }
+    }
+    let mut locked: BTreeMap<ContentId, Locked> = BTreeMap::new();
+    let mut contents = Vec::new();
+    let mut receipt = Receipt::empty();
+    for (id, (found, belongs)) in &chosen {
+        let one = lock_one(game, found, catalogues)?;
+        contents.push(Adopted {
+            id: id.clone(),
+            version: one.release.version.clone(),
+            path: found.path.clone(),
+            belongs: belongs.clone(),
+            known: !one.catalogue.is_empty(),
+        });
+        place(game, found, &mut receipt);
+        locked.insert(id.clone(), one);
+    }
+    let releases = locked.iter().map(|(id, locked)| (id.clone(), &locked.release)).collect();
+    let payloads: BTreeMap<&ContentId, _> = chosen.iter().map(|(id, (found, _))| (id, &found.payload)).collect();
+    let by_name = order(&releases, &[]);
+    let entries: Vec<LineupEntry<'_>> =
+        by_name.ids.iter().map(|id| LineupEntry { locked: &locked[id], payload: payloads[id] }).collect();
+    let desired = desire(game, &survey.scope, &entries)?;
+    let previous = register(tree, &desired.registrations, &mut receipt)?;
+    let ordered = order(&releases, &previous);
+    let files: BTreeSet<&TreePath> = desired.registrations.iter().map(|registration| &registration.file).collect();
+    strangers.retain(|path| !files.contains(path));
+    strangers.sort();
+    let lock = LockFile {
+        contents: ordered.ids.iter().map(|id| locked[id].clone()).collect(),
+        ..LockFile::default()
+    };
+    Ok(Taken { lock, receipt, contents, strangers })
+}
+
+/// Where a content belongs, as one path: its file, or its folder.
+fn belongs(game: &Game, survey: &Survey, found: &FoundContent) -> Option<TreePath> {
+    let content = &found.content;
+    let kind = game.kinds.get(&content.release.kind)?;
+    let scope = scope_of(&survey.scope, &content.id, &content.title, &content.release);
+    match kind.shape {
+        Shape::Archive => destination(kind, &scope, found.payload.files.first()?).ok(),
+        Shape::Folder => TreePath::new(&kind.place.first()?.into.render(&scope).ok()?).ok(),
+    }
+}
+
+/// A catalogue that has the very same file knows more than the file itself does.
+fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> Result<Locked, CommandError> {
+    let content = &found.content;
+    let mut release = content.release.clone();
+    let is_folder = game.kinds.get(&release.kind).is_some_and(|kind| kind.shape == Shape::Folder);
+    if is_folder {
+        release.payload = Some(found.payload.digest());
+    } else {
+        release.files = found
+            .payload
+            .files
+            .iter()
+            .map(|file| ReleaseFile { name: file.path.clone(), size: file.size, blake3: file.digest, at: None })
+            .collect();
+    }
+    let mut locked =
+        Locked { id: content.id.clone(), title: content.title.clone(), catalogue: String::new(), release };
+    if let Some(known) = catalogues.content(&content.id)? {
+        let same = known.releases.iter().find(|known| {
+            let digests = |files: &[ReleaseFile]| files.iter().map(|file| file.blake3).collect::<Vec<_>>();
+            !is_folder && digests(&known.files) == digests(&locked.release.files)
+        });
+        if let Some(same) = same {
+            locked.title = known.title.clone();
+            locked.catalogue = known.catalogue.clone();
+            let names = std::mem::take(&mut locked.release.files);
+            locked.release = same.clone();
+            // The file keeps the name that it has on the server.
+            for (file, here) in locked.release.files.iter_mut().zip(names) {
+                let at = file.at.clone().unwrap_or_else(|| format!("files/{}", file.name));
+                if file.name != here.name {
+                    file.at = Some(at);
+                    file.name = here.name;
+                }
+            }
+        } else if is_folder {
+            let mut there = Locked { catalogue: known.catalogue.clone(), ..locked.clone() };
+            there.release.payload = None;
+            if catalogues.payload(&there).is_ok_and(|payload| Some(payload.digest()) == locked.release.payload) {
+                locked.catalogue = known.catalogue;
+            }
+        }
+    }
+    Ok(locked)
+}
+
+/// What lies there is ours from now on, where it lies.
+fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
+    let id = &found.content.id;
+    receipt.contents.insert(id.clone(), Settled { payload: found.payload.clone() });
+    let is_folder = game.kinds.get(&found.content.release.kind).is_some_and(|kind| kind.shape == Shape::Folder);
+    for file in &found.payload.files {
+        let path = if is_folder { found.path.join(&file.path).ok() } else { Some(found.path.clone()) };
+        if let Some(path) = path {
+            receipt.placed.insert(path, Placed { content: id.clone(), size: file.size, digest: file.digest });
+        }
+    }
+}
+
+/// Takes over the entries that are there, and returns the order in which the ordered lists name contents.
+fn register(
+    tree: &LocalTree,
+    registrations: &[Registration],
+    receipt: &mut Receipt,
+) -> Result<Vec<ContentId>, CommandError> {
+    let mut previous: Vec<(usize, ContentId)> = Vec::new();
+    for registration in registrations {
+        let Some(bytes) = tree.read(&registration.file)? else { continue };
+        let text = String::from_utf8_lossy(&bytes);
+        // A broken file is for check to tell; here nothing in it is taken over.
+        let Ok(document) = Document::parse(registration.format, &text) else { continue };
+        let there = match &registration.entry {
+            Entry::Set(value) => document.get(&registration.pointer).is_some_and(|now| now.means(value)),
+            Entry::Item { item, ordered } => {
+                let items = document.items(&registration.pointer).unwrap_or_default();
+                let at = items.iter().position(|there| there == item);
+                if let (Some(at), true) = (at, ordered) {
+                    previous.push((at, registration.content.clone()));
+                }
+                at.is_some()
+            }
+        };
+        if there {
+            receipt.entries.push(OwnedEntry {
+                content: registration.content.clone(),
+                file: registration.file.clone(),
+                format: registration.format,
+                pointer: registration.pointer.clone(),
+                entry: registration.entry.clone(),
+                before: Before::Absent { made: 0 },
+            });
+        }
+    }
+    previous.sort();
+    Ok(previous.into_iter().map(|(_, id)| id).collect())
+}

@@ -1,0 +1,129 @@
+//! What every changing command does at its end: show, ask, settle.
+
+use std::{path::PathBuf, process::ExitCode};
+
+use yalotheca_core::{change::ChangeSet, control::ControlFile};
+use yalotheca_host::{
+    control::Control,
+    settle::{self, ControlTexts, Order, Origin},
+};
+
+use crate::{
+    error::CommandError,
+    plan::{Fresh, plan_change, sources},
+    session::{Session, Shelf},
+    ui::Ui,
+    view::change::ChangeView,
+};
+
+/// How to go on once the change is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Mode {
+    /// Only show it.
+    Preview,
+    /// Show it, ask, and carry it out.
+    Settle,
+}
+
+/// Plans the change to these wants, shows it, asks, and settles it.
+pub(crate) fn apply(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    wants: &ControlFile,
+    fresh: &Fresh,
+    (mode, terms): (Mode, Option<ChangeSet>),
+    ui: &Ui,
+) -> Result<ExitCode, CommandError> {
+    let mut planned = plan_change(session, shelf, wants, fresh)?;
+    if let Some(terms) = terms {
+        planned.change.steps.extend(terms.steps);
+        planned.change.config.extend(terms.config);
+    }
+    let mut view = ChangeView::of(session.shown(), &planned);
+    if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
+        ui.show(&view)?;
+        if mode == Mode::Settle {
+            write_quietly(session, wants, &planned.lock.text())?;
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !ui.is_json() {
+        ui.show(&view)?;
+    }
+    let _claim = session.claim_stopped()?;
+    if !ui.confirm("Settle this?")? {
+        ui.note("Nothing was changed.");
+        return Ok(ExitCode::SUCCESS);
+    }
+    let bytes = sources(session, shelf, &planned)?;
+    let order = Order {
+        change: &planned.change,
+        receipt_before: &session.receipt,
+        before: texts(&session.control),
+        after: ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) },
+        control: session.control.folder.clone(),
+        origin: origin(&view.summary(), None),
+    };
+    let number = settle::settle(&session.tree, &order, &bytes)?;
+    view.settled = true;
+    view.number = Some(number);
+    if !ui.is_json() {
+        ui.print("\n")?;
+    }
+    ui.show(&view)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// There is nothing to settle, but the wants or the lock may still read otherwise.
+fn write_quietly(session: &Session, wants: &ControlFile, lock: &str) -> Result<(), CommandError> {
+    let Control { folder, wants_text, lock_text, .. } = &session.control;
+    let text = wants.text();
+    if text != *wants_text {
+        settle::write_control(folder, yalotheca_core::control::WANTS_FILE, Some(&text))?;
+    }
+    if lock != lock_text {
+        settle::write_control(folder, yalotheca_core::control::LOCK_FILE, Some(lock))?;
+    }
+    Ok(())
+}
+
+/// Returns the control files as they are on the disk.
+pub(crate) fn texts(control: &Control) -> ControlTexts {
+    ControlTexts {
+        wants: Some(control.wants_text.clone()),
+        lock: Some(control.lock_text.clone()).filter(|text| !text.is_empty()),
+    }
+}
+
+/// Returns who does what, when.
+pub(crate) fn origin(summary: &str, undoes: Option<u32>) -> Origin {
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let user = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
+    let host = std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
+    Origin {
+        command: format!("yalotheca {}", without_places(&words).join(" ")),
+        who: if host.is_empty() { user } else { format!("{user}@{host}") },
+        when: jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string(),
+        summary: summary.into(),
+        undoes,
+    }
+}
+
+/// `--at FOLDER` says nothing in a history.
+fn without_places(words: &[String]) -> Vec<String> {
+    let mut kept = Vec::new();
+    let mut words = words.iter();
+    while let Some(word) = words.next() {
+        if word == "--at" {
+            words.next();
+        } else if !word.starts_with("--at=") {
+            kept.push(word.clone());
+        }
+    }
+    kept
+}
+
+/// Returns the folder that `--at` names, or this one.
+pub(crate) fn folder(at: Option<&PathBuf>) -> PathBuf {
+    at.cloned().unwrap_or_else(|| PathBuf::from("."))
+}

@@ -1,0 +1,267 @@
+//! `check`.
+
+use std::{collections::BTreeSet, process::ExitCode};
+
+use serde::Serialize;
+use yalotheca_core::{
+    change::{PlanChangeError, Settled, plan},
+    check::{Finding, Weight, of_breaches, of_change},
+    control::Locked,
+    desire::{Desired, LineupEntry, desire},
+    document::Document,
+    game::Agree,
+    id::{ContentId, TreePath},
+    order::order,
+    route::Payload,
+    solve::verify,
+};
+use yalotheca_host::{
+    catalogue::payload_of_release,
+    survey::{self, SurveyError, value_at, value_inside},
+    tree::{Found, Tree},
+};
+
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::look,
+    session::Session,
+    ui::Ui,
+    view::{Cell, Page, Role, View, count},
+};
+
+#[derive(Debug, Serialize)]
+struct CheckView {
+    server: String,
+    contents: usize,
+    files: usize,
+    running: bool,
+    findings: Vec<Finding>,
+}
+
+impl View for CheckView {
+    fn view(&self, page: &mut Page) {
+        let troubles = self.findings.iter().filter(|finding| finding.weight == Weight::Trouble).count();
+        let looked = format!("{}, {}", count(self.contents, "content"), count(self.files, "file"));
+        if troubles == 0 {
+            page.line(Role::Good, &format!("{}: {looked}, all as it should be.", self.server));
+        } else {
+            page.line(Role::Bad, &format!("{}: {} ({looked})", self.server, count(troubles, "trouble")));
+        }
+        for (weight, head) in [(Weight::Trouble, "Troubles"), (Weight::Note, "Notes")] {
+            let found: Vec<&Finding> = self.findings.iter().filter(|finding| finding.weight == weight).collect();
+            if found.is_empty() {
+                continue;
+            }
+            page.head(head);
+            let rows: Vec<Vec<Cell>> = found
+                .iter()
+                .map(|finding| {
+                    let role = if weight == Weight::Trouble { Role::Bad } else { Role::Warn };
+                    vec![Cell::new(role, finding.sort), Cell::plain(finding.says.clone())]
+                })
+                .collect();
+            page.table(&rows);
+        }
+        let fixes: BTreeSet<&String> = self.findings.iter().filter_map(|finding| finding.fix.as_ref()).collect();
+        if !fixes.is_empty() {
+            page.head("What helps");
+            for fix in fixes {
+                page.item(Role::Name, fix);
+            }
+        }
+        if self.running {
+            page.gap();
+            page.line(Role::Dim, "The server is running; stop it before you settle.");
+        }
+    }
+}
+
+pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let (findings, files) = look_at_all(&session)?;
+    let troubled = findings.iter().any(|finding| finding.weight == Weight::Trouble);
+    ui.show(&CheckView {
+        server: session.shown(),
+        contents: session.control.lock.contents.len(),
+        files,
+        running: session.running().is_some(),
+        findings,
+    })?;
+    Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError> {
+    let lock = &session.control.lock;
+    let platform = &session.survey.platform;
+    let mut findings = agreements(session)?;
+    findings.extend(terms(session)?);
+    findings.extend(of_breaches(&verify(&lock.universe(), platform, &lock.selection())));
+    findings.extend(wants(session));
+    let (desired, contents) = desired(session)?;
+    let (broken, usable) = broken_files(session, &desired)?;
+    findings.extend(broken);
+    let present = look(session, &usable)?;
+    let mut receipt = session.receipt.clone();
+    let usable_files: BTreeSet<&TreePath> = usable.registrations.iter().map(|r| &r.file).collect();
+    let all_files: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
+    receipt.entries.retain(|entry| usable_files.contains(&entry.file) || !all_files.contains(&entry.file));
+    match plan(&usable, contents, &receipt, &present) {
+        Ok(change) => findings.extend(of_change(&change)),
+        Err(PlanChangeError::Edit { path, source }) => {
+            findings.push(Finding::trouble("broken-file", path.as_str(), format!("{path}: {source}"), None));
+        }
+        Err(error) => return Err(error.into()),
+    }
+    findings.extend(strangers(session, &desired)?);
+    findings.sort_by_key(|finding| finding.weight);
+    Ok((findings, desired.placements.len()))
+}
+
+/// The desired state of what is locked; nothing is fetched for it.
+fn desired(session: &Session) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
+    let lock = &session.control.lock;
+    let releases = lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect();
+    let ids = order(&releases, &lock.order()).ids;
+    let lineup: Vec<(&Locked, Payload)> = ids
+        .iter()
+        .filter_map(|id| lock.get(id))
+        .map(|locked| {
+            let known = session.receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
+            (locked, payload_of_release(&locked.release).or(known).unwrap_or_default())
+        })
+        .collect();
+    let entries: Vec<LineupEntry<'_>> =
+        lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
+    let desired = desire(&session.game, &session.survey.scope, &entries)?;
+    let contents = lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
+    Ok((desired, contents.collect()))
+}
+
+/// Configuration files that cannot be read, and the desired state without them.
+fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, Desired), CommandError> {
+    let mut findings = Vec::new();
+    let mut usable = desired.clone();
+    let mut seen = BTreeSet::new();
+    for registration in &desired.registrations {
+        if !seen.insert(&registration.file) {
+            continue;
+        }
+        let Some(bytes) = session.tree.read(&registration.file)? else { continue };
+        if let Err(error) = Document::parse(registration.format, &String::from_utf8_lossy(&bytes)) {
+            let path = &registration.file;
+            let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
+            let fix = format!("mend line {} of {path}", error.line);
+            findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(&fix)));
+            usable.registrations.retain(|other| other.file != *path);
+        }
+    }
+    Ok((findings, usable))
+}
+
+/// Things in different files that must say the same.
+fn agreements(session: &Session) -> Result<Vec<Finding>, CommandError> {
+    let scope = &session.survey.scope;
+    let tree = &session.tree;
+    let render = |error| CommandError::Survey(SurveyError::Render(error));
+    let mut findings = Vec::new();
+    for agree in &session.game.agree {
+        match agree {
+            Agree::File { file, named, near, say } => {
+                let name = file.render(scope).map_err(render)?;
+                let path = TreePath::new(&name)?;
+                if !name.is_empty() && matches!(tree.find(&path)?, Some(Found::File(_))) {
+                    continue;
+                }
+                let names = tree.list(&TreePath::root())?.into_iter().map(|(name, _)| name);
+                let there: Vec<String> =
+                    names.filter(|name| near.as_ref().is_some_and(|glob| glob.is_match(name))).collect();
+                let place = named.file.render(scope).map_err(render)?;
+                let fix = if there.is_empty() {
+                    format!("put {name} there")
+                } else {
+                    format!("name {} in {place}", there.join(" or "))
+                };
+                let says = say.render(scope).map_err(render)?;
+                findings.push(Finding::trouble("named-file", &place, says, Some(&fix)));
+            }
+            Agree::Value { value, is, inside, say } => {
+                let found = value_at(tree, value, scope)?;
+                let expected = match inside {
+                    Some(archive) => value_inside(tree, archive, is, scope)?,
+                    None => value_at(tree, is, scope)?,
+                };
+                let Some(expected) = expected else { continue };
+                let found = found.unwrap_or_default();
+                if found == expected {
+                    continue;
+                }
+                let mut scope = scope.clone();
+                scope.found.insert("found".into(), found);
+                scope.found.insert("expected".into(), expected.clone());
+                let place = value.file.render(&scope).map_err(render)?;
+                let key = value.pointer.as_str().trim_start_matches('/');
+                let fix = format!("set {key} to {expected} in {place}");
+                let says = say.render(&scope).map_err(render)?;
+                findings.push(Finding::trouble("disagree", &place, says, Some(&fix)));
+            }
+        }
+    }
+    Ok(findings)
+}
+
+fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
+    let Some(terms) = &session.game.terms else { return Ok(None) };
+    let now = value_at(&session.tree, &terms.place, &session.survey.scope)?;
+    Ok((now.as_deref() != Some(terms.agreed.as_str())).then(|| {
+        let says = "the server's terms have not been accepted, and it does not start without".to_owned();
+        let fix = format!("read {}, then yalotheca settle --accept-terms", terms.place.file.as_str());
+        Finding::trouble("terms", terms.place.file.as_str(), says, Some(&fix))
+    }))
+}
+
+/// Wants that are not in the lineup, or in another version.
+fn wants(session: &Session) -> Vec<Finding> {
+    let lock = &session.control.lock;
+    let unmet = session.control.wants.wants.iter().filter_map(|(id, range)| match lock.get(id) {
+        None => {
+            let says = format!("{id} is wanted and not settled yet");
+            Some(Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle")))
+        }
+        Some(locked) if !range.matches(&locked.release.version) && !locked.release.version.is_unversioned() => {
+            let says = format!("{id} {} is here, and {} is wanted", locked.release.version, range.in_words());
+            Some(Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle")))
+        }
+        Some(_) => None,
+    });
+    unmet.collect()
+}
+
+/// Things in folders of contents that nobody owns.
+fn strangers(session: &Session, desired: &Desired) -> Result<Vec<Finding>, CommandError> {
+    let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
+    let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
+    let ours = |path: &TreePath| {
+        let mut owned = desired.placements.keys().chain(session.receipt.placed.keys());
+        registered.contains(path) || owned.any(|own| own.is_within(path))
+    };
+    let mut findings = Vec::new();
+    for (path, error) in inventory.unreadable.iter().filter(|(path, _)| !ours(path)) {
+        let says = format!("{path} cannot be read: {error}");
+        findings.push(Finding::trouble("unreadable", path.as_str(), says, None));
+    }
+    for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
+        let id = &found.content.id;
+        let wanted = session.control.lock.get(id).is_some();
+        let says = if wanted {
+            format!("{} is a second {id}; the server may take it instead", found.path)
+        } else {
+            format!("{} is {id}, which nobody here wanted", found.path)
+        };
+        findings.push(Finding::note("unowned", found.path.as_str(), says, None));
+    }
+    for path in inventory.strangers.iter().filter(|path| !ours(path)) {
+        findings.push(Finding::note("unowned", path.as_str(), format!("{path} is nothing that the server loads"), None));
+    }
+    Ok(findings)
+}

@@ -1,0 +1,63 @@
+//! `drop`.
+
+use std::process::ExitCode;
+
+use clap::Args;
+use yalotheca_core::{control::WANTS_FILE, id::ContentId, suggest};
+use yalotheca_host::settle;
+
+use super::{
+    add::Noted,
+    apply::{Mode, apply},
+};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::{Fresh, reasons},
+    session::Session,
+    ui::Ui,
+};
+
+/// Stop wanting contents, and settle.
+#[derive(Debug, Args)]
+pub(crate) struct DropArgs {
+    /// The contents' names
+    #[arg(required = true, value_name = "NAME")]
+    names: Vec<String>,
+    /// Only note it; the next settle does it
+    #[arg(long)]
+    later: bool,
+}
+
+pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let shelf = session.shelf();
+    let mut wants = session.control.wants.clone();
+    for name in &args.names {
+        let id = ContentId::new(name)?;
+        if !wants.unwant(&id) {
+            return Err(not_wanted(&session, &id));
+        }
+    }
+    if args.later {
+        settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
+        let noted = args.names.iter().map(|name| format!("without {name}")).collect();
+        ui.show(&Noted { noted, file: WANTS_FILE.into() })?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, None), ui)
+}
+
+fn not_wanted(session: &Session, id: &ContentId) -> CommandError {
+    let wants = &session.control.wants.wants;
+    match reasons(&session.control.lock, wants).get(id) {
+        Some(why) => CommandError::Usage {
+            what: format!("{id} is not something you want; it is there because {why}"),
+            hint: Some("drop what needs it, and it goes as well".into()),
+        },
+        None => CommandError::Usage {
+            what: format!("{id} is not among the wants"),
+            hint: suggest::did_you_mean(id.as_str(), wants.keys().map(ContentId::as_str)),
+        },
+    }
+}

@@ -1,0 +1,178 @@
+//! `game`.
+
+use std::{collections::BTreeMap, fs, path::PathBuf, process::ExitCode};
+
+use clap::{Args, Subcommand};
+use serde::Serialize;
+use yalotheca_core::{
+    control::WANTS_FILE,
+    game::{Game, Shape, load},
+};
+use yalotheca_host::{games, survey, tree::LocalTree};
+
+use super::apply::folder;
+use crate::{
+    args::Global,
+    error::CommandError,
+    ui::Ui,
+    view::{Cell, Page, Role, View, count},
+};
+
+/// List, show and test game definitions.
+#[derive(Debug, Args)]
+pub(crate) struct GameArgs {
+    #[command(subcommand)]
+    act: GameAct,
+}
+
+#[derive(Debug, Subcommand)]
+enum GameAct {
+    /// List the definitions that are known
+    List,
+    /// Print a definition
+    Show {
+        /// The definition's name
+        name: String,
+    },
+    /// Test a definition without a server
+    Check {
+        /// The definition's file
+        file: PathBuf,
+        /// A server's folder on which to try it; nothing there is changed
+        #[arg(long, value_name = "FOLDER")]
+        on: Option<PathBuf>,
+    },
+}
+
+#[derive(Debug, Serialize)]
+struct GameList {
+    games: Vec<GameLine>,
+}
+
+#[derive(Debug, Serialize)]
+struct GameLine {
+    name: String,
+    title: String,
+    from: String,
+}
+
+impl View for GameList {
+    fn view(&self, page: &mut Page) {
+        let rows: Vec<Vec<Cell>> = self
+            .games
+            .iter()
+            .map(|game| {
+                vec![
+                    Cell::new(Role::Name, game.name.clone()),
+                    Cell::plain(game.title.clone()),
+                    Cell::new(Role::Dim, game.from.clone()),
+                ]
+            })
+            .collect();
+        page.table(&rows);
+    }
+}
+
+#[derive(Debug, Serialize)]
+struct GameText {
+    name: String,
+    from: String,
+    text: String,
+}
+
+impl View for GameText {
+    fn view(&self, page: &mut Page) {
+        for line in self.text.lines() {
+            page.raw(line);
+        }
+    }
+}
+
+#[derive(Debug, Serialize)]
+struct GameReport {
+    file: String,
+    name: String,
+    kinds: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    on: Option<OnFolder>,
+}
+
+#[derive(Debug, Serialize)]
+struct OnFolder {
+    recognised: bool,
+    values: BTreeMap<String, String>,
+    platform: BTreeMap<String, String>,
+    contents: Vec<String>,
+}
+
+impl View for GameReport {
+    fn view(&self, page: &mut Page) {
+        let kinds = format!("{}: {}", count(self.kinds.len(), "content kind"), self.kinds.join(", "));
+        page.line(Role::Good, &format!("{}: the definition {} is good; {kinds}.", self.file, self.name));
+        let Some(on) = &self.on else { return };
+        let word = if on.recognised { "recognised" } else { "not recognised" };
+        page.head(&format!("The folder is {word}"));
+        let pairs = |map: &BTreeMap<String, String>| -> Vec<Vec<Cell>> {
+            map.iter().map(|(name, text)| vec![Cell::new(Role::Name, name.clone()), Cell::plain(text.clone())]).collect()
+        };
+        page.head("Values");
+        page.table(&pairs(&on.values));
+        page.head("Platform");
+        page.table(&pairs(&on.platform));
+        page.head("Contents");
+        for content in &on.contents {
+            page.item(Role::Plain, content);
+        }
+    }
+}
+
+pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let at = folder(global.at.as_ref());
+    let control = at.join(WANTS_FILE).is_file().then_some(at.as_path());
+    match &args.act {
+        GameAct::List => {
+            let known = games::all(control)?.into_iter().map(|(name, origin, text)| {
+                let title = load(&name, &text).map_or_else(|_| "(broken; see game check)".into(), |game| game.title);
+                GameLine { name, title, from: origin.to_string() }
+            });
+            ui.show(&GameList { games: known.collect() })?;
+        }
+        GameAct::Show { name } => {
+            let (_, origin, text) = games::find(control, name)?;
+            ui.show(&GameText { name: name.clone(), from: origin.to_string(), text })?;
+        }
+        GameAct::Check { file, on } => {
+            let shown = file.display().to_string();
+            let text =
+                fs::read_to_string(file).map_err(|source| CommandError::Io { what: shown.clone(), source })?;
+            let game = load(&shown, &text)?;
+            let on = on.as_ref().map(|folder| try_on(&game, folder)).transpose()?;
+            let kinds = game.kinds.iter().map(|(name, kind)| match kind.shape {
+                Shape::Archive => format!("{name} (an archive)"),
+                Shape::Folder => format!("{name} (a folder)"),
+            });
+            ui.show(&GameReport { file: shown, name: game.name.clone(), kinds: kinds.collect(), on })?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, CommandError> {
+    let full = folder
+        .canonicalize()
+        .map_err(|source| CommandError::Io { what: format!("the folder {}", folder.display()), source })?;
+    let tree = LocalTree::new(&full);
+    let given = BTreeMap::new();
+    let recognised = !survey::recognise_game(&tree, [game], &given)?.is_empty();
+    let seen = survey::survey(&tree, game, &given)?;
+    let inventory = survey::inventory(&tree, game, &seen.scope)?;
+    let contents = inventory.contents.iter().map(|found| {
+        format!("{}: {}", found.path, super::adopt::shown(&found.content.id, &found.content.release.version))
+    });
+    Ok(OnFolder {
+        recognised,
+        values: seen.scope.values.clone(),
+        platform: seen.platform.parts.iter().map(|(part, version)| (part.clone(), version.to_string())).collect(),
+        contents: contents.collect(),
+    })
+}

@@ -1,0 +1,55 @@
+//! `history`.
+
+use std::process::ExitCode;
+
+use serde::Serialize;
+use yalotheca_host::settle::{self, Past};
+
+use crate::{
+    args::Global,
+    error::CommandError,
+    session::Session,
+    ui::Ui,
+    view::{Cell, Page, Role, View},
+};
+
+#[derive(Debug, Serialize)]
+struct HistoryView {
+    server: String,
+    history: Vec<Past>,
+}
+
+impl View for HistoryView {
+    fn view(&self, page: &mut Page) {
+        if self.history.is_empty() {
+            page.line(Role::Plain, &format!("{}: nothing was settled yet.", self.server));
+            return;
+        }
+        page.line(Role::Head, &format!("What was settled on {}", self.server));
+        page.gap();
+        let rows: Vec<Vec<Cell>> = self
+            .history
+            .iter()
+            .rev()
+            .map(|past| {
+                let when = past.origin.when.replace('T', " ").replace(":00Z", "Z");
+                let when = when.trim_end_matches('Z').chars().take(16).collect::<String>();
+                let undone = if past.undone { " (taken back)" } else { "" };
+                vec![
+                    Cell::new(Role::Name, past.number.to_string()),
+                    Cell::new(Role::Dim, format!("{when} UTC")),
+                    Cell::plain(past.origin.command.clone()),
+                    Cell::new(Role::Dim, format!("{}{undone}", past.origin.summary)),
+                ]
+            })
+            .collect();
+        page.table(&rows);
+    }
+}
+
+pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let history = settle::history(&session.tree)?;
+    ui.show(&HistoryView { server: session.shown(), history })?;
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,75 @@
+//! `settle` and `preview`.
+
+use std::process::ExitCode;
+
+use clap::Args;
+use yalotheca_core::{
+    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, Source, Step},
+    document::{Document, Pointer, Value},
+    id::{ContentId, Digest, TreePath},
+};
+use yalotheca_host::{survey::SurveyError, tree::Tree};
+
+use super::apply::{Mode, apply};
+use crate::{args::Global, error::CommandError, plan::Fresh, session::Session, ui::Ui};
+
+/// Bring the server to what is wanted, all or nothing.
+#[derive(Debug, Args)]
+pub(crate) struct SettleArgs {
+    /// Accept the server's terms: your own explicit act, kept in the history
+    #[arg(long)]
+    accept_terms: bool,
+}
+
+pub(crate) fn preview(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let shelf = session.shelf();
+    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Preview, None), ui)
+}
+
+pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let shelf = session.shelf();
+    let terms = if args.accept_terms { accept(&session)? } else { None };
+    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Settle, terms), ui)
+}
+
+/// The change that accepts the terms; nothing where they are accepted already.
+fn accept(session: &Session) -> Result<Option<ChangeSet>, CommandError> {
+    let Some(terms) = &session.game.terms else {
+        return Err(CommandError::Usage {
+            what: format!("{} servers have no terms to accept", session.game.title),
+            hint: None,
+        });
+    };
+    let scope = &session.survey.scope;
+    let broken = |error| CommandError::Survey(SurveyError::Render(error));
+    let path = TreePath::new(&terms.place.file.render(scope).map_err(broken)?)?;
+    let pointer = terms.place.pointer.render(scope).map_err(broken)?;
+    let pointer = Pointer::parse(&pointer)
+        .map_err(|error| CommandError::Usage { what: error.to_string(), hint: None })?;
+    let bytes = session.tree.read(&path)?;
+    let text = bytes.as_ref().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).unwrap_or_default();
+    let mut document = Document::parse(terms.place.format, &text)
+        .map_err(|source| SurveyError::Broken { path: path.to_string(), source })?;
+    let agreed = Value::Text(terms.agreed.clone());
+    if document.get(&pointer).is_some_and(|now| now.means(&agreed)) {
+        return Ok(None);
+    }
+    document.set(&pointer, &agreed)?;
+    let text = document.into_text();
+    let what = format!("{} = {agreed}", pointer.to_string().trim_start_matches('/'));
+    let content = ContentId::new(&session.game.name)?;
+    let entries = vec![EntryLine { act: EntryAct::Set, what, content }];
+    Ok(Some(ChangeSet {
+        config: vec![ConfigLine { path: path.clone(), created: bytes.is_none(), removed: false, entries }],
+        steps: vec![Step::Put {
+            path,
+            before: bytes.map(|bytes| Digest::of(&bytes)),
+            after: Digest::of(text.as_bytes()),
+            size: text.len() as u64,
+            source: Source::Text(text),
+        }],
+        ..ChangeSet::default()
+    }))
+}

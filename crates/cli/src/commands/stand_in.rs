@@ -1,0 +1,44 @@
+//! `stand-in`: the demo's server and catalogue host, run by the demo and by tests.
+
+use std::{path::PathBuf, process::ExitCode};
+
+use clap::{Args, Subcommand};
+use yalotheca_standin::{catalogue_host::CatalogueHost, quayside, saltwick};
+
+use crate::{error::CommandError, ui::Ui};
+
+/// Run a stand-in of the demo.
+#[derive(Debug, Args)]
+pub(crate) struct StandInArgs {
+    #[command(subcommand)]
+    which: StandIn,
+}
+
+#[derive(Debug, Subcommand)]
+enum StandIn {
+    /// The Saltwick server
+    Saltwick {
+        /// The server's folder
+        folder: PathBuf,
+    },
+    /// A catalogue host; prints its address and runs until it is ended
+    Catalogue {
+        /// The catalogue's folder; the demo's catalogue is written there first
+        folder: PathBuf,
+    },
+}
+
+pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
+    match &args.which {
+        StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
+        StandIn::Catalogue { folder } => {
+            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            quayside::write_catalogue(folder).map_err(failed)?;
+            let host = CatalogueHost::start(folder.clone()).map_err(failed)?;
+            ui.print(&format!("{}\n", host.address()))?;
+            loop {
+                std::thread::park();
+            }
+        }
+    }
+}

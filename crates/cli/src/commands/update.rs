@@ -1,0 +1,131 @@
+//! `update`.
+
+use std::process::ExitCode;
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::{
+    control::LockFile,
+    id::ContentId,
+    solve::Explanation,
+    version::ReleaseVersion,
+};
+
+use super::apply::{Mode, apply};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::{Fresh, plan_change, why_not},
+    session::{Session, Shelf},
+    ui::Ui,
+    view::{Page, Role, View},
+};
+
+/// Take newer releases, and settle.
+#[derive(Debug, Args)]
+pub(crate) struct UpdateArgs {
+    /// Only these; all where none is named
+    #[arg(value_name = "NAME")]
+    names: Vec<String>,
+}
+
+/// What cannot be newer, and why.
+#[derive(Debug, Serialize)]
+struct HeldBack {
+    held_back: Vec<Held>,
+}
+
+#[derive(Debug, Serialize)]
+struct Held {
+    id: ContentId,
+    has: ReleaseVersion,
+    newest: ReleaseVersion,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    held_by_you: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    because: Option<Explanation>,
+}
+
+impl View for HeldBack {
+    fn view(&self, page: &mut Page) {
+        page.head("Held back");
+        for held in &self.held_back {
+            page.item(Role::Name, &format!("{} {} is out; {} stays", held.id, held.newest, held.has));
+            if let Some(range) = &held.held_by_you {
+                page.item(Role::Plain, &format!("  you want {range}: yalotheca add '{}@*' lets it go on", held.id));
+            }
+            for statement in held.because.iter().flat_map(|why| &why.because).filter(|s| s.sort != "want") {
+                page.item(Role::Plain, &format!("  {}", statement.text));
+            }
+        }
+        page.gap();
+    }
+}
+
+pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let shelf = session.shelf();
+    let lock = &session.control.lock;
+    let fresh = if args.names.is_empty() {
+        Fresh::All
+    } else {
+        let ids = args.names.iter().map(|name| ContentId::new(name)).collect::<Result<_, _>>()?;
+        Fresh::These(ids)
+    };
+    if let Fresh::These(ids) = &fresh
+        && let Some(id) = ids.iter().find(|id| lock.get(id).is_none())
+    {
+        return Err(CommandError::Usage {
+            what: format!("{id} is not on this server"),
+            hint: yalotheca_core::suggest::did_you_mean(id.as_str(), lock.contents.iter().map(|c| c.id.as_str()))
+                .or_else(|| Some(format!("yalotheca add {id} brings it"))),
+        });
+    }
+    let planned = plan_change(&session, &shelf, &session.control.wants, &fresh)?;
+    let held_back = held_back(&session, &shelf, &planned.lock, &fresh)?;
+    if !held_back.is_empty() && !ui.is_json() {
+        ui.show(&HeldBack { held_back })?;
+    }
+    apply(&session, &shelf, &session.control.wants, &fresh, (Mode::Settle, None), ui)
+}
+
+/// Finds what has a newer release than the plan takes, and why it is not taken.
+fn held_back(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    lock: &LockFile,
+    fresh: &Fresh,
+) -> Result<Vec<Held>, CommandError> {
+    let mut held = Vec::new();
+    for locked in &lock.contents {
+        if let Fresh::These(ids) = fresh
+            && !ids.contains(&locked.id)
+        {
+            continue;
+        }
+        let Some(content) = shelf.get()?.content(&locked.id)? else { continue };
+        let mut newer: Vec<_> = content
+            .releases
+            .iter()
+            .filter(|release| !release.withdrawn && !release.version.is_prerelease())
+            .map(|release| &release.version)
+            .filter(|version| **version > locked.release.version)
+            .collect();
+        newer.sort();
+        let Some(newest) = newer.last() else { continue };
+        let range = session.control.wants.wants.get(&locked.id);
+        let held_by_you = range.filter(|range| !range.matches(newest)).map(|range| range.in_words());
+        let because = match &held_by_you {
+            Some(_) => None,
+            None => why_not(session, shelf, &locked.id, newest)?,
+        };
+        held.push(Held {
+            id: locked.id.clone(),
+            has: locked.release.version.clone(),
+            newest: (*newest).clone(),
+            held_by_you,
+            because,
+        });
+    }
+    Ok(held)
+}

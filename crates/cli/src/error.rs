@@ -1,0 +1,131 @@
+//! Every way in which a command can fail, and its exit code.
+
+use std::{io, process::ExitCode};
+
+use yalotheca_core::{
+    change::PlanChangeError,
+    desire::DesireError,
+    document::EditDocumentError,
+    game::LoadGameError,
+    hint::Hint,
+    id::{ContentId, ParseIdError},
+    solve::Explanation,
+    suggest,
+    version::ParseRangeError,
+};
+use yalotheca_host::{
+    catalogue::CatalogueError, control::OpenControlError, games::FindGameError, settle::SettleError,
+    store::StoreError, survey::SurveyError, tree::TreeError, trial::TrialError,
+};
+
+/// A command that failed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CommandError {
+    #[error(transparent)]
+    Control(#[from] OpenControlError),
+    #[error(transparent)]
+    Game(#[from] FindGameError),
+    #[error(transparent)]
+    LoadGame(#[from] LoadGameError),
+    #[error(transparent)]
+    Survey(#[from] SurveyError),
+    #[error(transparent)]
+    Catalogue(#[from] CatalogueError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Settle(#[from] SettleError),
+    #[error(transparent)]
+    Desire(#[from] DesireError),
+    #[error(transparent)]
+    Change(#[from] PlanChangeError),
+    #[error(transparent)]
+    Edit(#[from] EditDocumentError),
+    #[error(transparent)]
+    Tree(#[from] TreeError),
+    #[error(transparent)]
+    Trial(#[from] TrialError),
+    #[error(transparent)]
+    Id(#[from] ParseIdError),
+    #[error(transparent)]
+    Range(#[from] ParseRangeError),
+    #[error("no catalogue has a content called {id}")]
+    UnknownContent { id: ContentId, near: Vec<String> },
+    #[error("there is no lineup for what is wanted")]
+    NoLineup(Box<Explanation>),
+    #[error("{what}")]
+    Usage { what: String, hint: Option<String> },
+    #[error("{what}")]
+    Refused { what: String, hint: Option<String> },
+    #[error("{what}: {source}")]
+    Io { what: String, source: io::Error },
+}
+
+impl CommandError {
+    /// Returns the exit code.
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        const WRONG_USE: u8 = 2;
+        const NO_LINEUP: u8 = 3;
+        const WORLD: u8 = 4;
+        const REFUSED: u8 = 5;
+        ExitCode::from(match self {
+            Self::Control(OpenControlError::Read { .. }) => WORLD,
+            Self::Control(_)
+            | Self::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
+            | Self::LoadGame(_)
+            | Self::Desire(_)
+            | Self::Id(_)
+            | Self::Range(_)
+            | Self::UnknownContent { .. }
+            | Self::Usage { .. } => WRONG_USE,
+            Self::NoLineup(_) => NO_LINEUP,
+            Self::Survey(SurveyError::Broken { .. })
+            | Self::Settle(SettleError::Busy { .. } | SettleError::Moved { .. } | SettleError::Journal { .. })
+            | Self::Change(_)
+            | Self::Edit(_)
+            | Self::Refused { .. } => REFUSED,
+            Self::Survey(SurveyError::Render(_) | SurveyError::Path(_)) => WRONG_USE,
+            Self::Game(FindGameError::Read { .. })
+            | Self::Survey(SurveyError::Tree(_))
+            | Self::Catalogue(_)
+            | Self::Store(_)
+            | Self::Settle(
+                SettleError::Tree(_)
+                | SettleError::Catalogue(_)
+                | SettleError::Bytes { .. }
+                | SettleError::Control { .. }
+                | SettleError::Stuck { .. },
+            )
+            | Self::Tree(_)
+            | Self::Trial(_)
+            | Self::Io { .. } => WORLD,
+        })
+    }
+}
+
+impl Hint for CommandError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Control(error) => error.hint(),
+            Self::Game(error) => error.hint(),
+            Self::LoadGame(error) => error.hint(),
+            Self::Survey(error) => error.hint(),
+            Self::Catalogue(error) => error.hint(),
+            Self::Store(error) => error.hint(),
+            Self::Settle(error) => error.hint(),
+            Self::Desire(error) => error.hint(),
+            Self::Change(error) => error.hint(),
+            Self::Edit(error) => error.hint(),
+            Self::Tree(error) => error.hint(),
+            Self::Trial(error) => error.hint(),
+            Self::Id(error) => error.hint(),
+            Self::Range(error) => error.hint(),
+            Self::UnknownContent { id, near } => {
+                suggest::did_you_mean(id.as_str(), near.iter().map(String::as_str))
+                    .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
+            }
+            Self::NoLineup(_) | Self::Io { .. } => None,
+            Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone(),
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! What most commands begin with: the control folder, the game, the server's folder, and what is known of it.
+
+use std::{cell::OnceCell, path::PathBuf};
+
+use yalotheca_core::{change::Receipt, game::Game, id::ContentId};
+use yalotheca_host::{
+    catalogue::Catalogues,
+    control::Control,
+    fetch::Fetcher,
+    games,
+    running::{self, Running},
+    settle::{self, Claim, Outcome},
+    store::Store,
+    survey::{self, Survey},
+    tree::LocalTree,
+};
+
+use crate::{args::Global, error::CommandError, ui::Ui};
+
+/// One server, open for a command.
+pub(crate) struct Session {
+    pub(crate) control: Control,
+    pub(crate) game: Game,
+    pub(crate) tree: LocalTree,
+    pub(crate) survey: Survey,
+    pub(crate) receipt: Receipt,
+    pub(crate) fetcher: Fetcher,
+}
+
+impl Session {
+    /// Opens the server that the options name. A settle that was interrupted is finished or taken back first.
+    pub(crate) fn open(global: &Global, ui: &Ui) -> Result<Self, CommandError> {
+        let start = global.at.clone().unwrap_or_else(|| PathBuf::from("."));
+        let mut control = Control::open(&start, global.at.is_none())?;
+        let tree = LocalTree::new(&control.server_folder());
+        if tree.root().join(settle::OWN).join("journal").is_dir() {
+            let claim = settle::claim(&tree)?;
+            if let Some(outcome) = settle::recover(&tree)? {
+                tell(ui, &outcome);
+                control = Control::open(&control.folder, false)?;
+            }
+            drop(claim);
+        }
+        let (game, _, _) = games::find(Some(&control.folder), &control.wants.server.game)?;
+        let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
+        let receipt = settle::read_receipt(&tree)?;
+        let fetcher = Fetcher::new(Store::of_user()?, global.offline);
+        Ok(Self { control, game, tree, survey, receipt, fetcher })
+    }
+
+    /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
+    pub(crate) fn shown(&self) -> String {
+        let name = &self.control.wants.server.name;
+        let name = if name.is_empty() { self.tree.root().display().to_string() } else { name.clone() };
+        let parts: Vec<String> =
+            self.survey.platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect();
+        let brackets = [vec![self.game.name.clone()], parts].concat().join(", ");
+        format!("{name} ({brackets})")
+    }
+
+    /// The catalogues, opened when they are first needed.
+    pub(crate) fn shelf(&self) -> Shelf<'_> {
+        Shelf { session: self, opened: OnceCell::new() }
+    }
+
+    /// Claims the server for a change. Refused while the server runs, since it may hold or rewrite its files.
+    pub(crate) fn claim_stopped(&self) -> Result<Claim, CommandError> {
+        if let Some(running) = self.running() {
+            return Err(CommandError::Refused {
+                what: format!("the server is running (process {})", running.pid),
+                hint: Some("stop it first; it may rewrite what is changed under it".into()),
+            });
+        }
+        Ok(settle::claim(&self.tree)?)
+    }
+
+    /// The server's process, if it runs.
+    pub(crate) fn running(&self) -> Option<Running> {
+        running::find(self.tree.root(), &self.game, &self.survey.scope)
+    }
+
+    /// The error for a content that nobody has.
+    pub(crate) fn unknown(shelf: &Shelf<'_>, id: &ContentId) -> Result<CommandError, CommandError> {
+        let near = shelf.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
+        Ok(CommandError::UnknownContent { id: id.clone(), near })
+    }
+}
+
+fn tell(ui: &Ui, outcome: &Outcome) {
+    match outcome {
+        Outcome::Finished(origin) => ui.warn(&format!(
+            "An earlier change was interrupted ({}); it has now been finished.",
+            origin.command
+        )),
+        Outcome::TakenBack(origin) => ui.warn(&format!(
+            "An earlier change was interrupted before it touched the server ({}); it has been taken back.",
+            origin.command
+        )),
+    }
+}
+
+/// The catalogues of a session.
+pub(crate) struct Shelf<'a> {
+    session: &'a Session,
+    opened: OnceCell<Catalogues<'a>>,
+}
+
+impl<'a> Shelf<'a> {
+    /// Returns the catalogues.
+    pub(crate) fn get(&self) -> Result<&Catalogues<'a>, CommandError> {
+        if let Some(opened) = self.opened.get() {
+            return Ok(opened);
+        }
+        let Session { control, game, fetcher, .. } = self.session;
+        let opened = Catalogues::open(&control.wants.catalogues, &control.folder, game, fetcher)?;
+        Ok(self.opened.get_or_init(|| opened))
+    }
+}

@@ -1,0 +1,133 @@
+//! The only place that writes to the person: results on standard output, the rest on standard error.
+
+use std::io::{self, BufRead, IsTerminal, Write};
+
+use serde::Serialize;
+use yalotheca_core::hint::Hint;
+
+use crate::{
+    args::Global,
+    error::CommandError,
+    view::{Page, Role, View, lineup},
+};
+
+/// Speaks with the person.
+#[derive(Debug)]
+pub(crate) struct Ui {
+    json: bool,
+    quiet: bool,
+    verbose: bool,
+    yes: bool,
+    width: usize,
+}
+
+const WIDEST: usize = 100;
+
+impl Ui {
+    pub(crate) fn new(global: &Global) -> Self {
+        let asked = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
+        let real = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+        let width = asked.or(real).unwrap_or(WIDEST).clamp(40, WIDEST);
+        Self { json: global.json, quiet: global.quiet, verbose: global.verbose, yes: global.yes, width }
+    }
+
+    /// Whether more of what happens should be told.
+    pub(crate) fn is_verbose(&self) -> bool {
+        self.verbose
+    }
+
+    /// Whether results are printed as JSON.
+    pub(crate) fn is_json(&self) -> bool {
+        self.json
+    }
+
+    /// Prints a command's result.
+    pub(crate) fn show<T: Serialize + View>(&self, result: &T) -> Result<(), CommandError> {
+        let text = if self.json {
+            serde_json::to_string_pretty(result)
+                .map_err(|error| CommandError::Io { what: "writing JSON".into(), source: error.into() })?
+                + "\n"
+        } else {
+            let mut page = Page::new(self.width);
+            result.view(&mut page);
+            page.into_text()
+        };
+        self.print(&text)
+    }
+
+    /// Prints text on standard output. A reader that has gone away is no error.
+    pub(crate) fn print(&self, text: &str) -> Result<(), CommandError> {
+        let mut out = anstream::stdout().lock();
+        match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+                Err(CommandError::Io { what: "writing to standard output".into(), source: error })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Tells something that is not the result.
+    pub(crate) fn note(&self, text: &str) {
+        if !self.quiet {
+            self.tell(Role::Dim, text);
+        }
+    }
+
+    /// Tells something that must not be missed, even when quiet.
+    pub(crate) fn warn(&self, text: &str) {
+        self.tell(Role::Warn, text);
+    }
+
+    fn tell(&self, role: Role, text: &str) {
+        let mut page = Page::new(self.width);
+        page.line(role, text);
+        anstream::stderr().write_all(page.into_text().as_bytes()).ok();
+    }
+
+    /// Tells an error: what, then what can be done.
+    pub(crate) fn error(&self, error: &CommandError) {
+        if self.json {
+            let mut result = serde_json::json!({"error": error.to_string(), "hint": error.hint()});
+            if let CommandError::NoLineup(explanation) = error {
+                result["no_lineup"] = serde_json::json!(explanation);
+            }
+            self.print(&format!("{result:#}\n")).ok();
+            return;
+        }
+        let mut page = Page::new(self.width);
+        let text = error.to_string();
+        let mut lines = text.lines();
+        page.label(Role::Bad, "Error", lines.next().unwrap_or(""));
+        for line in lines {
+            page.raw(line);
+        }
+        if let CommandError::NoLineup(explanation) = error {
+            lineup::explain(&mut page, explanation);
+        }
+        if let Some(hint) = error.hint() {
+            page.label(Role::Head, "To do", &hint);
+        }
+        anstream::stderr().write_all(page.into_text().as_bytes()).ok();
+    }
+
+    /// Asks for a yes.
+    pub(crate) fn confirm(&self, question: &str) -> Result<bool, CommandError> {
+        if self.yes {
+            return Ok(true);
+        }
+        if !io::stdin().is_terminal() || self.json {
+            return Err(CommandError::Usage {
+                what: "nobody can be asked here, and --yes was not given".into(),
+                hint: Some("nothing was changed; say --yes to go ahead, or yalotheca preview to only look".into()),
+            });
+        }
+        let mut out = anstream::stderr();
+        write!(out, "{question} [y/N] ").and_then(|()| out.flush()).ok();
+        let mut answer = String::new();
+        io::stdin()
+            .lock()
+            .read_line(&mut answer)
+            .map_err(|source| CommandError::Io { what: "reading the answer".into(), source })?;
+        Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    }
+}

@@ -1,0 +1,282 @@
+//! A planned or settled change, as a result and as text.
+
+use serde::Serialize;
+use yalotheca_core::{
+    change::{ConfigLine, EntryAct, FileAct, FileLine},
+    order::GaveWay,
+};
+
+use super::{Cell, Page, Role, View, count, size};
+use crate::plan::{Companion, ContentAct, ContentLine, Planned};
+
+/// What a change does, or did.
+#[derive(Debug, Serialize)]
+pub(crate) struct ChangeView {
+    /// The server.
+    pub(crate) server: String,
+    /// Whether it was done.
+    pub(crate) settled: bool,
+    /// The settle's number, where it was done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) number: Option<u32>,
+    /// The contents.
+    pub(crate) contents: Vec<ContentLine>,
+    /// The files.
+    pub(crate) files: Vec<FileLine>,
+    /// The configuration files.
+    pub(crate) config: Vec<ConfigLine>,
+    /// Companions that could come along.
+    pub(crate) companions: Vec<Companion>,
+    /// Wishes about the order that could not be granted.
+    pub(crate) order_notes: Vec<GaveWay>,
+    /// Other things worth knowing.
+    pub(crate) notes: Vec<String>,
+}
+
+impl ChangeView {
+    pub(crate) fn of(server: String, planned: &Planned) -> Self {
+        let circles = planned.circles.iter().map(|circle| {
+            let names: Vec<&str> = circle.iter().map(yalotheca_core::id::ContentId::as_str).collect();
+            format!("{} need one another in a circle; no order suits them all", names.join(", "))
+        });
+        Self {
+            server,
+            settled: false,
+            number: None,
+            contents: planned.contents.clone(),
+            files: planned.change.files.clone(),
+            config: planned.change.config.clone(),
+            companions: planned.companions.clone(),
+            order_notes: if planned.contents.is_empty() { Vec::new() } else { planned.gave_way.clone() },
+            notes: circles.collect(),
+        }
+    }
+
+    /// Whether there is anything to do.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.contents.is_empty() && self.files.is_empty() && self.config.is_empty()
+    }
+
+    /// One line that says what it does: for the history.
+    pub(crate) fn summary(&self) -> String {
+        let mut parts: Vec<String> = self
+            .contents
+            .iter()
+            .take(4)
+            .map(|line| match (line.act, &line.to) {
+                (ContentAct::Gone, _) => format!("{} gone", line.id),
+                (ContentAct::New, Some(to)) => format!("{} {to} new", line.id),
+                (_, Some(to)) => format!("{} now {to}", line.id),
+                (_, None) => line.id.to_string(),
+            })
+            .collect();
+        if self.contents.len() > 4 {
+            parts.push(format!("{} more", self.contents.len() - 4));
+        }
+        if parts.is_empty() {
+            parts.push(totals(self));
+        }
+        parts.join(", ")
+    }
+}
+
+fn totals(view: &ChangeView) -> String {
+    let mut parts = Vec::new();
+    if !view.contents.is_empty() {
+        parts.push(count(view.contents.len(), "content"));
+    }
+    if !view.files.is_empty() {
+        parts.push(count(view.files.len(), "file"));
+    }
+    if !view.config.is_empty() {
+        parts.push(count(view.config.len(), "configuration file"));
+    }
+    if parts.is_empty() { "nothing".into() } else { parts.join(", ") }
+}
+
+impl View for ChangeView {
+    fn view(&self, page: &mut Page) {
+        if self.is_empty() {
+            page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
+            return;
+        }
+        if self.settled {
+            let number = self.number.map_or_else(String::new, |number| format!(" as change {number}"));
+            page.line(Role::Good, &format!("Settled{number}: {}.", totals(self)));
+            return;
+        }
+        page.line(Role::Head, &format!("What would change on {}", self.server));
+        contents(page, &self.contents);
+        files(page, &self.files);
+        config(page, &self.config);
+        companions(page, &self.companions);
+        order_notes(page, &self.order_notes);
+        for note in &self.notes {
+            page.gap();
+            page.line(Role::Warn, note);
+        }
+        page.gap();
+        page.line(Role::Plain, &format!("In all: {}.", totals(self)));
+    }
+}
+
+fn contents(page: &mut Page, lines: &[ContentLine]) {
+    if lines.is_empty() {
+        return;
+    }
+    page.head("Contents");
+    let rows: Vec<Vec<Cell>> = lines
+        .iter()
+        .map(|line| {
+            let (role, word) = match line.act {
+                ContentAct::New => (Role::Good, "new"),
+                ContentAct::Newer => (Role::Good, "newer"),
+                ContentAct::Older => (Role::Warn, "older"),
+                ContentAct::Again => (Role::Warn, "changed"),
+                ContentAct::Gone => (Role::Bad, "gone"),
+            };
+            let version = match (&line.from, &line.to) {
+                (Some(from), Some(to)) if from != to => format!("{to} (was {from})"),
+                (_, Some(version)) | (Some(version), None) => version.to_string(),
+                (None, None) => String::new(),
+            };
+            vec![
+                Cell::new(role, word),
+                Cell::new(Role::Name, line.id.to_string()),
+                Cell::plain(version),
+                Cell::new(Role::Dim, line.why.clone()),
+            ]
+        })
+        .collect();
+    page.table(&rows);
+}
+
+fn files(page: &mut Page, lines: &[FileLine]) {
+    const MOST: usize = 4;
+    if lines.is_empty() {
+        return;
+    }
+    page.head("Files");
+    let mut groups: Vec<(&FileLine, Vec<&FileLine>)> = Vec::new();
+    for line in lines {
+        match groups.iter_mut().find(|(first, _)| first.act == line.act && first.content == line.content) {
+            Some((_, group)) => group.push(line),
+            None => groups.push((line, vec![line])),
+        }
+    }
+    let mut rows = Vec::new();
+    for (first, group) in groups {
+        let (role, word) = match first.act {
+            FileAct::Put => (Role::Good, "put"),
+            FileAct::Replace => (Role::Good, "replace"),
+            FileAct::Restore => (Role::Warn, "put back"),
+            FileAct::Move => (Role::Warn, "move"),
+            FileAct::Displace => (Role::Warn, "replace"),
+            FileAct::Aside => (Role::Bad, "set aside"),
+        };
+        if group.len() > MOST {
+            let bytes = group.iter().map(|line| line.size).sum();
+            let what = format!("{} of {} in {}", count(group.len(), "file"), first.content, common(&group));
+            rows.push(vec![Cell::new(role, word), Cell::plain(size(bytes)), Cell::plain(what)]);
+            continue;
+        }
+        for line in group {
+            let mut what = line.path.to_string();
+            if let Some(from) = &line.from {
+                what = format!("{from} to {what}");
+            }
+            if line.act == FileAct::Displace {
+                what.push_str(" (another file stands there; it goes to the attic)");
+            }
+            rows.push(vec![Cell::new(role, word), Cell::plain(size(line.size)), Cell::plain(what)]);
+        }
+    }
+    page.table(&rows);
+}
+
+/// The innermost folder that holds all of them.
+fn common(lines: &[&FileLine]) -> String {
+    let mut folder = lines[0].path.parent();
+    while let Some(path) = &folder {
+        if lines.iter().all(|line| line.path.is_within(path)) {
+            return format!("{path}/");
+        }
+        folder = path.parent();
+    }
+    "./".into()
+}
+
+fn config(page: &mut Page, lines: &[ConfigLine]) {
+    const MOST: usize = 6;
+    if lines.is_empty() {
+        return;
+    }
+    page.head("Configuration");
+    let mut rows = Vec::new();
+    for line in lines {
+        let mut what: Vec<String> = Vec::new();
+        if line.removed {
+            what.push("goes; it was made for this".into());
+        } else if line.created {
+            what.push("made".into());
+        }
+        let acts = [
+            (EntryAct::Add, "add"),
+            (EntryAct::Set, "set"),
+            (EntryAct::Move, "move"),
+            (EntryAct::Remove, "take out"),
+            (EntryAct::Restore, "back to"),
+            (EntryAct::Leave, "leave"),
+        ];
+        for (act, word) in acts {
+            let mut entries: Vec<&str> =
+                line.entries.iter().filter(|entry| entry.act == act).map(|entry| entry.what.as_str()).collect();
+            if entries.is_empty() || line.removed {
+                continue;
+            }
+            let more = entries.len().saturating_sub(MOST);
+            entries.truncate(MOST);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            what.push(format!("{word} {}{more}", entries.join(", ")));
+        }
+        if what.is_empty() {
+            what.push("back to what it was".into());
+        }
+        rows.push(vec![Cell::new(Role::Name, line.path.to_string()), Cell::plain(what.join("; "))]);
+    }
+    page.table(&rows);
+}
+
+fn companions(page: &mut Page, companions: &[Companion]) {
+    let (there, gone): (Vec<&Companion>, Vec<&Companion>) =
+        companions.iter().partition(|companion| companion.available);
+    if !there.is_empty() {
+        page.head("Could come along");
+        let rows: Vec<Vec<Cell>> = there
+            .iter()
+            .map(|companion| {
+                vec![
+                    Cell::new(Role::Name, companion.id.to_string()),
+                    Cell::plain(format!("{} welcomes it: yalotheca add {}", companion.of, companion.id)),
+                ]
+            })
+            .collect();
+        page.table(&rows);
+    }
+    if !gone.is_empty() {
+        let names: Vec<&str> = gone.iter().map(|companion| companion.id.as_str()).collect();
+        page.gap();
+        page.line(Role::Dim, &format!("Welcome too, but in no catalogue here: {}.", names.join(", ")));
+    }
+}
+
+fn order_notes(page: &mut Page, notes: &[GaveWay]) {
+    for note in notes {
+        let text = format!(
+            "{} wishes to be loaded with {} before {}; that gives way, since other wishes ask for the opposite.",
+            note.by, note.first, note.later
+        );
+        page.gap();
+        page.label(Role::Dim, "Order", &text);
+    }
+}

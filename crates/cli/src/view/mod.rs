@@ -1,0 +1,13 @@
+//! How results look as text.
+
+pub(crate) mod change;
+pub(crate) mod lineup;
+mod page;
+
+pub(crate) use page::{Cell, Page, Role, count, size};
+
+/// Something that can be put on a page.
+pub(crate) trait View {
+    /// Puts it there.
+    fn view(&self, page: &mut Page);
+}
