@@ -119,7 +119,7 @@ pub(crate) fn plan_change(
     let present = look(session, &desired)?;
     let change = plan(&desired, settled, &session.receipt, &present)?;
     let lock = LockFile { contents: lineup, ..LockFile::default() };
-    let contents = content_lines(before, &lock, &wants.wants);
+    let contents = content_lines(before, &lock, &wants.wants, &session.control.wants.wants);
     let companions = companions(shelf, before, &lock, session)?;
     Ok(Planned {
         lock,
@@ -157,8 +157,38 @@ fn choose(
     }
     match solve(&Question { universe: &universe, platform, wants, locked: &locked }) {
         Answer::Lineup(selection) => Ok((universe, selection)),
-        Answer::None(explanation) => Err(CommandError::NoLineup(Box::new(explanation))),
+        Answer::None(explanation) => {
+            Err(CommandError::NoLineup(Box::new(with_commands(explanation, wants, &session.control.wants.wants))))
+        }
     }
+}
+
+/// What was asked for just now is not noted yet, so that a way out is another `add`, not a `drop`.
+fn with_commands(
+    mut explanation: Explanation,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    noted: &BTreeMap<ContentId, VersionRange>,
+) -> Explanation {
+    let asked: Vec<(&ContentId, &VersionRange)> =
+        wants.iter().filter(|(id, range)| noted.get(*id) != Some(*range)).collect();
+    for way in &mut explanation.ways_out {
+        let Some((changed, version)) = &way.want else { continue };
+        if asked.is_empty() {
+            continue;
+        }
+        let others = asked.iter().filter(|(id, _)| *id != changed).map(|(id, range)| {
+            if range.is_any() { id.to_string() } else { format!("'{id}@{range}'") }
+        });
+        let own = version.as_ref().map(|version| format!("{changed}@={version}"));
+        let words: Vec<String> = others.chain(own).collect();
+        let add = (!words.is_empty()).then(|| format!("yalotheca add {}", words.join(" ")));
+        let drop = (version.is_none() && noted.contains_key(changed)).then(|| format!("yalotheca drop {changed}"));
+        way.command = match (drop, add) {
+            (Some(drop), Some(add)) => Some(format!("{drop}; {add}")),
+            (drop, add) => drop.or(add),
+        };
+    }
+    explanation
 }
 
 /// Returns why a content cannot be had in a version, everything else staying as wanted.
@@ -282,10 +312,12 @@ pub(crate) fn reasons(lock: &LockFile, wants: &BTreeMap<ContentId, VersionRange>
         .collect()
 }
 
-fn content_lines(
+/// Says what happens to each content; `wanted` is what was wanted before.
+pub(crate) fn content_lines(
     before: &LockFile,
     after: &LockFile,
     wants: &BTreeMap<ContentId, VersionRange>,
+    wanted: &BTreeMap<ContentId, VersionRange>,
 ) -> Vec<ContentLine> {
     let why = reasons(after, wants);
     let mut lines = Vec::new();
@@ -305,7 +337,8 @@ fn content_lines(
     }
     for locked in before.contents.iter().filter(|locked| after.get(&locked.id).is_none()) {
         let from = Some(locked.release.version.clone());
-        let why = "nothing needs it any more".to_owned();
+        let dropped = wanted.contains_key(&locked.id) && !wants.contains_key(&locked.id);
+        let why = if dropped { "you dropped it" } else { "nothing needs it any more" }.to_owned();
         lines.push(ContentLine { act: ContentAct::Gone, id: locked.id.clone(), from, to: None, why });
     }
     lines
@@ -326,8 +359,18 @@ fn companions(
             if there || told || session.survey.platform.provides.contains_key(id) {
                 continue;
             }
-            let available = shelf.get()?.content(id)?.is_some();
-            found.push(Companion { id: id.clone(), of: locked.id.clone(), available });
+            let catalogues = shelf.get()?;
+            // An offer is no need: a catalogue that cannot be asked about it stands in nobody's way.
+            let bearer = match catalogues.content(id) {
+                Ok(Some(content)) => Some(content.id),
+                Ok(None) => catalogues.providers(id).into_iter().next(),
+                Err(_) => continue,
+            };
+            let available = bearer.is_some();
+            let id = bearer.unwrap_or_else(|| id.clone());
+            if !found.iter().any(|companion| companion.id == id) {
+                found.push(Companion { id, of: locked.id.clone(), available });
+            }
         }
     }
     found.sort_by_key(|companion| !companion.available);

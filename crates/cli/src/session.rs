@@ -54,7 +54,10 @@ impl Session {
         let name = if name.is_empty() { self.tree.root().display().to_string() } else { name.clone() };
         let parts: Vec<String> =
             self.survey.platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect();
-        let brackets = [vec![self.game.name.clone()], parts].concat().join(", ");
+        // Some games call a part of their platform by their own name.
+        let own = self.survey.platform.parts.contains_key(&self.game.name);
+        let game = if own { Vec::new() } else { vec![self.game.name.clone()] };
+        let brackets = [game, parts].concat().join(", ");
         format!("{name} ({brackets})")
     }
 

@@ -36,6 +36,11 @@ impl Ui {
         self.verbose
     }
 
+    /// Whether only results are printed.
+    pub(crate) fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// Whether results are printed as JSON.
     pub(crate) fn is_json(&self) -> bool {
         self.json

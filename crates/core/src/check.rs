@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use crate::{
-    change::{ChangeSet, EntryAct, FileAct},
+    change::{ChangeSet, EntryAct, FileAct, Step},
     solve::Breach,
 };
 
@@ -77,23 +77,27 @@ pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
 pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
     const MOST: usize = 3;
     let mut findings = Vec::new();
-    let mut counted: Vec<(FileAct, &crate::id::ContentId, Vec<&crate::change::FileLine>)> = Vec::new();
+    let there = |path: &crate::id::TreePath| {
+        change.steps.iter().any(|step| matches!(step, Step::Put { path: at, before: Some(_), .. } if at == path))
+    };
+    let mut counted: Vec<((FileAct, bool), &crate::id::ContentId, Vec<&crate::change::FileLine>)> = Vec::new();
     for line in &change.files {
-        match counted.iter_mut().find(|(act, content, _)| *act == line.act && *content == &line.content) {
+        let sort = (line.act, there(&line.path));
+        match counted.iter_mut().find(|(known, content, _)| *known == sort && *content == &line.content) {
             Some((_, _, lines)) => lines.push(line),
-            None => counted.push((line.act, &line.content, vec![line])),
+            None => counted.push((sort, &line.content, vec![line])),
         }
     }
-    for (act, content, lines) in counted {
+    for ((act, altered), content, lines) in counted {
         if lines.len() > MOST {
             let first = &lines[0].path;
-            let (sort, verb) = words(act);
+            let (sort, verb) = words(act, altered);
             let says = format!("{} files of {content} {verb}, the first is {first}", lines.len());
             findings.push(Finding::trouble(sort, content.as_str(), says, Some(SETTLE)));
             continue;
         }
         for line in lines {
-            let (sort, _) = words(act);
+            let (sort, _) = words(act, altered);
             let path = &line.path;
             let says = match (act, &line.from) {
                 (FileAct::Move, Some(from)) => {
@@ -101,9 +105,6 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 }
                 (FileAct::Displace, _) => format!("{path} is not the file of {content} that belongs there"),
                 (FileAct::Replace | FileAct::Restore, _) => {
-                    let altered = change.steps.iter().any(|step| {
-                        matches!(step, crate::change::Step::Put { path: at, before: Some(_), .. } if at == path)
-                    });
                     let what = if altered { "was changed behind our back" } else { "is gone" };
                     format!("{path} of {content} {what}")
                 }
@@ -129,10 +130,11 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
     findings
 }
 
-fn words(act: FileAct) -> (&'static str, &'static str) {
+fn words(act: FileAct, altered: bool) -> (&'static str, &'static str) {
     match act {
         FileAct::Put => ("missing-file", "are not there"),
-        FileAct::Replace | FileAct::Restore => ("altered-file", "are gone or were changed"),
+        FileAct::Replace | FileAct::Restore if altered => ("altered-file", "were changed behind our back"),
+        FileAct::Replace | FileAct::Restore => ("missing-file", "are gone"),
         FileAct::Move => ("wrong-folder", "lie in the wrong folder"),
         FileAct::Displace => ("other-file", "are other files than the lineup's"),
         FileAct::Aside => ("left-over", "belong to nothing in the lineup any more"),

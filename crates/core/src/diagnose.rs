@@ -78,7 +78,6 @@ impl crate::hint::Hint for PatternError {
 struct Watched {
     name: ContentId,
     loaded: Option<Regex>,
-    listed: Option<Regex>,
     failed: Option<Regex>,
     seen: bool,
     why: Option<String>,
@@ -114,7 +113,6 @@ impl<'a> LogReader<'a> {
                 own.push(Watched {
                     loaded: kind.loaded.as_ref().map(|template| pattern(template, &scope)).transpose()?,
                     failed: kind.failed.as_ref().map(|template| pattern(template, &scope)).transpose()?,
-                    listed: kind.listed.clone(),
                     seen: false,
                     why: None,
                     name,
@@ -128,20 +126,15 @@ impl<'a> LogReader<'a> {
     /// Reads one line.
     pub fn feed(&mut self, line: &str) {
         let line = line.trim_end();
-        let run = &self.game.run;
+        let game = self.game;
+        let run = &game.run;
         if run.ready.is_match(line) {
             self.ready = true;
         }
         for watched in self.watched.iter_mut().flat_map(|(_, _, own)| own) {
             watched.seen |= watched.loaded.as_ref().is_some_and(|pattern| pattern.is_match(line));
-            if let Some(groups) = watched.listed.as_ref().and_then(|pattern| pattern.captures(line)) {
-                watched.seen |= groups["names"].split([' ', ',']).any(|name| name == watched.name.as_str());
-            }
-            if let Some(groups) = watched.failed.as_ref().and_then(|pattern| pattern.captures(line)) {
-                let why = groups.name("why").or_else(|| groups.get(0)).map_or("", |group| group.as_str());
-                watched.why.get_or_insert_with(|| why.trim().to_owned());
-            }
         }
+        self.hear_failures(line);
         let fatal = run.fatal.iter().find_map(|pattern| pattern.captures(line));
         let wrong = fatal.is_some();
         if let Some(groups) = fatal.or_else(|| run.trouble.iter().find_map(|pattern| pattern.captures(line))) {
@@ -150,6 +143,23 @@ impl<'a> LogReader<'a> {
             if !self.troubles.iter().any(|known| known.says == trouble.says) {
                 self.troubles.push(trouble);
             }
+        }
+    }
+
+    /// Lines that say of a content that it failed; told in the definition's words where it knows the line.
+    fn hear_failures(&mut self, line: &str) {
+        let mut heard = Vec::new();
+        for (content, (_, _, own)) in self.watched.iter().enumerate() {
+            for (name, watched) in own.iter().enumerate().filter(|(_, watched)| watched.why.is_none()) {
+                let Some(groups) = watched.failed.as_ref().and_then(|pattern| pattern.captures(line)) else { continue };
+                let said = groups.name("why").or_else(|| groups.get(0)).map_or("", |group| group.as_str());
+                let told = self.explain(line, said, false);
+                let says = told.says.strip_prefix(watched.name.as_str()).unwrap_or(&told.says);
+                heard.push((content, name, says.trim().to_owned()));
+            }
+        }
+        for (content, name, why) in heard {
+            self.watched[content].2[name].why = Some(why);
         }
     }
 
@@ -288,13 +298,13 @@ mod tests {
     fn members_of_a_pack_are_watched_one_by_one() {
         let game = load("luanti");
         let lineup = [locked("mesecons", "modpack", &["mesecons", "mesecons_lamp"]), locked("a", "mod", &[])];
-        let reader = read(&game, &lineup, "2026: INFO[Main]: Server: Loading mods: default a mesecons \n");
+        let reader = read(&game, &lineup, "INFO[Main]: Mod \"a\" loaded after 0 ms\nINFO[Main]: Mod \"mesecons\" loaded after 9 ms\n");
         let lamp = ContentId::new("mesecons_lamp").unwrap();
         assert_eq!(reader.contents()["mesecons"], ContentState::NotSeen { members: vec![lamp] });
         assert_eq!(reader.contents()["a"], ContentState::Loaded);
         let log = "ERROR[Main]: mod \"mesecons_lamp\" has unsatisfied dependencies:  \"dye\"";
         let reader = read(&game, &lineup, log);
-        assert!(matches!(&reader.contents()["mesecons"], ContentState::Failed { why } if why.starts_with("mesecons_lamp: has")));
+        assert!(matches!(&reader.contents()["mesecons"], ContentState::Failed { why } if why == "mesecons_lamp: needs dye, which is not enabled here"));
         assert_eq!(reader.troubles()[0].says, "mesecons_lamp needs dye, which is not enabled here");
     }
 }

@@ -1,14 +1,42 @@
-//! Whether a server runs, as far as this machine can tell: a process whose program is the server's and which works in,
-//! or was started with, the server's folder.
+//! Whether a server runs, as far as this machine can tell: the process that a trial left running, or one whose
+//! program is the server's and which works in, or was started with, the server's folder.
 
 use std::{
-    fs,
+    fs, io,
     path::{Path, PathBuf},
 };
 
 use yalotheca_core::game::{Game, Scope};
 
-use crate::survey::find_program;
+use crate::{settle::OWN, survey::find_program};
+
+fn record(folder: &Path) -> PathBuf {
+    folder.join(OWN).join("process")
+}
+
+/// Notes the process of a server that is left running.
+///
+/// # Errors
+/// Where it cannot be written.
+pub fn note(folder: &Path, pid: u32) -> io::Result<()> {
+    fs::write(record(folder), format!("{pid} {}\n", started(pid).unwrap_or_default()))
+}
+
+/// When a process was started, in the kernel's ticks: a number may be given to another process later.
+fn started(pid: u32) -> Option<String> {
+    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let (_, rest) = stat.rsplit_once(')')?;
+    let mut fields = rest.split_whitespace();
+    let state = fields.next()?;
+    (state != "Z").then(|| fields.nth(18).map(str::to_owned)).flatten()
+}
+
+fn noted(folder: &Path) -> Option<Running> {
+    let text = fs::read_to_string(record(folder)).ok()?;
+    let (pid, ticks) = text.trim().split_once(' ')?;
+    let pid = pid.parse().ok()?;
+    (started(pid).as_deref() == Some(ticks)).then_some(Running { pid })
+}
 
 /// A running server.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,6 +47,9 @@ pub struct Running {
 
 /// Returns the process of the server, if there is one.
 pub fn find(folder: &Path, game: &Game, scope: &Scope) -> Option<Running> {
+    if let Some(running) = noted(folder) {
+        return Some(running);
+    }
     let program = game.run.command.first()?.render(scope).ok()?;
     let name = find_program(&program).file_name()?.to_string_lossy().into_owned();
     let folder = folder.canonicalize().ok()?;
@@ -37,6 +68,5 @@ fn is_server(pid: u32, name: &str, folder: &Path) -> bool {
     let is_program = words.iter().take(2).any(|word| Path::new(word).file_name().is_some_and(|file| file == name));
     let named = || words.iter().skip(1).any(|word| PathBuf::from(word).starts_with(folder));
     let works_there = || fs::read_link(format!("/proc/{pid}/cwd")).is_ok_and(|cwd| cwd == folder);
-    let is_zombie = || fs::read_to_string(format!("/proc/{pid}/stat")).is_ok_and(|stat| stat.contains(") Z "));
-    is_program && (works_there() || named()) && !is_zombie()
+    is_program && (works_there() || named()) && started(pid).is_some()
 }

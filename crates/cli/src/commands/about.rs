@@ -58,7 +58,7 @@ impl View for AboutView {
         let mut row = |word: &str, text: String| rows.push(vec![Cell::new(Role::Dim, word), Cell::plain(text)]);
         if let Some(here) = &self.here {
             let why = self.why.as_ref().filter(|why| !why.is_empty()).map(|why| format!(": {why}")).unwrap_or_default();
-            row("here", format!("{here}{why}"));
+            row("here", format!("{}{why}", if here.is_unversioned() { "yes" } else { here.as_str() }));
         }
         if !self.catalogue.is_empty() {
             row("from", format!("catalogue {}", self.catalogue));
@@ -94,7 +94,7 @@ impl View for AboutView {
                 let role = if release.fits { Role::Good } else { Role::Bad };
                 let bytes = if release.size > 0 { size(release.size) } else { String::new() };
                 vec![
-                    Cell::plain(release.version.to_string()),
+                    Cell::plain(if release.version.is_unversioned() { "no version" } else { release.version.as_str() }),
                     Cell::new(Role::Dim, bytes),
                     Cell::new(role, release.verdict.clone()),
                 ]
@@ -149,7 +149,7 @@ pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode
 }
 
 /// Whether a release fits this server, and where not, the one reason that matters most.
-fn verdict(
+pub(super) fn verdict(
     session: &Session,
     shelf: &Shelf<'_>,
     id: &ContentId,
@@ -169,9 +169,13 @@ fn verdict(
     Ok(match why_not(session, shelf, id, &release.version)? {
         None => (true, note.into()),
         Some(why) => {
-            // The last sentence is the one that the others lead to.
-            let last = why.because.iter().rev().find(|statement| statement.sort != "want");
-            (false, last.map_or_else(|| "does not go with what is wanted".into(), |statement| statement.text.clone()))
+            // The first sentence is about this release, and the last one is what the others lead to.
+            let mut sentences: Vec<&str> =
+                why.because.iter().filter(|said| said.sort != "want").map(|said| said.text.as_str()).collect();
+            if let [first, .., last] = sentences.as_slice() {
+                sentences = vec![first, last];
+            }
+            (false, sentences.join("; "))
         }
     })
 }

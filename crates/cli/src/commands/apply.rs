@@ -47,7 +47,7 @@ pub(crate) fn apply(
         }
         return Ok(ExitCode::SUCCESS);
     }
-    if !ui.is_json() {
+    if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
     let _claim = session.claim_stopped()?;
@@ -67,7 +67,7 @@ pub(crate) fn apply(
     let number = settle::settle(&session.tree, &order, &bytes)?;
     view.settled = true;
     view.number = Some(number);
-    if !ui.is_json() {
+    if !ui.is_json() && !ui.is_quiet() {
         ui.print("\n")?;
     }
     ui.show(&view)?;
@@ -109,14 +109,15 @@ pub(crate) fn origin(summary: &str, undoes: Option<u32>) -> Origin {
     }
 }
 
-/// `--at FOLDER` says nothing in a history.
+/// `--at FOLDER` and how the answer was given say nothing in a history.
 fn without_places(words: &[String]) -> Vec<String> {
+    const MANNERS: &[&str] = &["--yes", "-y", "--quiet", "-q", "--json", "--verbose", "-v", "--offline"];
     let mut kept = Vec::new();
     let mut words = words.iter();
     while let Some(word) = words.next() {
         if word == "--at" {
             words.next();
-        } else if !word.starts_with("--at=") {
+        } else if !word.starts_with("--at=") && !MANNERS.contains(&word.as_str()) {
             kept.push(word.clone());
         }
     }

@@ -34,10 +34,11 @@ const STORY: &[(&str, &[&str])] = &[
         &["adopt", "--name", "Larkspur Harbour"],
     ),
     ("What is wrong with it?", &["check"]),
-    ("What would put it right?", &["preview"]),
-    ("Do it.", &["settle", "--yes"]),
+    ("Put it right: what is missing is brought, what lies wrong is moved, all or nothing.", &["settle", "--yes"]),
     ("What is there to add that has to do with bells?", &["find", "bell"]),
-    ("Tidebell, then. What it needs comes along.", &["add", "tidebell", "--yes"]),
+    ("Tidebell, then. Note it, see what would happen, and do it.", &["add", "tidebell", "--later"]),
+    ("", &["preview"]),
+    ("", &["settle", "--yes", "--quiet"]),
     ("Does the server start with it?", &["trial"]),
     ("Two contents that do not go together: the reason, and the ways out.", &["add", "quiet-bells", "tidebell@>=1.3", "--yes"]),
     ("Is there anything newer? Some things cannot be, and the reason is told.", &["update", "--yes"]),
@@ -136,8 +137,9 @@ fn act(world: &World, about: &str, words: &[&str], ui: &Ui) -> Result<(), Comman
         .stdout(if io::stdout().is_terminal() { Stdio::inherit() } else { Stdio::piped() })
         .output()
         .map_err(|source| CommandError::Io { what: "running a command of the demo".into(), source })?;
-    ui.print(&String::from_utf8_lossy(&output.stdout))?;
+    // What is told on the way comes before the result.
     ui.print(&String::from_utf8_lossy(&output.stderr))?;
+    ui.print(&String::from_utf8_lossy(&output.stdout))?;
     let meaning = match output.status.code() {
         Some(0) => return Ok(()),
         Some(1) => "trouble found",

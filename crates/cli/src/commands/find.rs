@@ -6,10 +6,11 @@ use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{catalogue::Content, id::ContentId, version::ReleaseVersion};
 
+use super::about::verdict;
 use crate::{
     args::Global,
     error::CommandError,
-    session::Session,
+    session::{Session, Shelf},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -52,7 +53,8 @@ impl View for FindView {
             .iter()
             .map(|found| {
                 let (role, state) = match (&found.here, &found.fits, &found.why_not) {
-                    (Some(here), _, _) => (Role::Good, format!("{here} is here")),
+                    (Some(here), _, _) => (Role::Good, format!("{} is here", here.shown()).trim_start().to_owned()),
+                    (None, Some(fits), _) if fits.is_unversioned() => (Role::Plain, "fits".to_owned()),
                     (None, Some(fits), _) => (Role::Plain, fits.to_string()),
                     (None, None, _) => (Role::Bad, "does not fit".to_owned()),
                 };
@@ -88,7 +90,10 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         }
         let content = catalogues.content(&listing.id)?;
         let here = session.control.lock.get(&listing.id).map(|locked| locked.release.version.clone());
-        let (fits, why_not) = content.map_or((None, None), |content| fitness(&session, &content));
+        let (fits, why_not) = match &content {
+            Some(content) => fitness(&session, &shelf, content)?,
+            None => (None, None),
+        };
         let about = listing.about.trim().trim_end_matches('.').to_owned();
         let (id, title) = (listing.id, listing.title);
         let about = if about.is_empty() { title.clone() } else { about };
@@ -101,15 +106,22 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
 }
 
 /// Returns the newest release that fits, and the reason that matters most for the newest that does not.
-fn fitness(session: &Session, content: &Content) -> (Option<ReleaseVersion>, Option<String>) {
+fn fitness(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    content: &Content,
+) -> Result<(Option<ReleaseVersion>, Option<String>), CommandError> {
     let mut releases: Vec<_> = content.releases.iter().filter(|release| !release.withdrawn).collect();
     releases.sort_by(|a, b| {
         (a.version.is_prerelease(), &b.version).cmp(&(b.version.is_prerelease(), &a.version))
     });
-    let miss = |release: &yalotheca_core::catalogue::Release| session.survey.platform.miss(release);
-    let fits = releases.iter().find(|release| miss(release).is_none()).map(|release| release.version.clone());
-    let why = releases.first().and_then(|release| miss(release)).map(|miss| {
-        format!("It needs {} {}, and {}", miss.part, miss.range.in_words(), miss.what_is_there())
-    });
-    (fits, why)
+    let mut first_reason = None;
+    for release in releases {
+        let (fits, reason) = verdict(session, shelf, &content.id, release, None)?;
+        if fits {
+            return Ok((Some(release.version.clone()), first_reason));
+        }
+        first_reason.get_or_insert(reason);
+    }
+    Ok((None, first_reason))
 }

@@ -53,8 +53,10 @@ struct ContentLine {
 
 impl View for TrialView {
     fn view(&self, page: &mut Page) {
-        let after = self.ready_after_ms.map(|ms| format!("{}.{} s", ms / 1000, ms / 100 % 10));
-        let after = after.unwrap_or_default();
+        let after = match self.ready_after_ms.unwrap_or_default() {
+            ms @ 0..1000 => format!("{ms} ms"),
+            ms => format!("{}.{} s", ms / 1000, ms / 100 % 10),
+        };
         match self.verdict {
             Verdict::Ready => {
                 page.line(Role::Good, &format!("{}: ready after {after}, nothing troubling.", self.server));
@@ -74,12 +76,7 @@ impl View for TrialView {
         }
         if !self.troubles.is_empty() {
             page.head("What is wrong");
-            for trouble in &self.troubles {
-                page.item(Role::Bad, &trouble.says);
-                if let Some(advice) = &trouble.advice {
-                    page.item(Role::Plain, &format!("  {advice}"));
-                }
-            }
+            troubles(page, &self.troubles);
         }
         contents(page, &self.contents);
         if self.verdict == Verdict::Failed && !self.last_lines.is_empty() {
@@ -91,6 +88,32 @@ impl View for TrialView {
         if let Some(pid) = self.left_running {
             page.gap();
             page.line(Role::Plain, &format!("The server was left running (process {pid})."));
+        }
+    }
+}
+
+/// Troubles of one meaning stand together, and what can be done about them stands below them once.
+fn troubles(page: &mut Page, troubles: &[Trouble]) {
+    const MOST: usize = 4;
+    let mut groups: Vec<Vec<&Trouble>> = Vec::new();
+    for trouble in troubles {
+        let alike = |group: &&mut Vec<&Trouble>| {
+            trouble.means.is_some() && group[0].means == trouble.means && group[0].advice == trouble.advice
+        };
+        match groups.iter_mut().find(alike) {
+            Some(group) => group.push(trouble),
+            None => groups.push(vec![trouble]),
+        }
+    }
+    for group in groups {
+        for trouble in group.iter().take(MOST) {
+            page.item(Role::Bad, &trouble.says);
+        }
+        if group.len() > MOST {
+            page.item(Role::Dim, &format!("and {} more like these (--json lists them)", group.len() - MOST));
+        }
+        if let Some(advice) = &group[0].advice {
+            page.under(Role::Plain, advice);
         }
     }
 }
@@ -149,7 +172,7 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         .iter()
         .filter_map(|locked| {
             let state = went.contents.remove(&locked.id)?;
-            Some(ContentLine { id: locked.id.clone(), version: locked.release.version.to_string(), state })
+            Some(ContentLine { id: locked.id.clone(), version: locked.release.version.shown().to_owned(), state })
         })
         .collect();
     ui.show(&TrialView {

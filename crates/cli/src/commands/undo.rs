@@ -5,9 +5,11 @@ use std::{collections::BTreeMap, process::ExitCode};
 use serde::Serialize;
 use yalotheca_core::{
     change::{ChangeSet, Present, Receipt, Step, undo},
+    control::{LOCK_FILE, LockFile},
     id::TreePath,
 };
 use yalotheca_host::{
+    control::OpenControlError,
     settle::{self, ControlTexts, Order, Past},
     tree::{Found, Tree},
 };
@@ -16,6 +18,7 @@ use super::apply::{origin, texts};
 use crate::{
     args::Global,
     error::CommandError,
+    plan::content_lines,
     session::Session,
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
@@ -62,8 +65,8 @@ pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let now = texts(&session.control);
     let wants_kept = now.wants != after.wants;
     let back = ControlTexts { wants: if wants_kept { now.wants.clone() } else { before.wants }, lock: before.lock };
-    let mut view = UndoView { change: view_of(&session, &change), takes_back, wants_kept };
-    if !ui.is_json() {
+    let mut view = UndoView { change: view_of(&session, &change, &back)?, takes_back, wants_kept };
+    if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
     let _claim = session.claim_stopped()?;
@@ -83,25 +86,31 @@ pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let number = settle::settle(&session.tree, &order, &BTreeMap::new())?;
     view.change.settled = true;
     view.change.number = Some(number);
-    if !ui.is_json() {
+    if !ui.is_json() && !ui.is_quiet() {
         ui.print("\n")?;
     }
     ui.show(&view)?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn view_of(session: &Session, change: &ChangeSet) -> ChangeView {
-    ChangeView {
+fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result<ChangeView, CommandError> {
+    let read = |text: &String| LockFile::parse(LOCK_FILE, text).map_err(OpenControlError::from);
+    let lock = back.lock.as_ref().map(read).transpose()?.unwrap_or_default();
+    let mut contents = content_lines(&session.control.lock, &lock, &session.control.wants.wants, &BTreeMap::new());
+    for line in &mut contents {
+        line.why.clear();
+    }
+    Ok(ChangeView {
         server: session.shown(),
         settled: false,
         number: None,
-        contents: Vec::new(),
-        files: change.files.clone(),
+        contents,
+        files: change.files.iter().rev().cloned().collect(),
         config: change.config.clone(),
         companions: Vec::new(),
         order_notes: Vec::new(),
         notes: Vec::new(),
-    }
+    })
 }
 
 /// Looks at what the settle touched, as it is now.

@@ -52,10 +52,10 @@ impl View for HeldBack {
         for held in &self.held_back {
             page.item(Role::Name, &format!("{} {} is out; {} stays", held.id, held.newest, held.has));
             if let Some(range) = &held.held_by_you {
-                page.item(Role::Plain, &format!("  you want {range}: yalotheca add '{}@*' lets it go on", held.id));
+                page.under(Role::Plain, &format!("you want {range}: yalotheca add '{}@*' lets it go on", held.id));
             }
             for statement in held.because.iter().flat_map(|why| &why.because).filter(|s| s.sort != "want") {
-                page.item(Role::Plain, &format!("  {}", statement.text));
+                page.under(Role::Plain, &statement.text);
             }
         }
         page.gap();

@@ -47,7 +47,12 @@ impl ChangeView {
             files: planned.change.files.clone(),
             config: planned.change.config.clone(),
             companions: planned.companions.clone(),
-            order_notes: if planned.contents.is_empty() { Vec::new() } else { planned.gave_way.clone() },
+            order_notes: planned
+                .gave_way
+                .iter()
+                .filter(|note| planned.contents.iter().any(|line| line.act != ContentAct::Gone && note.circle.contains(&line.id)))
+                .cloned()
+                .collect(),
             notes: circles.collect(),
         }
     }
@@ -65,7 +70,7 @@ impl ChangeView {
             .take(4)
             .map(|line| match (line.act, &line.to) {
                 (ContentAct::Gone, _) => format!("{} gone", line.id),
-                (ContentAct::New, Some(to)) => format!("{} {to} new", line.id),
+                (ContentAct::New, Some(to)) => format!("{} {} new", line.id, to.shown()).replace("  ", " "),
                 (_, Some(to)) => format!("{} now {to}", line.id),
                 (_, None) => line.id.to_string(),
             })
@@ -137,7 +142,7 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
             };
             let version = match (&line.from, &line.to) {
                 (Some(from), Some(to)) if from != to => format!("{to} (was {from})"),
-                (_, Some(version)) | (Some(version), None) => version.to_string(),
+                (_, Some(version)) | (Some(version), None) => version.shown().to_owned(),
                 (None, None) => String::new(),
             };
             vec![
@@ -272,10 +277,13 @@ fn companions(page: &mut Page, companions: &[Companion]) {
 
 fn order_notes(page: &mut Page, notes: &[GaveWay]) {
     for note in notes {
-        let text = format!(
-            "{} wishes to be loaded with {} before {}; that gives way, since other wishes ask for the opposite.",
-            note.by, note.first, note.later
-        );
+        let wish = if note.by == note.later {
+            format!("{} wishes to be loaded after {}", note.later, note.first)
+        } else {
+            format!("{} wishes to be loaded before {}", note.first, note.later)
+        };
+        let circle: Vec<&str> = note.circle.iter().map(yalotheca_core::id::ContentId::as_str).collect();
+        let text = format!("{wish}. That gives way, since the order is already {}.", circle.join(" before "));
         page.gap();
         page.label(Role::Dim, "Order", &text);
     }

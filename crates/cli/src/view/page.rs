@@ -118,8 +118,17 @@ impl Page {
 
     /// A paragraph, set in by two, with its further lines set in as well.
     pub(crate) fn item(&mut self, role: Role, text: &str) {
-        for (number, line) in wrap(text, self.width - 2, self.width - 4).iter().enumerate() {
-            self.text.push_str(if number == 0 { "  " } else { "    " });
+        self.set_in(2, role, text);
+    }
+
+    /// A paragraph that belongs to the item above it.
+    pub(crate) fn under(&mut self, role: Role, text: &str) {
+        self.set_in(6, role, text);
+    }
+
+    fn set_in(&mut self, indent: usize, role: Role, text: &str) {
+        for (number, line) in wrap(text, self.width - indent, self.width - indent - 2).iter().enumerate() {
+            self.text.push_str(&" ".repeat(if number == 0 { indent } else { indent + 2 }));
             self.styled(role, line);
             self.text.push('\n');
         }
@@ -137,12 +146,15 @@ impl Page {
                 widths[at] = widths[at].max(cell.text.width());
             }
         }
-        let used: usize = widths.iter().take(columns.saturating_sub(1)).map(|width| width + GAP).sum::<usize>() + 2;
+        let used: usize = widths.iter().take(columns.saturating_sub(1)).filter(|width| **width > 0).map(|width| width + GAP).sum::<usize>() + 2;
         let below = self.width.saturating_sub(used) < LEAST;
         for row in rows {
             self.text.push_str("  ");
             for (at, cell) in row.iter().enumerate() {
                 let last = at + 1 == columns;
+                if !last && widths[at] == 0 {
+                    continue;
+                }
                 if !last {
                     self.styled(cell.role, &cell.text);
                     if row[at + 1..].iter().any(|cell| !cell.text.is_empty()) && !(below && at + 2 == columns) {
@@ -217,7 +229,7 @@ mod tests {
         page.table(&rows);
         assert_eq!(
             page.into_text(),
-            "  new    tidebell  you want it, and so it comes along\n                   now\n  newer  äö\n"
+            "  new    tidebell  you want it, and so it comes\n                   along now\n  newer  äö\n"
         );
         let mut narrow = Page::new(40);
         narrow.table(&rows);

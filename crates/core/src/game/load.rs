@@ -134,7 +134,7 @@ impl Loader {
         let platform =
             raw.platform.into_iter().map(|(name, rule)| Ok((name, self.platform(rule)?))).collect::<Checked<_>>()?;
         let terms = match raw.terms {
-            Some(terms) => Some(Terms { place: self.place(&terms.at, None, &self.server)?, agreed: terms.agreed }),
+            Some(terms) => Some(Terms { place: self.place(&terms.at, terms.form.as_ref(), &self.server)?, agreed: terms.agreed }),
             None => None,
         };
         Ok(Game {
@@ -278,7 +278,6 @@ impl Loader {
                 })
                 .collect::<Checked<_>>()?,
             loaded: log(&raw.loaded)?,
-            listed: raw.listed.as_ref().map(|text| pattern_with(text, "names")).transpose()?,
             failed: log(&raw.failed)?,
         })
     }

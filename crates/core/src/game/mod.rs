@@ -129,8 +129,6 @@ pub struct Kind {
     pub register: Vec<RegisterRule>,
     /// A pattern (as a template) of the log's line that says it is loaded.
     pub loaded: Option<Template>,
-    /// A pattern whose group `names` lists all that are loaded.
-    pub listed: Option<Regex>,
     /// A pattern (as a template) of the line that says it failed, with the group `why`.
     pub failed: Option<Template>,
 }

@@ -78,7 +78,6 @@ pub(super) struct RawKind {
     #[serde(default)]
     pub(super) register: Vec<RawRegister>,
     pub(super) loaded: Option<Text>,
-    pub(super) listed: Option<Text>,
     pub(super) failed: Option<Text>,
 }
 
@@ -213,6 +212,8 @@ pub(super) struct RawAgree {
 #[serde(deny_unknown_fields)]
 pub(super) struct RawTerms {
     pub(super) at: Text,
+    #[serde(rename = "as")]
+    pub(super) form: Option<Text>,
     pub(super) agreed: String,
 }
 

@@ -5,12 +5,16 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use super::{
-    Question, engine::DeadEnd, is_solvable,
+    Question, engine::{self, DeadEnd}, is_solvable,
     problem::{Candidate, Cause},
     sets::Set,
     verify::with_range,
 };
-use crate::{catalogue::Platform, id::ContentId, version::VersionRange};
+use crate::{
+    catalogue::Platform,
+    id::ContentId,
+    version::{ReleaseVersion, VersionRange},
+};
 
 /// Why there is no lineup.
 #[derive(Debug, Clone, Serialize)]
@@ -38,6 +42,9 @@ pub struct Statement {
 pub struct WayOut {
     /// What to change.
     pub change: String,
+    /// The want to change, and the version it would get; no version means to do without it. Nothing where it is the
+    /// platform that would have to change.
+    pub want: Option<(ContentId, Option<ReleaseVersion>)>,
     /// The command that does it, where one does.
     pub command: Option<String>,
 }
@@ -179,10 +186,13 @@ fn ways_out(question: &Question<'_>, end: &DeadEnd<'_>, candidates: &[Candidate<
         }
         let mut wants = question.wants.clone();
         wants.insert((*id).clone(), VersionRange::any());
-        if solvable(&wants, question.platform) {
+        if let Ok(selection) = engine::run(&Question { wants: &wants, ..*question })
+            && let Some(version) = selection.get(*id)
+        {
             found.push(WayOut {
-                change: format!("take another release of {id}"),
-                command: Some(format!("yalotheca add '{id}@*'")),
+                change: format!("take {id} {version}"),
+                want: Some(((*id).clone(), Some(version.clone()))),
+                command: Some(format!("yalotheca add {id}@={version}")),
             });
         }
     }
@@ -195,25 +205,29 @@ fn ways_out(question: &Question<'_>, end: &DeadEnd<'_>, candidates: &[Candidate<
         platform.parts.insert(miss.part.clone(), version.clone());
         let change = format!("give the server {} {}", miss.part, miss.range.in_words());
         if found.iter().all(|way: &WayOut| way.change != change) && solvable(question.wants, &platform) {
-            found.push(WayOut { change, command: None });
+            found.push(WayOut { change, want: None, command: None });
         }
     }
     for id in &wanted {
         let mut wants = question.wants.clone();
         wants.remove(*id);
         if solvable(&wants, question.platform) {
-            found.push(WayOut { change: format!("do without {id}"), command: Some(format!("yalotheca drop {id}")) });
+            found.push(WayOut {
+                change: format!("do without {id}"),
+                want: Some(((*id).clone(), None)),
+                command: Some(format!("yalotheca drop {id}")),
+            });
         }
     }
     found
 }
 
 /// Finds a version that a range takes, among the versions that the range itself names.
-fn lowest_in(range: &VersionRange) -> Option<crate::version::ReleaseVersion> {
+fn lowest_in(range: &VersionRange) -> Option<ReleaseVersion> {
     range
         .as_str()
         .split([',', ' ', '|'])
         .map(|word| word.trim_start_matches(['<', '>', '=', '^']).trim_end_matches(".*"))
-        .filter_map(|word| crate::version::ReleaseVersion::parse(word).ok())
+        .filter_map(|word| ReleaseVersion::parse(word).ok())
         .find(|version| range.matches(version))
 }

@@ -78,13 +78,13 @@ fn trim(question: &Question<'_>, selection: Selection) -> Selection {
             .chain(release.needs_any.iter().map(|group| group.iter().collect()));
         for group in groups {
             let by_platform = group.iter().any(|(id, range)| verify::platform_provides(question.platform, id, range));
-            if by_platform {
+            if by_platform || verify::meets_any(question.universe, id, &selection[id], &group) {
                 continue;
             }
             let meets = |other: &ContentId| {
                 verify::meets_any(question.universe, other, &selection[other], &group)
             };
-            let mut meeting: Vec<&ContentId> = selection.keys().filter(|other| *other != id && meets(other)).collect();
+            let mut meeting: Vec<&ContentId> = selection.keys().filter(|other| meets(other)).collect();
             // What is kept anyway, or bears the very name that is needed, comes before stand-ins.
             meeting.sort_by_key(|other| (!kept.contains(other), !group.iter().any(|(named, _)| named == other)));
             if let Some(first) = meeting.first()

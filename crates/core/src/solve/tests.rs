@@ -141,7 +141,7 @@ fn an_explanation_names_the_wants_the_reasons_and_the_ways_out() {
          harbour-core from 2.0 on need engine 3 or newer, and this server has engine 2.4"
     );
     let ways: Vec<_> = why.ways_out.iter().map(|way| way.change.as_str()).collect();
-    assert_eq!(ways, ["take another release of tidebell", "give the server engine 3 or newer", "do without tidebell"]);
+    assert_eq!(ways, ["take tidebell 1.2", "give the server engine 3 or newer", "do without tidebell"]);
 }
 
 /// Small random catalogues in which everything can happen.

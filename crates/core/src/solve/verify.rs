@@ -67,17 +67,22 @@ impl fmt::Display for Breach {
                     Some(version) => format!("{version} is there"),
                     None => "it is not there".into(),
                 };
-                write!(f, "{id} {version} needs {}, and {there}", wanted.join(" or "))
+                write!(f, "{} needs {}, and {there}", named(id, version), wanted.join(" or "))
             }
             Self::Welcome { id, other, range, has } => {
                 write!(f, "{id} goes with {}, and {has} is there", with_range(other, range))
             }
             Self::Refuse { id, other } => write!(f, "{id} does not go together with {other}"),
             Self::Platform { id, version, miss } => {
-                write!(f, "{id} {version} needs {} {}, and {}", miss.part, miss.range.in_words(), miss.what_is_there())
+                write!(f, "{} needs {} {}, and {}", named(id, version), miss.part, miss.range.in_words(), miss.what_is_there())
             }
         }
     }
+}
+
+/// Returns `name 1.4`, or the name alone where the author gives no version.
+fn named(id: &ContentId, version: &ReleaseVersion) -> String {
+    format!("{id} {}", version.shown()).trim_end().to_owned()
 }
 
 /// Returns `name` or `name 2.1 or newer`.

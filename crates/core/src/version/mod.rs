@@ -81,6 +81,11 @@ impl ReleaseVersion {
         self.key.is_empty()
     }
 
+    /// Returns the text for a table: empty where the author gave no version.
+    pub fn shown(&self) -> &str {
+        if self.is_unversioned() { "" } else { &self.text }
+    }
+
     /// Returns the text as the author wrote it.
     pub fn as_str(&self) -> &str {
         &self.text

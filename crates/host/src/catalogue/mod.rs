@@ -238,7 +238,7 @@ impl<'a> Catalogues<'a> {
     }
 
     /// Returns the contents that stand in for another one.
-    fn providers(&self, id: &ContentId) -> Vec<ContentId> {
+    pub fn providers(&self, id: &ContentId) -> Vec<ContentId> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.providers(id),
             Opened::Downloads(downloads) => downloads.providers(id),

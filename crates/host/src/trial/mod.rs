@@ -138,6 +138,10 @@ pub fn trial(
     }
     let keep = options.keep && verdict != Verdict::Failed;
     let kept = keep.then(|| server.leave());
+    if let Some(pid) = kept {
+        crate::running::note(folder, pid)
+            .map_err(|source| TrialError::Start { program: "noting the process".into(), source })?;
+    }
     if !keep && alive {
         server.stop(game.run.stop);
     }

@@ -87,7 +87,7 @@ impl View for AdoptView {
                 let known = if adopted.known { "" } else { " (in no catalogue)" };
                 vec![
                     Cell::new(Role::Name, adopted.id.to_string()),
-                    Cell::plain(adopted.version.to_string()),
+                    Cell::plain(adopted.version.shown()),
                     Cell::new(role, format!("{place}{known}")),
                 ]
             })

@@ -1,0 +1,94 @@
+//! Taking charge of empty, fresh and lived-in folders.
+
+use std::fs;
+
+use yalotheca_standin::quayside;
+
+use crate::harness::{Done, World};
+
+#[test]
+fn an_empty_folder_needs_to_be_told_its_game() -> Done {
+    let world = World::empty()?;
+    world.adopt().code(2).says(&["looks like no server of a known game", "--game luanti or --game saltwick"]);
+    let program = format!("program={}", world.root().join("saltwick-server").display());
+    world.run(&["adopt", "--game", "saltwick", "--set", &program]).code(0).says(&["none yet", "Nothing on the server was changed"]);
+    assert!(world.digests()?.len() == 1, "only the folder itself");
+    Ok(())
+}
+
+#[test]
+fn a_fresh_folder_is_recognised_and_not_changed() -> Done {
+    let world = World::empty()?;
+    quayside::write_fresh_server(&world.server(), world.port)?;
+    let before = world.digests()?;
+    world.adopt().code(0).says(&["Saltwick harbour server", "engine 2.4, runtime 6", "none yet"]);
+    assert_eq!(world.digests()?, before);
+    world.run(&["check"]).code(0).says(&["all as it should be"]);
+    Ok(())
+}
+
+#[test]
+fn a_lived_in_folder_is_recognised_and_not_changed() -> Done {
+    let world = World::empty()?;
+    quayside::write_left_behind_server(&world.server(), world.port)?;
+    let before = world.digests()?;
+    let answer = world.adopt().code(0).says(&[
+        "plugins/plugins/gull-chat-1.0.0.swp, where the server does not look; it belongs at plugins/gull-chat-1.0.0.swp",
+        "Not recognised, and left alone plugins/notes from last year.txt plugins/tidebell-beta.swp.part",
+    ]);
+    assert!(!answer.out.contains("in no catalogue"), "all are known by digest: {}", answer.out);
+    assert_eq!(world.digests()?, before);
+    let wants = world.read("yalotheca.toml")?;
+    for name in ["cobbles", "gull-chat", "night-lamps"] {
+        assert!(wants.contains(&format!("{name} = \"*\"")), "{wants}");
+    }
+    assert!(world.read("yalotheca.lock")?.contains("catalogue = \"quayside\""));
+    world.adopt().code(5).says(&["has a yalotheca.toml already"]);
+    Ok(())
+}
+
+#[test]
+fn what_no_catalogue_knows_is_taken_over_and_can_be_dropped() -> Done {
+    let world = World::empty()?;
+    quayside::write_left_behind_server(&world.server(), world.port)?;
+    let program = format!("program={}", world.root().join("saltwick-server").display());
+    world.run(&["adopt", "--set", &program]).code(0).says(&["(in no catalogue)"]);
+    // Its bytes lie on the server, so it can be moved to where it belongs without any catalogue.
+    world.run(&["drop", "night-lamps", "--yes"]).code(0).says(&["move", "you dropped it"]);
+    assert!(world.path("plugins/gull-chat-1.0.0.swp").exists() && !world.path("plugins/plugins").join("x").exists());
+    assert_eq!(world.read("plugins/order.txt")?, "# the order for the festival week\ngull-chat\n");
+    Ok(())
+}
+
+#[test]
+fn a_second_file_of_one_id_is_named() -> Done {
+    let world = World::empty()?;
+    quayside::write_left_behind_server(&world.server(), world.port)?;
+    fs::copy(world.path("plugins/plugins/gull-chat-1.0.0.swp"), world.path("plugins/gull-chat-1.0.0.swp"))?;
+    world.adopt().code(0).says(&["gull-chat 1.0.0 plugins/gull-chat-1.0.0.swp"]);
+    world.run(&["check"]).says(&["plugins/plugins/gull-chat-1.0.0.swp is a second gull-chat"]);
+    Ok(())
+}
+
+#[test]
+fn a_damaged_archive_and_a_bad_descriptor_are_named() -> Done {
+    let world = World::empty()?;
+    quayside::write_fresh_server(&world.server(), world.port)?;
+    let (_, bytes) = quayside::release("tidebell", "1.4.0")?;
+    fs::create_dir_all(world.path("plugins"))?;
+    fs::write(world.path("plugins/cut.swp"), &bytes[..bytes.len() / 2])?;
+    world.adopt().code(0).says(&["plugins/cut.swp: cut.swp: a damaged archive"]);
+    world.run(&["check"]).code(1).says(&["plugins/cut.swp cannot be read"]);
+    Ok(())
+}
+
+#[test]
+fn wrong_options_are_told() -> Done {
+    let world = World::empty()?;
+    quayside::write_fresh_server(&world.server(), world.port)?;
+    world.run(&["adopt", "--set", "prt=1"]).code(2).says(&["have no value \"prt\"", "did you mean port?"]);
+    world.run(&["adopt", "--catalogue", "x"]).code(2).says(&["has no '='"]);
+    world.run(&["adopt", "--game", "saltwik"]).code(2).says(&["did you mean saltwick?"]);
+    assert!(!world.path("yalotheca.toml").exists());
+    Ok(())
+}

@@ -1,0 +1,89 @@
+//! Killed at every step of a settle, the server is as before or as after, once any command has run again.
+
+use std::process::Stdio;
+
+use crate::harness::{Done, World};
+
+/// Runs a command again and again, killed one step later each time, until it comes through.
+fn kill_everywhere(make: impl Fn() -> Result<World, Box<dyn std::error::Error>>, words: &[&str]) -> Done {
+    let mut states = (0, 0);
+    for point in 1.. {
+        let world = make()?;
+        let before = (world.digests()?, world.read("yalotheca.toml")?, world.read("yalotheca.lock")?);
+        let number = point.to_string();
+        let killed = world.run_with(words, &[("YALOTHECA_FAULT", &number)]);
+        if killed.code == 0 {
+            assert!(point > 12, "only {point} points; is this a release build?");
+            assert!(states.0 > 0 && states.1 > 0, "both outcomes must have been seen: {states:?}");
+            return Ok(());
+        }
+        assert_eq!(killed.code, -1, "killed by a signal: {}", killed.err);
+        let next = world.run(&["check", "--json"]);
+        let after = (world.digests()?, world.read("yalotheca.toml")?, world.read("yalotheca.lock")?);
+        if after == before {
+            states.0 += 1;
+        } else {
+            states.1 += 1;
+            let whole = make()?;
+            whole.run(words).code(0);
+            // Each world has a port of its own.
+            let (mut here, mut there) = (after.0, whole.digests()?);
+            here.remove("saltwick.conf");
+            there.remove("saltwick.conf");
+            assert_eq!(here, there, "point {point}");
+            assert_eq!(after.2, whole.read("yalotheca.lock")?, "point {point}");
+            next.code(0);
+        }
+        // Nothing is half done: the next settle goes through, and its undo comes back.
+        world.run(words).code(0);
+        world.run(&["check"]).code(0);
+        assert!(!world.path(".yalotheca/journal/0001/staged").join("0").exists(), "point {point} leaves litter");
+        assert!(point < 200, "it never comes through");
+    }
+    Ok(())
+}
+
+#[test]
+fn a_settle_killed_at_each_step() -> Done {
+    kill_everywhere(
+        || {
+            let world = World::left_behind()?;
+            // A state in which check finds nothing, whichever way it ends.
+            world.run(&["settle", "--yes"]).code(0);
+            Ok(world)
+        },
+        &["add", "tidebell", "evening-tide", "--yes"],
+    )
+}
+
+#[test]
+fn the_command_that_finishes_or_takes_back_says_so() -> Done {
+    let world = World::fresh()?;
+    assert_eq!(world.run_with(&["add", "tidebell", "--yes"], &[("YALOTHECA_FAULT", "1")]).code, -1);
+    world.run(&["preview"]).code(0).says(&["interrupted before it touched the server", "taken back"]);
+    assert_eq!(world.run_with(&["add", "tidebell", "--yes"], &[("YALOTHECA_FAULT", "5")]).code, -1);
+    world.run(&["preview"]).code(0).says(&["was interrupted", "finished", "nothing to do"]);
+    assert!(world.read("yalotheca.toml")?.contains("tidebell"));
+    Ok(())
+}
+
+#[test]
+fn two_at_once_do_not_mix() -> Done {
+    let world = World::fresh()?;
+    world.run(&["add", "lamp-oil", "--yes"]).code(0);
+    let held = std::fs::File::options().append(true).open(world.path(".yalotheca/busy"))?;
+    held.try_lock()?;
+    world.run(&["add", "tidebell", "--yes"]).code(5).says(&["another yalotheca is at work there"]);
+    held.unlock()?;
+    let mut children = Vec::new();
+    for name in ["tidebell", "coin-purse", "cobbles"] {
+        children.push(world.command(&["add", name, "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?);
+    }
+    for child in &mut children {
+        child.wait()?;
+    }
+    // Whoever came second was refused or came after; never half of each.
+    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
+    Ok(())
+}

@@ -1,0 +1,44 @@
+//! The demo.
+
+use std::time::{Duration, Instant};
+
+use crate::harness::{Done, World, program};
+
+#[test]
+fn the_story_runs_through() -> Done {
+    let world = World::empty()?;
+    let started = Instant::now();
+    let answer = world.run(&["demo"]).code(0).says(&[
+        "where the server does not look",
+        "night-lamps 1.2.0 needs lamp-oil 1 or newer",
+        "nothing troubling",
+        "exit code 3: no lineup possible",
+        "tidebell 2.0.0 is out; 1.4.0 stays",
+        "change 4 taken back",
+        "all as it should be",
+    ]);
+    assert!(started.elapsed() < Duration::from_secs(30));
+    assert!(!answer.out.contains('\u{1b}'), "no colours where there is no terminal");
+    Ok(())
+}
+
+#[test]
+fn its_world_can_be_kept_and_used() -> Done {
+    let world = World::empty()?;
+    let into = world.root().join("kept");
+    let into_text = into.display().to_string();
+    world.run(&["demo", "--into", &into_text]).code(0).says(&["The demo's world is yours now"]);
+    world.run(&["demo", "--into", &into_text]).code(5).says(&["is not empty"]);
+    let at = into.join("harbour").display().to_string();
+    let run = |words: &[&str]| world.run(&[&["--at", at.as_str()], words].concat());
+    run(&["check", "--json"]).code(0).json()?;
+    run(&["find"]).code(0).says(&["tidebell"]);
+    run(&["about", "tidebell"]).code(0).says(&["1.4.0", "tidebell 2.0.0 needs harbour-core 3 or newer; harbour-core 3.0.0 needs engine 3"]);
+    run(&["add", "ferry-lines", "--yes"]).code(0);
+    run(&["trial"]).code(0).says(&["ferry-lines 1.0.0 loaded"]);
+    run(&["drop", "ferry-lines", "--yes"]).code(0);
+    run(&["undo", "--yes"]).code(0);
+    assert!(into.join("harbour/plugins/ferry-lines-1.0.0.swp").exists());
+    assert!(program().exists());
+    Ok(())
+}

@@ -1,0 +1,176 @@
+//! A world in a temporary folder: a server, a cache, a catalogue host, and the built program.
+
+use std::{
+    collections::BTreeMap,
+    error::Error,
+    fs,
+    net::TcpListener,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+    process::{Command, Output},
+};
+
+use serde_json::Value;
+use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};
+
+pub(crate) type Done = Result<(), Box<dyn Error>>;
+
+/// The built program.
+pub(crate) fn program() -> PathBuf {
+    PathBuf::from(env!("CARGO_BIN_EXE_yalotheca"))
+}
+
+/// What a command answered.
+#[derive(Debug)]
+pub(crate) struct Answer {
+    pub(crate) code: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl Answer {
+    fn of(output: &Output) -> Self {
+        Self {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
+    /// Checks the exit code and returns the answer.
+    pub(crate) fn code(self, expected: i32) -> Self {
+        assert_eq!(self.code, expected, "stdout:\n{}\nstderr:\n{}", self.out, self.err);
+        self
+    }
+
+    /// Checks that the result or the messages hold each of these.
+    pub(crate) fn says(self, texts: &[&str]) -> Self {
+        let whole = format!("{}\n{}", self.out, self.err);
+        let flat = whole.split_whitespace().collect::<Vec<_>>().join(" ");
+        for text in texts {
+            assert!(flat.contains(text), "{text:?} is not in:\n{whole}");
+        }
+        self
+    }
+
+    pub(crate) fn json(&self) -> Result<Value, Box<dyn Error>> {
+        Ok(serde_json::from_str(&self.out)?)
+    }
+}
+
+/// A server in a temporary folder, with a catalogue host.
+pub(crate) struct World {
+    root: tempfile::TempDir,
+    pub(crate) host: CatalogueHost,
+    pub(crate) port: u16,
+}
+
+pub(crate) fn free_port() -> Result<u16, Box<dyn Error>> {
+    Ok(TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
+}
+
+impl World {
+    /// A world whose server folder is still empty. Its path has a space and letters beyond ASCII.
+    pub(crate) fn empty() -> Result<Self, Box<dyn Error>> {
+        let root = tempfile::Builder::new().prefix("yalotheca läuft hier ").tempdir()?;
+        fs::create_dir_all(root.path().join("harbour"))?;
+        quayside::write_catalogue(&root.path().join("quayside"))?;
+        let program_path = root.path().join("saltwick-server");
+        let script = format!("#!/bin/sh\nexec '{}' stand-in saltwick \"$@\"\n", program().display());
+        fs::write(&program_path, script)?;
+        fs::set_permissions(&program_path, fs::Permissions::from_mode(0o755))?;
+        let host = CatalogueHost::start(root.path().join("quayside"))?;
+        Ok(Self { root, host, port: free_port()? })
+    }
+
+    /// A fresh Saltwick server, adopted.
+    pub(crate) fn fresh() -> Result<Self, Box<dyn Error>> {
+        let world = Self::empty()?;
+        quayside::write_fresh_server(&world.server(), world.port)?;
+        world.adopt().code(0);
+        Ok(world)
+    }
+
+    /// The server that somebody left behind, adopted.
+    pub(crate) fn left_behind() -> Result<Self, Box<dyn Error>> {
+        let world = Self::empty()?;
+        quayside::write_left_behind_server(&world.server(), world.port)?;
+        world.adopt().code(0);
+        Ok(world)
+    }
+
+    pub(crate) fn root(&self) -> &Path {
+        self.root.path()
+    }
+
+    pub(crate) fn server(&self) -> PathBuf {
+        self.root().join("harbour")
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.server().join(name)
+    }
+
+    pub(crate) fn read(&self, name: &str) -> Result<String, Box<dyn Error>> {
+        Ok(fs::read_to_string(self.path(name)).map_err(|error| format!("{name}: {error}"))?)
+    }
+
+    pub(crate) fn write(&self, name: &str, text: &str) -> Done {
+        let path = self.path(name);
+        path.parent().map_or(Ok(()), fs::create_dir_all)?;
+        Ok(fs::write(path, text)?)
+    }
+
+    pub(crate) fn adopt(&self) -> Answer {
+        let catalogue = format!("quayside={}", self.host.address());
+        let program = format!("program={}", self.root().join("saltwick-server").display());
+        self.run(&["adopt", "--name", "Larkspur Harbour", "--catalogue", &catalogue, "--set", &program])
+    }
+
+    pub(crate) fn command(&self, words: &[&str]) -> Command {
+        let mut command = Command::new(program());
+        command
+            .args(words)
+            .current_dir(self.server())
+            .env_clear()
+            .env("PATH", std::env::var_os("PATH").unwrap_or_default())
+            .env("HOME", self.root())
+            .env("USER", "wren")
+            .env("COLUMNS", "100");
+        command
+    }
+
+    pub(crate) fn run(&self, words: &[&str]) -> Answer {
+        self.run_with(words, &[])
+    }
+
+    pub(crate) fn run_with(&self, words: &[&str], env: &[(&str, &str)]) -> Answer {
+        match self.command(words).envs(env.iter().copied()).output() {
+            Ok(output) => Answer::of(&output),
+            Err(error) => Answer { code: -2, out: String::new(), err: error.to_string() },
+        }
+    }
+
+    /// The digest of every file of the server, `.yalotheca` and the two control files apart; folders too.
+    pub(crate) fn digests(&self) -> Result<BTreeMap<String, String>, Box<dyn Error>> {
+        digests_of(&self.server())
+    }
+}
+
+pub(crate) fn digests_of(folder: &Path) -> Result<BTreeMap<String, String>, Box<dyn Error>> {
+    let mut found = BTreeMap::new();
+    for entry in walkdir::WalkDir::new(folder) {
+        let entry = entry?;
+        let name = entry.path().strip_prefix(folder)?.to_string_lossy().into_owned();
+        if name.starts_with(".yalotheca") || name.starts_with("yalotheca.") {
+            continue;
+        }
+        let digest = if entry.file_type().is_file() {
+            blake3::hash(&fs::read(entry.path())?).to_hex().to_string()
+        } else {
+            "folder".into()
+        };
+        found.insert(name, digest);
+    }
+    Ok(found)
+}

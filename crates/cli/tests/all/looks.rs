@@ -1,0 +1,106 @@
+//! How results look: widths, JSON, colours, closed pipes.
+
+use std::{
+    io::{BufRead, BufReader},
+    process::Stdio,
+};
+
+use crate::harness::{Done, World};
+
+#[test]
+fn nothing_is_wider_than_the_terminal() -> Done {
+    let world = World::left_behind()?;
+    for columns in ["80", "100"] {
+        for words in [
+            vec!["check"], vec!["preview"], vec!["find"], vec!["about", "tidebell"], vec!["history"],
+            vec!["add", "quiet-bells", "tidebell@>=1.3", "--yes"], vec!["game", "list"],
+        ] {
+            let answer = world.run_with(&words, &[("COLUMNS", columns)]);
+            let limit: usize = columns.parse()?;
+            for line in answer.out.lines().chain(answer.err.lines()) {
+                let spaced = line.trim().contains(' ');
+                assert!(line.chars().count() <= limit || !spaced, "{words:?} at {columns}: {line}");
+                assert_eq!(line, line.trim_end(), "{words:?}: white space at the end");
+                assert!(!line.contains('\u{1b}'), "{words:?}: colours without a terminal");
+            }
+        }
+    }
+    Ok(())
+}
+
+#[test]
+fn every_result_is_json_where_asked() -> Done {
+    let world = World::left_behind()?;
+    for (words, code, key) in [
+        (vec!["check"], 1, "findings"), (vec!["preview"], 0, "contents"), (vec!["find"], 0, "found"),
+        (vec!["about", "tidebell"], 0, "releases"), (vec!["settle", "--yes"], 0, "settled"), (vec!["trial"], 0, "verdict"),
+        (vec!["history"], 0, "history"), (vec!["game", "list"], 0, "games"), (vec!["add", "lamp-oil", "--later"], 0, "noted"),
+        (vec!["add", "tidebel"], 2, "error"), (vec!["add", "fog-signal", "--yes"], 3, "no_lineup"), (vec!["undo", "--yes"], 0, "takes_back"),
+    ] {
+        let answer = world.run(&[words.clone(), vec!["--json"]].concat()).code(code);
+        let json = answer.json().map_err(|error| format!("{words:?}: {error}: {}", answer.out))?;
+        assert!(!json[key].is_null(), "{words:?} has no {key}: {json:#}");
+    }
+    let json = world.run(&["add", "fog-signal", "--yes", "--json"]).json()?;
+    assert_eq!(json["no_lineup"]["because"][1]["sort"], "platform");
+    Ok(())
+}
+
+#[test]
+fn progress_goes_to_standard_error_and_quiet_is_quiet() -> Done {
+    let world = World::fresh()?;
+    let loud = world.run(&["trial"]).code(0);
+    assert!(loud.err.contains("Starting") && !loud.out.contains("Starting"));
+    assert!(world.run(&["trial", "--quiet"]).code(0).err.is_empty());
+    let settled = world.run(&["add", "tidebell", "--yes", "--quiet"]).code(0);
+    assert_eq!(settled.out, "Settled as change 1: 2 contents, 2 files, 1 configuration file.\n");
+    assert!(world.run(&["trial", "--verbose"]).code(0).err.contains("harbour open on port"));
+    Ok(())
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_error() -> Done {
+    let world = World::fresh()?;
+    let mut child = world.command(&["game", "show", "saltwick"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
+    let mut line = String::new();
+    if let Some(stdout) = child.stdout.take() {
+        BufReader::with_capacity(16, stdout).read_line(&mut line)?;
+    }
+    let output = child.wait_with_output()?;
+    assert!(output.status.success() && output.stderr.is_empty(), "{output:?}");
+    Ok(())
+}
+
+#[test]
+fn the_preview_of_the_demo_data_stays_as_it_is() -> Done {
+    let world = World::left_behind()?;
+    let text = world.run(&["preview"]).code(0).out;
+    insta::assert_snapshot!(text, @r"
+    What would change on Larkspur Harbour (saltwick, engine 2.4, runtime 6)
+
+    Contents
+      new  lamp-oil  1.0.2  night-lamps needs it
+
+    Files
+      move  22 KB  plugins/plugins/gull-chat-1.0.0.swp to plugins/gull-chat-1.0.0.swp
+      put   20 KB  plugins/lamp-oil-1.0.2.swp
+
+    Configuration
+      plugins/order.txt  add lamp-oil
+
+    In all: 1 content, 2 files, 1 configuration file.
+    ");
+    Ok(())
+}
+
+#[test]
+fn a_catalogue_is_asked_only_whether_it_changed() -> Done {
+    let world = World::fresh()?;
+    world.run(&["find"]).code(0);
+    let (whole, _) = world.host.counts();
+    world.run(&["find"]).code(0);
+    let (again, unchanged) = world.host.counts();
+    assert_eq!(again, whole, "nothing is sent twice");
+    assert!(unchanged > 0);
+    Ok(())
+}

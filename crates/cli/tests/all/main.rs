@@ -1,0 +1,27 @@
+//! Whole-program tests: the built program on files in temporary folders.
+
+mod adopt;
+mod changes;
+mod check;
+mod crash;
+mod demo;
+mod downloads;
+mod errors;
+mod game;
+mod harness;
+mod looks;
+mod real_luanti;
+mod trial;
+
+/// A test file that no `mod` line names would never run.
+#[test]
+fn no_test_file_is_forgotten() -> std::io::Result<()> {
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/all");
+    let main = std::fs::read_to_string(format!("{folder}/main.rs"))?;
+    for entry in std::fs::read_dir(folder)? {
+        let name = entry?.file_name().to_string_lossy().into_owned();
+        let stem = name.trim_end_matches(".rs");
+        assert!(stem == "main" || main.contains(&format!("mod {stem};")), "{name} is in no mod line");
+    }
+    Ok(())
+}

@@ -1,0 +1,133 @@
+//! The real voxel server, with real mods from Debian's packages, unpacked and not installed.
+//!
+//! Where the server or the mods are missing the test says that it was skipped; with `YALOTHECA_REAL=1` that is a
+//! failure.
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    process::Command,
+};
+
+use crate::harness::{Done, World, free_port};
+
+const PACKAGES: &[&str] = &[
+    "minetest-mod-pipeworks",
+    "minetest-mod-basic-materials",
+    "minetest-mod-homedecor",
+    "minetest-mod-mesecons",
+    "minetest-mod-unifieddyes",
+    "minetest-mod-moreblocks",
+];
+
+/// Unpacks the mods into a cache below the build folder, once.
+fn mods() -> Option<PathBuf> {
+    let cache = Path::new(env!("CARGO_TARGET_TMPDIR")).join("luanti-mods");
+    let mods = cache.join("usr/share/games/minetest/mods");
+    if cache.join("complete").exists() {
+        return Some(mods);
+    }
+    fs::create_dir_all(&cache).ok()?;
+    let got = Command::new("apt-get").arg("download").args(PACKAGES).current_dir(&cache).output().ok()?;
+    if !got.status.success() {
+        return None;
+    }
+    for entry in fs::read_dir(&cache).ok()?.flatten() {
+        if entry.path().extension().is_some_and(|suffix| suffix == "deb") {
+            let status = Command::new("dpkg-deb").arg("-x").arg(entry.path()).arg(&cache).status().ok()?;
+            status.success().then_some(())?;
+        }
+    }
+    fs::write(cache.join("complete"), "").ok()?;
+    Some(mods)
+}
+
+fn skipped(what: &str) -> Done {
+    if std::env::var("YALOTHECA_REAL").is_ok_and(|real| real == "1") {
+        return Err(format!("{what} is missing, and YALOTHECA_REAL=1 forbids to skip").into());
+    }
+    eprintln!("skipped: {what} is missing");
+    Ok(())
+}
+
+fn world_file(world: &World) -> Result<Vec<String>, Box<dyn std::error::Error>> {
+    Ok(world.read("world/world.mt")?.lines().map(str::to_owned).collect())
+}
+
+#[test]
+fn the_real_server_with_real_mods() -> Done {
+    let server = ["/usr/games/minetestserver", "/usr/bin/minetestserver"];
+    if !server.iter().any(|path| Path::new(path).exists()) {
+        return skipped("minetestserver");
+    }
+    let Some(mods) = mods() else { return skipped("a way to get Debian's mod packages") };
+    let world = World::empty()?;
+    let port = free_port()?;
+    world.write(
+        "minetest.conf",
+        &format!("name = admin\nserver_announce = false\nbind_address = 127.0.0.1\nport = {port}\n"),
+    )?;
+    world.write(
+        "world/world.mt",
+        "gameid = minetest\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\n\
+         mod_storage_backend = sqlite3\n",
+    )?;
+    let fresh = world.digests()?;
+    let catalogue = format!("mods={}", mods.display());
+    world.run(&["adopt", "--name", "Voxel Quay", "--catalogue", &catalogue]).code(0).says(&["luanti 5.", "the base game brings"]);
+    assert_eq!(world.digests()?, fresh);
+
+    // What it needs comes along, what the base game brings does not, and companions are offered.
+    let added = world.run(&["add", "pipeworks", "--yes"]).code(0);
+    let added = added.says(&["basic_materials", "pipeworks needs it", "mesecons pipeworks welcomes it: yalotheca add mesecons"]);
+    assert!(!added.out.contains("screwdriver"), "{}", added.out);
+    let two = world.run(&["add", "homedecor", "--yes"]).code(0).says(&["unifieddyes", "homedecor needs it", "and 30 more"]);
+    assert!(!two.out.contains("new  basic_materials"), "it is there already");
+    world.run(&["add", "mesecons", "--yes"]).code(0).says(&["load_mod_mesecons = true"]);
+    assert!(world.path("home/.minetest/mods/mesecons/mesecons/init.lua").exists());
+    world.run(&["about", "mesecons"]).code(0).says(&["needs default; doors; dye"]);
+    let settled = world.digests()?;
+
+    let trial = world.run(&["trial", "--json"]).code(0).json()?;
+    assert_eq!(trial["verdict"], "ready");
+    let contents = trial["contents"].as_array().cloned().unwrap_or_default();
+    assert_eq!(contents.len(), 5);
+    assert!(contents.iter().all(|content| content["state"] == "loaded"), "{trial:#}");
+    // The server has written what it likes; that is no drift.
+    world.run(&["check"]).code(0);
+    let unseen = world.path("world/worldmods/unseen");
+    fs::create_dir_all(&unseen)?;
+    fs::write(unseen.join("init.lua"), "")?;
+    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    fs::remove_dir_all(world.path("world/worldmods"))?;
+    world.run(&["check"]).code(0);
+    world.run(&["settle", "--yes"]).code(0).says(&["nothing to do"]);
+
+    // A needed mod is deleted by hand.
+    fs::remove_dir_all(world.path("home/.minetest/mods/basic_materials"))?;
+    world.run(&["check"]).code(1).says(&["files of basic_materials are gone", "yalotheca settle"]);
+    world.run(&["trial"]).code(1).says(&[
+        "something is wrong",
+        "basic_materials is enabled, but its folder is not there",
+        "pipeworks failed: needs basic_materials, which is not enabled here",
+        "yalotheca settle puts it back",
+    ]);
+    world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
+    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+
+    // Everything goes: the world's files are as before, but for what the server itself wrote.
+    let lines = world_file(&world)?;
+    world.run(&["drop", "pipeworks", "homedecor", "mesecons", "--yes"]).code(0);
+    let left = world_file(&world)?;
+    assert!(left.iter().all(|line| lines.contains(line)) && !left.iter().any(|line| line.ends_with("= true")), "{left:?}");
+    assert!(!world.path("home/.minetest").exists(), "folders of ours go as well");
+    assert_eq!(fs::read(world.path("minetest.conf"))?, format!("name = admin\nserver_announce = false\nbind_address = 127.0.0.1\nport = {port}\n").as_bytes());
+    world.run(&["undo", "--yes"]).code(0);
+    let back = world.digests()?;
+    let of_mods = |all: &std::collections::BTreeMap<String, String>| {
+        all.iter().filter(|(name, _)| name.starts_with("home/.minetest/mods")).map(|(n, d)| (n.clone(), d.clone())).collect::<Vec<_>>()
+    };
+    assert_eq!(of_mods(&back), of_mods(&settled));
+    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    Ok(())
+}
