@@ -69,23 +69,27 @@ impl CommandError {
         const WORLD: u8 = 4;
         const REFUSED: u8 = 5;
         ExitCode::from(match self {
-            Self::Control(OpenControlError::Read { .. }) => WORLD,
-            Self::Control(_)
+            Self::Control(
+                OpenControlError::NoControl { .. } | OpenControlError::Wants(_) | OpenControlError::Lock(_),
+            )
             | Self::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
             | Self::LoadGame(_)
             | Self::Desire(_)
             | Self::Id(_)
             | Self::Range(_)
             | Self::UnknownContent { .. }
+            | Self::Survey(SurveyError::Render(_) | SurveyError::Path(_))
             | Self::Usage { .. } => WRONG_USE,
             Self::NoLineup(_) => NO_LINEUP,
             Self::Survey(SurveyError::Broken { .. })
-            | Self::Settle(SettleError::Busy { .. } | SettleError::Moved { .. } | SettleError::Journal { .. })
+            | Self::Settle(
+                SettleError::Busy { .. } | SettleError::Moved { .. } | SettleError::Journal { .. },
+            )
             | Self::Change(_)
             | Self::Edit(_)
             | Self::Refused { .. } => REFUSED,
-            Self::Survey(SurveyError::Render(_) | SurveyError::Path(_)) => WRONG_USE,
-            Self::Game(FindGameError::Read { .. })
+            Self::Control(OpenControlError::Read { .. })
+            | Self::Game(FindGameError::Read { .. })
             | Self::Survey(SurveyError::Tree(_))
             | Self::Catalogue(_)
             | Self::Store(_)

@@ -157,9 +157,11 @@ fn choose(
     }
     match solve(&Question { universe: &universe, platform, wants, locked: &locked }) {
         Answer::Lineup(selection) => Ok((universe, selection)),
-        Answer::None(explanation) => {
-            Err(CommandError::NoLineup(Box::new(with_commands(explanation, wants, &session.control.wants.wants))))
-        }
+        Answer::None(explanation) => Err(CommandError::NoLineup(Box::new(with_commands(
+            explanation,
+            wants,
+            &session.control.wants.wants,
+        )))),
     }
 }
 
@@ -176,13 +178,15 @@ fn with_commands(
         if asked.is_empty() {
             continue;
         }
-        let others = asked.iter().filter(|(id, _)| *id != changed).map(|(id, range)| {
-            if range.is_any() { id.to_string() } else { format!("'{id}@{range}'") }
-        });
+        let others = asked
+            .iter()
+            .filter(|(id, _)| *id != changed)
+            .map(|(id, range)| if range.is_any() { id.to_string() } else { format!("'{id}@{range}'") });
         let own = version.as_ref().map(|version| format!("{changed}@={version}"));
         let words: Vec<String> = others.chain(own).collect();
         let add = (!words.is_empty()).then(|| format!("yalotheca add {}", words.join(" ")));
-        let drop = (version.is_none() && noted.contains_key(changed)).then(|| format!("yalotheca drop {changed}"));
+        let drop =
+            (version.is_none() && noted.contains_key(changed)).then(|| format!("yalotheca drop {changed}"));
         way.command = match (drop, add) {
             (Some(drop), Some(add)) => Some(format!("{drop}; {add}")),
             (drop, add) => drop.or(add),
@@ -214,7 +218,8 @@ pub(crate) fn why_not(
 /// What was locked keeps what is known of it.
 fn lock_one(universe: &Universe, before: &LockFile, id: &ContentId, release: &Release) -> Locked {
     if let Some(locked) = before.get(id).filter(|locked| locked.release.version == release.version) {
-        let known = universe.get(id).filter(|content| content.release(&release.version) == Some(&locked.release));
+        let known =
+            universe.get(id).filter(|content| content.release(&release.version) == Some(&locked.release));
         // A catalogue may have learned of what was only found on the server.
         if locked.catalogue.is_empty() && known.is_none() && release.files == locked.release.files {
             let catalogue = universe.get(id).map_or_else(String::new, |content| content.catalogue.clone());
@@ -279,13 +284,17 @@ pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, Comm
 }
 
 /// Says for each content in a lineup why it is there.
-pub(crate) fn reasons(lock: &LockFile, wants: &BTreeMap<ContentId, VersionRange>) -> BTreeMap<ContentId, String> {
+pub(crate) fn reasons(
+    lock: &LockFile,
+    wants: &BTreeMap<ContentId, VersionRange>,
+) -> BTreeMap<ContentId, String> {
     let mut needed: BTreeMap<ContentId, Vec<String>> = BTreeMap::new();
     for locked in &lock.contents {
         for need in locked.release.needed_ids() {
-            let bearers = lock.contents.iter().filter(|other| {
-                other.id != locked.id && other.release.stands_for(&other.id, need).is_some()
-            });
+            let bearers = lock
+                .contents
+                .iter()
+                .filter(|other| other.id != locked.id && other.release.stands_for(&other.id, need).is_some());
             for bearer in bearers {
                 let list = needed.entry(bearer.id.clone()).or_default();
                 if !list.contains(&locked.id.to_string()) {
@@ -304,7 +313,9 @@ pub(crate) fn reasons(lock: &LockFile, wants: &BTreeMap<ContentId, VersionRange>
                 (None, Some(by)) if by.len() > 3 => {
                     format!("{} and {} more need it", by[..3].join(", "), by.len() - 3)
                 }
-                (None, Some(by)) => format!("{} {} it", by.join(" and "), if by.len() == 1 { "needs" } else { "need" }),
+                (None, Some(by)) => {
+                    format!("{} {} it", by.join(" and "), if by.len() == 1 { "needs" } else { "need" })
+                }
                 (None, None) => String::new(),
             };
             (locked.id.clone(), why)
@@ -329,11 +340,19 @@ pub(crate) fn content_lines(
             None => ContentAct::New,
             Some(from) if from < to => ContentAct::Newer,
             Some(from) if from > to => ContentAct::Older,
-            Some(_) if old.is_some_and(|old| old.release.payload != locked.release.payload) => ContentAct::Again,
+            Some(_) if old.is_some_and(|old| old.release.payload != locked.release.payload) => {
+                ContentAct::Again
+            }
             Some(_) => continue,
         };
         let why = why.get(&locked.id).cloned().unwrap_or_default();
-        lines.push(ContentLine { act, id: locked.id.clone(), from: from.cloned(), to: Some(to.clone()), why });
+        lines.push(ContentLine {
+            act,
+            id: locked.id.clone(),
+            from: from.cloned(),
+            to: Some(to.clone()),
+            why,
+        });
     }
     for locked in before.contents.iter().filter(|locked| after.get(&locked.id).is_none()) {
         let from = Some(locked.release.version.clone());

@@ -13,6 +13,7 @@ use crate::{
 
 /// Speaks with the person.
 #[derive(Debug)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option of its own")]
 pub(crate) struct Ui {
     json: bool,
     quiet: bool,
@@ -61,6 +62,7 @@ impl Ui {
     }
 
     /// Prints text on standard output. A reader that has gone away is no error.
+    #[expect(clippy::unused_self, reason = "who may print is who has the Ui")]
     pub(crate) fn print(&self, text: &str) -> Result<(), CommandError> {
         let mut out = anstream::stdout().lock();
         match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
@@ -123,7 +125,9 @@ impl Ui {
         if !io::stdin().is_terminal() || self.json {
             return Err(CommandError::Usage {
                 what: "nobody can be asked here, and --yes was not given".into(),
-                hint: Some("nothing was changed; say --yes to go ahead, or yalotheca preview to only look".into()),
+                hint: Some(
+                    "nothing was changed; say --yes to go ahead, or yalotheca preview to only look".into(),
+                ),
             });
         }
         let mut out = anstream::stderr();

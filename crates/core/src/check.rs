@@ -54,12 +54,16 @@ pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
         .map(|breach| {
             let says = breach.to_string();
             match breach {
-                Breach::Unknown { id } => Finding::trouble("unknown", id.as_str(), says, Some("yalotheca update")),
+                Breach::Unknown { id } => {
+                    Finding::trouble("unknown", id.as_str(), says, Some("yalotheca update"))
+                }
                 Breach::Need { id, has, .. } => {
                     let fix = if has.is_some() { "yalotheca update" } else { SETTLE };
                     Finding::trouble("needs", id.as_str(), says, Some(fix))
                 }
-                Breach::Welcome { id, .. } => Finding::trouble("goes-with", id.as_str(), says, Some("yalotheca update")),
+                Breach::Welcome { id, .. } => {
+                    Finding::trouble("goes-with", id.as_str(), says, Some("yalotheca update"))
+                }
                 Breach::Refuse { id, other } => {
                     let fix = format!("yalotheca drop {id}, or drop {other}");
                     Finding { fix: Some(fix), ..Finding::trouble("refuses", id.as_str(), says, None) }
@@ -78,9 +82,13 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
     const MOST: usize = 3;
     let mut findings = Vec::new();
     let there = |path: &crate::id::TreePath| {
-        change.steps.iter().any(|step| matches!(step, Step::Put { path: at, before: Some(_), .. } if at == path))
+        change
+            .steps
+            .iter()
+            .any(|step| matches!(step, Step::Put { path: at, before: Some(_), .. } if at == path))
     };
-    let mut counted: Vec<((FileAct, bool), &crate::id::ContentId, Vec<&crate::change::FileLine>)> = Vec::new();
+    let mut counted: Vec<((FileAct, bool), &crate::id::ContentId, Vec<&crate::change::FileLine>)> =
+        Vec::new();
     for line in &change.files {
         let sort = (line.act, there(&line.path));
         match counted.iter_mut().find(|(known, content, _)| *known == sort && *content == &line.content) {

@@ -111,7 +111,9 @@ impl Hint for DesireError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Place { source, .. } => source.hint(),
-            Self::Register { .. } => Some("the game definition is at fault; yalotheca game check tests it".into()),
+            Self::Register { .. } => {
+                Some("the game definition is at fault; yalotheca game check tests it".into())
+            }
             Self::SamePath { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
         }
     }

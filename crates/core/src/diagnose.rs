@@ -137,7 +137,8 @@ impl<'a> LogReader<'a> {
         self.hear_failures(line);
         let fatal = run.fatal.iter().find_map(|pattern| pattern.captures(line));
         let wrong = fatal.is_some();
-        if let Some(groups) = fatal.or_else(|| run.trouble.iter().find_map(|pattern| pattern.captures(line))) {
+        if let Some(groups) = fatal.or_else(|| run.trouble.iter().find_map(|pattern| pattern.captures(line)))
+        {
             let what = groups.name("what").or_else(|| groups.get(0)).map_or(line, |group| group.as_str());
             let trouble = self.explain(line, what, wrong);
             if !self.troubles.iter().any(|known| known.says == trouble.says) {
@@ -151,7 +152,9 @@ impl<'a> LogReader<'a> {
         let mut heard = Vec::new();
         for (content, (_, _, own)) in self.watched.iter().enumerate() {
             for (name, watched) in own.iter().enumerate().filter(|(_, watched)| watched.why.is_none()) {
-                let Some(groups) = watched.failed.as_ref().and_then(|pattern| pattern.captures(line)) else { continue };
+                let Some(groups) = watched.failed.as_ref().and_then(|pattern| pattern.captures(line)) else {
+                    continue;
+                };
                 let said = groups.name("why").or_else(|| groups.get(0)).map_or("", |group| group.as_str());
                 let told = self.explain(line, said, false);
                 let says = told.says.strip_prefix(watched.name.as_str()).unwrap_or(&told.says);
@@ -202,9 +205,10 @@ impl<'a> LogReader<'a> {
             }
             let missing: Vec<ContentId> =
                 own.iter().filter(|watched| !watched.seen).map(|watched| watched.name.clone()).collect();
-            match missing.is_empty() {
-                true => ContentState::Loaded,
-                false => ContentState::NotSeen { members: if pack { missing } else { Vec::new() } },
+            if missing.is_empty() {
+                ContentState::Loaded
+            } else {
+                ContentState::NotSeen { members: if pack { missing } else { Vec::new() } }
             }
         };
         self.watched.iter().map(|(id, pack, own)| (id.clone(), state(own, *pack))).collect()
@@ -224,7 +228,8 @@ impl<'a> LogReader<'a> {
 fn escaped(server: &Scope, locked: &Locked, member: &ContentId) -> Scope {
     let mut scope = scope_of(server, &locked.id, &locked.title, &locked.release);
     scope.member.insert("id".into(), member.to_string());
-    for map in [&mut scope.values, &mut scope.content, &mut scope.release, &mut scope.member, &mut scope.fact] {
+    for map in [&mut scope.values, &mut scope.content, &mut scope.release, &mut scope.member, &mut scope.fact]
+    {
         for text in map.values_mut() {
             *text = regex::escape(text);
         }
@@ -281,7 +286,10 @@ mod tests {
         assert_eq!(read(&game, &lineup, good).verdict(Some(true)), Verdict::Ready);
         assert_eq!(read(&game, &lineup, good).verdict(Some(false)), Verdict::Failed);
 
-        let trouble = good.replace("info plugin tidebell 1.4.0 loaded", "error plugin tidebell: needs harbour-core >=2.1 <3, and none is loaded");
+        let trouble = good.replace(
+            "info plugin tidebell 1.4.0 loaded",
+            "error plugin tidebell: needs harbour-core >=2.1 <3, and none is loaded",
+        );
         let reader = read(&game, &lineup, &trouble);
         assert_eq!(reader.verdict(Some(true)), Verdict::ReadyWithTrouble);
         assert_eq!(reader.troubles()[0].says, "tidebell needs harbour-core >=2.1 <3, which is not loaded");
@@ -291,20 +299,28 @@ mod tests {
         let bad = "[1] error harbour closed: engine 2.4 needs runtime 6, started on 4";
         let reader = read(&game, &lineup, bad);
         assert_eq!(reader.verdict(None), Verdict::Failed);
-        assert!(reader.is_fatal() && reader.troubles()[0].advice.as_ref().unwrap().contains("6 in boot.json"));
+        assert!(
+            reader.is_fatal() && reader.troubles()[0].advice.as_ref().unwrap().contains("6 in boot.json")
+        );
     }
 
     #[test]
     fn members_of_a_pack_are_watched_one_by_one() {
         let game = load("luanti");
         let lineup = [locked("mesecons", "modpack", &["mesecons", "mesecons_lamp"]), locked("a", "mod", &[])];
-        let reader = read(&game, &lineup, "INFO[Main]: Mod \"a\" loaded after 0 ms\nINFO[Main]: Mod \"mesecons\" loaded after 9 ms\n");
+        let reader = read(
+            &game,
+            &lineup,
+            "INFO[Main]: Mod \"a\" loaded after 0 ms\nINFO[Main]: Mod \"mesecons\" loaded after 9 ms\n",
+        );
         let lamp = ContentId::new("mesecons_lamp").unwrap();
         assert_eq!(reader.contents()["mesecons"], ContentState::NotSeen { members: vec![lamp] });
         assert_eq!(reader.contents()["a"], ContentState::Loaded);
         let log = "ERROR[Main]: mod \"mesecons_lamp\" has unsatisfied dependencies:  \"dye\"";
         let reader = read(&game, &lineup, log);
-        assert!(matches!(&reader.contents()["mesecons"], ContentState::Failed { why } if why == "mesecons_lamp: needs dye, which is not enabled here"));
+        assert!(
+            matches!(&reader.contents()["mesecons"], ContentState::Failed { why } if why == "mesecons_lamp: needs dye, which is not enabled here")
+        );
         assert_eq!(reader.troubles()[0].says, "mesecons_lamp needs dye, which is not enabled here");
     }
 }

@@ -37,7 +37,9 @@ impl Hint for ParseIdError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Content { .. } => Some("ids are made of letters, digits, '-', '_', '.' and '+'".into()),
-            Self::Path { .. } => Some("write it relative to the server's folder, with '/' between names".into()),
+            Self::Path { .. } => {
+                Some("write it relative to the server's folder, with '/' between names".into())
+            }
             Self::Digest { .. } => None,
         }
     }
@@ -238,9 +240,12 @@ mod tests {
 
     #[test]
     fn paths_stay_inside_the_server() {
-        for (text, expected) in
-            [("plugins/a.swp", "plugins/a.swp"), ("./x//y/", "x/y"), ("", ""), ("Ünter wegs/a b", "Ünter wegs/a b")]
-        {
+        for (text, expected) in [
+            ("plugins/a.swp", "plugins/a.swp"),
+            ("./x//y/", "x/y"),
+            ("", ""),
+            ("Ünter wegs/a b", "Ünter wegs/a b"),
+        ] {
             assert_eq!(TreePath::new(text).unwrap().as_str(), expected);
         }
         for text in ["/etc/passwd", "../x", "a/../../b", "a\\b", "a\0b"] {

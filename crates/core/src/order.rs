@@ -85,7 +85,11 @@ pub fn order(lineup: &BTreeMap<ContentId, &Release>, previous: &[ContentId]) -> 
 fn bearers<'a>(lineup: &'a BTreeMap<ContentId, &Release>, name: &ContentId) -> Vec<&'a ContentId> {
     match lineup.get_key_value(name) {
         Some((id, _)) => vec![id],
-        None => lineup.iter().filter(|(_, release)| release.provides.contains_key(name)).map(|(id, _)| id).collect(),
+        None => lineup
+            .iter()
+            .filter(|(_, release)| release.provides.contains_key(name))
+            .map(|(id, _)| id)
+            .collect(),
     }
 }
 

@@ -155,7 +155,8 @@ fn add_members(
             .map_err(|error| DescribeError { file: format!("{folder}/{}", error.file), why: error.why })?;
         let id = match told.id {
             Some(id) => id,
-            None => id_from(&name).map_err(|error| DescribeError { file: folder.clone(), why: error.to_string() })?,
+            None => id_from(&name)
+                .map_err(|error| DescribeError { file: folder.clone(), why: error.to_string() })?,
         };
         release.provides.insert(id.clone(), told.version);
         for (other, range) in told.welcomes {

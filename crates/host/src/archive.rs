@@ -75,7 +75,9 @@ impl ZipBundle {
                 continue;
             }
             // A name that leaves the archive is never used.
-            let Some(name) = member.enclosed_name().map(|path| path.to_string_lossy().into_owned()) else { continue };
+            let Some(name) = member.enclosed_name().map(|path| path.to_string_lossy().into_owned()) else {
+                continue;
+            };
             let Some(path) = name.strip_prefix(&self.prefix).map(str::to_owned) else { continue };
             let mut hasher = blake3::Hasher::new();
             let size = io::copy(&mut member, &mut hasher)?;
@@ -146,15 +148,19 @@ impl Bundle for FolderBundle {
     fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String> {
         match fs::read(self.root.join(path)) {
             Ok(bytes) => Ok(Some(bytes)),
-            Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => Ok(None),
+            Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+                Ok(None)
+            }
             Err(error) => Err(error.to_string()),
         }
     }
 
     fn folders(&mut self, path: &str) -> Vec<String> {
         let entries = fs::read_dir(self.root.join(path)).into_iter().flatten().flatten();
-        let mut names: Vec<String> =
-            entries.filter(|entry| entry.path().is_dir()).filter_map(|entry| entry.file_name().into_string().ok()).collect();
+        let mut names: Vec<String> = entries
+            .filter(|entry| entry.path().is_dir())
+            .filter_map(|entry| entry.file_name().into_string().ok())
+            .collect();
         names.sort();
         names
     }
@@ -166,15 +172,20 @@ impl Bundle for FolderBundle {
 /// Where one cannot be read.
 pub fn folder_payload(root: &Path) -> io::Result<Payload> {
     let mut files = Vec::new();
-    let visible = |entry: &walkdir::DirEntry| entry.depth() == 0 || !entry.file_name().to_string_lossy().starts_with('.');
-    for entry in walkdir::WalkDir::new(root).follow_links(true).sort_by_file_name().into_iter().filter_entry(visible) {
+    let visible = |entry: &walkdir::DirEntry| {
+        entry.depth() == 0 || !entry.file_name().to_string_lossy().starts_with('.')
+    };
+    for entry in
+        walkdir::WalkDir::new(root).follow_links(true).sort_by_file_name().into_iter().filter_entry(visible)
+    {
         let entry = entry.map_err(io::Error::other)?;
         if !entry.file_type().is_file() {
             continue;
         }
         let (digest, size) = digest_of(entry.path())?;
         let inner = entry.path().strip_prefix(root).map_err(io::Error::other)?;
-        let path = inner.to_str().ok_or_else(|| io::Error::other(format!("{} is not UTF-8", inner.display())))?;
+        let path =
+            inner.to_str().ok_or_else(|| io::Error::other(format!("{} is not UTF-8", inner.display())))?;
         files.push(PayloadFile { path: path.into(), size, digest });
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));

@@ -98,5 +98,6 @@ impl Control {
 }
 
 fn read(path: &Path) -> Result<String, OpenControlError> {
-    fs::read_to_string(path).map_err(|source| OpenControlError::Read { path: path.display().to_string(), source })
+    fs::read_to_string(path)
+        .map_err(|source| OpenControlError::Read { path: path.display().to_string(), source })
 }

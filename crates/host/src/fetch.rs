@@ -129,7 +129,12 @@ impl Fetcher {
         let answer = net.runtime.block_on(async {
             let response = request.send().await?;
             let status = response.status();
-            let tag = response.headers().get(header::ETAG).and_then(|tag| tag.to_str().ok()).unwrap_or("").to_owned();
+            let tag = response
+                .headers()
+                .get(header::ETAG)
+                .and_then(|tag| tag.to_str().ok())
+                .unwrap_or("")
+                .to_owned();
             Ok::<_, reqwest::Error>((status, tag, response.bytes().await?))
         });
         let (status, tag, bytes) =

@@ -70,7 +70,8 @@ impl Hint for FindGameError {
 /// # Errors
 /// Where a definition's file cannot be read.
 pub fn all(control: Option<&Path>) -> Result<Vec<(String, Origin, String)>, FindGameError> {
-    let user = etcetera::base_strategy::choose_base_strategy().ok().map(|s| s.config_dir().join("yalotheca/games"));
+    let user =
+        etcetera::base_strategy::choose_base_strategy().ok().map(|s| s.config_dir().join("yalotheca/games"));
     let mut found: Vec<(String, Origin, String)> = Vec::new();
     for folder in control.map(|folder| folder.join("games")).into_iter().chain(user) {
         for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {

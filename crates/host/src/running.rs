@@ -57,7 +57,10 @@ pub fn find(folder: &Path, game: &Game, scope: &Scope) -> Option<Running> {
     let processes = fs::read_dir("/proc").ok()?.flatten();
     let mut pids: Vec<u32> = processes.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).collect();
     pids.sort_unstable();
-    pids.into_iter().filter(|pid| *pid != own).find(|pid| is_server(*pid, &name, &folder)).map(|pid| Running { pid })
+    pids.into_iter()
+        .filter(|pid| *pid != own)
+        .find(|pid| is_server(*pid, &name, &folder))
+        .map(|pid| Running { pid })
 }
 
 fn is_server(pid: u32, name: &str, folder: &Path) -> bool {
@@ -65,7 +68,8 @@ fn is_server(pid: u32, name: &str, folder: &Path) -> bool {
     let words: Vec<String> =
         line.split(|byte| *byte == 0).map(|word| String::from_utf8_lossy(word).into_owned()).collect();
     // A script is run by its interpreter, so the name may be the second word.
-    let is_program = words.iter().take(2).any(|word| Path::new(word).file_name().is_some_and(|file| file == name));
+    let is_program =
+        words.iter().take(2).any(|word| Path::new(word).file_name().is_some_and(|file| file == name));
     let named = || words.iter().skip(1).any(|word| PathBuf::from(word).starts_with(folder));
     let works_there = || fs::read_link(format!("/proc/{pid}/cwd")).is_ok_and(|cwd| cwd == folder);
     is_program && (works_there() || named()) && started(pid).is_some()

@@ -118,7 +118,8 @@ pub fn values(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -
             (None, Some(place)) => value_at(tree, place, &scope)?,
             (None, None) => None,
         };
-        let value = read.filter(|value| !value.is_empty()).or_else(|| rule.default.clone()).unwrap_or_default();
+        let value =
+            read.filter(|value| !value.is_empty()).or_else(|| rule.default.clone()).unwrap_or_default();
         scope.values.insert(name.clone(), value);
     }
     Ok(scope)
@@ -128,7 +129,11 @@ pub fn values(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -
 ///
 /// # Errors
 /// Where a configuration file is broken or the folder cannot be read.
-pub fn survey(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -> Result<Survey, SurveyError> {
+pub fn survey(
+    tree: &LocalTree,
+    game: &Game,
+    given: &BTreeMap<String, String>,
+) -> Result<Survey, SurveyError> {
     let scope = values(tree, game, given)?;
     let mut platform = Platform::default();
     for (part, rule) in &game.platform {
@@ -144,12 +149,15 @@ pub fn survey(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -
     for (kind, folders) in &game.provides {
         for folder in folders {
             for path in expand(tree, &folder.render(&scope)?) {
-                let name = path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+                let name =
+                    path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
                 let found = recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&path));
                 if let Ok(Some(found)) = found
                     && found.release.kind == *kind
                 {
-                    platform.provides.insert(found.id, Some(found.release.version).filter(|v| !v.is_unversioned()));
+                    platform
+                        .provides
+                        .insert(found.id, Some(found.release.version).filter(|v| !v.is_unversioned()));
                 }
             }
         }
@@ -160,15 +168,14 @@ pub fn survey(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -
 /// Expands a path that may end in `/*`; relative ones are relative to the server.
 fn expand(tree: &LocalTree, pattern: &str) -> Vec<PathBuf> {
     let whole = tree.root().join(pattern);
-    match pattern.strip_suffix("/*") {
-        None => vec![whole],
-        Some(_) => {
-            let folder = whole.parent().unwrap_or(Path::new("/"));
-            let mut paths: Vec<PathBuf> =
-                std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
-            paths.sort();
-            paths
-        }
+    if pattern.strip_suffix("/*").is_none() {
+        vec![whole]
+    } else {
+        let folder = whole.parent().unwrap_or(Path::new("/"));
+        let mut paths: Vec<PathBuf> =
+            std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
+        paths.sort();
+        paths
     }
 }
 
@@ -185,14 +192,18 @@ fn ask(command: &[Template], pattern: &Regex, scope: &Scope) -> Result<Option<St
     let mut text = output.stdout;
     text.write_all(&output.stderr).ok();
     let text = String::from_utf8_lossy(&text);
-    Ok(pattern.captures(&text).and_then(|groups| groups.name("version")).map(|group| group.as_str().to_owned()))
+    Ok(pattern
+        .captures(&text)
+        .and_then(|groups| groups.name("version"))
+        .map(|group| group.as_str().to_owned()))
 }
 
 /// Returns where a program lies. Some packages put games into a folder that is not on everybody's search path.
 pub fn find_program(name: &str) -> PathBuf {
     if !name.contains('/') {
         let folders = std::env::var_os("PATH").unwrap_or_default();
-        let places = std::env::split_paths(&folders).chain(["/usr/games", "/usr/local/games"].map(PathBuf::from));
+        let places =
+            std::env::split_paths(&folders).chain(["/usr/games", "/usr/local/games"].map(PathBuf::from));
         if let Some(found) = places.map(|folder| folder.join(name)).find(|path| path.is_file()) {
             return found;
         }
@@ -214,7 +225,10 @@ pub fn recognise_game<'a>(
         // A broken file in the folder must not hide that it is such a server.
         let scope = values(tree, game, given).unwrap_or_else(|_| {
             let mut scope = Scope::default();
-            let defaults = game.values.iter().map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
+            let defaults = game
+                .values
+                .iter()
+                .map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
             scope.values = defaults.collect();
             scope
         });
@@ -276,19 +290,21 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
                 continue;
             }
             match sort {
-                Found::Folder => match recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&tree.at(&path))) {
-                    Ok(Some(content)) => {
-                        let payload = folder_payload(&tree.at(&path)).map_err(|source| TreeError {
-                            verb: "reading",
-                            path: tree.at(&path).display().to_string(),
-                            source,
-                        })?;
-                        found.contents.push(FoundContent { content, path, payload });
+                Found::Folder => {
+                    match recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&tree.at(&path))) {
+                        Ok(Some(content)) => {
+                            let payload = folder_payload(&tree.at(&path)).map_err(|source| TreeError {
+                                verb: "reading",
+                                path: tree.at(&path).display().to_string(),
+                                source,
+                            })?;
+                            found.contents.push(FoundContent { content, path, payload });
+                        }
+                        Ok(None) if depth < 8 => next.push((path, depth + 1)),
+                        Ok(None) => {}
+                        Err(error) => found.unreadable.push((path, error)),
                     }
-                    Ok(None) if depth < 8 => next.push((path, depth + 1)),
-                    Ok(None) => {}
-                    Err(error) => found.unreadable.push((path, error)),
-                },
+                }
                 Found::File(_) => look_at_file(tree, game, path, &name, &content_folders, &mut found)?,
                 Found::Other => {}
             }
@@ -353,11 +369,13 @@ pub fn content_folders(game: &Game, scope: &Scope) -> BTreeSet<TreePath> {
 }
 
 fn protected(game: &Game, scope: &Scope) -> Result<Regex, SurveyError> {
-    let patterns = game.never_touch.iter().map(|template| template.render(scope)).collect::<Result<Vec<_>, _>>()?;
+    let patterns =
+        game.never_touch.iter().map(|template| template.render(scope)).collect::<Result<Vec<_>, _>>()?;
     let patterns: Vec<String> = patterns
         .iter()
         .map(|glob| {
-            let glob = regex::escape(glob).replace(r"\*\*", "\u{1}").replace(r"\*", "[^/]*").replace('\u{1}', ".*");
+            let glob =
+                regex::escape(glob).replace(r"\*\*", "\u{1}").replace(r"\*", "[^/]*").replace('\u{1}', ".*");
             // A folder whose whole inside is protected is not entered at all.
             format!("^{}$", glob.strip_suffix("/.*").map_or(glob.clone(), |folder| format!("{folder}(/.*)?")))
         })

@@ -58,8 +58,8 @@ impl CatalogueHost {
             let until = async {
                 stopped.await.ok();
             };
-            let server = axum::serve(listener, app).with_graceful_shutdown(until);
-            runtime.block_on(async { server.await.ok() });
+            let serving = axum::serve(listener, app).with_graceful_shutdown(until);
+            runtime.block_on(async { serving.await.ok() });
         });
         Ok(Self { address, stop: Some(stop), thread: Some(thread), counts })
     }

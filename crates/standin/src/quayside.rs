@@ -94,7 +94,9 @@ fn archive(content: &Content, release: &Release) -> io::Result<Vec<u8>> {
     descriptor.insert("title".into(), json!(content.title));
     descriptor.insert("version".into(), json!(release.version));
     descriptor.insert("engine".into(), json!(release.engine));
-    for (name, map) in [("needs", &release.needs), ("welcomes", &release.welcomes), ("refuses", &release.refuses)] {
+    for (name, map) in
+        [("needs", &release.needs), ("welcomes", &release.welcomes), ("refuses", &release.refuses)]
+    {
         if !map.is_empty() {
             descriptor.insert(name.into(), json!(map));
         }
@@ -145,7 +147,9 @@ fn release_json(content: &Content, release: &Release, bytes: &[u8]) -> Value {
     if release.withdrawn {
         json.insert("withdrawn".into(), json!(true));
     }
-    for (name, map) in [("needs", &release.needs), ("welcomes", &release.welcomes), ("refuses", &release.refuses)] {
+    for (name, map) in
+        [("needs", &release.needs), ("welcomes", &release.welcomes), ("refuses", &release.refuses)]
+    {
         if !map.is_empty() {
             json.insert(name.into(), json!(map));
         }
@@ -178,11 +182,13 @@ pub fn write_catalogue(folder: &Path) -> io::Result<()> {
             fs::write(folder.join("files").join(file_name(content, release)), &bytes)?;
             releases.push(release_json(content, release, &bytes));
         }
-        let file = pretty(&json!({"format": 1, "id": content.id, "title": content.title, "about": content.about,
+        let file =
+            pretty(&json!({"format": 1, "id": content.id, "title": content.title, "about": content.about,
             "releases": releases}));
         fs::write(folder.join("contents").join(format!("{}.json", content.id)), &file)?;
         let digest = blake3::hash(&file).to_hex().to_string();
-        let entry = json!({"title": content.title, "about": content.about, "kind": content.kind, "digest": digest});
+        let entry =
+            json!({"title": content.title, "about": content.about, "kind": content.kind, "digest": digest});
         contents.insert(content.id.clone(), entry);
     }
     let index = json!({"format": 1, "name": source.name, "about": source.about, "contents": contents});
@@ -199,7 +205,10 @@ pub fn write_fresh_server(folder: &Path, port: u16) -> io::Result<()> {
     let boot = "{\"engine\": \"saltwick-2.4.swe\", \"runtime\": 6, \"memory_mb\": 1024, \"options\": []}\n";
     fs::write(folder.join("boot.json"), boot)?;
     fs::write(folder.join("terms.txt"), "terms = agreed\n")?;
-    fs::write(folder.join("saltwick.conf"), format!("# Larkspur Harbour, the festival's town\nname = Larkspur Harbour\nport = {port}\n"))
+    fs::write(
+        folder.join("saltwick.conf"),
+        format!("# Larkspur Harbour, the festival's town\nname = Larkspur Harbour\nport = {port}\n"),
+    )
 }
 
 /// Writes the server that somebody left behind: one plugin a folder too deep, one that needs what is not there, and

@@ -55,9 +55,15 @@ impl View for AboutView {
         }
         page.gap();
         let mut rows = vec![vec![Cell::new(Role::Dim, "name"), Cell::new(Role::Name, self.id.to_string())]];
-        let mut row = |word: &str, text: String| rows.push(vec![Cell::new(Role::Dim, word), Cell::plain(text)]);
+        let mut row =
+            |word: &str, text: String| rows.push(vec![Cell::new(Role::Dim, word), Cell::plain(text)]);
         if let Some(here) = &self.here {
-            let why = self.why.as_ref().filter(|why| !why.is_empty()).map(|why| format!(": {why}")).unwrap_or_default();
+            let why = self
+                .why
+                .as_ref()
+                .filter(|why| !why.is_empty())
+                .map(|why| format!(": {why}"))
+                .unwrap_or_default();
             row("here", format!("{}{why}", if here.is_unversioned() { "yes" } else { here.as_str() }));
         }
         if !self.catalogue.is_empty() {
@@ -94,7 +100,11 @@ impl View for AboutView {
                 let role = if release.fits { Role::Good } else { Role::Bad };
                 let bytes = if release.size > 0 { size(release.size) } else { String::new() };
                 vec![
-                    Cell::plain(if release.version.is_unversioned() { "no version" } else { release.version.as_str() }),
+                    Cell::plain(if release.version.is_unversioned() {
+                        "no version"
+                    } else {
+                        release.version.as_str()
+                    }),
                     Cell::new(Role::Dim, bytes),
                     Cell::new(role, release.verdict.clone()),
                 ]
@@ -163,15 +173,22 @@ pub(super) fn verdict(
         return Ok((false, "withdrawn by its author".into()));
     }
     if let Some(miss) = session.survey.platform.miss(release) {
-        return Ok((false, format!("needs {} {}, and {}", miss.part, miss.range.in_words(), miss.what_is_there())));
+        return Ok((
+            false,
+            format!("needs {} {}, and {}", miss.part, miss.range.in_words(), miss.what_is_there()),
+        ));
     }
     let note = if release.version.is_prerelease() { "fits (a pre-release)" } else { "fits" };
     Ok(match why_not(session, shelf, id, &release.version)? {
         None => (true, note.into()),
         Some(why) => {
             // The first sentence is about this release, and the last one is what the others lead to.
-            let mut sentences: Vec<&str> =
-                why.because.iter().filter(|said| said.sort != "want").map(|said| said.text.as_str()).collect();
+            let mut sentences: Vec<&str> = why
+                .because
+                .iter()
+                .filter(|said| said.sort != "want")
+                .map(|said| said.text.as_str())
+                .collect();
             if let [first, .., last] = sentences.as_slice() {
                 sentences = vec![first, last];
             }

@@ -98,8 +98,10 @@ pub(crate) fn texts(control: &Control) -> ControlTexts {
 /// Returns who does what, when.
 pub(crate) fn origin(summary: &str, undoes: Option<u32>) -> Origin {
     let words: Vec<String> = std::env::args().skip(1).collect();
-    let user = std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
-    let host = std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
+    let user =
+        std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
+    let host =
+        std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
     Origin {
         command: format!("yalotheca {}", without_places(&words).join(" ")),
         who: if host.is_empty() { user } else { format!("{user}@{host}") },

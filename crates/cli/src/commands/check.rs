@@ -49,7 +49,8 @@ impl View for CheckView {
             page.line(Role::Bad, &format!("{}: {} ({looked})", self.server, count(troubles, "trouble")));
         }
         for (weight, head) in [(Weight::Trouble, "Troubles"), (Weight::Note, "Notes")] {
-            let found: Vec<&Finding> = self.findings.iter().filter(|finding| finding.weight == weight).collect();
+            let found: Vec<&Finding> =
+                self.findings.iter().filter(|finding| finding.weight == weight).collect();
             if found.is_empty() {
                 continue;
             }
@@ -63,7 +64,8 @@ impl View for CheckView {
                 .collect();
             page.table(&rows);
         }
-        let fixes: BTreeSet<&String> = self.findings.iter().filter_map(|finding| finding.fix.as_ref()).collect();
+        let fixes: BTreeSet<&String> =
+            self.findings.iter().filter_map(|finding| finding.fix.as_ref()).collect();
         if !fixes.is_empty() {
             page.head("What helps");
             for fix in fixes {
@@ -119,7 +121,9 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
 }
 
 /// The desired state of what is locked; nothing is fetched for it.
-fn desired(session: &Session) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
+fn desired(
+    session: &Session,
+) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
     let lock = &session.control.lock;
     let releases = lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect();
     let ids = order(&releases, &lock.order()).ids;
@@ -134,7 +138,8 @@ fn desired(session: &Session) -> Result<(Desired, std::collections::BTreeMap<Con
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
     let desired = desire(&session.game, &session.survey.scope, &entries)?;
-    let contents = lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
+    let contents =
+        lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
     Ok((desired, contents.collect()))
 }
 
@@ -228,7 +233,9 @@ fn wants(session: &Session) -> Vec<Finding> {
             let says = format!("{id} is wanted and not settled yet");
             Some(Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle")))
         }
-        Some(locked) if !range.matches(&locked.release.version) && !locked.release.version.is_unversioned() => {
+        Some(locked)
+            if !range.matches(&locked.release.version) && !locked.release.version.is_unversioned() =>
+        {
             let says = format!("{id} {} is here, and {} is wanted", locked.release.version, range.in_words());
             Some(Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle")))
         }
@@ -261,7 +268,12 @@ fn strangers(session: &Session, desired: &Desired) -> Result<Vec<Finding>, Comma
         findings.push(Finding::note("unowned", found.path.as_str(), says, None));
     }
     for path in inventory.strangers.iter().filter(|path| !ours(path)) {
-        findings.push(Finding::note("unowned", path.as_str(), format!("{path} is nothing that the server loads"), None));
+        findings.push(Finding::note(
+            "unowned",
+            path.as_str(),
+            format!("{path} is nothing that the server loads"),
+            None,
+        ));
     }
     Ok(findings)
 }

@@ -34,15 +34,24 @@ const STORY: &[(&str, &[&str])] = &[
         &["adopt", "--name", "Larkspur Harbour"],
     ),
     ("What is wrong with it?", &["check"]),
-    ("Put it right: what is missing is brought, what lies wrong is moved, all or nothing.", &["settle", "--yes"]),
+    (
+        "Put it right: what is missing is brought, what lies wrong is moved, all or nothing.",
+        &["settle", "--yes"],
+    ),
     ("What is there to add that has to do with bells?", &["find", "bell"]),
     ("Tidebell, then. Note it, see what would happen, and do it.", &["add", "tidebell", "--later"]),
     ("", &["preview"]),
     ("", &["settle", "--yes", "--quiet"]),
     ("Does the server start with it?", &["trial"]),
-    ("Two contents that do not go together: the reason, and the ways out.", &["add", "quiet-bells", "tidebell@>=1.3", "--yes"]),
+    (
+        "Two contents that do not go together: the reason, and the ways out.",
+        &["add", "quiet-bells", "tidebell@>=1.3", "--yes"],
+    ),
     ("Is there anything newer? Some things cannot be, and the reason is told.", &["update", "--yes"]),
-    ("The festival's race is postponed before it is announced: in with it, and out again.", &["add", "regatta", "--yes"]),
+    (
+        "The festival's race is postponed before it is announced: in with it, and out again.",
+        &["add", "regatta", "--yes"],
+    ),
     ("", &["undo", "--yes"]),
     ("The bells are too loud. What only they needed goes with them.", &["drop", "tidebell", "--yes"]),
     ("What was done, and by whom?", &["history"]),
@@ -81,7 +90,8 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     };
     let mut world = build(&root).map_err(failed("building the demo's world"))?;
     let host = if args.into.is_none() {
-        let host = CatalogueHost::start(root.join("quayside")).map_err(failed("starting the catalogue host"))?;
+        let host =
+            CatalogueHost::start(root.join("quayside")).map_err(failed("starting the catalogue host"))?;
         world.catalogue = host.address();
         Some(host)
     } else {
@@ -123,10 +133,12 @@ fn act(world: &World, about: &str, words: &[&str], ui: &Ui) -> Result<(), Comman
         words.extend(["--catalogue".into(), format!("quayside={}", world.catalogue)]);
         words.extend(["--set".into(), format!("program={}", world.program.display())]);
     }
-    let typed: Vec<String> = words.iter().map(|word| quoted(&word.replace(&*world.root.to_string_lossy(), ".."))).collect();
+    let typed: Vec<String> =
+        words.iter().map(|word| quoted(&word.replace(&*world.root.to_string_lossy(), ".."))).collect();
     page.line(Role::Head, &format!("$ yalotheca {}", typed.join(" ")));
     ui.print(&page.into_text())?;
-    let own = std::env::current_exe().map_err(|source| CommandError::Io { what: "finding this program".into(), source })?;
+    let own = std::env::current_exe()
+        .map_err(|source| CommandError::Io { what: "finding this program".into(), source })?;
     let mut command = Command::new(own);
     command.args(&words).current_dir(&world.server).env("XDG_CACHE_HOME", &world.cache).stdin(Stdio::null());
     if !io::stdout().is_terminal() {

@@ -53,7 +53,9 @@ impl View for FindView {
             .iter()
             .map(|found| {
                 let (role, state) = match (&found.here, &found.fits, &found.why_not) {
-                    (Some(here), _, _) => (Role::Good, format!("{} is here", here.shown()).trim_start().to_owned()),
+                    (Some(here), _, _) => {
+                        (Role::Good, format!("{} is here", here.shown()).trim_start().to_owned())
+                    }
                     (None, Some(fits), _) if fits.is_unversioned() => (Role::Plain, "fits".to_owned()),
                     (None, Some(fits), _) => (Role::Plain, fits.to_string()),
                     (None, None, _) => (Role::Bad, "does not fit".to_owned()),
@@ -72,7 +74,10 @@ impl View for FindView {
         }
         if !self.found.is_empty() {
             page.gap();
-            page.line(Role::Dim, &format!("{}; looked at for {}.", count(self.found.len(), "content"), self.server));
+            page.line(
+                Role::Dim,
+                &format!("{}; looked at for {}.", count(self.found.len(), "content"), self.server),
+            );
         }
     }
 }
@@ -100,7 +105,8 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         let why_not = why_not.filter(|_| fits.is_none());
         found.push(Found { id, title, about, fits, here, why_not });
     }
-    let unreadable = catalogues.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.error)).collect();
+    let unreadable =
+        catalogues.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.error)).collect();
     ui.show(&FindView { server: session.shown(), found, unreadable })?;
     Ok(ExitCode::SUCCESS)
 }

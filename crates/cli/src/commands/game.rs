@@ -113,7 +113,9 @@ impl View for GameReport {
         let word = if on.recognised { "recognised" } else { "not recognised" };
         page.head(&format!("The folder is {word}"));
         let pairs = |map: &BTreeMap<String, String>| -> Vec<Vec<Cell>> {
-            map.iter().map(|(name, text)| vec![Cell::new(Role::Name, name.clone()), Cell::plain(text.clone())]).collect()
+            map.iter()
+                .map(|(name, text)| vec![Cell::new(Role::Name, name.clone()), Cell::plain(text.clone())])
+                .collect()
         };
         page.head("Values");
         page.table(&pairs(&on.values));
@@ -132,7 +134,8 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     match &args.act {
         GameAct::List => {
             let known = games::all(control)?.into_iter().map(|(name, origin, text)| {
-                let title = load(&name, &text).map_or_else(|_| "(broken; see game check)".into(), |game| game.title);
+                let title =
+                    load(&name, &text).map_or_else(|_| "(broken; see game check)".into(), |game| game.title);
                 GameLine { name, title, from: origin.to_string() }
             });
             ui.show(&GameList { games: known.collect() })?;
@@ -143,8 +146,8 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         }
         GameAct::Check { file, on } => {
             let shown = file.display().to_string();
-            let text =
-                fs::read_to_string(file).map_err(|source| CommandError::Io { what: shown.clone(), source })?;
+            let text = fs::read_to_string(file)
+                .map_err(|source| CommandError::Io { what: shown.clone(), source })?;
             let game = load(&shown, &text)?;
             let on = on.as_ref().map(|folder| try_on(&game, folder)).transpose()?;
             let kinds = game.kinds.iter().map(|(name, kind)| match kind.shape {
@@ -172,7 +175,12 @@ fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, CommandErro
     Ok(OnFolder {
         recognised,
         values: seen.scope.values.clone(),
-        platform: seen.platform.parts.iter().map(|(part, version)| (part.clone(), version.to_string())).collect(),
+        platform: seen
+            .platform
+            .parts
+            .iter()
+            .map(|(part, version)| (part.clone(), version.to_string()))
+            .collect(),
         contents: contents.collect(),
     })
 }

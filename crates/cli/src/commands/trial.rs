@@ -61,10 +61,8 @@ impl View for TrialView {
             Verdict::Ready => {
                 page.line(Role::Good, &format!("{}: ready after {after}, nothing troubling.", self.server));
             }
-            Verdict::ReadyWithTrouble => page.line(
-                Role::Warn,
-                &format!("{}: ready after {after}, but something is wrong.", self.server),
-            ),
+            Verdict::ReadyWithTrouble => page
+                .line(Role::Warn, &format!("{}: ready after {after}, but something is wrong.", self.server)),
             Verdict::Failed => {
                 let why = match (self.ended_with, self.ready_after_ms) {
                     (Some(code), _) => format!("it ended with exit code {code}"),
@@ -129,12 +127,15 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
             let (role, state) = match &line.state {
                 ContentState::Loaded => (Role::Good, "loaded".to_owned()),
                 ContentState::Failed { why } => (Role::Bad, format!("failed: {why}")),
-                ContentState::NotSeen { members } if members.is_empty() => (Role::Warn, "not seen in the log".into()),
+                ContentState::NotSeen { members } if members.is_empty() => {
+                    (Role::Warn, "not seen in the log".into())
+                }
                 ContentState::NotSeen { members } => {
                     let names: Vec<&str> = members.iter().take(4).map(ContentId::as_str).collect();
                     let more = members.len().saturating_sub(4);
                     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-                    let text = format!("{} not seen: {}{more}", count(members.len(), "member"), names.join(", "));
+                    let text =
+                        format!("{} not seen: {}{more}", count(members.len(), "member"), names.join(", "));
                     (Role::Warn, text)
                 }
             };
@@ -165,14 +166,17 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         }
     };
     let scope = &session.survey.scope;
-    let mut went =
-        trial(session.tree.root(), &session.game, scope, &lock.contents, options, &mut on_line)?;
+    let mut went = trial(session.tree.root(), &session.game, scope, &lock.contents, options, &mut on_line)?;
     let contents = lock
         .contents
         .iter()
         .filter_map(|locked| {
             let state = went.contents.remove(&locked.id)?;
-            Some(ContentLine { id: locked.id.clone(), version: locked.release.version.shown().to_owned(), state })
+            Some(ContentLine {
+                id: locked.id.clone(),
+                version: locked.release.version.shown().to_owned(),
+                state,
+            })
         })
         .collect();
     ui.show(&TrialView {

@@ -38,13 +38,20 @@ impl View for UndoView {
     fn view(&self, page: &mut Page) {
         if !self.change.settled {
             let Past { number, origin, .. } = &self.takes_back;
-            page.label(Role::Head, &format!("Change {number}"), &format!("{} ({})", origin.command, origin.summary));
+            page.label(
+                Role::Head,
+                &format!("Change {number}"),
+                &format!("{} ({})", origin.command, origin.summary),
+            );
             page.gap();
         }
         self.change.view(page);
         if self.wants_kept {
             page.gap();
-            page.line(Role::Warn, "yalotheca.toml was edited since; it stays as it is, and the next settle follows it.");
+            page.line(
+                Role::Warn,
+                "yalotheca.toml was edited since; it stays as it is, and the next settle follows it.",
+            );
         }
     }
 }
@@ -64,7 +71,8 @@ pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let change = undo(takes_back.number, &steps, &receipt, &session.receipt, &present)?;
     let now = texts(&session.control);
     let wants_kept = now.wants != after.wants;
-    let back = ControlTexts { wants: if wants_kept { now.wants.clone() } else { before.wants }, lock: before.lock };
+    let back =
+        ControlTexts { wants: if wants_kept { now.wants.clone() } else { before.wants }, lock: before.lock };
     let mut view = UndoView { change: view_of(&session, &change, &back)?, takes_back, wants_kept };
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
@@ -96,7 +104,8 @@ pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
 fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result<ChangeView, CommandError> {
     let read = |text: &String| LockFile::parse(LOCK_FILE, text).map_err(OpenControlError::from);
     let lock = back.lock.as_ref().map(read).transpose()?.unwrap_or_default();
-    let mut contents = content_lines(&session.control.lock, &lock, &session.control.wants.wants, &BTreeMap::new());
+    let mut contents =
+        content_lines(&session.control.lock, &lock, &session.control.wants.wants, &BTreeMap::new());
     for line in &mut contents {
         line.why.clear();
     }
@@ -124,7 +133,8 @@ fn look(session: &Session, steps: &[Step], before: &Receipt) -> Result<Present, 
                 if let Some(found) = session.tree.digest(path)? {
                     present.files.insert(path.clone(), found);
                 }
-                let is_text = matches!(step, Step::Put { source: yalotheca_core::change::Source::Text(_), .. });
+                let is_text =
+                    matches!(step, Step::Put { source: yalotheca_core::change::Source::Text(_), .. });
                 if is_text || configs.contains(path) {
                     let text = session.tree.read(path)?.and_then(|bytes| String::from_utf8(bytes).ok());
                     present.texts.extend(text.map(|text| (path.clone(), text)));

@@ -4,12 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_core::{
-    control::LockFile,
-    id::ContentId,
-    solve::Explanation,
-    version::ReleaseVersion,
-};
+use yalotheca_core::{control::LockFile, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
 use super::apply::{Mode, apply};
 use crate::{
@@ -41,7 +36,7 @@ struct Held {
     has: ReleaseVersion,
     newest: ReleaseVersion,
     #[serde(skip_serializing_if = "Option::is_none")]
-    held_by_you: Option<String>,
+    by_you: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     because: Option<Explanation>,
 }
@@ -51,8 +46,11 @@ impl View for HeldBack {
         page.head("Held back");
         for held in &self.held_back {
             page.item(Role::Name, &format!("{} {} is out; {} stays", held.id, held.newest, held.has));
-            if let Some(range) = &held.held_by_you {
-                page.under(Role::Plain, &format!("you want {range}: yalotheca add '{}@*' lets it go on", held.id));
+            if let Some(range) = &held.by_you {
+                page.under(
+                    Role::Plain,
+                    &format!("you want {range}: yalotheca add '{}@*' lets it go on", held.id),
+                );
             }
             for statement in held.because.iter().flat_map(|why| &why.because).filter(|s| s.sort != "want") {
                 page.under(Role::Plain, &statement.text);
@@ -77,8 +75,11 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     {
         return Err(CommandError::Usage {
             what: format!("{id} is not on this server"),
-            hint: yalotheca_core::suggest::did_you_mean(id.as_str(), lock.contents.iter().map(|c| c.id.as_str()))
-                .or_else(|| Some(format!("yalotheca add {id} brings it"))),
+            hint: yalotheca_core::suggest::did_you_mean(
+                id.as_str(),
+                lock.contents.iter().map(|c| c.id.as_str()),
+            )
+            .or_else(|| Some(format!("yalotheca add {id} brings it"))),
         });
     }
     let planned = plan_change(&session, &shelf, &session.control.wants, &fresh)?;
@@ -114,8 +115,9 @@ fn held_back(
         newer.sort();
         let Some(newest) = newer.last() else { continue };
         let range = session.control.wants.wants.get(&locked.id);
-        let held_by_you = range.filter(|range| !range.matches(newest)).map(|range| range.in_words());
-        let because = match &held_by_you {
+        let by_you =
+            range.filter(|range| !range.matches(newest)).map(yalotheca_core::version::VersionRange::in_words);
+        let because = match &by_you {
             Some(_) => None,
             None => why_not(session, shelf, &locked.id, newest)?,
         };
@@ -123,7 +125,7 @@ fn held_back(
             id: locked.id.clone(),
             has: locked.release.version.clone(),
             newest: (*newest).clone(),
-            held_by_you,
+            by_you,
             because,
         });
     }

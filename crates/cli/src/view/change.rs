@@ -50,7 +50,12 @@ impl ChangeView {
             order_notes: planned
                 .gave_way
                 .iter()
-                .filter(|note| planned.contents.iter().any(|line| line.act != ContentAct::Gone && note.circle.contains(&line.id)))
+                .filter(|note| {
+                    planned
+                        .contents
+                        .iter()
+                        .any(|line| line.act != ContentAct::Gone && note.circle.contains(&line.id))
+                })
                 .cloned()
                 .collect(),
             notes: circles.collect(),
@@ -234,8 +239,12 @@ fn config(page: &mut Page, lines: &[ConfigLine]) {
             (EntryAct::Leave, "leave"),
         ];
         for (act, word) in acts {
-            let mut entries: Vec<&str> =
-                line.entries.iter().filter(|entry| entry.act == act).map(|entry| entry.what.as_str()).collect();
+            let mut entries: Vec<&str> = line
+                .entries
+                .iter()
+                .filter(|entry| entry.act == act)
+                .map(|entry| entry.what.as_str())
+                .collect();
             if entries.is_empty() || line.removed {
                 continue;
             }

@@ -146,7 +146,13 @@ impl Page {
                 widths[at] = widths[at].max(cell.text.width());
             }
         }
-        let used: usize = widths.iter().take(columns.saturating_sub(1)).filter(|width| **width > 0).map(|width| width + GAP).sum::<usize>() + 2;
+        let used: usize = widths
+            .iter()
+            .take(columns.saturating_sub(1))
+            .filter(|width| **width > 0)
+            .map(|width| width + GAP)
+            .sum::<usize>()
+            + 2;
         let below = self.width.saturating_sub(used) < LEAST;
         for row in rows {
             self.text.push_str("  ");
@@ -157,7 +163,8 @@ impl Page {
                 }
                 if !last {
                     self.styled(cell.role, &cell.text);
-                    if row[at + 1..].iter().any(|cell| !cell.text.is_empty()) && !(below && at + 2 == columns) {
+                    if row[at + 1..].iter().any(|cell| !cell.text.is_empty()) && !(below && at + 2 == columns)
+                    {
                         self.text.push_str(&" ".repeat(widths[at] - cell.text.width() + GAP));
                     }
                     continue;
@@ -222,7 +229,11 @@ mod tests {
     #[test]
     fn tables_align_and_wrap() {
         let rows = [
-            vec![Cell::plain("new"), Cell::plain("tidebell"), Cell::plain("you want it, and so it comes along now")],
+            vec![
+                Cell::plain("new"),
+                Cell::plain("tidebell"),
+                Cell::plain("you want it, and so it comes along now"),
+            ],
             vec![Cell::plain("newer"), Cell::plain("äö"), Cell::plain("")],
         ];
         let mut page = Page::new(50);

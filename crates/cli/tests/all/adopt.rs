@@ -11,7 +11,10 @@ fn an_empty_folder_needs_to_be_told_its_game() -> Done {
     let world = World::empty()?;
     world.adopt().code(2).says(&["looks like no server of a known game", "--game luanti or --game saltwick"]);
     let program = format!("program={}", world.root().join("saltwick-server").display());
-    world.run(&["adopt", "--game", "saltwick", "--set", &program]).code(0).says(&["none yet", "Nothing on the server was changed"]);
+    world
+        .run(&["adopt", "--game", "saltwick", "--set", &program])
+        .code(0)
+        .says(&["none yet", "Nothing on the server was changed"]);
     assert!(world.digests()?.len() == 1, "only the folder itself");
     Ok(())
 }
@@ -55,7 +58,10 @@ fn what_no_catalogue_knows_is_taken_over_and_can_be_dropped() -> Done {
     world.run(&["adopt", "--set", &program]).code(0).says(&["(in no catalogue)"]);
     // Its bytes lie on the server, so it can be moved to where it belongs without any catalogue.
     world.run(&["drop", "night-lamps", "--yes"]).code(0).says(&["move", "you dropped it"]);
-    assert!(world.path("plugins/gull-chat-1.0.0.swp").exists() && !world.path("plugins/plugins").join("x").exists());
+    assert!(
+        world.path("plugins/gull-chat-1.0.0.swp").exists()
+            && !world.path("plugins/plugins").join("x").exists()
+    );
     assert_eq!(world.read("plugins/order.txt")?, "# the order for the festival week\ngull-chat\n");
     Ok(())
 }

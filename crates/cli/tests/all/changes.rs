@@ -82,7 +82,10 @@ fn later_only_notes_and_preview_only_shows() -> Done {
     let world = World::fresh()?;
     let before = world.digests()?;
     world.run(&["add", "tidebell", "--later"]).code(0).says(&["Noted in yalotheca.toml: tidebell"]);
-    let preview = world.run(&["preview"]).code(0).says(&["harbour-core 2.3.0 tidebell needs it", "tidebell 1.4.0 you want it"]);
+    let preview = world
+        .run(&["preview"])
+        .code(0)
+        .says(&["harbour-core 2.3.0 tidebell needs it", "tidebell 1.4.0 you want it"]);
     assert!(preview.out.contains("put"), "{}", preview.out);
     world.run(&["check"]).code(1).says(&["tidebell is wanted and not settled yet"]);
     assert_eq!(world.digests()?, before);
@@ -121,8 +124,14 @@ fn versions_are_chosen_held_and_let_go() -> Done {
     world.run(&["add", "tidebell@*", "--yes"]).code(0);
     world.run(&["update", "tidebell", "--yes"]).code(0).says(&["tidebell 1.4.0 (was 1.2.0)"]);
     // Pre-releases and withdrawn releases are not taken.
-    world.run(&["add", "lamp-oil", "coin-purse", "--yes"]).code(0).says(&["lamp-oil 1.0.2", "coin-purse 1.3.0"]);
-    world.run(&["add", "lamp-oil@>=1.1.0-beta", "--yes"]).code(0).says(&["lamp-oil 1.1.0-beta.1 (was 1.0.2)"]);
+    world
+        .run(&["add", "lamp-oil", "coin-purse", "--yes"])
+        .code(0)
+        .says(&["lamp-oil 1.0.2", "coin-purse 1.3.0"]);
+    world
+        .run(&["add", "lamp-oil@>=1.1.0-beta", "--yes"])
+        .code(0)
+        .says(&["lamp-oil 1.1.0-beta.1 (was 1.0.2)"]);
     Ok(())
 }
 
@@ -137,8 +146,14 @@ fn conflicts_name_the_ways_out() -> Done {
         "do without quiet-bells",
         "do without tidebell yalotheca drop tidebell; yalotheca add quiet-bells",
     ]);
-    world.run(&["add", "fog-signal", "--yes"]).code(3).says(&["needs engine 3 or newer, and this server has engine 2.4"]);
-    world.run(&["add", "lantern-parade", "--yes"]).code(3).says(&["lantern-parade 1.0.0 needs night-lamps 2 or newer"]);
+    world
+        .run(&["add", "fog-signal", "--yes"])
+        .code(3)
+        .says(&["needs engine 3 or newer, and this server has engine 2.4"]);
+    world
+        .run(&["add", "lantern-parade", "--yes"])
+        .code(3)
+        .says(&["lantern-parade 1.0.0 needs night-lamps 2 or newer"]);
     assert_eq!(world.digests()?, before);
     Ok(())
 }
@@ -161,7 +176,10 @@ fn order_by_hand_is_put_right_and_comments_stay() -> Done {
     world.run(&["settle", "--yes"]).code(0);
     let text = world.read("plugins/order.txt")?;
     let at = |name: &str| text.find(name);
-    assert!(at("harbour-core") < at("tidebell") && text.starts_with("# mine\n") && text.contains("other\n"), "{text}");
+    assert!(
+        at("harbour-core") < at("tidebell") && text.starts_with("# mine\n") && text.contains("other\n"),
+        "{text}"
+    );
     Ok(())
 }
 

@@ -12,7 +12,10 @@ fn each_kind_of_trouble_is_found_and_settle_mends_it() -> Done {
     world.run(&["check"]).code(0);
 
     fs::remove_file(world.path("plugins/harbour-core-2.3.0.swp"))?;
-    world.run(&["check"]).code(1).says(&["missing-file", "plugins/harbour-core-2.3.0.swp of harbour-core is gone"]);
+    world
+        .run(&["check"])
+        .code(1)
+        .says(&["missing-file", "plugins/harbour-core-2.3.0.swp of harbour-core is gone"]);
     world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
 
     fs::write(world.path("plugins/tidebell-1.4.0.swp"), "half")?;
@@ -25,7 +28,10 @@ fn each_kind_of_trouble_is_found_and_settle_mends_it() -> Done {
 
     world.write("towns/brinewick/packs.json", "[\"evening-tide\"")?;
     world.run(&["check"]).code(1).says(&["broken-file", "packs.json, line 1"]);
-    world.run(&["settle", "--yes"]).code(5).says(&["towns/brinewick/packs.json: line 1", "nothing is written to a file"]);
+    world
+        .run(&["settle", "--yes"])
+        .code(5)
+        .says(&["towns/brinewick/packs.json: line 1", "nothing is written to a file"]);
     world.write("towns/brinewick/packs.json", "[\"evening-tide\"]\n")?;
 
     assert_eq!(world.digests()?, good);
@@ -61,7 +67,8 @@ fn engine_runtime_and_terms_must_agree() -> Done {
 fn findings_are_json_too() -> Done {
     let world = World::left_behind()?;
     let json = world.run(&["check", "--json"]).code(1).json()?;
-    let sorts: Vec<&str> = json["findings"].as_array().into_iter().flatten().filter_map(|f| f["sort"].as_str()).collect();
+    let sorts: Vec<&str> =
+        json["findings"].as_array().into_iter().flatten().filter_map(|f| f["sort"].as_str()).collect();
     assert_eq!(sorts, ["needs", "wrong-folder", "unowned", "unowned"]);
     assert_eq!(json["findings"][0]["about"], "night-lamps");
     assert_eq!(json["findings"][0]["fix"], "yalotheca settle");

@@ -37,7 +37,10 @@ fn kill_everywhere(make: impl Fn() -> Result<World, Box<dyn std::error::Error>>,
         // Nothing is half done: the next settle goes through, and its undo comes back.
         world.run(words).code(0);
         world.run(&["check"]).code(0);
-        assert!(!world.path(".yalotheca/journal/0001/staged").join("0").exists(), "point {point} leaves litter");
+        assert!(
+            !world.path(".yalotheca/journal/0001/staged").join("0").exists(),
+            "point {point} leaves litter"
+        );
         assert!(point < 200, "it never comes through");
     }
     Ok(())
@@ -77,7 +80,9 @@ fn two_at_once_do_not_mix() -> Done {
     held.unlock()?;
     let mut children = Vec::new();
     for name in ["tidebell", "coin-purse", "cobbles"] {
-        children.push(world.command(&["add", name, "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?);
+        children.push(
+            world.command(&["add", name, "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?,
+        );
     }
     for child in &mut children {
         child.wait()?;

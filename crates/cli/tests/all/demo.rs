@@ -33,7 +33,9 @@ fn its_world_can_be_kept_and_used() -> Done {
     let run = |words: &[&str]| world.run(&[&["--at", at.as_str()], words].concat());
     run(&["check", "--json"]).code(0).json()?;
     run(&["find"]).code(0).says(&["tidebell"]);
-    run(&["about", "tidebell"]).code(0).says(&["1.4.0", "tidebell 2.0.0 needs harbour-core 3 or newer; harbour-core 3.0.0 needs engine 3"]);
+    run(&["about", "tidebell"])
+        .code(0)
+        .says(&["1.4.0", "tidebell 2.0.0 needs harbour-core 3 or newer; harbour-core 3.0.0 needs engine 3"]);
     run(&["add", "ferry-lines", "--yes"]).code(0);
     run(&["trial"]).code(0).says(&["ferry-lines 1.0.0 loaded"]);
     run(&["drop", "ferry-lines", "--yes"]).code(0);

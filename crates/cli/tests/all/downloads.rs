@@ -37,18 +37,28 @@ fn voxel() -> Result<(World, PathBuf), Box<dyn std::error::Error>> {
     fs::write(&program, "#!/bin/sh\necho Luanti 5.6.1\n")?;
     fs::set_permissions(&program, fs::Permissions::from_mode(0o755))?;
     let downloads = world.root().join("downloads");
-    put(&downloads, "lamps/mod.conf", "name = lamps\ndepends = default, oil\nmin_minetest_version = 5.2.0\n")?;
+    put(
+        &downloads,
+        "lamps/mod.conf",
+        "name = lamps\ndepends = default, oil\nmin_minetest_version = 5.2.0\n",
+    )?;
     put(&downloads, "lamps/init.lua", "")?;
     put(&downloads, "old oil/init.lua", "-- oil")?;
     put(&downloads, "old oil/mod.conf", "name = oil\n")?;
     put(&downloads, "deep/deeper/too new/mod.conf", "name = too_new\nmin_minetest_version = 5.9\n")?;
-    zip(&downloads.join("wrapped.zip"), &[("bells-main/mod.conf", "name = bells\noptional_depends = lamps"), ("bells-main/init.lua", "x")])?;
+    zip(
+        &downloads.join("wrapped.zip"),
+        &[("bells-main/mod.conf", "name = bells\noptional_depends = lamps"), ("bells-main/init.lua", "x")],
+    )?;
     zip(
         &downloads.join("harbour.zip"),
         &[
             ("modpack.conf", "title = Harbour"),
-            ("quay/init.lua", ""), ("quay/depends.txt", "oil\nbells?\n"),
-            ("inner/modpack.txt", ""), ("inner/harbour/init.lua", ""), ("inner/harbour/depends.txt", "quay\n"),
+            ("quay/init.lua", ""),
+            ("quay/depends.txt", "oil\nbells?\n"),
+            ("inner/modpack.txt", ""),
+            ("inner/harbour/init.lua", ""),
+            ("inner/harbour/depends.txt", "quay\n"),
         ],
     )?;
     put(&downloads, "read me.txt", "hello")?;
@@ -57,7 +67,13 @@ fn voxel() -> Result<(World, PathBuf), Box<dyn std::error::Error>> {
     let set = |name: &str, path: &Path| format!("{name}={}", path.display());
     world
         .run(&[
-            "adopt", "--catalogue", "downloads=../downloads", "--set", &set("program", &program), "--set", &set("share", &share),
+            "adopt",
+            "--catalogue",
+            "downloads=../downloads",
+            "--set",
+            &set("program", &program),
+            "--set",
+            &set("share", &share),
         ])
         .code(0)
         .says(&["luanti 5.6.1", "the base game brings 1 content"]);
@@ -67,10 +83,21 @@ fn voxel() -> Result<(World, PathBuf), Box<dyn std::error::Error>> {
 #[test]
 fn contents_are_recognised_by_what_is_inside() -> Done {
     let (world, _) = voxel()?;
-    world.run(&["find"]).code(0).says(&["bells", "harbour", "lamps", "oil", "too_new", "does not fit", "needs luanti 5.9 or newer"]);
+    world.run(&["find"]).code(0).says(&[
+        "bells",
+        "harbour",
+        "lamps",
+        "oil",
+        "too_new",
+        "does not fit",
+        "needs luanti 5.9 or newer",
+    ]);
     let before = world.digests()?;
     world.run(&["add", "lamps", "--yes"]).code(0).says(&["oil lamps needs it", "load_mod_lamps = true"]);
-    assert!(world.path("home/.minetest/mods/oil/init.lua").exists(), "the name is the descriptor's, not the folder's");
+    assert!(
+        world.path("home/.minetest/mods/oil/init.lua").exists(),
+        "the name is the descriptor's, not the folder's"
+    );
     world.run(&["drop", "lamps", "--yes"]).code(0);
     assert_eq!(world.digests()?, before);
     Ok(())
@@ -111,7 +138,10 @@ fn a_download_that_changed_is_not_taken_for_the_locked_one() -> Done {
     put(&downloads, "old oil/init.lua", "-- newer oil")?;
     world.run(&["check"]).code(0);
     fs::remove_file(world.path("home/.minetest/mods/oil/init.lua"))?;
-    world.run(&["settle", "--yes"]).code(4).says(&["oil is not the one that is locked any more", "yalotheca update oil"]);
+    world
+        .run(&["settle", "--yes"])
+        .code(4)
+        .says(&["oil is not the one that is locked any more", "yalotheca update oil"]);
     world.run(&["update", "oil", "--yes"]).code(0).says(&["changed oil"]);
     assert_eq!(world.read("home/.minetest/mods/oil/init.lua")?, "-- newer oil");
     Ok(())

@@ -7,7 +7,10 @@ use crate::harness::{Done, World};
 #[test]
 fn unknown_contents_get_a_suggestion() -> Done {
     let world = World::fresh()?;
-    world.run(&["add", "tidebel", "--yes"]).code(2).says(&["no catalogue has a content called tidebel", "did you mean tidebell?"]);
+    world
+        .run(&["add", "tidebel", "--yes"])
+        .code(2)
+        .says(&["no catalogue has a content called tidebel", "did you mean tidebell?"]);
     world.run(&["about", "harbour-coer"]).code(2).says(&["did you mean harbour-core"]);
     world.run(&["add", "a b", "--yes"]).code(2).says(&["is not a content id"]);
     world.run(&["add", "tidebell@~1", "--yes"]).code(2).says(&["is not a version range", "ranges look like"]);
@@ -23,15 +26,25 @@ fn a_catalogue_that_is_down_and_offline() -> Done {
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     let before = world.digests()?;
     // What was fetched before is enough for what is known.
-    world.run(&["--offline", "find", "bell"]).code(4).says(&["it is not in the cache, and --offline forbids"]);
+    world
+        .run(&["--offline", "find", "bell"])
+        .code(4)
+        .says(&["it is not in the cache, and --offline forbids"]);
     world.run(&["find", "bell"]).code(0);
     world.run(&["--offline", "find", "bell"]).code(0).says(&["tidebell"]);
-    world.run(&["--offline", "add", "tidebell", "--yes"]).code(4).says(&["tidebell-1.4.0.swp", "not in the cache", "run it once without --offline"]);
+    world.run(&["--offline", "add", "tidebell", "--yes"]).code(4).says(&[
+        "tidebell-1.4.0.swp",
+        "not in the cache",
+        "run it once without --offline",
+    ]);
     assert_eq!(world.digests()?, before);
     let folder = world.root().join("elsewhere");
     fs::create_dir_all(&folder)?;
     world.host = yalotheca_standin::catalogue_host::CatalogueHost::start(folder)?;
-    world.run(&["add", "tidebell", "--yes"]).code(4).says(&["catalogue quayside: http://127.0.0.1", "--offline goes on"]);
+    world
+        .run(&["add", "tidebell", "--yes"])
+        .code(4)
+        .says(&["catalogue quayside: http://127.0.0.1", "--offline goes on"]);
     // What needs no catalogue still works.
     world.run(&["check"]).code(0);
     world.run(&["settle", "--yes"]).code(0);
@@ -60,9 +73,15 @@ fn a_corrupted_download_never_reaches_the_server() -> Done {
 #[test]
 fn a_broken_catalogue_is_told_with_its_place() -> Done {
     let world = World::fresh()?;
-    fs::write(world.root().join("quayside/catalogue.json"), "{\"format\": 1, \"name\": \"q\", \"contents\": [}")?;
+    fs::write(
+        world.root().join("quayside/catalogue.json"),
+        "{\"format\": 1, \"name\": \"q\", \"contents\": [}",
+    )?;
     world.run(&["find"]).code(4).says(&["catalogue quayside:", "catalogue.json", "line 1 column"]);
-    fs::write(world.root().join("quayside/catalogue.json"), "{\"format\": 9, \"name\": \"q\", \"contents\": {}}")?;
+    fs::write(
+        world.root().join("quayside/catalogue.json"),
+        "{\"format\": 9, \"name\": \"q\", \"contents\": {}}",
+    )?;
     world.run(&["find"]).code(4).says(&["it has format 9, and this program reads format 1"]);
     Ok(())
 }
@@ -72,7 +91,11 @@ fn broken_files_of_ours_are_told_with_line_and_column() -> Done {
     let world = World::fresh()?;
     let text = world.read("yalotheca.toml")?;
     world.write("yalotheca.toml", &text.replace("game =", "gane ="))?;
-    world.run(&["check"]).code(2).says(&["yalotheca.toml:5:1:", "unknown field `gane`", "did you mean game?"]);
+    world.run(&["check"]).code(2).says(&[
+        "yalotheca.toml:5:1:",
+        "unknown field `gane`",
+        "did you mean game?",
+    ]);
     world.write("yalotheca.toml", &text.replace("\"saltwick\"", "\"saltwik\""))?;
     world.run(&["check"]).code(2).says(&["no game definition called \"saltwik\"", "did you mean saltwick?"]);
     world.write("yalotheca.toml", &text)?;
@@ -87,7 +110,10 @@ fn a_broken_line_in_the_servers_configuration() -> Done {
     world.run(&["add", "evening-tide", "--yes"]).code(0);
     world.write("saltwick.conf", "name = x\nport 7710\n")?;
     let before = world.digests()?;
-    world.run(&["add", "tidebell", "--yes"]).code(5).says(&["saltwick.conf: line 2, column 1: expected \"key = value\" or a comment", "port 7710"]);
+    world
+        .run(&["add", "tidebell", "--yes"])
+        .code(5)
+        .says(&["saltwick.conf: line 2, column 1: expected \"key = value\" or a comment", "port 7710"]);
     assert_eq!(world.digests()?, before);
     Ok(())
 }
@@ -147,7 +173,10 @@ fn a_folder_that_cannot_be_written() -> Done {
         return Ok(());
     }
     let before = world.digests()?;
-    world.run(&["add", "tidebell", "--yes"]).code(4).says(&["Permission denied", "give yourself the right to write there"]);
+    world
+        .run(&["add", "tidebell", "--yes"])
+        .code(4)
+        .says(&["Permission denied", "give yourself the right to write there"]);
     assert_eq!(world.digests()?, before);
     fs::set_permissions(world.path("plugins"), fs::Permissions::from_mode(0o755))?;
     Ok(())

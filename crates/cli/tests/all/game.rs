@@ -7,7 +7,10 @@ use crate::harness::{Done, World};
 #[test]
 fn list_show_and_check() -> Done {
     let world = World::fresh()?;
-    world.run(&["game", "list"]).code(0).says(&["luanti Luanti voxel server built in", "saltwick Saltwick harbour server built in"]);
+    world
+        .run(&["game", "list"])
+        .code(0)
+        .says(&["luanti Luanti voxel server built in", "saltwick Saltwick harbour server built in"]);
     let text = world.run(&["game", "show", "saltwick"]).code(0).out;
     let file = world.root().join("mine.toml");
     fs::write(&file, &text)?;
@@ -33,7 +36,11 @@ fn mistakes_have_a_line_a_column_and_a_suggestion() -> Done {
     let shown = file.display().to_string();
     for (from, to, says) in [
         ("[recognise]", "[recognize]", vec!["unknown field `recognize`", "did you mean recognise?"]),
-        ("values.engine }}\"\nnamed", "values.engin }}\"\nnamed", vec!["values.engin, which is not known here", "did you mean values.engine"]),
+        (
+            "values.engine }}\"\nnamed",
+            "values.engin }}\"\nnamed",
+            vec!["values.engin, which is not known here", "did you mean values.engine"],
+        ),
         ("'harbour closed: (?<what>.*)'", "'harbour closed: (?<what>'", vec!["the pattern is wrong"]),
     ] {
         let broken = text.replacen(from, to, 1);

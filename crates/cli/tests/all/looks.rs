@@ -12,8 +12,13 @@ fn nothing_is_wider_than_the_terminal() -> Done {
     let world = World::left_behind()?;
     for columns in ["80", "100"] {
         for words in [
-            vec!["check"], vec!["preview"], vec!["find"], vec!["about", "tidebell"], vec!["history"],
-            vec!["add", "quiet-bells", "tidebell@>=1.3", "--yes"], vec!["game", "list"],
+            vec!["check"],
+            vec!["preview"],
+            vec!["find"],
+            vec!["about", "tidebell"],
+            vec!["history"],
+            vec!["add", "quiet-bells", "tidebell@>=1.3", "--yes"],
+            vec!["game", "list"],
         ] {
             let answer = world.run_with(&words, &[("COLUMNS", columns)]);
             let limit: usize = columns.parse()?;
@@ -32,10 +37,18 @@ fn nothing_is_wider_than_the_terminal() -> Done {
 fn every_result_is_json_where_asked() -> Done {
     let world = World::left_behind()?;
     for (words, code, key) in [
-        (vec!["check"], 1, "findings"), (vec!["preview"], 0, "contents"), (vec!["find"], 0, "found"),
-        (vec!["about", "tidebell"], 0, "releases"), (vec!["settle", "--yes"], 0, "settled"), (vec!["trial"], 0, "verdict"),
-        (vec!["history"], 0, "history"), (vec!["game", "list"], 0, "games"), (vec!["add", "lamp-oil", "--later"], 0, "noted"),
-        (vec!["add", "tidebel"], 2, "error"), (vec!["add", "fog-signal", "--yes"], 3, "no_lineup"), (vec!["undo", "--yes"], 0, "takes_back"),
+        (vec!["check"], 1, "findings"),
+        (vec!["preview"], 0, "contents"),
+        (vec!["find"], 0, "found"),
+        (vec!["about", "tidebell"], 0, "releases"),
+        (vec!["settle", "--yes"], 0, "settled"),
+        (vec!["trial"], 0, "verdict"),
+        (vec!["history"], 0, "history"),
+        (vec!["game", "list"], 0, "games"),
+        (vec!["add", "lamp-oil", "--later"], 0, "noted"),
+        (vec!["add", "tidebel"], 2, "error"),
+        (vec!["add", "fog-signal", "--yes"], 3, "no_lineup"),
+        (vec!["undo", "--yes"], 0, "takes_back"),
     ] {
         let answer = world.run(&[words.clone(), vec!["--json"]].concat()).code(code);
         let json = answer.json().map_err(|error| format!("{words:?}: {error}: {}", answer.out))?;
@@ -61,7 +74,8 @@ fn progress_goes_to_standard_error_and_quiet_is_quiet() -> Done {
 #[test]
 fn a_reader_that_goes_away_is_no_error() -> Done {
     let world = World::fresh()?;
-    let mut child = world.command(&["game", "show", "saltwick"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
+    let mut child =
+        world.command(&["game", "show", "saltwick"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn()?;
     let mut line = String::new();
     if let Some(stdout) = child.stdout.take() {
         BufReader::with_capacity(16, stdout).read_line(&mut line)?;

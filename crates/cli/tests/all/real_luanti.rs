@@ -42,6 +42,7 @@ fn mods() -> Option<PathBuf> {
     Some(mods)
 }
 
+#[expect(clippy::print_stderr, reason = "the test's runner shows it")]
 fn skipped(what: &str) -> Done {
     if std::env::var("YALOTHECA_REAL").is_ok_and(|real| real == "1") {
         return Err(format!("{what} is missing, and YALOTHECA_REAL=1 forbids to skip").into());
@@ -55,6 +56,7 @@ fn world_file(world: &World) -> Result<Vec<String>, Box<dyn std::error::Error>> 
 }
 
 #[test]
+#[expect(clippy::too_many_lines, reason = "one long story on one server")]
 fn the_real_server_with_real_mods() -> Done {
     let server = ["/usr/games/minetestserver", "/usr/bin/minetestserver"];
     if !server.iter().any(|path| Path::new(path).exists()) {
@@ -74,14 +76,25 @@ fn the_real_server_with_real_mods() -> Done {
     )?;
     let fresh = world.digests()?;
     let catalogue = format!("mods={}", mods.display());
-    world.run(&["adopt", "--name", "Voxel Quay", "--catalogue", &catalogue]).code(0).says(&["luanti 5.", "the base game brings"]);
+    world
+        .run(&["adopt", "--name", "Voxel Quay", "--catalogue", &catalogue])
+        .code(0)
+        .says(&["luanti 5.", "the base game brings"]);
     assert_eq!(world.digests()?, fresh);
 
     // What it needs comes along, what the base game brings does not, and companions are offered.
     let added = world.run(&["add", "pipeworks", "--yes"]).code(0);
-    let added = added.says(&["basic_materials", "pipeworks needs it", "mesecons pipeworks welcomes it: yalotheca add mesecons"]);
+    let added = added.says(&[
+        "basic_materials",
+        "pipeworks needs it",
+        "mesecons pipeworks welcomes it: yalotheca add mesecons",
+    ]);
     assert!(!added.out.contains("screwdriver"), "{}", added.out);
-    let two = world.run(&["add", "homedecor", "--yes"]).code(0).says(&["unifieddyes", "homedecor needs it", "and 30 more"]);
+    let two = world.run(&["add", "homedecor", "--yes"]).code(0).says(&[
+        "unifieddyes",
+        "homedecor needs it",
+        "and 30 more",
+    ]);
     assert!(!two.out.contains("new  basic_materials"), "it is there already");
     world.run(&["add", "mesecons", "--yes"]).code(0).says(&["load_mod_mesecons = true"]);
     assert!(world.path("home/.minetest/mods/mesecons/mesecons/init.lua").exists());
@@ -119,13 +132,23 @@ fn the_real_server_with_real_mods() -> Done {
     let lines = world_file(&world)?;
     world.run(&["drop", "pipeworks", "homedecor", "mesecons", "--yes"]).code(0);
     let left = world_file(&world)?;
-    assert!(left.iter().all(|line| lines.contains(line)) && !left.iter().any(|line| line.ends_with("= true")), "{left:?}");
+    assert!(
+        left.iter().all(|line| lines.contains(line)) && !left.iter().any(|line| line.ends_with("= true")),
+        "{left:?}"
+    );
     assert!(!world.path("home/.minetest").exists(), "folders of ours go as well");
-    assert_eq!(fs::read(world.path("minetest.conf"))?, format!("name = admin\nserver_announce = false\nbind_address = 127.0.0.1\nport = {port}\n").as_bytes());
+    assert_eq!(
+        fs::read(world.path("minetest.conf"))?,
+        format!("name = admin\nserver_announce = false\nbind_address = 127.0.0.1\nport = {port}\n")
+            .as_bytes()
+    );
     world.run(&["undo", "--yes"]).code(0);
     let back = world.digests()?;
     let of_mods = |all: &std::collections::BTreeMap<String, String>| {
-        all.iter().filter(|(name, _)| name.starts_with("home/.minetest/mods")).map(|(n, d)| (n.clone(), d.clone())).collect::<Vec<_>>()
+        all.iter()
+            .filter(|(name, _)| name.starts_with("home/.minetest/mods"))
+            .map(|(n, d)| (n.clone(), d.clone()))
+            .collect::<Vec<_>>()
     };
     assert_eq!(of_mods(&back), of_mods(&settled));
     world.run(&["trial"]).code(0).says(&["nothing troubling"]);

@@ -12,7 +12,11 @@ fn each_failure_is_told_in_our_words() -> Done {
     let boot = world.read("boot.json")?;
 
     world.write("boot.json", &boot.replace('6', "4"))?;
-    world.run(&["trial"]).code(1).says(&["the start failed; it ended with exit code 1", "needs runtime 6, and boot.json starts it on 4", "set \"runtime\" to 6"]);
+    world.run(&["trial"]).code(1).says(&[
+        "the start failed; it ended with exit code 1",
+        "needs runtime 6, and boot.json starts it on 4",
+        "set \"runtime\" to 6",
+    ]);
     world.write("boot.json", &boot.replace("2.4.swe", "2.5.swe"))?;
     world.run(&["trial"]).code(1).says(&["names the engine saltwick-2.5.swe, and there is no such file"]);
     world.write("boot.json", &boot)?;
@@ -26,7 +30,11 @@ fn each_failure_is_told_in_our_words() -> Done {
     drop(taken);
 
     world.write("plugins/night-lamps/settings.yml", "dusk: 19\n\tnight: [\n")?;
-    world.run(&["trial"]).code(1).says(&["ready after", "something is wrong", "the settings of night-lamps are broken at line"]);
+    world.run(&["trial"]).code(1).says(&[
+        "ready after",
+        "something is wrong",
+        "the settings of night-lamps are broken at line",
+    ]);
     world.write("plugins/night-lamps/settings.yml", "dusk: 18\n")?;
     world.run(&["trial"]).code(0);
     Ok(())
@@ -46,7 +54,10 @@ fn ready_with_trouble_is_not_clean() -> Done {
     assert_eq!(state("night-lamps"), Some("failed".into()));
     assert_eq!(state("gull-chat"), Some("not-seen".into()));
     assert_eq!(state("cobbles"), Some("loaded".into()));
-    assert!(json["troubles"].to_string().contains("night-lamps needs lamp-oil >=1, which is not loaded"), "{json:#}");
+    assert!(
+        json["troubles"].to_string().contains("night-lamps needs lamp-oil >=1, which is not loaded"),
+        "{json:#}"
+    );
     Ok(())
 }
 

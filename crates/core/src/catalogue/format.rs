@@ -170,7 +170,10 @@ mod tests {
         assert!(read("{").starts_with("c.json: EOF"));
         assert!(read(&TIDEBELL.replace("needs\"", "need\"")).contains("unknown field `need`"));
         assert!(read(&TIDEBELL.replace("\"format\": 1", "\"format\": 7")).contains("format 7"));
-        assert!(read(&TIDEBELL.replace("\"id\": \"tidebell\"", "\"id\": \"foghorn\"")).contains("foghorn, not tidebell"));
+        assert!(
+            read(&TIDEBELL.replace("\"id\": \"tidebell\"", "\"id\": \"foghorn\""))
+                .contains("foghorn, not tidebell")
+        );
         assert!(read(&TIDEBELL.replace(">=2.1 <3", "~~2")).contains("not a version range"));
     }
 }

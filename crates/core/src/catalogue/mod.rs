@@ -37,6 +37,7 @@ pub enum Side {
 }
 
 impl Side {
+    #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde calls it with a reference")]
     fn is_server(&self) -> bool {
         *self == Self::Server
     }

@@ -86,7 +86,9 @@ mod tests {
         platform.parts.insert("engine".into(), ReleaseVersion::parse("2.4").unwrap());
         assert_eq!(platform.miss(&release(&[])), None);
         assert_eq!(platform.miss(&release(&[&[("engine", ">=3")], &[("engine", "2.*")]])), None);
-        let miss = platform.miss(&release(&[&[("engine", ">=3"), ("pontoon", "*")], &[("pontoon", ">=3")]])).unwrap();
+        let miss = platform
+            .miss(&release(&[&[("engine", ">=3"), ("pontoon", "*")], &[("pontoon", ">=3")]]))
+            .unwrap();
         assert_eq!((miss.part.as_str(), miss.has.clone()), ("pontoon", None));
         assert_eq!(miss.what_is_there(), "this server has no pontoon");
     }

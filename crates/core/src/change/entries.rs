@@ -83,9 +83,8 @@ fn sets(
     entries: &mut Vec<OwnedEntry>,
     lines: &mut Vec<EntryLine>,
 ) -> Result<(), EditDocumentError> {
-    let is_wanted = |pointer: &Pointer| {
-        wanted.iter().any(|r| r.pointer == *pointer && matches!(r.entry, Entry::Set(_)))
-    };
+    let is_wanted =
+        |pointer: &Pointer| wanted.iter().any(|r| r.pointer == *pointer && matches!(r.entry, Entry::Set(_)));
     // Taken out in reverse, so that what was made first goes last.
     for entry in owned.iter().rev().filter(|entry| !is_wanted(&entry.pointer)) {
         let Entry::Set(value) = &entry.entry else { continue };
@@ -104,7 +103,8 @@ fn sets(
     for registration in wanted {
         let Entry::Set(value) = &registration.entry else { continue };
         let pointer = &registration.pointer;
-        let before_us = owned.iter().find(|entry| entry.pointer == *pointer).map(|entry| entry.before.clone());
+        let before_us =
+            owned.iter().find(|entry| entry.pointer == *pointer).map(|entry| entry.before.clone());
         let now = document.get(pointer);
         let before = if now.as_ref().is_some_and(|now| now.means(value)) {
             // Somebody else wrote the same: it stays when we go.
@@ -189,7 +189,8 @@ fn list(
         }
     }
     for item in removed.iter().filter(|item| !inserted.contains_key(*item)) {
-        let content = ours.get(item.as_str()).map(|entry| &entry.content).or_else(|| whose.get(item.as_str()).copied());
+        let content =
+            ours.get(item.as_str()).map(|entry| &entry.content).or_else(|| whose.get(item.as_str()).copied());
         if let Some(content) = content {
             lines.push(EntryLine { act: EntryAct::Remove, what: item.clone(), content: content.clone() });
         }

@@ -15,8 +15,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 pub use entries::{EntryAct, EntryLine};
-pub use undo::undo;
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
+pub use undo::undo;
 
 use crate::{
     desire::{Desired, Registration},
@@ -191,7 +191,10 @@ impl Hint for PlanChangeError {
 }
 
 /// Which paths the host must look at before [`plan`]: content files, configuration files, folders.
-pub fn paths_of_interest(desired: &Desired, receipt: &Receipt) -> (BTreeSet<TreePath>, BTreeSet<TreePath>, BTreeSet<TreePath>) {
+pub fn paths_of_interest(
+    desired: &Desired,
+    receipt: &Receipt,
+) -> (BTreeSet<TreePath>, BTreeSet<TreePath>, BTreeSet<TreePath>) {
     let files: BTreeSet<TreePath> = desired.placements.keys().chain(receipt.placed.keys()).cloned().collect();
     let texts: BTreeSet<TreePath> = desired
         .registrations
@@ -241,7 +244,13 @@ pub fn plan(
         let moved = change.files.iter().any(|line| line.from.as_ref() == Some(path));
         if !moved {
             let (content, size) = (placed.content.clone(), placed.size);
-            change.files.push(FileLine { act: FileAct::Aside, path: path.clone(), from: None, size, content });
+            change.files.push(FileLine {
+                act: FileAct::Aside,
+                path: path.clone(),
+                from: None,
+                size,
+                content,
+            });
         }
         change.steps.push(Step::SetAside { path: path.clone(), before: *digest });
     }
@@ -268,7 +277,8 @@ fn place_files(
     change: &mut ChangeSet,
 ) {
     for (path, placement) in &desired.placements {
-        let placed = Placed { content: placement.content.clone(), size: placement.size, digest: placement.digest };
+        let placed =
+            Placed { content: placement.content.clone(), size: placement.size, digest: placement.digest };
         change.receipt.placed.insert(path.clone(), placed);
         let before = present.files.get(path).map(|(digest, _)| *digest);
         if before == Some(placement.digest) {
@@ -309,7 +319,8 @@ fn edit_files(
         file.2.push(entry.clone());
     }
     for registration in &desired.registrations {
-        let file = files.entry(&registration.file).or_insert_with(|| (registration.format, Vec::new(), Vec::new()));
+        let file =
+            files.entry(&registration.file).or_insert_with(|| (registration.format, Vec::new(), Vec::new()));
         dispute(&file.1, registration)?;
         file.1.push(registration);
     }
@@ -320,8 +331,10 @@ fn edit_files(
         if now.is_none() && wanted.is_empty() {
             continue;
         }
-        let create = head.clone().unwrap_or_else(|| wanted.first().map_or_else(String::new, |r| r.create.clone()));
-        let document = Document::parse(format, now.unwrap_or(&create)).map_err(|error| failed(error.into()))?;
+        let create =
+            head.clone().unwrap_or_else(|| wanted.first().map_or_else(String::new, |r| r.create.clone()));
+        let document =
+            Document::parse(format, now.unwrap_or(&create)).map_err(|error| failed(error.into()))?;
         let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
         let ours = head.is_some() || now.is_none();
         let removed = ours && wanted.is_empty() && compiled.text == create;
@@ -330,7 +343,8 @@ fn edit_files(
             change.receipt.created.insert(path.clone(), create);
         }
         let before = now.map(|text| Digest::of(text.as_bytes()));
-        let line = ConfigLine { path: path.clone(), created: now.is_none(), removed, entries: compiled.lines };
+        let line =
+            ConfigLine { path: path.clone(), created: now.is_none(), removed, entries: compiled.lines };
         match before {
             Some(before) if removed => steps.push(Step::SetAside { path: path.clone(), before }),
             _ if now == Some(&compiled.text) => continue,

@@ -1,8 +1,7 @@
 //! The change set that takes a settled one back.
 
 use super::{
-    ChangeSet, ConfigLine, FileAct, FileLine, PlanChangeError, Present, Receipt, Source, Step,
-    entries,
+    ChangeSet, ConfigLine, FileAct, FileLine, PlanChangeError, Present, Receipt, Source, Step, entries,
 };
 use crate::{
     desire::Registration,
@@ -54,7 +53,9 @@ pub fn undo(
                 }
                 match (was, found) {
                     (Some(was), found) => change.steps.push(put_back(settle, index, path, found, *was)),
-                    (None, Some(found)) => change.steps.push(Step::SetAside { path: path.clone(), before: found }),
+                    (None, Some(found)) => {
+                        change.steps.push(Step::SetAside { path: path.clone(), before: found });
+                    }
                     (None, None) => {}
                 }
             }

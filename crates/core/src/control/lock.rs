@@ -9,7 +9,8 @@ use crate::{
     solve::Selection,
 };
 
-const HEAD: &str = "# The lineup, in load order. Written by yalotheca; keep it beside yalotheca.toml, do not edit it.\n";
+const HEAD: &str =
+    "# The lineup, in load order. Written by yalotheca; keep it beside yalotheca.toml, do not edit it.\n";
 
 /// The lineup as it was last settled (or found by `adopt`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -60,7 +61,9 @@ pub enum ReadLockError {
 impl Hint for ReadLockError {
     fn hint(&self) -> Option<String> {
         match self {
-            Self::Shape { .. } => Some("bring it back from version control, or run yalotheca adopt again".into()),
+            Self::Shape { .. } => {
+                Some("bring it back from version control, or run yalotheca adopt again".into())
+            }
             Self::Format { .. } => Some("a newer yalotheca reads it".into()),
         }
     }
@@ -78,9 +81,15 @@ impl LockFile {
     /// # Errors
     /// Where it is not TOML of that shape or of a newer format.
     pub fn parse(file: &str, text: &str) -> Result<Self, ReadLockError> {
-        let lock: Self = toml::from_str(text)
-            .map_err(|error| ReadLockError::Shape { file: file.into(), why: error.to_string().trim().into() })?;
-        if lock.format == 1 { Ok(lock) } else { Err(ReadLockError::Format { file: file.into(), found: lock.format }) }
+        let lock: Self = toml::from_str(text).map_err(|error| ReadLockError::Shape {
+            file: file.into(),
+            why: error.to_string().trim().into(),
+        })?;
+        if lock.format == 1 {
+            Ok(lock)
+        } else {
+            Err(ReadLockError::Format { file: file.into(), found: lock.format })
+        }
     }
 
     /// Returns the text of the file.

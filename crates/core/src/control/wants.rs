@@ -5,13 +5,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 use toml_edit::{DocumentMut, Item, Table, value};
 
-use crate::{
-    document::ParseDocumentError,
-    hint::Hint,
-    id::ContentId,
-    suggest,
-    version::VersionRange,
-};
+use crate::{document::ParseDocumentError, hint::Hint, id::ContentId, suggest, version::VersionRange};
 
 /// What is wrong with `yalotheca.toml`.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -133,7 +127,8 @@ impl ControlFile {
     /// Where it is not TOML, or a key or a value in it is wrong.
     pub fn parse(file: &str, text: &str) -> Result<Self, ReadControlError> {
         let fail = |at: usize, why: &str| {
-            let ParseDocumentError { line, column, expected, excerpt } = ParseDocumentError::at(text, at, why);
+            let ParseDocumentError { line, column, expected, excerpt } =
+                ParseDocumentError::at(text, at, why);
             let names: Vec<&str> = why.split('`').skip(1).step_by(2).collect();
             let suggestion = names
                 .split_first()
@@ -141,8 +136,8 @@ impl ControlFile {
                 .and_then(|(wrong, known)| suggest::did_you_mean(wrong, known.iter().copied()));
             ReadControlError { file: file.into(), line, column, why: expected, excerpt, suggestion }
         };
-        let raw: Raw =
-            toml::from_str(text).map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
+        let raw: Raw = toml::from_str(text)
+            .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
         if raw.format != 1 {
             return Err(fail(0, "this program reads format 1; a newer yalotheca wrote this file"));
         }

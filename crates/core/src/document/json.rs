@@ -265,7 +265,8 @@ pub(super) fn put_back(text: &mut String, at: &Pointer, before: &Before) -> Resu
                 let holder = prefix(at, at.tokens().len() - up);
                 let old = text.clone();
                 let root = parse(&old)?;
-                let empty = find(&root, &holder).and_then(inside).is_some_and(|place| place.children.is_empty());
+                let empty =
+                    find(&root, &holder).and_then(inside).is_some_and(|place| place.children.is_empty());
                 if !empty {
                     break;
                 }
@@ -280,7 +281,9 @@ fn remove_key(text: &mut String, at: &Pointer) -> Result<(), EditDocumentError> 
     let Some((last, _)) = at.tokens().split_last() else { return Ok(()) };
     let old = text.clone();
     let root = parse(&old)?;
-    let Some(ast::Value::Object(object)) = find(&root, &prefix(at, at.tokens().len() - 1)) else { return Ok(()) };
+    let Some(ast::Value::Object(object)) = find(&root, &prefix(at, at.tokens().len() - 1)) else {
+        return Ok(());
+    };
     let index = object.properties.iter().rposition(|prop| name(prop) == last);
     let (from, to) = (object.range.start + 1, object.range.end - 1);
     let place = Inside { from, to, children: object.properties.iter().map(span).collect() };

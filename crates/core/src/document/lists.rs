@@ -13,7 +13,12 @@ pub enum Placing {
 
 /// Returns the steps after which `wanted` stand in `list` once each, in their order when `ordered`, with as little
 /// movement as can be. Items of others keep their places; `unwanted` are taken out.
-pub fn arrange(list: &[String], wanted: &[String], unwanted: &BTreeSet<String>, ordered: bool) -> Vec<Placing> {
+pub fn arrange(
+    list: &[String],
+    wanted: &[String],
+    unwanted: &BTreeSet<String>,
+    ordered: bool,
+) -> Vec<Placing> {
     let rank: BTreeMap<&str, usize> = wanted.iter().enumerate().map(|(i, item)| (item.as_str(), i)).collect();
     let mut steps = Vec::new();
     let mut now: Vec<String> = list.to_vec();
@@ -31,7 +36,9 @@ pub fn arrange(list: &[String], wanted: &[String], unwanted: &BTreeSet<String>, 
         }
     }
     if ordered {
-        let stay = longest_rising(&now.iter().filter_map(|item| rank.get(item.as_str()).copied()).collect::<Vec<_>>());
+        let stay = longest_rising(
+            &now.iter().filter_map(|item| rank.get(item.as_str()).copied()).collect::<Vec<_>>(),
+        );
         let mut index = 0;
         while index < now.len() {
             if rank.get(now[index].as_str()).is_some_and(|rank| !stay.contains(rank)) {
@@ -104,7 +111,10 @@ mod tests {
 
     #[test]
     fn few_steps() {
-        assert_eq!(run(&["x", "b", "y"], &["a", "b", "c"], &[]), (["x", "a", "b", "c", "y"].map(String::from).to_vec(), 2));
+        assert_eq!(
+            run(&["x", "b", "y"], &["a", "b", "c"], &[]),
+            (["x", "a", "b", "c", "y"].map(String::from).to_vec(), 2)
+        );
         assert_eq!(run(&["c", "a", "b"], &["a", "b", "c"], &[]).1, 2);
         assert_eq!(run(&["a", "a", "old"], &["a"], &["old"]), (vec!["a".to_string()], 2));
         assert_eq!(run(&["a", "x", "b"], &["a", "b"], &[]).1, 0);

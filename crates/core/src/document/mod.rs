@@ -125,7 +125,9 @@ impl Hint for EditDocumentError {
         match self {
             Self::Parse(error) => error.hint(),
             Self::OtherSort { .. } => Some("mend the file by hand, or take the entry out".into()),
-            Self::NoPlace { .. } | Self::Unwritable { .. } => Some("the game definition is at fault here".into()),
+            Self::NoPlace { .. } | Self::Unwritable { .. } => {
+                Some("the game definition is at fault here".into())
+            }
         }
     }
 }

@@ -85,7 +85,8 @@ pub(super) fn set(text: &mut String, key: &str, value: &Value) -> Result<Before,
     }
     let sign = found.last().map_or(" = ", |last| {
         let line = &text[last.line_from..last.from];
-        let bare = line.find('=').is_some_and(|at| at > 0 && !line[..at].ends_with(' ') && line.ends_with('='));
+        let bare =
+            line.find('=').is_some_and(|at| at > 0 && !line[..at].ends_with(' ') && line.ends_with('='));
         if bare { "=" } else { " = " }
     });
     let sign = sign.to_owned();

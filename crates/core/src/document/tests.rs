@@ -10,9 +10,9 @@ fn doc(format: Format, text: &str) -> Document {
     Document::parse(format, text).unwrap()
 }
 
-fn after_set(format: Format, text: &str, at: &str, value: Value) -> String {
+fn after_set(format: Format, text: &str, at: &str, value: &Value) -> String {
     let mut document = doc(format, text);
-    document.set(&p(at), &value).unwrap();
+    document.set(&p(at), value).unwrap();
     document.into_text()
 }
 
@@ -20,16 +20,28 @@ fn after_set(format: Format, text: &str, at: &str, value: Value) -> String {
 fn a_set_changes_the_bytes_it_must() {
     let text = |t: &str| Value::Text(t.into());
     for (format, before, at, value, after) in [
-        (Format::Properties, "# a\nport = 7710 \nname=x\n", "/port", Value::Whole(7720), "# a\nport = 7720 \nname=x\n"),
+        (
+            Format::Properties,
+            "# a\nport = 7710 \nname=x\n",
+            "/port",
+            Value::Whole(7720),
+            "# a\nport = 7720 \nname=x\n",
+        ),
         (Format::Properties, "a=1\nb=2", "/c", text("3"), "a=1\nb=2\nc=3"),
         (Format::Properties, "a = 1\r\n", "/c", text("3"), "a = 1\r\nc = 3\r\n"),
         (Format::Properties, "", "/c", text("3"), "c = 3\n"),
         (Format::Properties, "a = 1\na = 2\n", "/a", text("3"), "a = 1\na = 3\n"),
-        (Format::Json, "{\n  \"a\": 1, // why\n  \"b\": [1]\n}\n", "/a", Value::Flag(true), "{\n  \"a\": true, // why\n  \"b\": [1]\n}\n"),
+        (
+            Format::Json,
+            "{\n  \"a\": 1, // why\n  \"b\": [1]\n}\n",
+            "/a",
+            Value::Flag(true),
+            "{\n  \"a\": true, // why\n  \"b\": [1]\n}\n",
+        ),
         (Format::Json, "{\n  \"a\": 1\n}", "/b", text("x\""), "{\n  \"a\": 1,\n  \"b\": \"x\\\"\"\n}"),
         (Format::Json, "{}", "/a/b/c", Value::Whole(1), "{\"a\": {\"b\": {\"c\": 1}}}"),
     ] {
-        assert_eq!(after_set(format, before, at, value), after);
+        assert_eq!(after_set(format, before, at, &value), after);
     }
 }
 
@@ -103,18 +115,25 @@ fn properties_text() -> impl Strategy<Value = String> {
 }
 
 fn json_text() -> impl Strategy<Value = String> {
-    let leaf = prop_oneof![Just("1".to_string()), Just("true".into()), Just("\"x, [y] // z\"".into()), Just("null".into())];
+    let leaf = prop_oneof![
+        Just("1".to_string()),
+        Just("true".into()),
+        Just("\"x, [y] // z\"".into()),
+        Just("null".into())
+    ];
     let space = prop_oneof![Just(""), Just(" "), Just("\n  "), Just(" /* c */ "), Just("\r\n")];
     let value = leaf.prop_recursive(3, 12, 4, move |inner| {
         let space = space.clone();
         prop_oneof![
-            (proptest::collection::vec(inner.clone(), 0..4), space.clone(), space.clone()).prop_map(|(items, a, b)| {
-                format!("[{a}{}{b}]", items.join(&format!(",{a}")))
-            }),
-            (proptest::collection::vec(("[a-c]", inner), 0..4), space.clone(), space).prop_map(|(items, a, b)| {
-                let items: Vec<_> = items.iter().map(|(key, value)| format!("\"{key}\":{value}")).collect();
-                format!("{{{a}{}{b}}}", items.join(&format!(",{a}")))
-            }),
+            (proptest::collection::vec(inner.clone(), 0..4), space.clone(), space.clone())
+                .prop_map(|(items, a, b)| { format!("[{a}{}{b}]", items.join(&format!(",{a}"))) }),
+            (proptest::collection::vec(("[a-c]", inner), 0..4), space.clone(), space).prop_map(
+                |(items, a, b)| {
+                    let items: Vec<_> =
+                        items.iter().map(|(key, value)| format!("\"{key}\":{value}")).collect();
+                    format!("{{{a}{}{b}}}", items.join(&format!(",{a}")))
+                }
+            ),
         ]
     });
     value.prop_map(|inner| format!("{{\"list\": [\"p\", \"q\"], \"o\": {inner}}}\n"))

@@ -52,15 +52,15 @@ impl Hint for DescribeError {
     }
 }
 
+/// Returns a member's bytes, if it is there, or why it cannot be read.
+pub type ReadMember<'a> = &'a mut dyn FnMut(&str) -> Result<Option<Vec<u8>>, String>;
+
 /// Reads what a content of that kind says of itself. `read` returns a member's bytes, if it is there. Of several
 /// descriptors the first that says a thing decides it; relations are read from the first that has any.
 ///
 /// # Errors
 /// Where a descriptor is there and cannot be read.
-pub fn describe(
-    kind: &Kind,
-    read: &mut dyn FnMut(&str) -> Result<Option<Vec<u8>>, String>,
-) -> Result<Described, DescribeError> {
+pub fn describe(kind: &Kind, read: ReadMember<'_>) -> Result<Described, DescribeError> {
     let mut all = Described::default();
     let mut related = false;
     for rule in &kind.describe {
@@ -76,7 +76,9 @@ pub fn describe(
 fn parse(form: DescriptorForm, text: &str) -> Result<Json, String> {
     let text = text.strip_prefix('\u{feff}').unwrap_or(text);
     match form {
-        DescriptorForm::Json => serde_json::from_str(text).map_err(|error| format!("it is not JSON: {error}")),
+        DescriptorForm::Json => {
+            serde_json::from_str(text).map_err(|error| format!("it is not JSON: {error}"))
+        }
         DescriptorForm::Toml => toml::from_str(text).map_err(|error| format!("it is not TOML: {error}")),
         DescriptorForm::Lines => Ok(text
             .lines()
@@ -134,7 +136,10 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
             }
         } else {
             // A value that the definition does not know fits no version, rather than every one.
-            pick.map.get(&found).cloned().ok_or_else(|| format!("{} {found:?} is not one that is known", pick.at))?
+            pick.map
+                .get(&found)
+                .cloned()
+                .ok_or_else(|| format!("{} {found:?} is not one that is known", pick.at))?
         };
         if !range.trim().is_empty() {
             let range = VersionRange::parse(&range).map_err(|error| error.to_string())?;
@@ -166,15 +171,14 @@ fn relations_at(json: &Json, pick: &Pick) -> Result<Relations, String> {
         if text.is_empty() {
             return Ok(());
         }
-        match &pick.item {
-            Some(pattern) => match pattern.captures(text) {
+        if let Some(pattern) = &pick.item {
+            match pattern.captures(text) {
                 Some(groups) => add(&groups["id"], groups.name("range").map_or("", |range| range.as_str())),
                 None => Ok(()),
-            },
-            None => {
-                let (id, range) = text.split_once(char::is_whitespace).unwrap_or((text, ""));
-                add(id, range)
             }
+        } else {
+            let (id, range) = text.split_once(char::is_whitespace).unwrap_or((text, ""));
+            add(id, range)
         }
     };
     match json.pointer(&pick.at.to_string()) {

@@ -7,9 +7,12 @@ use regex::Regex;
 use toml::Spanned;
 
 use super::{
-    Agree, DescribeRule, DescriptorForm, Game, Kind, Pick, Place, PlaceRule, PlatformRule, Probe, RegisterRule,
-    RegisterVerb, Run, Shape, StopSignal, Symptom, Template, Terms, ValueRule,
-    raw::{RawAgree, RawDescribe, RawGame, RawKind, RawPick, RawPlatform, RawProbe, RawRegister, RawRun, RawSymptom, Text},
+    Agree, DescribeRule, DescriptorForm, Game, Kind, Pick, Place, PlaceRule, PlatformRule, Probe,
+    RegisterRule, RegisterVerb, Run, Shape, StopSignal, Symptom, Template, Terms, ValueRule,
+    raw::{
+        RawAgree, RawDescribe, RawGame, RawKind, RawPick, RawPlatform, RawProbe, RawRegister, RawRun,
+        RawSymptom, Text,
+    },
 };
 use crate::{
     document::{Format, ParseDocumentError, Pointer, Value},
@@ -37,7 +40,9 @@ pub struct LoadGameError {
 
 impl Hint for LoadGameError {
     fn hint(&self) -> Option<String> {
-        self.suggestion.clone().or_else(|| Some("docs/game-definitions.md tells what a definition can say".into()))
+        self.suggestion
+            .clone()
+            .or_else(|| Some("docs/game-definitions.md tells what a definition can say".into()))
     }
 }
 
@@ -107,7 +112,10 @@ fn number_of(value: &toml::Value) -> Option<String> {
 impl Loader {
     fn new(raw: &RawGame) -> Checked<Self> {
         if *raw.format.as_ref() != 1 {
-            return Err((raw.format.span(), format!("this program reads format 1, not {}", raw.format.as_ref())));
+            return Err((
+                raw.format.span(),
+                format!("this program reads format 1, not {}", raw.format.as_ref()),
+            ));
         }
         for name in raw.values.keys() {
             if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
@@ -121,7 +129,9 @@ impl Loader {
 
     fn game(&self, raw: RawGame) -> Checked<Game> {
         let kinds: Vec<String> = raw.kind.keys().cloned().collect();
-        let templates = |texts: &[Text]| texts.iter().map(|text| template(text, &self.server)).collect::<Checked<Vec<_>>>();
+        let templates = |texts: &[Text]| {
+            texts.iter().map(|text| template(text, &self.server)).collect::<Checked<Vec<_>>>()
+        };
         let values = self.values(&raw)?;
         let mut provides = BTreeMap::new();
         for (kind, texts) in &raw.provides {
@@ -131,10 +141,16 @@ impl Loader {
         for (name, kind) in raw.kind {
             kinds_read.insert(name, self.kind(kind, &kinds)?);
         }
-        let platform =
-            raw.platform.into_iter().map(|(name, rule)| Ok((name, self.platform(rule)?))).collect::<Checked<_>>()?;
+        let platform = raw
+            .platform
+            .into_iter()
+            .map(|(name, rule)| Ok((name, self.platform(rule)?)))
+            .collect::<Checked<_>>()?;
         let terms = match raw.terms {
-            Some(terms) => Some(Terms { place: self.place(&terms.at, terms.form.as_ref(), &self.server)?, agreed: terms.agreed }),
+            Some(terms) => Some(Terms {
+                place: Self::place(&terms.at, terms.form.as_ref(), &self.server)?,
+                agreed: terms.agreed,
+            }),
             None => None,
         };
         Ok(Game {
@@ -164,14 +180,16 @@ impl Loader {
             for (name, rule) in waiting {
                 let uses = |text: &Text| -> bool {
                     raw.values.keys().any(|other| {
-                        text.as_ref().contains(&format!("values.{other}")) && !done.iter().any(|(known, _)| known == other)
+                        text.as_ref().contains(&format!("values.{other}"))
+                            && !done.iter().any(|(known, _)| known == other)
                     })
                 };
                 if rule.from.as_ref().is_some_and(uses) {
                     still.push((name, rule));
                     continue;
                 }
-                let from = rule.from.as_ref().map(|from| self.place(from, None, &self.server)).transpose()?;
+                let from =
+                    rule.from.as_ref().map(|from| Self::place(from, None, &self.server)).transpose()?;
                 let default = match &rule.default {
                     Some(value) => Some(number_of(value.as_ref()).ok_or_else(|| {
                         (value.span(), "a default is a text, a whole number, true or false".to_owned())
@@ -181,7 +199,10 @@ impl Loader {
                 done.push((name.clone(), ValueRule { from, default, help: rule.help.clone() }));
             }
             if still.len() == before {
-                return Err((raw.name.span(), format!("the value {:?} is read by way of itself", still[0].0)));
+                return Err((
+                    raw.name.span(),
+                    format!("the value {:?} is read by way of itself", still[0].0),
+                ));
             }
             waiting = still;
         }
@@ -189,7 +210,7 @@ impl Loader {
     }
 
     /// Reads `file#/pointer`.
-    fn place(&self, text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
+    fn place(text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
         let whole = text.as_ref();
         let Some((file, pointer)) = whole.split_once('#') else {
             return Err((text.span(), format!("{whole:?} must be written as file#/pointer")));
@@ -221,18 +242,24 @@ impl Loader {
         match raw {
             RawPlatform { from: Some(from), inside: Some(inside), command: None, pattern: None } => {
                 let archive = template(&inside, &self.server)?;
-                Ok(PlatformRule::Inside { archive, place: self.place(&from, None, &self.server)? })
+                Ok(PlatformRule::Inside { archive, place: Self::place(&from, None, &self.server)? })
             }
             RawPlatform { from: Some(from), inside: None, command: None, pattern: None } => {
-                Ok(PlatformRule::File(self.place(&from, None, &self.server)?))
+                Ok(PlatformRule::File(Self::place(&from, None, &self.server)?))
             }
             RawPlatform { from: None, inside: None, command: Some(command), pattern: Some(text) } => {
-                let command = command.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>()?;
+                let command =
+                    command.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>()?;
                 Ok(PlatformRule::Command { command, pattern: pattern_with(&text, "version")? })
             }
             RawPlatform { from, command, pattern, .. } => {
-                let span = from.or(pattern).or_else(|| command?.into_iter().next()).map_or(0..0, |text| text.span());
-                Err((span, "a platform part has either \"from\" (and \"inside\") or \"command\" and \"match\"".into()))
+                let span =
+                    from.or(pattern).or_else(|| command?.into_iter().next()).map_or(0..0, |text| text.span());
+                Err((
+                    span,
+                    "a platform part has either \"from\" (and \"inside\") or \"command\" and \"match\""
+                        .into(),
+                ))
             }
         }
     }
@@ -241,7 +268,12 @@ impl Loader {
         let shape = match raw.shape.as_ref().as_str() {
             "archive" => Shape::Archive,
             "folder" => Shape::Folder,
-            other => return Err((raw.shape.span(), format!("{other:?} is not a shape: \"archive\" or \"folder\""))),
+            other => {
+                return Err((
+                    raw.shape.span(),
+                    format!("{other:?} is not a shape: \"archive\" or \"folder\""),
+                ));
+            }
         };
         let known = |text: &Text| {
             if kinds.contains(text.as_ref()) {
@@ -262,7 +294,11 @@ impl Loader {
             shape,
             suffix: raw.suffix,
             marker: raw.marker.0,
-            describe: raw.describe.into_iter().map(|rule| self.describe_rule(rule)).collect::<Checked<_>>()?,
+            describe: raw
+                .describe
+                .into_iter()
+                .map(|rule| self.describe_rule(rule))
+                .collect::<Checked<_>>()?,
             members: raw.members.iter().map(known).collect::<Checked<_>>()?,
             place: raw
                 .place
@@ -274,7 +310,7 @@ impl Loader {
                 .iter()
                 .map(|rule| {
                     let each = rule.each.as_ref().map(known).transpose()?;
-                    self.register(rule, if each.is_some() { &of_member } else { &content }, each)
+                    Self::register(rule, if each.is_some() { &of_member } else { &content }, each)
                 })
                 .collect::<Checked<_>>()?,
             loaded: log(&raw.loaded)?,
@@ -295,7 +331,12 @@ impl Loader {
                 "json" => DescriptorForm::Json,
                 "toml" => DescriptorForm::Toml,
                 "conf" | "properties" => DescriptorForm::Properties,
-                _ => return Err((span, format!("the name {file:?} does not tell its format; say it with \"as\""))),
+                _ => {
+                    return Err((
+                        span,
+                        format!("the name {file:?} does not tell its format; say it with \"as\""),
+                    ));
+                }
             },
         };
         let mut picks = BTreeMap::new();
@@ -340,7 +381,7 @@ impl Loader {
         })
     }
 
-    fn register(&self, raw: &RawRegister, allowed: &[String], each: Option<String>) -> Checked<RegisterRule> {
+    fn register(raw: &RawRegister, allowed: &[String], each: Option<String>) -> Checked<RegisterRule> {
         let (place, verb) = match raw {
             RawRegister { set: Some(at), to: Some(to), list: None, item: None, ordered: false, .. } => {
                 (at, set_verb(to, allowed)?)
@@ -350,10 +391,13 @@ impl Loader {
             }
             RawRegister { set, list, item, .. } => {
                 let span = set.as_ref().or(list.as_ref()).or(item.as_ref()).map_or(0..0, Spanned::span);
-                return Err((span, "a registration has either \"set\" and \"to\", or \"list\" and \"item\"".into()));
+                return Err((
+                    span,
+                    "a registration has either \"set\" and \"to\", or \"list\" and \"item\"".into(),
+                ));
             }
         };
-        let place = self.place(place, raw.form.as_ref(), allowed)?;
+        let place = Self::place(place, raw.form.as_ref(), allowed)?;
         let create = raw.create.clone().unwrap_or_else(|| match place.format {
             Format::Json => "{}\n".into(),
             Format::Properties | Format::Lines => String::new(),
@@ -363,7 +407,15 @@ impl Loader {
 
     fn agree(&self, raw: &RawAgree) -> Checked<Agree> {
         match raw {
-            RawAgree { file: Some(file), named: Some(named), near, value: None, is: None, inside: None, say } => {
+            RawAgree {
+                file: Some(file),
+                named: Some(named),
+                near,
+                value: None,
+                is: None,
+                inside: None,
+                say,
+            } => {
                 let near = near
                     .as_ref()
                     .map(|text| {
@@ -374,32 +426,42 @@ impl Loader {
                     .transpose()?;
                 Ok(Agree::File {
                     file: template(file, &self.server)?,
-                    named: self.place(named, None, &self.server)?,
+                    named: Self::place(named, None, &self.server)?,
                     near,
                     say: template(say, &self.server)?,
                 })
             }
-            RawAgree { file: None, named: None, near: None, value: Some(value), is: Some(is), inside, say } => {
-                Ok(Agree::Value {
-                    value: self.place(value, None, &self.server)?,
-                    is: self.place(is, None, &self.server)?,
-                    inside: inside.as_ref().map(|text| template(text, &self.server)).transpose()?,
-                    say: template(say, &with(&self.server, &["found", "expected"]))?,
-                })
-            }
-            RawAgree { say, .. } => {
-                Err((say.span(), "an agreement has either \"file\" and \"named\", or \"value\" and \"is\"".into()))
-            }
+            RawAgree {
+                file: None,
+                named: None,
+                near: None,
+                value: Some(value),
+                is: Some(is),
+                inside,
+                say,
+            } => Ok(Agree::Value {
+                value: Self::place(value, None, &self.server)?,
+                is: Self::place(is, None, &self.server)?,
+                inside: inside.as_ref().map(|text| template(text, &self.server)).transpose()?,
+                say: template(say, &with(&self.server, &["found", "expected"]))?,
+            }),
+            RawAgree { say, .. } => Err((
+                say.span(),
+                "an agreement has either \"file\" and \"named\", or \"value\" and \"is\"".into(),
+            )),
         }
     }
 
     fn run(&self, raw: &RawRun) -> Checked<Run> {
-        let templates = |texts: &[Text]| texts.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>();
+        let templates =
+            |texts: &[Text]| texts.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>();
         let patterns = |texts: &[Text]| texts.iter().map(pattern).collect::<Checked<Vec<_>>>();
         let stop = match raw.stop.as_ref().as_str() {
             "TERM" => StopSignal::Term,
             "INT" => StopSignal::Int,
-            other => return Err((raw.stop.span(), format!("{other:?} is not a signal: \"TERM\" or \"INT\""))),
+            other => {
+                return Err((raw.stop.span(), format!("{other:?} is not a signal: \"TERM\" or \"INT\"")));
+            }
         };
         let mut env = BTreeMap::new();
         for (name, text) in &raw.env {
@@ -420,7 +482,9 @@ impl Loader {
 
     fn probe(&self, raw: &RawProbe) -> Checked<Probe> {
         match raw {
-            RawProbe { tcp: Some(port), udp: None, send: None } => Ok(Probe::Tcp(template(port, &self.server)?)),
+            RawProbe { tcp: Some(port), udp: None, send: None } => {
+                Ok(Probe::Tcp(template(port, &self.server)?))
+            }
             RawProbe { tcp: None, udp: Some(port), send: Some(send) } => {
                 Ok(Probe::Udp { port: template(port, &self.server)?, send: bytes_of(send)? })
             }
@@ -475,5 +539,8 @@ fn bytes_of(text: &Text) -> Checked<Vec<u8>> {
     if !hex.is_ascii() || hex.len() % 2 != 0 {
         return Err(wrong());
     }
-    (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).map_err(|_| wrong())).collect()
+    (0..hex.len())
+        .step_by(2)
+        .map(|at| u8::from_str_radix(&hex[at..at + 2], 16).map_err(|_| wrong()))
+        .collect()
 }

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 use globset::GlobMatcher;
 use regex::Regex;
 
-pub use describe::{DescribeError, Described, describe};
+pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use load::{LoadGameError, load};
 pub use template::{RenderError, Scope, Template};
 

@@ -10,7 +10,9 @@ fn built_in(name: &str) -> Game {
 }
 
 fn bundle(files: &[(&str, &str)]) -> MemoryBundle {
-    MemoryBundle { files: files.iter().map(|(path, text)| ((*path).into(), text.as_bytes().to_vec())).collect() }
+    MemoryBundle {
+        files: files.iter().map(|(path, text)| ((*path).into(), text.as_bytes().to_vec())).collect(),
+    }
 }
 
 #[test]
@@ -49,7 +51,9 @@ fn values_come_after_what_they_use() {
     let names: Vec<String> = built_in("luanti").values.into_iter().map(|(name, _)| name).collect();
     let at = |name: &str| names.iter().position(|n| n == name).unwrap();
     assert!(at("world") < at("game"));
-    let looped = BUILT_IN[0].1.replace("world   = { default = \"world\",", "world = { from = \"{{ values.game }}.conf#/x\",");
+    let looped = BUILT_IN[0]
+        .1
+        .replace("world   = { default = \"world\",", "world = { from = \"{{ values.game }}.conf#/x\",");
     assert!(load("g", &looped).unwrap_err().why.contains("by way of itself"));
 }
 
@@ -58,12 +62,20 @@ fn a_plugin_says_what_it_is() {
     let game = built_in("saltwick");
     let text = r#"{"id": "tidebell", "title": "Tidebell", "version": "1.4.0", "engine": ">=2.2 <3",
         "needs": {"harbour-core": ">=2.1 <3"}, "after": ["gull-chat"]}"#;
-    let found = recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", text)])).unwrap().unwrap();
+    let found =
+        recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", text)])).unwrap().unwrap();
     assert_eq!((found.id.as_str(), found.release.kind.as_str()), ("tidebell", "plugin"));
     assert_eq!(found.release.needs.len() + found.release.after.len() + found.release.platforms.len(), 3);
-    assert!(recognise(&game, Shape::Archive, "x.zip", &mut bundle(&[("plugin.json", text)])).unwrap().is_none());
-    assert!(recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("in/plugin.json", text)])).unwrap().is_none());
-    let broken = recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", "{oops")])).unwrap_err();
+    assert!(
+        recognise(&game, Shape::Archive, "x.zip", &mut bundle(&[("plugin.json", text)])).unwrap().is_none()
+    );
+    assert!(
+        recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("in/plugin.json", text)]))
+            .unwrap()
+            .is_none()
+    );
+    let broken =
+        recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", "{oops")])).unwrap_err();
     assert!(broken.to_string().starts_with("plugin.json: it is not JSON"), "{broken}");
     let file = PayloadFile { path: "x.swp".into(), size: 1, digest: crate::id::Digest::of(b"") };
     let scope = scope_of(&Scope::default(), &found.id, &found.title, &found.release);
@@ -91,7 +103,10 @@ fn a_pack_gathers_its_members() {
     .unwrap()
     .unwrap();
     let members: Vec<_> = found.release.members.iter().map(|m| (m.id.as_str(), m.folder.as_str())).collect();
-    assert_eq!(members, [("deeper", "inner/deep"), ("mesecons", "mesecons"), ("mesecons_lamp", "mesecons_lamp")]);
+    assert_eq!(
+        members,
+        [("deeper", "inner/deep"), ("mesecons", "mesecons"), ("mesecons_lamp", "mesecons_lamp")]
+    );
     let needs: Vec<&str> = found.release.needs.keys().map(ContentId::as_str).collect();
     assert_eq!(needs, ["default", "ghost", "wool"]);
     assert_eq!(found.release.welcomes.keys().map(ContentId::as_str).collect::<Vec<_>>(), ["dye"]);

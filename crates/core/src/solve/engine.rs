@@ -51,7 +51,7 @@ enum Verdict {
 }
 
 /// Returns a selection, or the rules that together leave none.
-pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, DeadEnd<'a>> {
+pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, Box<DeadEnd<'a>>> {
     let mut engine = Engine {
         question: *question,
         problem: Problem::new(question),
@@ -66,12 +66,12 @@ pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, DeadEnd<'a>>
         Ok(()) => Ok(engine.selection()),
         Err(root) => {
             let causes = engine.leaves(root);
-            Err(DeadEnd { problem: engine.problem, causes })
+            Err(Box::new(DeadEnd { problem: engine.problem, causes }))
         }
     }
 }
 
-impl<'a> Engine<'a> {
+impl Engine<'_> {
     fn search(&mut self) -> Result<(), usize> {
         let wants = self.question.wants;
         let mut queue = Vec::new();
@@ -215,9 +215,12 @@ impl<'a> Engine<'a> {
     /// The next content to decide and its best choice: what is locked, then wants, then dependencies, then needs that
     /// several can meet.
     fn choose(&self) -> Option<(Var, usize)> {
-        let undecided = || self.present.iter().map(|(content, _)| *content).filter(|c| self.states[*c].choices.len() > 1);
-        let is_locked = |content: &Var| self.question.locked.contains_key(self.problem.candidates[*content].id);
-        let is_wanted = |content: &Var| self.question.wants.contains_key(self.problem.candidates[*content].id);
+        let undecided =
+            || self.present.iter().map(|(content, _)| *content).filter(|c| self.states[*c].choices.len() > 1);
+        let is_locked =
+            |content: &Var| self.question.locked.contains_key(self.problem.candidates[*content].id);
+        let is_wanted =
+            |content: &Var| self.question.wants.contains_key(self.problem.candidates[*content].id);
         let next = undecided()
             .find(is_locked)
             .or_else(|| undecided().find(is_wanted))
@@ -249,8 +252,10 @@ impl<'a> Engine<'a> {
         let mut terms = self.rules[conflict].terms.clone();
         let mut parents = vec![conflict];
         loop {
-            let satisfiers: Vec<usize> = terms.iter().map(|(content, set)| self.satisfier(*content, set)).collect();
-            let Some((at, latest)) = satisfiers.iter().copied().enumerate().max_by_key(|(_, step)| *step) else {
+            let satisfiers: Vec<usize> =
+                terms.iter().map(|(content, set)| self.satisfier(*content, set)).collect();
+            let Some((at, latest)) = satisfiers.iter().copied().enumerate().max_by_key(|(_, step)| *step)
+            else {
                 self.rules.push(Nogood { terms, cause: Cause::Learned(parents) });
                 return Err(self.rules.len() - 1);
             };

@@ -5,7 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use super::{
-    Question, engine::{self, DeadEnd}, is_solvable,
+    Question,
+    engine::{self, DeadEnd},
+    is_solvable,
     problem::{Candidate, Cause},
     sets::Set,
     verify::with_range,
@@ -50,7 +52,7 @@ pub struct WayOut {
 }
 
 /// Builds the explanation from the rules that leave nothing.
-pub(super) fn explain(question: &Question<'_>, end: DeadEnd<'_>) -> Explanation {
+pub(super) fn explain(question: &Question<'_>, end: &DeadEnd<'_>) -> Explanation {
     let mut because: Vec<Statement> = Vec::new();
     let candidates = &end.problem.candidates;
     let mut reached: BTreeSet<&ContentId> = question.wants.keys().collect();
@@ -68,13 +70,14 @@ pub(super) fn explain(question: &Question<'_>, end: DeadEnd<'_>) -> Explanation 
             }
             if let Cause::Need { group, .. } = cause {
                 let ids = group.iter().map(|(id, _)| id);
-                reached.extend(ids.filter_map(|id| candidates.iter().map(|c| c.id).find(|known| *known == id)));
+                reached
+                    .extend(ids.filter_map(|id| candidates.iter().map(|c| c.id).find(|known| *known == id)));
             }
         }
         waiting = if stuck { Vec::new() } else { later };
     }
     because.sort_by_key(|statement| statement.sort != "want");
-    Explanation { ways_out: ways_out(question, &end, candidates), because }
+    Explanation { ways_out: ways_out(question, end, candidates), because }
 }
 
 fn subject(cause: &Cause) -> usize {
@@ -95,12 +98,16 @@ fn state(question: &Question<'_>, candidates: &[Candidate<'_>], cause: &Cause) -
     let (sort, text) = match cause {
         Cause::Want { .. } => {
             let range = question.wants.get(id);
-            ("want", format!("you want {}", range.map_or_else(|| id.to_string(), |range| with_range(id, range))))
+            (
+                "want",
+                format!("you want {}", range.map_or_else(|| id.to_string(), |range| with_range(id, range))),
+            )
         }
         Cause::Platform { releases, miss, .. } => {
             let (who, many) = who(releases);
             let runs = if many { "need" } else { "needs" };
-            let range = if miss.range.is_any() { String::new() } else { format!(" {}", miss.range.in_words()) };
+            let range =
+                if miss.range.is_any() { String::new() } else { format!(" {}", miss.range.in_words()) };
             ("platform", format!("{who} {runs} {}{range}, and {}", miss.part, miss.what_is_there()))
         }
         Cause::Withdrawn { releases, .. } => {
@@ -120,7 +127,10 @@ fn state(question: &Question<'_>, candidates: &[Candidate<'_>], cause: &Cause) -
         }
         Cause::Welcome { releases, other, range, .. } => {
             let (who, many) = who(releases);
-            ("welcome", format!("{who} {} with {} only", if many { "go" } else { "goes" }, with_range(other, range)))
+            (
+                "welcome",
+                format!("{who} {} with {} only", if many { "go" } else { "goes" }, with_range(other, range)),
+            )
         }
         Cause::Refuse { releases, other, range, .. } => {
             let (who, many) = who(releases);
@@ -137,8 +147,11 @@ fn state(question: &Question<'_>, candidates: &[Candidate<'_>], cause: &Cause) -
 fn name_releases(candidate: &Candidate<'_>, releases: &Set) -> (String, bool) {
     let mut all: Vec<_> = candidate.releases.iter().map(|release| &release.version).collect();
     all.sort();
-    let mut named: Vec<_> =
-        releases.iter().filter_map(|bit| candidate.releases.get(bit)).map(|release| &release.version).collect();
+    let mut named: Vec<_> = releases
+        .iter()
+        .filter_map(|bit| candidate.releases.get(bit))
+        .map(|release| &release.version)
+        .collect();
     named.sort();
     let id = candidate.id;
     match named.as_slice() {
@@ -155,8 +168,8 @@ fn name_releases(candidate: &Candidate<'_>, releases: &Set) -> (String, bool) {
             } else if in_a_row {
                 format!("{id} {first} to {last}")
             } else if named.len() <= 4 {
-                let names: Vec<String> = named.iter().map(ToString::to_string).collect();
-                format!("{id} {}", names.join(", "))
+                let texts: Vec<String> = named.iter().map(ToString::to_string).collect();
+                format!("{id} {}", texts.join(", "))
             } else {
                 format!("{} releases of {id} between {first} and {last}", named.len())
             };
@@ -178,7 +191,7 @@ fn ways_out(question: &Question<'_>, end: &DeadEnd<'_>, candidates: &[Candidate<
         .collect();
     let mut found = Vec::new();
     let solvable = |wants: &BTreeMap<ContentId, VersionRange>, platform: &Platform| {
-        is_solvable(&Question { wants, platform, ..*question })
+        is_solvable(&Question { platform, wants, ..*question })
     };
     for id in &wanted {
         if question.wants[*id].is_any() {

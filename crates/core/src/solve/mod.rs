@@ -54,7 +54,7 @@ pub enum Answer {
 pub fn solve(question: &Question<'_>) -> Answer {
     match engine::run(question) {
         Ok(selection) => Answer::Lineup(trim(question, selection)),
-        Err(leaves) => Answer::None(explain::explain(question, leaves)),
+        Err(end) => Answer::None(explain::explain(question, &end)),
     }
 }
 
@@ -68,7 +68,8 @@ fn trim(question: &Question<'_>, selection: Selection) -> Selection {
     let mut kept: std::collections::BTreeSet<&ContentId> = question.wants.keys().collect();
     let mut next: Vec<&ContentId> = kept.iter().copied().collect();
     while let Some(id) = next.pop() {
-        let Some(release) = selection.get(id).and_then(|version| question.universe.release(id, version)) else {
+        let Some(release) = selection.get(id).and_then(|version| question.universe.release(id, version))
+        else {
             continue;
         };
         let groups = release
@@ -77,16 +78,17 @@ fn trim(question: &Question<'_>, selection: Selection) -> Selection {
             .map(|(id, range)| vec![(id, range)])
             .chain(release.needs_any.iter().map(|group| group.iter().collect()));
         for group in groups {
-            let by_platform = group.iter().any(|(id, range)| verify::platform_provides(question.platform, id, range));
+            let by_platform =
+                group.iter().any(|(id, range)| verify::platform_provides(question.platform, id, range));
             if by_platform || verify::meets_any(question.universe, id, &selection[id], &group) {
                 continue;
             }
-            let meets = |other: &ContentId| {
-                verify::meets_any(question.universe, other, &selection[other], &group)
-            };
+            let meets =
+                |other: &ContentId| verify::meets_any(question.universe, other, &selection[other], &group);
             let mut meeting: Vec<&ContentId> = selection.keys().filter(|other| meets(other)).collect();
             // What is kept anyway, or bears the very name that is needed, comes before stand-ins.
-            meeting.sort_by_key(|other| (!kept.contains(other), !group.iter().any(|(named, _)| named == other)));
+            meeting
+                .sort_by_key(|other| (!kept.contains(other), !group.iter().any(|(named, _)| named == other)));
             if let Some(first) = meeting.first()
                 && kept.insert(first)
             {

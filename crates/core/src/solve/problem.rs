@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use super::{Question, sets::Set, verify::platform_provides};
 use crate::{
-    catalogue::{Content, PlatformMiss, Release, Relations, provided_matches},
+    catalogue::{Content, PlatformMiss, Relations, Release, provided_matches},
     id::ContentId,
     version::{ReleaseVersion, VersionRange},
 };
@@ -59,7 +59,11 @@ impl Candidate<'_> {
 
     fn matching(&self, accept: impl Fn(&Release) -> bool) -> Set {
         let mut set = Set::empty(self.bound);
-        self.releases.iter().enumerate().filter(|(_, release)| accept(release)).for_each(|(bit, _)| set.insert(bit));
+        self.releases
+            .iter()
+            .enumerate()
+            .filter(|(_, release)| accept(release))
+            .for_each(|(bit, _)| set.insert(bit));
         set
     }
 }
@@ -133,7 +137,9 @@ impl<'a> Problem<'a> {
         let bound = candidate.bound;
         for (bit, release) in candidate.releases.iter().enumerate() {
             let single = release.needs.iter().map(|pair| vec![pair]);
-            for group in single.chain(release.needs_any.iter().map(|group: &Relations| group.iter().collect())) {
+            for group in
+                single.chain(release.needs_any.iter().map(|group: &Relations| group.iter().collect()))
+            {
                 needs.entry(group).or_insert_with(|| Set::empty(bound)).insert(bit);
             }
             for pair in &release.welcomes {
@@ -144,12 +150,13 @@ impl<'a> Problem<'a> {
             }
         }
         for (group, releases) in needs {
-            rules.extend(self.need_rule(content, releases, &group));
+            rules.extend(self.need_rule(content, &releases, &group));
         }
         for ((other, range), releases) in welcomes {
             if let Some(number) = self.number(other).filter(|number| *number != content) {
                 let candidate = &self.candidates[number];
-                let wrong = candidate.present().minus(&candidate.matching(|release| takes(range, &release.version)));
+                let wrong =
+                    candidate.present().minus(&candidate.matching(|release| takes(range, &release.version)));
                 let cause = Cause::Welcome {
                     content,
                     releases: releases.clone(),
@@ -195,7 +202,12 @@ impl<'a> Problem<'a> {
         rules
     }
 
-    fn need_rule(&mut self, content: Var, releases: Set, group: &[(&'a ContentId, &'a VersionRange)]) -> Option<Nogood> {
+    fn need_rule(
+        &mut self,
+        content: Var,
+        releases: &Set,
+        group: &[(&'a ContentId, &'a VersionRange)],
+    ) -> Option<Nogood> {
         if group.iter().any(|(id, range)| platform_provides(self.question.platform, id, range)) {
             return None;
         }

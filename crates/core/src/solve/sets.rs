@@ -97,10 +97,9 @@ impl Set {
     }
 
     pub(super) fn iter(&self) -> impl Iterator<Item = usize> + '_ {
-        self.words()
-            .iter()
-            .enumerate()
-            .flat_map(|(at, word)| (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| at * 64 + bit))
+        self.words().iter().enumerate().flat_map(|(at, word)| {
+            (0..64).filter(move |bit| word >> bit & 1 == 1).map(move |bit| at * 64 + bit)
+        })
     }
 }
 

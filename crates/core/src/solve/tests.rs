@@ -88,26 +88,74 @@ fn sentences(why: &Explanation) -> String {
 }
 
 #[test]
+#[expect(clippy::too_many_lines, reason = "one row a case")]
 fn the_table() {
     for (what, lines, wants, locked, expected) in [
         ("newest first", vec!["a 1", "a 2", "a 1.5"], vec!["a"], vec![], "a 2"),
         ("ranges", vec!["a 1", "a 2"], vec!["a <2"], vec![], "a 1"),
-        ("needs come along", vec!["a 1 | needs b >=2 <3", "b 1", "b 2.5", "b 3"], vec!["a"], vec![], "a 1, b 2.5"),
+        (
+            "needs come along",
+            vec!["a 1 | needs b >=2 <3", "b 1", "b 2.5", "b 3"],
+            vec!["a"],
+            vec![],
+            "a 1, b 2.5",
+        ),
         ("nothing needless", vec!["a 1 | welcomes b", "b 1"], vec!["a"], vec![], "a 1"),
-        ("a companion in another version", vec!["a 1 | welcomes b <2", "b 1", "b 2"], vec!["a", "b"], vec![], "a 1, b 1"),
-        ("refuses, from either side", vec!["a 1", "a 2 | refuses b *", "b 1"], vec!["a", "b"], vec![], "a 1, b 1"),
+        (
+            "a companion in another version",
+            vec!["a 1 | welcomes b <2", "b 1", "b 2"],
+            vec!["a", "b"],
+            vec![],
+            "a 1, b 1",
+        ),
+        (
+            "refuses, from either side",
+            vec!["a 1", "a 2 | refuses b *", "b 1"],
+            vec!["a", "b"],
+            vec![],
+            "a 1, b 1",
+        ),
         ("platform", vec!["a 1 | engine <3", "a 2 | engine >=3"], vec!["a"], vec![], "a 1"),
         ("platform, several sets", vec!["a 2 | engine >=3; engine 2.*"], vec!["a"], vec![], "a 2"),
         ("base game", vec!["a 1 | needs default >=9"], vec!["a"], vec![], "a 1"),
         ("locked stays", vec!["a 1", "a 2", "b 1 | needs a"], vec!["a", "b"], vec!["a 1"], "a 1, b 1"),
-        ("locked stays against a newer want", vec!["l 1", "l 2", "y 1 | needs l", "x 1 | needs l 1", "x 2 | needs l 2"],
-            vec!["x", "y"], vec!["l 1", "y 1"], "l 1, x 1, y 1"),
-        ("a want before its dependencies", vec!["a 1 | needs l", "a 2 | needs l <2", "l 1", "l 2"], vec!["a"], vec![], "a 2, l 1"),
-        ("back out", vec!["a 2 | needs b; needs c", "a 1", "b 1 | needs d 1", "c 1 | needs d 2", "d 1", "d 2"], vec!["a"], vec![], "a 1"),
+        (
+            "locked stays against a newer want",
+            vec!["l 1", "l 2", "y 1 | needs l", "x 1 | needs l 1", "x 2 | needs l 2"],
+            vec!["x", "y"],
+            vec!["l 1", "y 1"],
+            "l 1, x 1, y 1",
+        ),
+        (
+            "a want before its dependencies",
+            vec!["a 1 | needs l", "a 2 | needs l <2", "l 1", "l 2"],
+            vec!["a"],
+            vec![],
+            "a 2, l 1",
+        ),
+        (
+            "back out",
+            vec!["a 2 | needs b; needs c", "a 1", "b 1 | needs d 1", "c 1 | needs d 2", "d 1", "d 2"],
+            vec!["a"],
+            vec![],
+            "a 1",
+        ),
         ("any of", vec!["a 1 | needs b or c", "c 1"], vec!["a"], vec![], "a 1, c 1"),
-        ("any of, one is there", vec!["a 1 | needs b or c", "b 1", "c 1"], vec!["a", "c"], vec![], "a 1, c 1"),
+        (
+            "any of, one is there",
+            vec!["a 1 | needs b or c", "b 1", "c 1"],
+            vec!["a", "c"],
+            vec![],
+            "a 1, c 1",
+        ),
         ("stand-in", vec!["a 1 | needs b >=2", "z 1 | provides b 2.1", "b 1"], vec!["a"], vec![], "a 1, z 1"),
-        ("stand-in too old", vec!["a 1 | needs b >=2", "z 1 | provides b 1", "b 2"], vec!["a"], vec![], "a 1, b 2"),
+        (
+            "stand-in too old",
+            vec!["a 1 | needs b >=2", "z 1 | provides b 1", "b 2"],
+            vec!["a"],
+            vec![],
+            "a 1, b 2",
+        ),
         ("a pack that holds what it needs", vec!["p 1 | needs m; provides m 1"], vec!["p"], vec![], "p 1"),
         ("pre-releases last", vec!["a 1", "a 2-beta"], vec!["a"], vec![], "a 1"),
         ("a pre-release where nothing else fits", vec!["a 2-beta"], vec!["a"], vec![], "a 2-beta"),
@@ -115,9 +163,20 @@ fn the_table() {
         ("withdrawn", vec!["a 1", "a 2 | withdrawn"], vec!["a"], vec![], "a 1"),
         ("withdrawn but locked", vec!["a 1", "a 2 | withdrawn"], vec!["a"], vec!["a 2"], "a 2"),
         ("a circle of needs", vec!["a 1 | needs b", "b 1 | needs a"], vec!["a"], vec![], "a 1, b 1"),
-        ("refused by a stand-in", vec!["a 1 | refuses b", "z 1 | provides b 1"], vec!["a", "z"], vec![],
-            "none: you want a; you want z; a 1 refuses to run beside b"),
-        ("missing", vec!["a 1 | needs ghost"], vec!["a"], vec![], "none: you want a; a 1 needs ghost, and no catalogue has it"),
+        (
+            "refused by a stand-in",
+            vec!["a 1 | refuses b", "z 1 | provides b 1"],
+            vec!["a", "z"],
+            vec![],
+            "none: you want a; you want z; a 1 refuses to run beside b",
+        ),
+        (
+            "missing",
+            vec!["a 1 | needs ghost"],
+            vec!["a"],
+            vec![],
+            "none: you want a; a 1 needs ghost, and no catalogue has it",
+        ),
     ] {
         assert_eq!(lineup(&ask(&lines, &wants, &locked)), expected, "{what}");
     }
@@ -127,7 +186,10 @@ fn the_table() {
 fn an_explanation_names_the_wants_the_reasons_and_the_ways_out() {
     let Answer::None(why) = ask(
         &[
-            "tidebell 1.2", "tidebell 1.4 | needs harbour-core >=2.1", "harbour-core 1.9", "harbour-core 2.0 | engine >=3",
+            "tidebell 1.2",
+            "tidebell 1.4 | needs harbour-core >=2.1",
+            "harbour-core 1.9",
+            "harbour-core 2.0 | engine >=3",
             "harbour-core 2.1 | engine >=3",
         ],
         &["tidebell >=1.3"],
@@ -181,21 +243,31 @@ fn oracle(universe: &Universe, wants: &BTreeMap<ContentId, VersionRange>, locked
         let selection: Selection = contents
             .iter()
             .zip(&counters)
-            .filter_map(|(content, at)| at.checked_sub(1).map(|at| (content.id.clone(), content.releases[at].version.clone())))
+            .filter_map(|(content, at)| {
+                at.checked_sub(1).map(|at| (content.id.clone(), content.releases[at].version.clone()))
+            })
             .collect();
         if good(universe, wants, locked, &selection) {
             return true;
         }
-        let Some(place) = (0..counters.len()).find(|at| counters[*at] < contents[*at].releases.len()) else { return false };
+        let Some(place) = (0..counters.len()).find(|at| counters[*at] < contents[*at].releases.len()) else {
+            return false;
+        };
         counters[place] += 1;
         counters[..place].fill(0);
     }
 }
 
-fn good(universe: &Universe, wants: &BTreeMap<ContentId, VersionRange>, locked: &Selection, selection: &Selection) -> bool {
+fn good(
+    universe: &Universe,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    locked: &Selection,
+    selection: &Selection,
+) -> bool {
     wants.iter().all(|(id, range)| selection.get(id).is_some_and(|version| range.matches(version)))
         && selection.iter().all(|(id, version)| {
-            !universe.release(id, version).is_some_and(|release| release.withdrawn) || locked.get(id) == Some(version)
+            !universe.release(id, version).is_some_and(|release| release.withdrawn)
+                || locked.get(id) == Some(version)
         })
         && verify(universe, &platform(), selection).is_empty()
 }

@@ -74,7 +74,14 @@ impl fmt::Display for Breach {
             }
             Self::Refuse { id, other } => write!(f, "{id} does not go together with {other}"),
             Self::Platform { id, version, miss } => {
-                write!(f, "{} needs {} {}, and {}", named(id, version), miss.part, miss.range.in_words(), miss.what_is_there())
+                write!(
+                    f,
+                    "{} needs {} {}, and {}",
+                    named(id, version),
+                    miss.part,
+                    miss.range.in_words(),
+                    miss.what_is_there()
+                )
             }
         }
     }
@@ -103,9 +110,9 @@ pub(super) fn meets_any(
     group: &[(&ContentId, &VersionRange)],
 ) -> bool {
     universe.release(other, version).is_some_and(|release| {
-        group
-            .iter()
-            .any(|(id, range)| release.stands_for(other, id).is_some_and(|version| provided_matches(version, range)))
+        group.iter().any(|(id, range)| {
+            release.stands_for(other, id).is_some_and(|version| provided_matches(version, range))
+        })
     })
 }
 
@@ -131,7 +138,9 @@ pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -
             }
         }
         for (other, range) in &release.welcomes {
-            if let Some(has) = selection.get(other).filter(|has| *other != *id && !provided_matches(Some(has), range)) {
+            if let Some(has) =
+                selection.get(other).filter(|has| *other != *id && !provided_matches(Some(has), range))
+            {
                 let (id, other, range, has) = (id.clone(), other.clone(), range.clone(), has.clone());
                 breaches.push(Breach::Welcome { id, other, range, has });
             }

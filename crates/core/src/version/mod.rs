@@ -128,7 +128,8 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
     let runs = cut(main);
     let mut pieces = Vec::with_capacity(runs.len());
     for (index, run) in runs.iter().enumerate() {
-        let next_is_number = runs.get(index + 1).is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
+        let next_is_number =
+            runs.get(index + 1).is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
         if run.text.starts_with(|c: char| c.is_ascii_digit()) {
             match run.text.parse() {
                 Ok(number) => pieces.push(Piece::Number(number)),
@@ -140,15 +141,12 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
         if index == 0 && next_is_number && is_prefix(&word) {
             continue;
         }
-        match pre_rank(&word, next_is_number) {
-            Some(rank) => {
-                drop_zeros(&mut pieces);
-                pieces.push(Piece::Pre(rank));
-            }
-            None => {
-                drop_zeros(&mut pieces);
-                pieces.push(Piece::Word(word));
-            }
+        if let Some(rank) = pre_rank(&word, next_is_number) {
+            drop_zeros(&mut pieces);
+            pieces.push(Piece::Pre(rank));
+        } else {
+            drop_zeros(&mut pieces);
+            pieces.push(Piece::Word(word));
         }
     }
     drop_zeros(&mut pieces);

@@ -96,7 +96,8 @@ impl VersionRange {
 
     /// Returns whether the range takes one version only, and so holds its content there.
     pub fn is_exact(&self) -> bool {
-        self.alternatives.len() == 1 && self.alternatives[0].iter().any(|part| matches!(part, Part::Exactly(_)))
+        self.alternatives.len() == 1
+            && self.alternatives[0].iter().any(|part| matches!(part, Part::Exactly(_)))
     }
 
     /// Returns the range as it was written.
@@ -132,7 +133,8 @@ impl Part {
             Self::AtMost(bound) => version.compare_precedence(bound).is_le(),
             Self::Below { key, .. } => compare_keys(&version.key, key) == Ordering::Less,
             Self::Like { from, below, .. } => {
-                compare_keys(&version.key, from).is_ge() && compare_keys(&version.key, below) == Ordering::Less
+                compare_keys(&version.key, from).is_ge()
+                    && compare_keys(&version.key, below) == Ordering::Less
             }
         }
     }
@@ -195,7 +197,9 @@ fn read_part(word: &str) -> Result<Part, String> {
 }
 
 fn numbers_of(stem: &str) -> Result<Vec<u64>, String> {
-    stem.split('.').map(|n| n.parse().map_err(|_| format!("{stem:?} must be numbers with dots here"))).collect()
+    stem.split('.')
+        .map(|n| n.parse().map_err(|_| format!("{stem:?} must be numbers with dots here")))
+        .collect()
 }
 
 fn join(numbers: &[u64]) -> String {

@@ -93,7 +93,10 @@ impl Downloads {
             Ok(Some(bundle)) => bundle,
             Ok(None) => return Ok(()),
             Err(error) => {
-                self.unreadable(path, DescribeError { file: name.into(), why: format!("a damaged archive: {error}") });
+                self.unreadable(
+                    path,
+                    DescribeError { file: name.into(), why: format!("a damaged archive: {error}") },
+                );
                 return Ok(());
             }
         };
@@ -172,21 +175,32 @@ impl Downloads {
         self.known
             .iter()
             .find(|known| known.found.id == *id && known.found.release.version == *version)
-            .ok_or_else(|| CatalogueError::Missing { name: self.name.clone(), what: format!("{id} {version}") })
+            .ok_or_else(|| CatalogueError::Missing {
+                name: self.name.clone(),
+                what: format!("{id} {version}"),
+            })
     }
 
-    pub(super) fn payload(&self, id: &ContentId, version: &ReleaseVersion) -> Result<Payload, CatalogueError> {
+    pub(super) fn payload(
+        &self,
+        id: &ContentId,
+        version: &ReleaseVersion,
+    ) -> Result<Payload, CatalogueError> {
         match &self.find(id, version)?.at {
             Where::Archive(path) => {
                 let (digest, size) = digest_of(path).map_err(self.disk(path))?;
-                let name = path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+                let name =
+                    path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
                 Ok(Payload { files: vec![yalotheca_core::route::PayloadFile { path: name, size, digest }] })
             }
             Where::Folder(path) => folder_payload(path).map_err(self.disk(path)),
             Where::Inside(path, folder) => {
                 let bundle = ZipBundle::open(path).map_err(self.disk(path))?;
                 let Some(mut bundle) = bundle else {
-                    return Err(CatalogueError::Missing { name: self.name.clone(), what: path.display().to_string() });
+                    return Err(CatalogueError::Missing {
+                        name: self.name.clone(),
+                        what: path.display().to_string(),
+                    });
                 };
                 if let Some(folder) = folder {
                     bundle = bundle.inside(folder);

@@ -84,8 +84,12 @@ impl Hint for CatalogueError {
         match self {
             Self::Fetch { source, .. } => source.hint(),
             Self::Read { source, .. } => source.hint(),
-            Self::Disk { .. } | Self::Missing { .. } => Some("look at [[catalogue]] in yalotheca.toml".into()),
-            Self::Changed { id, .. } => Some(format!("yalotheca update {id} takes the one that is there now")),
+            Self::Disk { .. } | Self::Missing { .. } => {
+                Some("look at [[catalogue]] in yalotheca.toml".into())
+            }
+            Self::Changed { id, .. } => {
+                Some(format!("yalotheca update {id} takes the one that is there now"))
+            }
             Self::NoSource { .. } => Some("add a catalogue that has it, or drop it".into()),
         }
     }
@@ -269,7 +273,7 @@ impl<'a> Catalogues<'a> {
     /// # Errors
     /// Where they cannot be had, or are others than promised.
     pub fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
-        if let Some(found) = self.from_store(&locked.release) {
+        if let Some(found) = self.in_store(&locked.release) {
             return Ok(found);
         }
         match self.named(&locked.catalogue) {
@@ -282,7 +286,7 @@ impl<'a> Catalogues<'a> {
         }
     }
 
-    fn from_store(&self, release: &Release) -> Option<BTreeMap<Digest, ByteSource>> {
+    fn in_store(&self, release: &Release) -> Option<BTreeMap<Digest, ByteSource>> {
         if release.files.is_empty() {
             return None;
         }

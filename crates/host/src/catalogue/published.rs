@@ -13,10 +13,7 @@ use yalotheca_core::{
 };
 
 use super::{ByteSource, CatalogueError, Listing};
-use crate::{
-    fetch::Fetcher,
-    tree::digest_of,
-};
+use crate::{fetch::Fetcher, tree::digest_of};
 
 enum Base {
     Web(String),
@@ -65,15 +62,20 @@ impl Published {
     }
 
     /// A content's file is fetched only when its digest changed: it is kept in the cache under that digest.
-    pub(super) fn content(&self, id: &ContentId, fetcher: &Fetcher) -> Result<Option<Content>, CatalogueError> {
+    pub(super) fn content(
+        &self,
+        id: &ContentId,
+        fetcher: &Fetcher,
+    ) -> Result<Option<Content>, CatalogueError> {
         let Some(entry) = self.index.contents.get(id) else { return Ok(None) };
         let name = self.name.clone();
         let inner = format!("contents/{id}.json");
         let (path, shown) = match &self.base {
             Base::Web(base) => {
                 let url = format!("{base}{inner}");
-                let path =
-                    fetcher.file(&url, &entry.digest).map_err(|source| CatalogueError::Fetch { name, source })?;
+                let path = fetcher
+                    .file(&url, &entry.digest)
+                    .map_err(|source| CatalogueError::Fetch { name, source })?;
                 (path, url)
             }
             Base::Folder(folder) => (folder.join(&inner), folder.join(&inner).display().to_string()),
@@ -96,12 +98,15 @@ impl Published {
                 Base::Web(_) if at.starts_with("http://") || at.starts_with("https://") => {
                     self.download(&at, &file.blake3, fetcher)?
                 }
-                Base::Web(base) => self.download(&format!("{base}{}", encoded(&at)), &file.blake3, fetcher)?,
+                Base::Web(base) => {
+                    self.download(&format!("{base}{}", encoded(&at)), &file.blake3, fetcher)?
+                }
                 Base::Folder(folder) => {
                     let path = folder.join(&at);
                     let (digest, _) = digest_of(&path).map_err(|source| disk(&self.name, &path, source))?;
                     if digest != file.blake3 {
-                        let source = io::Error::other("its bytes are not the ones that the catalogue promises");
+                        let source =
+                            io::Error::other("its bytes are not the ones that the catalogue promises");
                         return Err(disk(&self.name, &path, source));
                     }
                     path

@@ -36,7 +36,7 @@ pub(super) struct Journal {
     plan: Plan,
 }
 
-fn damaged(path: &TreePath, why: impl ToString) -> SettleError {
+fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
     SettleError::Journal { path: path.to_string(), why: why.to_string() }
 }
 
@@ -81,7 +81,7 @@ impl Journal {
             }
         }
         let plan_path = journal.inner("plan.json")?;
-        let text = serde_json::to_vec_pretty(&journal.plan).map_err(|error| damaged(&plan_path, error))?;
+        let text = serde_json::to_vec_pretty(&journal.plan).map_err(|error| damaged(&plan_path, &error))?;
         tree.write(&plan_path, &text)?;
         journal.state(tree, "planned")?;
         Ok(journal)
@@ -90,9 +90,9 @@ impl Journal {
     /// Opens the journal of an earlier settle.
     pub(super) fn open(tree: &LocalTree, number: u32) -> Result<Self, SettleError> {
         let folder = folder_of(number)?;
-        let path = folder.join("plan.json").map_err(|error| damaged(&folder, error))?;
-        let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, "it is not there"))?;
-        let plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, error))?;
+        let path = folder.join("plan.json").map_err(|error| damaged(&folder, &error))?;
+        let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
+        let plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
         Ok(Self { number, folder, plan })
     }
 
@@ -109,7 +109,7 @@ impl Journal {
     }
 
     pub(super) fn inner(&self, name: &str) -> Result<TreePath, SettleError> {
-        self.folder.join(name).map_err(|error| damaged(&self.folder, error))
+        self.folder.join(name).map_err(|error| damaged(&self.folder, &error))
     }
 
     pub(super) fn state(&self, tree: &LocalTree, state: &str) -> Result<(), SettleError> {
@@ -123,8 +123,9 @@ impl Journal {
 
     pub(super) fn receipt(&self, tree: &LocalTree, when: &str) -> Result<Receipt, SettleError> {
         let path = self.inner(&format!("{when}/receipt.json"))?;
-        let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, "it is not there"))?;
-        Receipt::parse(path.as_str(), &String::from_utf8_lossy(&bytes)).map_err(|error| damaged(&path, error))
+        let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
+        Receipt::parse(path.as_str(), &String::from_utf8_lossy(&bytes))
+            .map_err(|error| damaged(&path, &error))
     }
 
     pub(super) fn texts(&self, tree: &LocalTree, when: &str) -> Result<ControlTexts, SettleError> {
@@ -137,14 +138,12 @@ impl Journal {
 
     /// Does all steps; those that were done already are not done again.
     pub(super) fn carry_out(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        let log = self.inner("steps.log")?;
         for (index, step) in self.plan.steps.iter().enumerate() {
-            tree.append(&log, &format!("{index}\n"))?;
             fault::point();
             steps::carry_out(tree, self, index, step)?;
-            fault::point();
         }
-        Ok(())
+        fault::point();
+        Ok(tree.sync()?)
     }
 
     /// Writes receipt, lock and wants, and closes the journal.
@@ -165,11 +164,9 @@ impl Journal {
         Ok(tree.remove_all(&self.inner("staged")?)?)
     }
 
-    /// Takes back the steps that were begun, last first.
+    /// Takes the steps back, last first. Taking back a step that was not done changes nothing.
     pub(super) fn roll_back(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        let log = tree.read(&self.inner("steps.log")?)?.unwrap_or_default();
-        let begun = log.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()).count();
-        for (index, step) in self.plan.steps.iter().enumerate().take(begun).rev() {
+        for (index, step) in self.plan.steps.iter().enumerate().rev() {
             steps::take_back(tree, self, index, step)?;
         }
         self.take_back(tree)
@@ -182,7 +179,7 @@ impl Journal {
 /// Where that fails.
 pub fn recover(tree: &LocalTree) -> Result<Option<Outcome>, SettleError> {
     let Some(number) = numbers(tree)?.last().copied() else { return Ok(None) };
-    let plan = folder_of(number)?.join("plan.json").map_err(|error| damaged(&TreePath::root(), error))?;
+    let plan = folder_of(number)?.join("plan.json").map_err(|error| damaged(&TreePath::root(), &error))?;
     if tree.find(&plan)?.is_none() {
         // It was interrupted while the plan was being written.
         tree.remove_all(&folder_of(number)?)?;

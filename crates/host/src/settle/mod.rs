@@ -1,8 +1,8 @@
 //! Settling: a change set is carried out, all or nothing.
 //!
 //! Everything about one settle lies in `.yalotheca/journal/<number>/`, from before the first byte of the server
-//! changes: `plan.json` (the steps), `staged/` (new files, checked), `steps.log` (each step before it is done), `attic/`
-//! (what was replaced or removed), `before/` and `after/` (receipt, lock, wants), `state`. Once everything is staged, an interrupted
+//! changes: `plan.json` (the steps), `staged/` (new files, checked), `attic/` (what was replaced or removed),
+//! `before/` and `after/` (receipt, lock, wants), `state`. Once everything is staged, an interrupted
 //! settle can always be finished; before that nothing of the server was touched, and it is taken back.
 
 mod fault;
@@ -86,9 +86,9 @@ pub enum SettleError {
     #[error("{first}; and taking back what was done failed too: {second}")]
     Stuck {
         /// What failed.
-        first: Box<SettleError>,
+        first: Box<Self>,
         /// What failed then.
-        second: Box<SettleError>,
+        second: Box<Self>,
     },
 }
 
@@ -164,8 +164,7 @@ pub fn claim(tree: &LocalTree) -> Result<Claim, SettleError> {
     tree.make_folder(&folder)?;
     let path = tree.at(&own("busy")?);
     let failed = |source| TreeError { verb: "writing", path: path.display().to_string(), source };
-    let mut file =
-        File::options().create(true).read(true).append(true).open(&path).map_err(failed)?;
+    let mut file = File::options().create(true).read(true).append(true).open(&path).map_err(failed)?;
     match file.try_lock() {
         Ok(()) => {
             file.set_len(0).map_err(failed)?;
@@ -195,8 +194,11 @@ pub fn read_receipt(tree: &dyn Tree) -> Result<Receipt, SettleError> {
     let path = own("receipt.json")?;
     match tree.read(&path)? {
         None => Ok(Receipt::empty()),
-        Some(bytes) => Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes))
-            .map_err(|error| SettleError::Journal { path: error.file.clone(), why: error.source.to_string() }),
+        Some(bytes) => {
+            Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes)).map_err(
+                |error| SettleError::Journal { path: error.file.clone(), why: error.source.to_string() },
+            )
+        }
     }
 }
 
@@ -247,6 +249,7 @@ pub fn settle(
     fault::point();
     let prepared = steps::check_unchanged(tree, &order.change.steps)
         .and_then(|()| steps::stage(tree, &journal, &order.change.steps, sources))
+        .and_then(|()| Ok(tree.sync()?))
         .and_then(|()| journal.state(tree, "staged"));
     if let Err(error) = prepared {
         journal.take_back(tree).ok();
@@ -267,7 +270,15 @@ pub fn settle(
 ///
 /// # Errors
 /// Where its journal cannot be read.
-pub fn read_settle(tree: &LocalTree, number: u32) -> Result<(Vec<Step>, Receipt, ControlTexts, ControlTexts), SettleError> {
+pub fn read_settle(
+    tree: &LocalTree,
+    number: u32,
+) -> Result<(Vec<Step>, Receipt, ControlTexts, ControlTexts), SettleError> {
     let journal = journal::Journal::open(tree, number)?;
-    Ok((journal.steps().to_vec(), journal.receipt(tree, "before")?, journal.texts(tree, "before")?, journal.texts(tree, "after")?))
+    Ok((
+        journal.steps().to_vec(),
+        journal.receipt(tree, "before")?,
+        journal.texts(tree, "before")?,
+        journal.texts(tree, "after")?,
+    ))
 }

@@ -49,17 +49,22 @@ pub(super) fn stage(
             Source::Payload => match sources.get(after) {
                 None => return Err(wrong("its bytes are nowhere to be had".into())),
                 Some(ByteSource::File(from)) => {
-                    let mut file = File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
+                    let mut file =
+                        File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
                     tree.bring(&mut file, &staged)?
                 }
                 Some(ByteSource::Member { archive, folder, path }) => {
                     if open.as_ref().is_none_or(|(known, _)| known != archive) {
                         let bundle = ZipBundle::open(archive).map_err(|error| wrong(error.to_string()))?;
-                        let bundle = bundle.ok_or_else(|| wrong(format!("{} is no archive", archive.display())))?;
-                        open = Some((archive.clone(), match folder {
-                            Some(folder) => bundle.inside(folder),
-                            None => bundle,
-                        }));
+                        let bundle =
+                            bundle.ok_or_else(|| wrong(format!("{} is no archive", archive.display())))?;
+                        open = Some((
+                            archive.clone(),
+                            match folder {
+                                Some(folder) => bundle.inside(folder),
+                                None => bundle,
+                            },
+                        ));
                     }
                     let bytes = match &mut open {
                         Some((_, bundle)) => bundle.bytes(path).map_err(|error| wrong(error.to_string()))?,
@@ -70,7 +75,11 @@ pub(super) fn stage(
             },
         };
         if digest != *after {
-            return Err(wrong(format!("it has the digest {}, and {} was promised", digest.short(), after.short())));
+            return Err(wrong(format!(
+                "it has the digest {}, and {} was promised",
+                digest.short(),
+                after.short()
+            )));
         }
         tree.like(&staged, path)?;
     }
@@ -78,7 +87,12 @@ pub(super) fn stage(
 }
 
 /// Does one step.
-pub(super) fn carry_out(tree: &LocalTree, journal: &Journal, index: usize, step: &Step) -> Result<(), SettleError> {
+pub(super) fn carry_out(
+    tree: &LocalTree,
+    journal: &Journal,
+    index: usize,
+    step: &Step,
+) -> Result<(), SettleError> {
     match step {
         Step::MakeFolder { path } => tree.make_folder(path)?,
         Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
@@ -102,7 +116,12 @@ pub(super) fn carry_out(tree: &LocalTree, journal: &Journal, index: usize, step:
 }
 
 /// Takes one step back that may have been done.
-pub(super) fn take_back(tree: &LocalTree, journal: &Journal, index: usize, step: &Step) -> Result<(), SettleError> {
+pub(super) fn take_back(
+    tree: &LocalTree,
+    journal: &Journal,
+    index: usize,
+    step: &Step,
+) -> Result<(), SettleError> {
     let attic = journal.inner(&format!("attic/{index}"))?;
     let bring_back = |path: &TreePath| -> Result<bool, TreeError> {
         let kept = tree.find(&attic)?.is_some();

@@ -1,7 +1,7 @@
 //! A server's folder on this machine.
 
 use std::{
-    fs::{self, File, OpenOptions},
+    fs::{self, File},
     io::{self, Read, Write},
     path::{Path, PathBuf},
 };
@@ -161,21 +161,11 @@ impl Tree for LocalTree {
         })
     }
 
-    fn append(&self, path: &TreePath, line: &str) -> Result<(), TreeError> {
-        let append = || {
-            let mut file = OpenOptions::new().create(true).append(true).open(self.at(path))?;
-            file.write_all(line.as_bytes())?;
-            file.sync_data()
-        };
-        append().map_err(self.error("writing", path))
-    }
-
     fn bring(&self, from: &mut dyn Read, path: &TreePath) -> Result<Digest, TreeError> {
         let mut hashing = Hashing { inner: from, hasher: blake3::Hasher::new(), size: 0 };
         let mut copy = || {
             let mut file = File::create(self.at(path))?;
-            io::copy(&mut hashing, &mut file)?;
-            file.sync_all()
+            io::copy(&mut hashing, &mut file)
         };
         copy().map_err(self.error("writing", path))?;
         Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
@@ -183,10 +173,7 @@ impl Tree for LocalTree {
 
     fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
         let (source, target) = (self.at(from), self.at(to));
-        fs::rename(&source, &target)
-            .and_then(|()| sync_folder(&target))
-            .and_then(|()| sync_folder(&source))
-            .map_err(self.error("moving a file to", to))
+        fs::rename(&source, &target).map_err(self.error("moving a file to", to))
     }
 
     fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
@@ -197,7 +184,6 @@ impl Tree for LocalTree {
             Err(_) => {
                 let temporary = self.temporary(to);
                 fs::copy(&source, &temporary)?;
-                File::open(&temporary)?.sync_all()?;
                 fs::rename(&temporary, &target)
             }
         };
@@ -206,11 +192,15 @@ impl Tree for LocalTree {
 
     fn like(&self, path: &TreePath, other: &TreePath) -> Result<(), TreeError> {
         match fs::metadata(self.at(other)) {
-            Ok(metadata) => {
-                fs::set_permissions(self.at(path), metadata.permissions()).map_err(self.error("setting permissions of", path))
-            }
+            Ok(metadata) => fs::set_permissions(self.at(path), metadata.permissions())
+                .map_err(self.error("setting permissions of", path)),
             Err(_) => Ok(()),
         }
+    }
+
+    fn sync(&self) -> Result<(), TreeError> {
+        let sync = || rustix::fs::syncfs(File::open(&self.root)?).map_err(io::Error::from);
+        sync().map_err(self.error("writing to the disk of", &TreePath::root()))
     }
 
     fn make_folder(&self, path: &TreePath) -> Result<(), TreeError> {

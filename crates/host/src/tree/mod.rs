@@ -43,7 +43,9 @@ impl Hint for TreeError {
             io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
                 Some("give yourself the right to write there, or run as the server's user".into())
             }
-            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => Some("make room on that disk".into()),
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+                Some("make room on that disk".into())
+            }
             _ => None,
         }
     }
@@ -78,17 +80,13 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be written.
     fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError>;
-    /// Adds a line to a file and makes sure that it is on the disk.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    fn append(&self, path: &TreePath, line: &str) -> Result<(), TreeError>;
-    /// Copies a file of this machine to a path and returns the digest of what was written.
+    /// Copies what a reader gives to a path and returns the digest of what was written. Only [`Tree::sync`] makes
+    /// sure that it is on the disk.
     ///
     /// # Errors
     /// Where it cannot be read or written.
     fn bring(&self, from: &mut dyn io::Read, path: &TreePath) -> Result<Digest, TreeError>;
-    /// Moves a file over whatever is at the other path.
+    /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
     ///
     /// # Errors
     /// Where it cannot be moved.
@@ -103,6 +101,11 @@ pub trait Tree {
     /// # Errors
     /// Where they cannot be set.
     fn like(&self, path: &TreePath, other: &TreePath) -> Result<(), TreeError>;
+    /// Makes sure that everything done so far is on the disk: one call for many files.
+    ///
+    /// # Errors
+    /// Where the disk fails.
+    fn sync(&self) -> Result<(), TreeError>;
     /// Makes a folder and those above it.
     ///
     /// # Errors

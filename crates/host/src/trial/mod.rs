@@ -42,9 +42,9 @@ pub enum TrialError {
 impl Hint for TrialError {
     fn hint(&self) -> Option<String> {
         match self {
-            Self::Start { .. } => {
-                Some("install it, or say where it is: [server.values] program = \"…\" in yalotheca.toml".into())
-            }
+            Self::Start { .. } => Some(
+                "install it, or say where it is: [server.values] program = \"…\" in yalotheca.toml".into(),
+            ),
             Self::Render(error) => error.hint(),
             Self::Pattern(error) => error.hint(),
         }
@@ -103,16 +103,17 @@ pub fn trial(
     let mut tail: Vec<String> = Vec::new();
     let mut ended = None;
     let mut until = started + options.patience;
-    let mut listen = |server: &mut Server, reader: &mut LogReader<'_>, tail: &mut Vec<String>, wait: Duration| {
-        for line in server.lines(wait) {
-            on_line(&line);
-            reader.feed(&line);
-            tail.push(line);
-        }
-        if tail.len() > TAIL {
-            tail.drain(..tail.len() - TAIL);
-        }
-    };
+    let mut listen =
+        |server: &mut Server, reader: &mut LogReader<'_>, tail: &mut Vec<String>, wait: Duration| {
+            for line in server.lines(wait) {
+                on_line(&line);
+                reader.feed(&line);
+                tail.push(line);
+            }
+            if tail.len() > TAIL {
+                tail.drain(..tail.len() - TAIL);
+            }
+        };
     while Instant::now() < until {
         listen(&mut server, &mut reader, &mut tail, Duration::from_millis(20));
         if let Some(code) = server.ended() {

@@ -136,7 +136,9 @@ fn follow(path: &Path, read: &mut u64) -> Vec<String> {
     let got = File::open(path)
         .and_then(|mut file| file.seek(SeekFrom::Start(*read)).map(|_| file))
         .and_then(|mut file| file.read_to_end(&mut bytes));
-    let Some(end) = got.ok().and_then(|_| bytes.iter().rposition(|byte| *byte == b'\n')) else { return Vec::new() };
+    let Some(end) = got.ok().and_then(|_| bytes.iter().rposition(|byte| *byte == b'\n')) else {
+        return Vec::new();
+    };
     *read += end as u64 + 1;
     String::from_utf8_lossy(&bytes[..end]).lines().map(|line| line.trim_end().to_owned()).collect()
 }

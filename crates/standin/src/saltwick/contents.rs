@@ -29,7 +29,8 @@ fn plugins(folder: &Path, log: &mut Log) -> Vec<Plugin> {
     let mut found: Vec<Plugin> = Vec::new();
     for file in files_with_suffix(&folder.join("plugins"), ".swp") {
         let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        let descriptor: Option<Value> = member(&file, "plugin.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        let descriptor: Option<Value> =
+            member(&file, "plugin.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
         let Some((id, descriptor)) = descriptor.and_then(|d| Some((d["id"].as_str()?.to_owned(), d))) else {
             log.say("error", &format!("plugin file {name}: no readable plugin.json"));
             continue;
@@ -42,8 +43,11 @@ fn plugins(folder: &Path, log: &mut Log) -> Vec<Plugin> {
         found.push(Plugin { id, version, file, descriptor });
     }
     let text = fs::read_to_string(folder.join("plugins/order.txt")).unwrap_or_default();
-    let order: Vec<&str> =
-        text.lines().map(|line| line.split('#').next().unwrap_or("").trim()).filter(|line| !line.is_empty()).collect();
+    let order: Vec<&str> = text
+        .lines()
+        .map(|line| line.split('#').next().unwrap_or("").trim())
+        .filter(|line| !line.is_empty())
+        .collect();
     for id in &order {
         if !found.iter().any(|plugin| plugin.id == *id) {
             log.say("error", &format!("order.txt names {id}, and there is no such plugin"));
@@ -83,7 +87,9 @@ fn load(
         if loaded.get(&id).is_some_and(|version| holds(&range, version)) {
             continue;
         }
-        let later = all.iter().any(|other| other.id == id && !loaded.contains_key(&id) && holds(&range, &other.version));
+        let later = all
+            .iter()
+            .any(|other| other.id == id && !loaded.contains_key(&id) && holds(&range, &other.version));
         let when = if later { "it loads later" } else { "none is loaded" };
         return Err(format!("needs {id} {range}, and {when}"));
     }
@@ -104,7 +110,10 @@ fn settings(plugin: &Plugin, folder: &Path, log: &mut Log) -> Result<(), String>
     let Some(defaults) = member(&plugin.file, "defaults.yml") else { return Ok(()) };
     let path = folder.join("plugins").join(&plugin.id).join("settings.yml");
     if !path.exists() {
-        path.parent().map_or(Ok(()), fs::create_dir_all).and_then(|()| fs::write(&path, &defaults)).map_err(|e| e.to_string())?;
+        path.parent()
+            .map_or(Ok(()), fs::create_dir_all)
+            .and_then(|()| fs::write(&path, &defaults))
+            .map_err(|e| e.to_string())?;
     }
     let text = fs::read_to_string(&path).map_err(|error| error.to_string())?;
     let keys = top_keys(&text).map_err(|line| format!("settings.yml is not valid YAML at line {line}"))?;
@@ -126,13 +135,13 @@ pub(super) fn load_data_packs(town: &Path, engine: &str, log: &mut Log) {
     };
     let mut there: BTreeMap<String, Value> = BTreeMap::new();
     for file in files_with_suffix(&town.join("packs"), ".zip") {
-        let descriptor: Option<Value> = member(&file, "datapack.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
-        match descriptor.and_then(|d| Some((d["name"].as_str()?.to_owned(), d))) {
-            Some((name, descriptor)) => drop(there.insert(name, descriptor)),
-            None => {
-                let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
-                log.say("error", &format!("data pack {name}: not a data pack"));
-            }
+        let descriptor: Option<Value> =
+            member(&file, "datapack.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
+        if let Some((name, descriptor)) = descriptor.and_then(|d| Some((d["name"].as_str()?.to_owned(), d))) {
+            drop(there.insert(name, descriptor));
+        } else {
+            let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            log.say("error", &format!("data pack {name}: not a data pack"));
         }
     }
     for name in names {
@@ -140,7 +149,10 @@ pub(super) fn load_data_packs(town: &Path, engine: &str, log: &mut Log) {
         match there.get(&name).map(|descriptor| descriptor["format"].as_u64().unwrap_or(0)) {
             None => log.say("error", &format!("data pack {name}: there is no such pack")),
             Some(format) if format != reads => {
-                log.say("error", &format!("data pack {name}: format {format}, and engine {engine} reads {reads}"));
+                log.say(
+                    "error",
+                    &format!("data pack {name}: format {format}, and engine {engine} reads {reads}"),
+                );
             }
             Some(_) => log.say("info", &format!("data pack {name} enabled")),
         }

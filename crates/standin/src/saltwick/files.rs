@@ -13,16 +13,19 @@ pub(super) struct Engine {
 
 pub(super) fn boot(folder: &Path) -> Result<Engine, Closed> {
     let text = fs::read_to_string(folder.join("boot.json")).map_err(|_| Closed("no boot.json".into()))?;
-    let boot: Value = serde_json::from_str(&text).map_err(|error| Closed(format!("boot.json is not JSON: {error}")))?;
+    let boot: Value =
+        serde_json::from_str(&text).map_err(|error| Closed(format!("boot.json is not JSON: {error}")))?;
     let file = boot["engine"].as_str().unwrap_or("").to_owned();
     let archive = folder.join(&file);
     if file.is_empty() || !archive.is_file() {
         return Err(Closed(format!("no engine file {file}")));
     }
-    let descriptor: Option<Value> = member(&archive, "engine.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
+    let descriptor: Option<Value> =
+        member(&archive, "engine.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
     let descriptor = descriptor.ok_or_else(|| Closed(format!("{file} is not an engine")))?;
     let version = descriptor["version"].as_str().unwrap_or("0").to_owned();
-    let (needs, started) = (descriptor["runtime"].as_u64().unwrap_or(0), boot["runtime"].as_u64().unwrap_or(0));
+    let (needs, started) =
+        (descriptor["runtime"].as_u64().unwrap_or(0), boot["runtime"].as_u64().unwrap_or(0));
     if needs != started {
         return Err(Closed(format!("engine {version} needs runtime {needs}, started on {started}")));
     }
@@ -36,7 +39,10 @@ pub(super) fn terms(folder: &Path) -> Result<(), Closed> {
         fs::write(&path, "terms = undecided\n").map_err(|error| Closed(error.to_string()))?;
         return Err(refused());
     };
-    let agreed = text.lines().filter_map(|line| line.split_once('=')).any(|(key, value)| (key.trim(), value.trim()) == ("terms", "agreed"));
+    let agreed = text
+        .lines()
+        .filter_map(|line| line.split_once('='))
+        .any(|(key, value)| (key.trim(), value.trim()) == ("terms", "agreed"));
     if agreed { Ok(()) } else { Err(refused()) }
 }
 

@@ -35,7 +35,8 @@ struct Log {
 
 impl Log {
     fn open(folder: &Path) -> Self {
-        let file = fs::create_dir_all(folder.join("logs")).and_then(|()| fs::File::create(folder.join("logs/latest.log")));
+        let file = fs::create_dir_all(folder.join("logs"))
+            .and_then(|()| fs::File::create(folder.join("logs/latest.log")));
         Self { file: file.ok() }
     }
 
@@ -75,11 +76,13 @@ fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> 
     log.say("info", &format!("engine {} on runtime {}", engine.version, engine.runtime));
     files::terms(folder)?;
     let conf = files::conf(folder)?;
-    let port: u16 = conf.get("port").parse().map_err(|_| Closed(format!("port {} is no port", conf.get("port"))))?;
+    let port: u16 =
+        conf.get("port").parse().map_err(|_| Closed(format!("port {} is no port", conf.get("port"))))?;
     log.say("warn", "chart 3 has no tide table");
     contents::load_plugins(folder, &engine.version, log);
     contents::load_data_packs(&folder.join("towns").join(conf.get("town")), &engine.version, log);
-    let listener = TcpListener::bind(("127.0.0.1", port)).map_err(|_| Closed(format!("port {port} is taken")))?;
+    let listener =
+        TcpListener::bind(("127.0.0.1", port)).map_err(|_| Closed(format!("port {port} is taken")))?;
     listener.set_nonblocking(true).map_err(|error| Closed(error.to_string()))?;
     log.say("info", &format!("harbour open on port {port}"));
     while !stop.load(Ordering::SeqCst) {
@@ -119,7 +122,9 @@ fn files_with_suffix(folder: &Path, suffix: &str) -> Vec<PathBuf> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let mut found: Vec<PathBuf> = entries
         .map(|entry| entry.path())
-        .filter(|path| path.is_file() && path.file_name().is_some_and(|name| name.to_string_lossy().ends_with(suffix)))
+        .filter(|path| {
+            path.is_file() && path.file_name().is_some_and(|name| name.to_string_lossy().ends_with(suffix))
+        })
         .collect();
     found.sort();
     found

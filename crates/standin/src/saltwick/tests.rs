@@ -21,11 +21,17 @@ fn plugins_load_in_order_and_bad_ones_are_skipped() {
     quayside::write_left_behind_server(folder.path(), 1).unwrap();
     let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
     assert!(log.contains("error plugin night-lamps: needs lamp-oil >=1, and none is loaded"), "{log}");
-    assert!(log.contains("order.txt names gull-chat, and there is no such plugin"), "a sub-folder is not seen: {log}");
+    assert!(
+        log.contains("order.txt names gull-chat, and there is no such plugin"),
+        "a sub-folder is not seen: {log}"
+    );
     let (name, bytes) = quayside::release("lamp-oil", "1.0.2").unwrap();
     fs::write(folder.path().join("plugins").join(name), bytes).unwrap();
     let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
-    assert!(log.contains("needs lamp-oil >=1, and it loads later"), "those not in the order load last: {log}");
+    assert!(
+        log.contains("needs lamp-oil >=1, and it loads later"),
+        "those not in the order load last: {log}"
+    );
     fs::write(folder.path().join("plugins/order.txt"), "lamp-oil\nnight-lamps\n").unwrap();
     let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
     assert!(log.contains("info plugin night-lamps 1.2.0 loaded"), "{log}");
@@ -45,7 +51,10 @@ fn engine_runtime_terms_and_conf() {
     assert_eq!(files::boot(folder.path()).unwrap_or_else(|_| panic!("good")).runtime, 6);
     let boot = folder.path().join("boot.json");
     fs::write(&boot, r#"{"engine": "saltwick-2.4.swe", "runtime": 4}"#).unwrap();
-    assert_eq!(files::boot(folder.path()).err(), Some(Closed("engine 2.4 needs runtime 6, started on 4".into())));
+    assert_eq!(
+        files::boot(folder.path()).err(),
+        Some(Closed("engine 2.4 needs runtime 6, started on 4".into()))
+    );
     fs::write(&boot, r#"{"engine": "gone.swe", "runtime": 4}"#).unwrap();
     assert_eq!(files::boot(folder.path()).err(), Some(Closed("no engine file gone.swe".into())));
     assert!(files::terms(folder.path()).is_ok());
@@ -56,7 +65,10 @@ fn engine_runtime_terms_and_conf() {
     let text = fs::read_to_string(folder.path().join("saltwick.conf")).unwrap();
     assert!(text.starts_with("# Larkspur") && text.ends_with("look.must = no\n"), "{text}");
     fs::write(folder.path().join("saltwick.conf"), "port 7710\n").unwrap();
-    assert_eq!(files::conf(folder.path()).err(), Some(Closed("saltwick.conf line 1 is not key = value".into())));
+    assert_eq!(
+        files::conf(folder.path()).err(),
+        Some(Closed("saltwick.conf line 1 is not key = value".into()))
+    );
 }
 
 #[test]

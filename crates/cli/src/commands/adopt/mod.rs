@@ -70,7 +70,10 @@ impl View for AdoptView {
             page.item(Role::Plain, &parts.join(", "));
         }
         if !self.platform.provides.is_empty() {
-            page.item(Role::Plain, &format!("the base game brings {}", count(self.platform.provides.len(), "content")));
+            page.item(
+                Role::Plain,
+                &format!("the base game brings {}", count(self.platform.provides.len(), "content")),
+            );
         }
         page.head("Contents");
         if self.contents.is_empty() {
@@ -82,7 +85,10 @@ impl View for AdoptView {
             .map(|adopted| {
                 let (role, place) = match &adopted.belongs {
                     None => (Role::Plain, adopted.path.to_string()),
-                    Some(belongs) => (Role::Warn, format!("{}, where the server does not look; it belongs at {belongs}", adopted.path)),
+                    Some(belongs) => (
+                        Role::Warn,
+                        format!("{}, where the server does not look; it belongs at {belongs}", adopted.path),
+                    ),
                 };
                 let known = if adopted.known { "" } else { " (in no catalogue)" };
                 vec![
@@ -103,17 +109,23 @@ impl View for AdoptView {
             }
         }
         page.gap();
-        page.line(Role::Good, &format!("Wrote {}. Nothing on the server was changed.", self.written.join(" and ")));
-        page.line(Role::Plain, "Next: yalotheca check tells what is wrong; yalotheca find shows what there is.");
+        page.line(
+            Role::Good,
+            &format!("Wrote {}. Nothing on the server was changed.", self.written.join(" and ")),
+        );
+        page.line(
+            Role::Plain,
+            "Next: yalotheca check tells what is wrong; yalotheca find shows what there is.",
+        );
     }
 }
 
 pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let at = folder(global.at.as_ref());
-    let tree = LocalTree::new(&at.canonicalize().map_err(|source| CommandError::Io {
-        what: format!("the folder {}", at.display()),
-        source,
-    })?);
+    let tree = LocalTree::new(
+        &at.canonicalize()
+            .map_err(|source| CommandError::Io { what: format!("the folder {}", at.display()), source })?,
+    );
     if tree.root().join(WANTS_FILE).exists() {
         return Err(CommandError::Refused {
             what: format!("{} has a {WANTS_FILE} already", tree.root().display()),

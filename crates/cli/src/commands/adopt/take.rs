@@ -79,14 +79,16 @@ pub(super) fn take(
         locked.insert(id.clone(), one);
     }
     let releases = locked.iter().map(|(id, locked)| (id.clone(), &locked.release)).collect();
-    let payloads: BTreeMap<&ContentId, _> = chosen.iter().map(|(id, (found, _))| (id, &found.payload)).collect();
+    let payloads: BTreeMap<&ContentId, _> =
+        chosen.iter().map(|(id, (found, _))| (id, &found.payload)).collect();
     let by_name = order(&releases, &[]);
     let entries: Vec<LineupEntry<'_>> =
         by_name.ids.iter().map(|id| LineupEntry { locked: &locked[id], payload: payloads[id] }).collect();
     let desired = desire(game, &survey.scope, &entries)?;
     let previous = register(tree, &desired.registrations, &mut receipt)?;
     let ordered = order(&releases, &previous);
-    let files: BTreeSet<&TreePath> = desired.registrations.iter().map(|registration| &registration.file).collect();
+    let files: BTreeSet<&TreePath> =
+        desired.registrations.iter().map(|registration| &registration.file).collect();
     strangers.retain(|path| !files.contains(path));
     strangers.sort();
     let lock = LockFile {
@@ -119,7 +121,12 @@ fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> R
             .payload
             .files
             .iter()
-            .map(|file| ReleaseFile { name: file.path.clone(), size: file.size, blake3: file.digest, at: None })
+            .map(|file| ReleaseFile {
+                name: file.path.clone(),
+                size: file.size,
+                blake3: file.digest,
+                at: None,
+            })
             .collect();
     }
     let mut locked =
@@ -145,7 +152,10 @@ fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> R
         } else if is_folder {
             let mut there = Locked { catalogue: known.catalogue.clone(), ..locked.clone() };
             there.release.payload = None;
-            if catalogues.payload(&there).is_ok_and(|payload| Some(payload.digest()) == locked.release.payload) {
+            if catalogues
+                .payload(&there)
+                .is_ok_and(|payload| Some(payload.digest()) == locked.release.payload)
+            {
                 locked.catalogue = known.catalogue;
             }
         }
@@ -157,7 +167,8 @@ fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> R
 fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
     let id = &found.content.id;
     receipt.contents.insert(id.clone(), Settled { payload: found.payload.clone() });
-    let is_folder = game.kinds.get(&found.content.release.kind).is_some_and(|kind| kind.shape == Shape::Folder);
+    let is_folder =
+        game.kinds.get(&found.content.release.kind).is_some_and(|kind| kind.shape == Shape::Folder);
     for file in &found.payload.files {
         let path = if is_folder { found.path.join(&file.path).ok() } else { Some(found.path.clone()) };
         if let Some(path) = path {
