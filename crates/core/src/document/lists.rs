@@ -112,8 +112,8 @@ mod tests {
     #[test]
     fn few_steps() {
         assert_eq!(
-            run(&["x", "b", "y"], &["a", "b", "c"], &[]),
-            (["x", "a", "b", "c", "y"].map(String::from).to_vec(), 2)
+            run(&["x", "b", "z"], &["a", "b", "c"], &[]),
+            (["x", "a", "b", "c", "z"].map(String::from).to_vec(), 2)
         );
         assert_eq!(run(&["c", "a", "b"], &["a", "b", "c"], &[]).1, 2);
         assert_eq!(run(&["a", "a", "old"], &["a"], &["old"]), (vec!["a".to_string()], 2));

@@ -1,0 +1,175 @@
+//! Content kinds: how they are recognised, described, placed and registered.
+
+use std::{collections::BTreeMap, ops::Range};
+
+use toml::Spanned;
+
+use super::{Checked, Loader, pattern_with, template, with};
+use crate::{
+    document::{Format, Pointer, Value},
+    game::{
+        DescribeRule, DescriptorForm, Kind, Pick, PlaceRule, RegisterRule, RegisterVerb, Shape, Template,
+        raw::{RawDescribe, RawKind, RawPick, RawRegister, Text},
+    },
+    suggest,
+};
+
+const CONTENT: &[&str] = &["content.id", "content.title", "content.kind", "release.version", "fact.*"];
+const MEMBER: &[&str] = &["member.id", "member.folder"];
+
+impl Loader {
+    pub(super) fn kind(&self, raw: RawKind, kinds: &[String]) -> Checked<Kind> {
+        let shape = match raw.shape.as_ref().as_str() {
+            "archive" => Shape::Archive,
+            "folder" => Shape::Folder,
+            other => {
+                return Err((
+                    raw.shape.span(),
+                    format!("{other:?} is not a shape: \"archive\" or \"folder\""),
+                ));
+            }
+        };
+        let known = |text: &Text| {
+            if kinds.contains(text.as_ref()) {
+                return Ok(text.as_ref().clone());
+            }
+            let near = suggest::did_you_mean(text.as_ref(), kinds.iter().map(String::as_str));
+            let near = near.map_or_else(String::new, |near| format!("; {near}"));
+            Err((text.span(), format!("there is no kind {:?}{near}", text.as_ref())))
+        };
+        let content = with(&self.server, CONTENT);
+        let of_member = with(&content, MEMBER);
+        let has_members = !raw.members.is_empty();
+        let log = |text: &Option<Text>| {
+            let allowed = if has_members { &of_member } else { &content };
+            text.as_ref().map(|text| template(text, allowed)).transpose()
+        };
+        Ok(Kind {
+            shape,
+            suffix: raw.suffix,
+            marker: raw.marker.0,
+            describe: raw
+                .describe
+                .into_iter()
+                .map(|rule| self.describe_rule(rule))
+                .collect::<Checked<_>>()?,
+            members: raw.members.iter().map(known).collect::<Checked<_>>()?,
+            place: raw
+                .place
+                .iter()
+                .map(|place| Ok(PlaceRule { into: template(&place.into, &content)? }))
+                .collect::<Checked<_>>()?,
+            register: raw
+                .register
+                .iter()
+                .map(|rule| {
+                    let each = rule.each.as_ref().map(known).transpose()?;
+                    Self::register(rule, if each.is_some() { &of_member } else { &content }, each)
+                })
+                .collect::<Checked<_>>()?,
+            loaded: log(&raw.loaded)?,
+            failed: log(&raw.failed)?,
+        })
+    }
+
+    fn describe_rule(&self, raw: RawDescribe) -> Checked<DescribeRule> {
+        let file = raw.file.as_ref().clone();
+        let span = raw.file.span();
+        let form = match raw.form.as_ref().map(|text| text.as_ref().as_str()) {
+            Some("json") => DescriptorForm::Json,
+            Some("toml") => DescriptorForm::Toml,
+            Some("properties") => DescriptorForm::Properties,
+            Some("lines") => DescriptorForm::Lines,
+            Some(other) => return Err((span, format!("{other:?} is not a descriptor's format"))),
+            None => match file.rsplit_once('.').map_or("", |(_, suffix)| suffix) {
+                "json" => DescriptorForm::Json,
+                "toml" => DescriptorForm::Toml,
+                "conf" | "properties" => DescriptorForm::Properties,
+                _ => {
+                    return Err((
+                        span,
+                        format!("the name {file:?} does not tell its format; say it with \"as\""),
+                    ));
+                }
+            },
+        };
+        let mut picks = BTreeMap::new();
+        for (what, pick) in [
+            ("id", raw.id),
+            ("title", raw.title),
+            ("about", raw.about),
+            ("version", raw.version),
+            ("needs", raw.needs),
+            ("welcomes", raw.welcomes),
+            ("refuses", raw.refuses),
+            ("after", raw.after),
+            ("before", raw.before),
+        ] {
+            if let Some(pick) = pick {
+                picks.insert(what, self.pick(pick, &span)?);
+            }
+        }
+        let platform = raw
+            .platform
+            .into_iter()
+            .map(|(part, pick)| Ok((part, self.pick(pick, &span)?)))
+            .collect::<Checked<_>>()?;
+        Ok(DescribeRule { file, form, picks, platform })
+    }
+
+    fn pick(&self, raw: RawPick, rule: &Range<usize>) -> Checked<Pick> {
+        let (at, span) = match raw.at {
+            Some(text) => {
+                let span = if text.span() == (0..0) { rule.clone() } else { text.span() };
+                (text.into_inner(), span)
+            }
+            None => (String::new(), rule.clone()),
+        };
+        let allowed = with(&self.server, &["it"]);
+        Ok(Pick {
+            at: Pointer::parse(&at).map_err(|error| (span, error.to_string()))?,
+            split: raw.split,
+            item: raw.item.as_ref().map(|text| pattern_with(text, "id")).transpose()?,
+            range: raw.range.as_ref().map(|text| template(text, &allowed)).transpose()?,
+            map: raw.map.into_iter().map(|(from, to)| (from, to.into_inner())).collect(),
+        })
+    }
+
+    fn register(raw: &RawRegister, allowed: &[String], each: Option<String>) -> Checked<RegisterRule> {
+        let (place, verb) = match raw {
+            RawRegister { set: Some(at), to: Some(to), list: None, item: None, ordered: false, .. } => {
+                (at, set_verb(to, allowed)?)
+            }
+            RawRegister { set: None, to: None, list: Some(at), item: Some(item), ordered, .. } => {
+                (at, RegisterVerb::Item { item: template(item, allowed)?, ordered: *ordered })
+            }
+            RawRegister { set, list, item, .. } => {
+                let span = set.as_ref().or(list.as_ref()).or(item.as_ref()).map_or(0..0, Spanned::span);
+                return Err((
+                    span,
+                    "a registration has either \"set\" and \"to\", or \"list\" and \"item\"".into(),
+                ));
+            }
+        };
+        let place = Self::place(place, raw.form.as_ref(), allowed)?;
+        let create = raw.create.clone().unwrap_or_else(|| match place.format {
+            Format::Json => "{}\n".into(),
+            Format::Properties | Format::Lines => String::new(),
+        });
+        Ok(RegisterRule { place, verb, each, create })
+    }
+}
+
+fn set_verb(to: &Spanned<toml::Value>, allowed: &[String]) -> Checked<RegisterVerb> {
+    let plain = |value| RegisterVerb::Set { text: None, plain: Some(value) };
+    Ok(match to.as_ref() {
+        toml::Value::String(text) => {
+            let text = Template::new(text, allowed).map_err(|why| (to.span(), why))?;
+            RegisterVerb::Set { text: Some(text), plain: None }
+        }
+        toml::Value::Boolean(flag) => plain(Value::Flag(*flag)),
+        toml::Value::Integer(number) => plain(Value::Whole(*number)),
+        toml::Value::Float(number) => plain(Value::Real(*number)),
+        _ => return Err((to.span(), "a value to set is a text, a number, true or false".into())),
+    })
+}

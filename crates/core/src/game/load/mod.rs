@@ -1,0 +1,260 @@
+//! From the text of a definition to a [`Game`]: every mistake with its line and column.
+
+mod kind;
+mod run;
+
+use std::{collections::BTreeMap, ops::Range};
+
+use regex::Regex;
+
+use super::{
+    Game, Place, PlatformRule, Template, Terms, ValueRule,
+    raw::{RawGame, RawPlatform, Text},
+};
+use crate::{
+    document::{Format, ParseDocumentError},
+    hint::Hint,
+    suggest,
+};
+
+/// What is wrong with a game definition.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{file}:{line}:{column}: {why}\n{excerpt}")]
+pub struct LoadGameError {
+    /// The file.
+    pub file: String,
+    /// The line, from 1.
+    pub line: usize,
+    /// The column, from 1.
+    pub column: usize,
+    /// What is wrong.
+    pub why: String,
+    /// The line with a caret.
+    pub excerpt: String,
+    /// What could be meant.
+    pub suggestion: Option<String>,
+}
+
+impl Hint for LoadGameError {
+    fn hint(&self) -> Option<String> {
+        self.suggestion
+            .clone()
+            .or_else(|| Some("docs/game-definitions.md tells what a definition can say".into()))
+    }
+}
+
+type Checked<T> = Result<T, (Range<usize>, String)>;
+
+/// Reads a definition; `file` is its name for messages.
+///
+/// # Errors
+/// Where the text is not TOML, has an unknown or a missing key, or a template, pattern or pointer in it is wrong.
+pub fn load(file: &str, text: &str) -> Result<Game, LoadGameError> {
+    let fail = |span: Range<usize>, why: String, suggestion| {
+        let place = ParseDocumentError::at(text, span.start, why);
+        let ParseDocumentError { line, column, expected: why, excerpt } = place;
+        LoadGameError { file: file.into(), line, column, why, excerpt, suggestion }
+    };
+    let raw: RawGame = toml::from_str(text).map_err(|error| {
+        let suggestion = suggestion_in(error.message());
+        fail(error.span().unwrap_or(0..0), error.message().to_owned(), suggestion)
+    })?;
+    Loader::new(&raw).and_then(|loader| loader.game(raw)).map_err(|(span, why)| fail(span, why, None))
+}
+
+/// Serde says ``unknown field `x`, expected one of `a`, `b` ``; the nearest of those is what was meant.
+fn suggestion_in(message: &str) -> Option<String> {
+    let names: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
+    let (wrong, known) = names.split_first()?;
+    message.starts_with("unknown").then(|| suggest::did_you_mean(wrong, known.iter().copied())).flatten()
+}
+
+struct Loader {
+    /// What every template may name.
+    server: Vec<String>,
+}
+
+fn with(names: &[String], more: &[&str]) -> Vec<String> {
+    names.iter().cloned().chain(more.iter().map(ToString::to_string)).collect()
+}
+
+fn template(text: &Text, allowed: &[String]) -> Checked<Template> {
+    Template::new(text.as_ref(), allowed).map_err(|why| (text.span(), why))
+}
+
+fn pattern(text: &Text) -> Checked<Regex> {
+    Regex::new(text.as_ref()).map_err(|error| (text.span(), format!("the pattern is wrong: {error}")))
+}
+
+fn pattern_with(text: &Text, group: &str) -> Checked<Regex> {
+    let regex = pattern(text)?;
+    if regex.capture_names().flatten().any(|name| name == group) {
+        return Ok(regex);
+    }
+    Err((text.span(), format!("the pattern needs a group (?<{group}>…)")))
+}
+
+fn number_of(value: &toml::Value) -> Option<String> {
+    match value {
+        toml::Value::String(text) => Some(text.clone()),
+        toml::Value::Integer(number) => Some(number.to_string()),
+        toml::Value::Boolean(flag) => Some(flag.to_string()),
+        _ => None,
+    }
+}
+
+impl Loader {
+    fn new(raw: &RawGame) -> Checked<Self> {
+        if *raw.format.as_ref() != 1 {
+            return Err((
+                raw.format.span(),
+                format!("this program reads format 1, not {}", raw.format.as_ref()),
+            ));
+        }
+        for name in raw.values.keys() {
+            if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
+                return Err((raw.name.span(), format!("the value {name:?} needs a name of a-z, 0-9 and _")));
+            }
+        }
+        let mut server: Vec<String> = raw.values.keys().map(|name| format!("values.{name}")).collect();
+        server.push("folder".into());
+        Ok(Self { server })
+    }
+
+    fn game(&self, raw: RawGame) -> Checked<Game> {
+        let kinds: Vec<String> = raw.kind.keys().cloned().collect();
+        let templates = |texts: &[Text]| {
+            texts.iter().map(|text| template(text, &self.server)).collect::<Checked<Vec<_>>>()
+        };
+        let values = self.values(&raw)?;
+        let mut provides = BTreeMap::new();
+        for (kind, texts) in &raw.provides {
+            provides.insert(kind.clone(), templates(texts)?);
+        }
+        let mut kinds_read = BTreeMap::new();
+        for (name, kind) in raw.kind {
+            kinds_read.insert(name, self.kind(kind, &kinds)?);
+        }
+        let platform = raw
+            .platform
+            .into_iter()
+            .map(|(name, rule)| Ok((name, self.platform(rule)?)))
+            .collect::<Checked<_>>()?;
+        let terms = match raw.terms {
+            Some(terms) => Some(Terms {
+                place: Self::place(&terms.at, terms.form.as_ref(), &self.server)?,
+                agreed: terms.agreed,
+            }),
+            None => None,
+        };
+        Ok(Game {
+            name: raw.name.into_inner(),
+            title: raw.title,
+            values,
+            recognise_all: templates(&raw.recognise.all)?,
+            recognise_any: templates(&raw.recognise.any)?,
+            platform,
+            provides,
+            kinds: kinds_read,
+            never_touch: templates(&raw.never_touch.paths)?,
+            agree: raw.agree.into_iter().map(|agree| self.agree(&agree)).collect::<Checked<_>>()?,
+            terms,
+            run: self.run(&raw.run)?,
+            symptoms: raw.symptom.iter().map(|symptom| self.symptom(symptom)).collect::<Checked<_>>()?,
+        })
+    }
+
+    /// Values may be read from files whose names hold other values; they are sorted so that each comes after those.
+    fn values(&self, raw: &RawGame) -> Checked<Vec<(String, ValueRule)>> {
+        let mut waiting: Vec<(&String, _)> = raw.values.iter().collect();
+        let mut done: Vec<(String, ValueRule)> = Vec::new();
+        while !waiting.is_empty() {
+            let before = waiting.len();
+            let mut still = Vec::new();
+            for (name, rule) in waiting {
+                let uses = |text: &Text| -> bool {
+                    raw.values.keys().any(|other| {
+                        text.as_ref().contains(&format!("values.{other}"))
+                            && !done.iter().any(|(known, _)| known == other)
+                    })
+                };
+                if rule.from.as_ref().is_some_and(uses) {
+                    still.push((name, rule));
+                    continue;
+                }
+                let from =
+                    rule.from.as_ref().map(|from| Self::place(from, None, &self.server)).transpose()?;
+                let default = match &rule.default {
+                    Some(value) => Some(number_of(value.as_ref()).ok_or_else(|| {
+                        (value.span(), "a default is a text, a whole number, true or false".to_owned())
+                    })?),
+                    None => None,
+                };
+                done.push((name.clone(), ValueRule { from, default, help: rule.help.clone() }));
+            }
+            if still.len() == before {
+                return Err((
+                    raw.name.span(),
+                    format!("the value {:?} is read by way of itself", still[0].0),
+                ));
+            }
+            waiting = still;
+        }
+        Ok(done)
+    }
+
+    /// Reads `file#/pointer`.
+    fn place(text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
+        let whole = text.as_ref();
+        let Some((file, pointer)) = whole.split_once('#') else {
+            return Err((text.span(), format!("{whole:?} must be written as file#/pointer")));
+        };
+        // Templates in a pointer are filled first, so only its beginning can be looked at here.
+        if !pointer.is_empty() && !pointer.starts_with('/') {
+            return Err((text.span(), format!("the pointer {pointer:?} must be empty or begin with '/'")));
+        }
+        let format = match form {
+            Some(form) => match form.as_ref().as_str() {
+                "properties" => Format::Properties,
+                "lines" => Format::Lines,
+                "json" => Format::Json,
+                other => {
+                    let near = suggest::did_you_mean(other, ["properties", "lines", "json"]);
+                    let near = near.map_or_else(String::new, |near| format!("; {near}"));
+                    return Err((form.span(), format!("{other:?} is not a format{near}")));
+                }
+            },
+            None => Format::of_name(file).ok_or_else(|| {
+                (text.span(), format!("the name {file:?} does not tell its format; say it with \"as\""))
+            })?,
+        };
+        let part = |part: &str| Template::new(part, allowed).map_err(|why| (text.span(), why));
+        Ok(Place { file: part(file)?, pointer: part(pointer)?, format })
+    }
+
+    fn platform(&self, raw: RawPlatform) -> Checked<PlatformRule> {
+        match raw {
+            RawPlatform { from: Some(from), inside: Some(inside), command: None, pattern: None } => {
+                let archive = template(&inside, &self.server)?;
+                Ok(PlatformRule::Inside { archive, place: Self::place(&from, None, &self.server)? })
+            }
+            RawPlatform { from: Some(from), inside: None, command: None, pattern: None } => {
+                Ok(PlatformRule::File(Self::place(&from, None, &self.server)?))
+            }
+            RawPlatform { from: None, inside: None, command: Some(command), pattern: Some(text) } => {
+                let command =
+                    command.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>()?;
+                Ok(PlatformRule::Command { command, pattern: pattern_with(&text, "version")? })
+            }
+            RawPlatform { from, command, pattern, .. } => {
+                let span =
+                    from.or(pattern).or_else(|| command?.into_iter().next()).map_or(0..0, |text| text.span());
+                Err((
+                    span,
+                    "a platform part has either \"from\" (and \"inside\") or \"command\" and \"match\""
+                        .into(),
+                ))
+            }
+        }
+    }
+}

@@ -1,0 +1,139 @@
+//! How a server runs, what its log means, and what must agree.
+
+use std::collections::BTreeMap;
+
+use globset::Glob;
+use toml::Spanned;
+
+use super::{Checked, Loader, pattern, template, with};
+use crate::game::{
+    Agree, Probe, Run, StopSignal, Symptom,
+    raw::{RawAgree, RawProbe, RawRun, RawSymptom, Text},
+};
+
+impl Loader {
+    pub(super) fn agree(&self, raw: &RawAgree) -> Checked<Agree> {
+        match raw {
+            RawAgree {
+                file: Some(file),
+                named: Some(named),
+                near,
+                value: None,
+                is: None,
+                inside: None,
+                say,
+            } => {
+                let near = near
+                    .as_ref()
+                    .map(|text| {
+                        Glob::new(text.as_ref())
+                            .map(|glob| glob.compile_matcher())
+                            .map_err(|error| (text.span(), error.to_string()))
+                    })
+                    .transpose()?;
+                Ok(Agree::File {
+                    file: template(file, &self.server)?,
+                    named: Self::place(named, None, &self.server)?,
+                    near,
+                    say: template(say, &self.server)?,
+                })
+            }
+            RawAgree {
+                file: None,
+                named: None,
+                near: None,
+                value: Some(value),
+                is: Some(is),
+                inside,
+                say,
+            } => Ok(Agree::Value {
+                value: Self::place(value, None, &self.server)?,
+                is: Self::place(is, None, &self.server)?,
+                inside: inside.as_ref().map(|text| template(text, &self.server)).transpose()?,
+                say: template(say, &with(&self.server, &["found", "expected"]))?,
+            }),
+            RawAgree { say, .. } => Err((
+                say.span(),
+                "an agreement has either \"file\" and \"named\", or \"value\" and \"is\"".into(),
+            )),
+        }
+    }
+
+    pub(super) fn run(&self, raw: &RawRun) -> Checked<Run> {
+        let templates =
+            |texts: &[Text]| texts.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>();
+        let patterns = |texts: &[Text]| texts.iter().map(pattern).collect::<Checked<Vec<_>>>();
+        let stop = match raw.stop.as_ref().as_str() {
+            "TERM" => StopSignal::Term,
+            "INT" => StopSignal::Int,
+            other => {
+                return Err((raw.stop.span(), format!("{other:?} is not a signal: \"TERM\" or \"INT\"")));
+            }
+        };
+        let mut env = BTreeMap::new();
+        for (name, text) in &raw.env {
+            env.insert(name.clone(), template(text, &self.server)?);
+        }
+        Ok(Run {
+            command: templates(&raw.command)?,
+            env,
+            stop,
+            ready: pattern(&raw.ready)?,
+            quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
+            probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,
+            fatal: patterns(&raw.fatal)?,
+            trouble: patterns(&raw.trouble)?,
+            logs: raw.logs.clone(),
+        })
+    }
+
+    fn probe(&self, raw: &RawProbe) -> Checked<Probe> {
+        match raw {
+            RawProbe { tcp: Some(port), udp: None, send: None } => {
+                Ok(Probe::Tcp(template(port, &self.server)?))
+            }
+            RawProbe { tcp: None, udp: Some(port), send: Some(send) } => {
+                Ok(Probe::Udp { port: template(port, &self.server)?, send: bytes_of(send)? })
+            }
+            RawProbe { tcp, udp, .. } => {
+                let span = tcp.as_ref().or(udp.as_ref()).map_or(0..0, Spanned::span);
+                Err((span, "a probe has either \"tcp\", or \"udp\" and \"send\"".into()))
+            }
+        }
+    }
+
+    pub(super) fn symptom(&self, raw: &RawSymptom) -> Checked<Symptom> {
+        let regex = pattern(&raw.pattern)?;
+        let groups: Vec<&str> = regex.capture_names().flatten().collect();
+        let allowed = with(&self.server, &groups);
+        Ok(Symptom {
+            means: raw.means.clone(),
+            say: template(&raw.say, &allowed)?,
+            advice: raw.advice.as_ref().map(|text| template(text, &allowed)).transpose()?,
+            pattern: regex,
+        })
+    }
+}
+
+/// Reads `300ms` or `2s`.
+fn milliseconds(text: &Text) -> Checked<u64> {
+    let whole = text.as_ref();
+    let read = match whole.strip_suffix("ms") {
+        Some(number) => number.parse().ok(),
+        None => whole.strip_suffix('s').and_then(|number| number.parse::<u64>().ok()).map(|s| s * 1000),
+    };
+    read.filter(|ms| *ms <= 600_000)
+        .ok_or_else(|| (text.span(), format!("{whole:?} is not a time: write 300ms or 2s, at most 600s")))
+}
+
+fn bytes_of(text: &Text) -> Checked<Vec<u8>> {
+    let hex = text.as_ref();
+    let wrong = || (text.span(), format!("{hex:?} must be hexadecimal digits, two for each byte"));
+    if !hex.is_ascii() || hex.len() % 2 != 0 {
+        return Err(wrong());
+    }
+    (0..hex.len())
+        .step_by(2)
+        .map(|at| u8::from_str_radix(&hex[at..at + 2], 16).map_err(|_| wrong()))
+        .collect()
+}
