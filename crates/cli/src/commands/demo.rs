@@ -58,7 +58,8 @@ const STORY: &[(&str, &[&str])] = &[
     ("And all is as it should be.", &["check"]),
 ];
 
-struct World {
+/// Where the demo plays.
+pub(super) struct World {
     root: PathBuf,
     server: PathBuf,
     program: PathBuf,
@@ -107,7 +108,8 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn build(root: &Path) -> io::Result<World> {
+/// Builds the world in which the story begins.
+pub(super) fn build(root: &Path) -> io::Result<World> {
     let server = root.join("harbour");
     quayside::write_catalogue(&root.join("quayside"))?;
     // A port that is free now is very likely free in a second, too.

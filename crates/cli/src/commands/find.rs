@@ -61,7 +61,7 @@ impl View for FindView {
                     (None, None, _) => (Role::Bad, "does not fit".to_owned()),
                 };
                 let about = match &found.why_not {
-                    Some(why) => format!("{}. {why}", found.about),
+                    Some(why) => format!("{} ({why})", found.about),
                     None => found.about.clone(),
                 };
                 vec![Cell::new(Role::Name, found.id.to_string()), Cell::new(role, state), Cell::plain(about)]

@@ -34,12 +34,12 @@ impl View for HistoryView {
             .map(|past| {
                 let when = past.origin.when.replace('T', " ").replace(":00Z", "Z");
                 let when = when.trim_end_matches('Z').chars().take(16).collect::<String>();
-                let undone = if past.undone { " (taken back)" } else { "" };
+                let undone = if past.undone { "taken back: " } else { "" };
                 vec![
                     Cell::new(Role::Name, past.number.to_string()),
                     Cell::new(Role::Dim, format!("{when} UTC")),
                     Cell::plain(past.origin.command.clone()),
-                    Cell::new(Role::Dim, format!("{}{undone}", past.origin.summary)),
+                    Cell::new(Role::Dim, format!("{undone}{}", past.origin.summary)),
                 ]
             })
             .collect();

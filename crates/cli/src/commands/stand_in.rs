@@ -21,6 +21,11 @@ enum StandIn {
         /// The server's folder
         folder: PathBuf,
     },
+    /// The demo's world, before its story begins: a server left behind, a catalogue, the server's program
+    World {
+        /// A new folder
+        folder: PathBuf,
+    },
     /// A catalogue host; prints its address and runs until it is ended
     Catalogue {
         /// The catalogue's folder; the demo's catalogue is written there first
@@ -31,6 +36,13 @@ enum StandIn {
 pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     match &args.which {
         StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
+        StandIn::World { folder } => {
+            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            std::fs::create_dir_all(folder).map_err(failed)?;
+            let root = folder.canonicalize().map_err(failed)?;
+            super::demo::build(&root).map_err(failed)?;
+            Ok(ExitCode::SUCCESS)
+        }
         StandIn::Catalogue { folder } => {
             let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
             quayside::write_catalogue(folder).map_err(failed)?;

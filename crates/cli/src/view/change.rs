@@ -182,7 +182,7 @@ fn files(page: &mut Page, lines: &[FileLine]) {
             FileAct::Restore => (Role::Warn, "put back"),
             FileAct::Move => (Role::Warn, "move"),
             FileAct::Displace => (Role::Warn, "replace"),
-            FileAct::Aside => (Role::Bad, "set aside"),
+            FileAct::Aside => (Role::Dim, "set aside"),
         };
         if group.len() > MOST {
             let bytes = group.iter().map(|line| line.size).sum();

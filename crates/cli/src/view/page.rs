@@ -32,7 +32,7 @@ impl Role {
             Self::Name => Style::new().fg_color(Some(AnsiColor::Cyan.into())),
             Self::Good => Style::new().fg_color(Some(AnsiColor::Green.into())),
             Self::Warn => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
-            Self::Bad => Style::new().fg_color(Some(AnsiColor::Red.into())).bold(),
+            Self::Bad => Style::new().fg_color(Some(AnsiColor::Red.into())),
             Self::Dim => Style::new().dimmed(),
         }
     }

@@ -1,0 +1,48 @@
+#!/usr/bin/env bash
+# Takes the pictures of the README anew: each command in a terminal window under Xvfb, on the demo's world.
+# Needs: xvfb xterm imagemagick fonts-dejavu-core
+set -euo pipefail
+here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
+cd "$here/../.."
+cargo build --release --quiet
+bin=$PWD/target/release
+work=/tmp/larkspur
+rm -rf $work
+mkdir -p $work
+display=:97
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+trap 'kill $xvfb; rm -rf "$work"' EXIT
+export DISPLAY=$display PATH="$bin:$PATH" XDG_CACHE_HOME="$work/cache" USER=wren
+sleep 1
+yalotheca stand-in world "$work/world"
+cd "$work/world/harbour"
+
+# shot NAME COMMAND...: shows the command as typed and what it prints, and takes the picture
+shot() {
+    local name=$1
+    shift
+    rm -f "$work/ready"
+    xterm -fa 'DejaVu Sans Mono' -fs 14 -geometry 102x34+0+0 -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
+        'printf "\033[1m\$ %s\033[0m\n" "$2"; eval "$2"; touch "$1/ready"; sleep 20' shot "$work" "$*" &
+    local window=$!
+    for _ in $(seq 100); do [ -e "$work/ready" ] && break; sleep 0.1; done
+    sleep 0.4
+    import -window root -resize 1280x800 "$here/$name.png"
+    kill $window
+    wait $window 2>/dev/null || true
+}
+
+shot adopt "yalotheca adopt --name 'Larkspur Harbour' --catalogue quayside=../quayside --set program=$work/world/bin/saltwick-server" 
+shot check "yalotheca check"
+shot preview "yalotheca preview"
+shot trial "yalotheca trial"
+yalotheca settle --yes >/dev/null
+shot find "yalotheca find"
+yalotheca add tidebell --yes >/dev/null
+shot no-lineup "yalotheca add quiet-bells 'tidebell@>=1.3' --yes"
+shot update "yalotheca update --yes"
+yalotheca add regatta --yes >/dev/null
+yalotheca undo --yes >/dev/null
+yalotheca drop tidebell --yes >/dev/null
+shot history "yalotheca history"
