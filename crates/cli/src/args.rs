@@ -12,8 +12,8 @@ use crate::commands;
 #[command(
     name = "yalotheca",
     version,
-    after_help = "Exit codes: 0 done, 1 trouble found, 2 wrong use, 3 no lineup possible, 4 the network or a disk failed,\n\
-                  5 refused for safety."
+    after_help = "Exit codes: 0 done, 1 trouble found, 2 wrong use, 3 no lineup possible, \
+                  4 the network or a disk failed, 5 refused for safety."
 )]
 pub(crate) struct Cli {
     #[command(flatten)]

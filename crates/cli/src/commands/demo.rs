@@ -177,6 +177,7 @@ fn quoted(word: &str) -> String {
 
 fn next_steps(world: &World, ui: &Ui) -> Result<(), CommandError> {
     let mut page = Page::new(100);
+    page.raw("");
     page.head("The demo's world is yours now. Try:");
     page.raw(&format!("  cd {}", world.server.display()));
     for line in ["find", "about tidebell", "add ferry-lines", "trial", "check --json", "undo"] {

@@ -194,13 +194,21 @@ impl Content {
 #[derive(Debug, Clone, Default)]
 pub struct Universe {
     contents: BTreeMap<ContentId, Content>,
+    /// Who provides what besides itself.
+    providers: BTreeMap<ContentId, Vec<ContentId>>,
 }
 
 impl Universe {
     /// Adds a content, unless its id is there already. Releases are sorted, newest first.
     pub fn add(&mut self, mut content: Content) {
         content.releases.sort_by(|a, b| b.version.cmp(&a.version));
-        self.contents.entry(content.id.clone()).or_insert(content);
+        if self.contents.contains_key(&content.id) {
+            return;
+        }
+        for release in &content.releases {
+            note_provider(&mut self.providers, &content.id, release);
+        }
+        self.contents.insert(content.id.clone(), content);
     }
 
     /// Adds one release to a content, making the content where it is new; a version that is there stays.
@@ -213,9 +221,15 @@ impl Universe {
             releases: Vec::new(),
         });
         if content.release(&release.version).is_none() {
-            content.releases.push(release);
-            content.releases.sort_by(|a, b| b.version.cmp(&a.version));
+            note_provider(&mut self.providers, id, &release);
+            let at = content.releases.partition_point(|other| other.version > release.version);
+            content.releases.insert(at, release);
         }
+    }
+
+    /// Returns the contents of which some release stands in for another content.
+    pub fn providers(&self, id: &ContentId) -> &[ContentId] {
+        self.providers.get(id).map_or(&[], Vec::as_slice)
     }
 
     /// Returns a content by its id.
@@ -231,5 +245,15 @@ impl Universe {
     /// Returns one release.
     pub fn release(&self, id: &ContentId, version: &ReleaseVersion) -> Option<&Release> {
         self.get(id)?.release(version)
+    }
+}
+
+fn note_provider(providers: &mut BTreeMap<ContentId, Vec<ContentId>>, id: &ContentId, release: &Release) {
+    for provided in release.provides.keys().filter(|provided| *provided != id) {
+        let list = providers.entry(provided.clone()).or_default();
+        if !list.contains(id) {
+            list.push(id.clone());
+            list.sort();
+        }
     }
 }

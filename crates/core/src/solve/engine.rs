@@ -1,4 +1,7 @@
 //! The search: propagate, decide, and learn from conflicts.
+//!
+//! A rule is looked at only when one of two of its terms, the watched ones, has come to hold: as long as two terms do not
+//! hold, it can neither force anything nor be broken. A rule of one term is looked at whenever its content changes.
 
 use super::{
     Question, Selection,
@@ -20,23 +23,36 @@ struct State {
     choices: Set,
     /// Where in the trail this content's narrowings are.
     narrowings: Vec<usize>,
-    /// The rules it appears in.
-    rules: Vec<usize>,
+    /// The rules that watch it.
+    watching: Vec<usize>,
     /// Whether its own rules were made.
     opened: bool,
+    /// When it is decided: what is locked, then what is wanted, then the rest.
+    rank: usize,
+    /// Where it stands among the terms of the rule that is being learned, plus one.
+    term: usize,
+}
+
+/// A rule and the two of its terms that are watched (the same one twice where there is only one).
+struct Rule {
+    nogood: Nogood,
+    watched: [usize; 2],
 }
 
 struct Engine<'a> {
     question: Question<'a>,
     problem: Problem<'a>,
     states: Vec<State>,
-    rules: Vec<Nogood>,
+    rules: Vec<Rule>,
     trail: Vec<Narrowing>,
     level: usize,
     /// Contents that must be present, in the order in which that became known, with the trail's length then.
     present: Vec<(Var, usize)>,
     /// Needs that more than one content can meet.
     alternatives: Vec<usize>,
+    /// For each rank, how far `present` was looked through; and what that was before each decision.
+    looked: [usize; 3],
+    looked_before: Vec<[usize; 3]>,
 }
 
 /// What is known at the end of a search without a result: the problem, and the rules that exclude everything.
@@ -45,10 +61,8 @@ pub(super) struct DeadEnd<'a> {
     pub(super) causes: Vec<Cause>,
 }
 
-enum Verdict {
-    Quiet,
-    Conflict(usize),
-}
+/// What comes of looking at rules: nothing, or one that is broken.
+type Broken = Option<usize>;
 
 /// Returns a selection, or the rules that together leave none.
 pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, Box<DeadEnd<'a>>> {
@@ -61,6 +75,8 @@ pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, Box<DeadEnd<
         level: 0,
         present: Vec::new(),
         alternatives: Vec::new(),
+        looked: [0; 3],
+        looked_before: Vec::new(),
     };
     match engine.search() {
         Ok(()) => Ok(engine.selection()),
@@ -73,120 +89,204 @@ pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, Box<DeadEnd<
 
 impl Engine<'_> {
     fn search(&mut self) -> Result<(), usize> {
-        let wants = self.question.wants;
-        let mut queue = Vec::new();
-        for (id, range) in wants {
-            if let Some(rule) = self.problem.want(id, range) {
-                queue.push(self.add(rule));
+        let mut broken = None;
+        for (id, range) in self.question.wants {
+            if broken.is_none()
+                && let Some(rule) = self.problem.want(id, range)
+            {
+                let rule = self.add(rule);
+                broken = self.apply(rule);
             }
         }
-        let mut verdict = self.settle_rules(queue);
         loop {
-            while let Verdict::Conflict(rule) = verdict {
+            while let Some(rule) = broken {
                 let learned = self.learn(rule)?;
-                verdict = self.settle_rules(vec![learned]);
+                broken = self.apply(learned);
             }
             match self.choose() {
                 Some((content, choice)) => {
+                    self.looked_before.push(self.looked);
                     self.level += 1;
                     let bound = self.problem.candidates[content].bound;
-                    verdict = self.narrow(content, Set::single(bound, choice), None);
+                    broken = self.narrow(content, Set::single(bound, choice), None);
                 }
                 None => return Ok(()),
             }
         }
     }
 
-    fn add(&mut self, mut rule: Nogood) -> usize {
+    fn add(&mut self, mut nogood: Nogood) -> usize {
+        self.meet();
         // A term that every choice satisfies says nothing.
         let candidates = &self.problem.candidates;
-        rule.terms.retain(|(content, set)| *set != Set::full(candidates[*content].bound));
-        while self.states.len() < self.problem.candidates.len() {
-            let bound = self.problem.candidates[self.states.len()].bound;
-            self.states.push(State {
-                choices: Set::full(bound),
-                narrowings: Vec::new(),
-                rules: Vec::new(),
-                opened: false,
-            });
-        }
+        nogood.terms.retain(|(content, set)| *set != Set::full(candidates[*content].bound));
         let number = self.rules.len();
-        for (content, _) in &rule.terms {
-            self.states[*content].rules.push(number);
-        }
-        if matches!(rule.cause, Cause::Need { .. }) && rule.terms.len() > 2 {
+        if matches!(nogood.cause, Cause::Need { .. }) && nogood.terms.len() > 2 {
             self.alternatives.push(number);
         }
-        self.rules.push(rule);
+        // Watched are terms that do not hold, else those that came to hold last: they are the first to be free again.
+        let mut watched = [0; 2];
+        if nogood.terms.len() > 1 {
+            let mut order: Vec<usize> = (0..nogood.terms.len()).collect();
+            let since = |at: usize| {
+                let (content, set) = &nogood.terms[at];
+                if self.states[*content].choices.is_subset(set) { self.satisfier(*content, set) } else { usize::MAX }
+            };
+            order.sort_by_key(|at| std::cmp::Reverse(since(*at)));
+            watched = [order[0], order[1]];
+        }
+        let [first, second] = watched;
+        for at in [Some(first), (second != first).then_some(second)].into_iter().flatten() {
+            if let Some((content, _)) = nogood.terms.get(at) {
+                self.states[*content].watching.push(number);
+            }
+        }
+        self.rules.push(Rule { nogood, watched });
         number
     }
 
-    /// Looks at rules that are new, then at whatever follows.
-    fn settle_rules(&mut self, rules: Vec<usize>) -> Verdict {
-        for rule in rules {
-            if let conflict @ Verdict::Conflict(_) = self.apply(rule) {
-                return conflict;
-            }
+    /// Makes a state for every content that the problem has met since.
+    fn meet(&mut self) {
+        while let Some(candidate) = self.problem.candidates.get(self.states.len()) {
+            let rank = if self.question.locked.contains_key(candidate.id) {
+                0
+            } else {
+                1 + usize::from(!self.question.wants.contains_key(candidate.id))
+            };
+            self.states.push(State {
+                choices: Set::full(candidate.bound),
+                narrowings: Vec::new(),
+                watching: Vec::new(),
+                opened: false,
+                rank,
+                term: 0,
+            });
         }
-        Verdict::Quiet
     }
 
-    /// Narrows one content if a rule leaves no other way.
-    fn apply(&mut self, number: usize) -> Verdict {
+    fn holds(&self, rule: usize, term: usize) -> bool {
+        let (content, set) = &self.rules[rule].nogood.terms[term];
+        self.states[*content].choices.is_subset(set)
+    }
+
+    /// Looks at a whole rule: narrows one content if it leaves no other way, and follows what comes of that.
+    fn apply(&mut self, number: usize) -> Broken {
         let mut open = None;
-        for (content, set) in &self.rules[number].terms {
+        for (content, set) in &self.rules[number].nogood.terms {
             let choices = &self.states[*content].choices;
             if choices.is_disjoint(set) {
-                return Verdict::Quiet;
+                return None;
             }
             if !choices.is_subset(set) {
                 if open.is_some() {
-                    return Verdict::Quiet;
+                    return None;
                 }
                 open = Some((*content, choices.minus(set)));
             }
         }
         match open {
-            None => Verdict::Conflict(number),
+            None => Some(number),
             Some((content, left)) => self.narrow(content, left, Some(number)),
         }
     }
 
     /// Narrows a content's choices and follows what comes of it.
-    fn narrow(&mut self, content: Var, left: Set, reason: Option<usize>) -> Verdict {
+    fn narrow(&mut self, content: Var, left: Set, reason: Option<usize>) -> Broken {
         self.record(content, left, reason);
         let mut changed = vec![content];
         while let Some(content) = changed.pop() {
-            self.open(content);
-            for rule in self.states[content].rules.clone() {
-                let before = self.trail.len();
-                let mut open = None;
-                let mut count = 0;
-                for (other, set) in &self.rules[rule].terms {
-                    let choices = &self.states[*other].choices;
-                    if choices.is_disjoint(set) {
-                        count = 2;
-                        break;
-                    }
-                    if !choices.is_subset(set) {
-                        count += 1;
-                        open = Some((*other, choices.minus(set)));
-                        if count > 1 {
-                            break;
-                        }
-                    }
-                }
-                match (count, open) {
-                    (0, _) => return Verdict::Conflict(rule),
-                    (1, Some((other, left))) => self.record(other, left, Some(rule)),
-                    _ => {}
-                }
-                if self.trail.len() > before {
-                    changed.push(self.trail[before].content);
+            for rule in self.open(content) {
+                let broken = self.look(rule, &mut changed);
+                if broken.is_some() {
+                    return broken;
                 }
             }
+            let watching = std::mem::take(&mut self.states[content].watching);
+            let mut kept = Vec::with_capacity(watching.len());
+            let mut broken = None;
+            for rule in watching {
+                if broken.is_some() {
+                    kept.push(rule);
+                } else if self.watch_elsewhere(rule, content) {
+                    // It watches another content from now on.
+                } else {
+                    kept.push(rule);
+                    broken = self.look_watched(rule, content, &mut changed);
+                }
+            }
+            // Rules that came to watch it meanwhile stand in the new list.
+            kept.append(&mut self.states[content].watching);
+            self.states[content].watching = kept;
+            if broken.is_some() {
+                return broken;
+            }
         }
-        Verdict::Quiet
+        None
+    }
+
+    /// Looks at a whole rule that is new.
+    fn look(&mut self, rule: usize, changed: &mut Vec<Var>) -> Broken {
+        let mut open = None;
+        for (content, set) in &self.rules[rule].nogood.terms {
+            let choices = &self.states[*content].choices;
+            if choices.is_disjoint(set) {
+                return None;
+            }
+            if !choices.is_subset(set) {
+                if open.is_some() {
+                    return None;
+                }
+                open = Some((*content, choices.minus(set)));
+            }
+        }
+        let Some((content, left)) = open else { return Some(rule) };
+        self.record(content, left, Some(rule));
+        changed.push(content);
+        None
+    }
+
+    /// Where the watched term about a content has come to hold and another, unwatched one does not hold, watches that
+    /// one instead.
+    fn watch_elsewhere(&mut self, number: usize, content: Var) -> bool {
+        let Rule { nogood, watched } = &self.rules[number];
+        let own = usize::from(nogood.terms[watched[0]].0 != content);
+        if watched[0] == watched[1] || !self.holds(number, watched[own]) {
+            return false;
+        }
+        let other = watched[1 - own];
+        let (other_content, other_set) = &nogood.terms[other];
+        if self.states[*other_content].choices.is_disjoint(other_set) {
+            return false;
+        }
+        let free = (0..nogood.terms.len()).find(|at| !watched.contains(at) && !self.holds(number, *at));
+        let Some(free) = free else { return false };
+        let to = nogood.terms[free].0;
+        self.rules[number].watched[own] = free;
+        self.states[to].watching.push(number);
+        true
+    }
+
+    /// Looks at a rule whose unwatched terms all hold, or whose watched one about this content does not.
+    fn look_watched(&mut self, number: usize, content: Var, changed: &mut Vec<Var>) -> Broken {
+        let Rule { nogood, watched } = &self.rules[number];
+        let own = usize::from(nogood.terms[watched[0]].0 != content);
+        let target = if watched[0] == watched[1] { watched[own] } else { watched[1 - own] };
+        if target != watched[own] && !self.holds(number, watched[own]) {
+            return None;
+        }
+        let (other, set) = &nogood.terms[target];
+        let choices = &self.states[*other].choices;
+        if choices.is_disjoint(set) {
+            return None;
+        }
+        let left = choices.minus(set);
+        if left.is_empty() {
+            return Some(number);
+        }
+        let other = *other;
+        self.record(other, left, Some(number));
+        changed.push(other);
+        None
     }
 
     fn record(&mut self, content: Var, left: Set, reason: Option<usize>) {
@@ -201,35 +301,29 @@ impl Engine<'_> {
     }
 
     /// Makes a content's own rules once it must be present; they hold whatever is decided, so they stay.
-    fn open(&mut self, content: Var) {
+    fn open(&mut self, content: Var) -> Vec<usize> {
         let absent = self.problem.candidates[content].absent();
         if self.states[content].opened || self.states[content].choices.contains(absent) {
-            return;
+            return Vec::new();
         }
         self.states[content].opened = true;
-        for rule in self.problem.rules_of(content) {
-            self.add(rule);
-        }
+        self.problem.rules_of(content).into_iter().map(|rule| self.add(rule)).collect()
     }
 
     /// The next content to decide and its best choice: what is locked, then wants, then dependencies, then needs that
     /// several can meet.
-    fn choose(&self) -> Option<(Var, usize)> {
-        let undecided =
-            || self.present.iter().map(|(content, _)| *content).filter(|c| self.states[*c].choices.len() > 1);
-        let is_locked =
-            |content: &Var| self.question.locked.contains_key(self.problem.candidates[*content].id);
-        let is_wanted =
-            |content: &Var| self.question.wants.contains_key(self.problem.candidates[*content].id);
-        let next = undecided()
-            .find(is_locked)
-            .or_else(|| undecided().find(is_wanted))
-            .or_else(|| undecided().next());
-        if let Some(content) = next {
-            return Some((content, self.states[content].choices.first()?));
+    fn choose(&mut self) -> Option<(Var, usize)> {
+        for rank in 0..self.looked.len() {
+            while let Some((content, _)) = self.present.get(self.looked[rank]) {
+                let state = &self.states[*content];
+                if state.rank == rank && state.choices.len() > 1 {
+                    return Some((*content, state.choices.first()?));
+                }
+                self.looked[rank] += 1;
+            }
         }
         self.alternatives.iter().find_map(|rule| {
-            let terms = &self.rules[*rule].terms;
+            let terms = &self.rules[*rule].nogood.terms;
             let (needing, releases) = &terms[0];
             if !self.states[*needing].choices.is_subset(releases) {
                 return None;
@@ -243,34 +337,75 @@ impl Engine<'_> {
                 left.first().map(|choice| (*content, choice))
             });
             let first = ways.clone().next();
-            ways.find(|(content, _)| is_locked(content)).or(first)
+            ways.find(|(content, _)| self.states[*content].rank == 0).or(first)
         })
     }
 
     /// Derives a new rule from a conflict and goes back to where it first says something.
     fn learn(&mut self, conflict: usize) -> Result<usize, usize> {
-        let mut terms = self.rules[conflict].terms.clone();
+        let mut terms: Vec<(Var, Set, usize)> = Vec::new();
         let mut parents = vec![conflict];
-        loop {
-            let satisfiers: Vec<usize> =
-                terms.iter().map(|(content, set)| self.satisfier(*content, set)).collect();
-            let Some((at, latest)) = satisfiers.iter().copied().enumerate().max_by_key(|(_, step)| *step)
-            else {
-                self.rules.push(Nogood { terms, cause: Cause::Learned(parents) });
-                return Err(self.rules.len() - 1);
+        self.join(&mut terms, conflict, None);
+        let result = loop {
+            let Some(latest) = terms.iter().map(|(_, _, since)| *since).max() else {
+                break None;
             };
-            let others = satisfiers.iter().enumerate().filter(|(index, _)| *index != at);
-            let previous = others.map(|(_, step)| self.trail[*step].level).max().unwrap_or(0);
+            let others = terms.iter().map(|(_, _, since)| *since).filter(|since| *since != latest);
+            let previous = others.map(|since| self.trail[since].level).max().unwrap_or(0);
             let step = &self.trail[latest];
             match step.reason {
                 Some(reason) if step.level == previous => {
-                    terms = resolve(&terms, &self.rules[reason].terms, step.content, &self.problem);
+                    let pivot = step.content;
+                    self.join(&mut terms, reason, Some(pivot));
                     parents.push(reason);
                 }
-                _ => {
-                    self.go_back(previous);
-                    let rule = Nogood { terms, cause: Cause::Learned(parents) };
-                    return Ok(self.add(rule));
+                _ => break Some(previous),
+            }
+        };
+        for (content, _, _) in &terms {
+            self.states[*content].term = 0;
+        }
+        let terms = terms.into_iter().map(|(content, set, _)| (content, set)).collect();
+        let nogood = Nogood { terms, cause: Cause::Learned(parents) };
+        match result {
+            Some(level) => {
+                // While it is still known which terms came to hold last.
+                let rule = self.add(nogood);
+                self.go_back(level);
+                Ok(rule)
+            }
+            None => {
+                self.rules.push(Rule { nogood, watched: [0; 2] });
+                Err(self.rules.len() - 1)
+            }
+        }
+    }
+
+    /// Joins a rule's terms to those of the rule that is being learned: of two rules, one of which forced the other's
+    /// last term (`pivot`), what neither allows.
+    fn join(&mut self, terms: &mut Vec<(Var, Set, usize)>, rule: usize, pivot: Option<Var>) {
+        for index in 0..self.rules[rule].nogood.terms.len() {
+            let (content, set) = &self.rules[rule].nogood.terms[index];
+            let content = *content;
+            match self.states[content].term.checked_sub(1) {
+                None => {
+                    let set = set.clone();
+                    let since = self.satisfier(content, &set);
+                    terms.push((content, set, since));
+                    self.states[content].term = terms.len();
+                }
+                Some(at) => {
+                    let joined = if pivot == Some(content) { terms[at].1.or(set) } else { terms[at].1.and(set) };
+                    if joined == Set::full(self.problem.candidates[content].bound) {
+                        terms.swap_remove(at);
+                        self.states[content].term = 0;
+                        if let Some((moved, _, _)) = terms.get(at) {
+                            self.states[*moved].term = at + 1;
+                        }
+                    } else {
+                        let since = self.satisfier(content, &joined);
+                        terms[at] = (content, joined, since);
+                    }
                 }
             }
         }
@@ -295,6 +430,10 @@ impl Engine<'_> {
             self.present.pop();
         }
         self.level = level;
+        if let Some(looked) = self.looked_before.get(level) {
+            self.looked = *looked;
+        }
+        self.looked_before.truncate(level);
     }
 
     fn selection(&self) -> Selection {
@@ -306,7 +445,7 @@ impl Engine<'_> {
         chosen.collect()
     }
 
-    /// The rules at the bottom of a derivation, wants first, each once.
+    /// The rules at the bottom of a derivation, in the order in which they were made, each once.
     fn leaves(&self, root: usize) -> Vec<Cause> {
         let mut seen = vec![false; self.rules.len()];
         let mut next = vec![root];
@@ -315,7 +454,7 @@ impl Engine<'_> {
             if std::mem::replace(&mut seen[rule], true) {
                 continue;
             }
-            match &self.rules[rule].cause {
+            match &self.rules[rule].nogood.cause {
                 Cause::Learned(parents) => next.extend(parents),
                 leaf => found.push((rule, leaf.clone())),
             }
@@ -323,18 +462,4 @@ impl Engine<'_> {
         found.sort_by_key(|(rule, _)| *rule);
         found.into_iter().map(|(_, cause)| cause).collect()
     }
-}
-
-/// Of two rules, one of which forced the other's last term: what neither allows.
-fn resolve(a: &[(Var, Set)], b: &[(Var, Set)], pivot: Var, problem: &Problem<'_>) -> Vec<(Var, Set)> {
-    let mut terms: Vec<(Var, Set)> = a.to_vec();
-    for (content, set) in b {
-        match terms.iter_mut().find(|(there, _)| there == content) {
-            Some((_, there)) if *content == pivot => *there = there.or(set),
-            Some((_, there)) => *there = there.and(set),
-            None => terms.push((*content, set.clone())),
-        }
-    }
-    terms.retain(|(content, set)| *set != Set::full(problem.candidates[*content].bound));
-    terms
 }

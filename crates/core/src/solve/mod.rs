@@ -83,9 +83,14 @@ fn trim(question: &Question<'_>, selection: Selection) -> Selection {
             if by_platform || verify::meets_any(question.universe, id, &selection[id], &group) {
                 continue;
             }
-            let meets =
-                |other: &ContentId| verify::meets_any(question.universe, other, &selection[other], &group);
-            let mut meeting: Vec<&ContentId> = selection.keys().filter(|other| meets(other)).collect();
+            let bearers = group
+                .iter()
+                .flat_map(|(named, _)| std::iter::once(*named).chain(question.universe.providers(named)));
+            let mut meeting: Vec<&ContentId> = bearers
+                .filter_map(|other| selection.get_key_value(other))
+                .filter(|(other, version)| verify::meets_any(question.universe, other, version, &group))
+                .map(|(other, _)| other)
+                .collect();
             // What is kept anyway, or bears the very name that is needed, comes before stand-ins.
             meeting
                 .sort_by_key(|other| (!kept.contains(other), !group.iter().any(|(named, _)| named == other)));

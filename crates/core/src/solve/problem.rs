@@ -73,21 +73,11 @@ pub(super) struct Problem<'a> {
     question: Question<'a>,
     pub(super) candidates: Vec<Candidate<'a>>,
     numbers: HashMap<&'a ContentId, Var>,
-    providers: BTreeMap<&'a ContentId, Vec<&'a ContentId>>,
 }
 
 impl<'a> Problem<'a> {
     pub(super) fn new(question: &Question<'a>) -> Self {
-        let mut providers: BTreeMap<&ContentId, Vec<&ContentId>> = BTreeMap::new();
-        for content in question.universe.iter() {
-            for provided in content.releases.iter().flat_map(|release| release.provides.keys()) {
-                let list = providers.entry(provided).or_default();
-                if *provided != content.id && list.last() != Some(&&content.id) {
-                    list.push(&content.id);
-                }
-            }
-        }
-        Self { question: *question, candidates: Vec::new(), numbers: HashMap::new(), providers }
+        Self { question: *question, candidates: Vec::new(), numbers: HashMap::new() }
     }
 
     /// Returns the number of a content, if anything is known of it.
@@ -221,7 +211,7 @@ impl<'a> Problem<'a> {
         let mut met: Vec<Var> = vec![content];
         for (id, _) in group {
             let named = self.question.universe.get(id).map(|content| &content.id);
-            let stand_ins = self.providers.get(id).cloned().unwrap_or_default();
+            let stand_ins = self.question.universe.providers(id);
             for id in named.into_iter().chain(stand_ins) {
                 let Some(number) = self.number(id) else { continue };
                 if met.contains(&number) {
@@ -262,7 +252,7 @@ impl<'a> Problem<'a> {
             rules.push(Nogood { terms: vec![(content, releases.clone())], cause: cause.clone() });
         }
         let named = self.question.universe.get(other).map(|content| &content.id);
-        let stand_ins = self.providers.get(other).cloned().unwrap_or_default();
+        let stand_ins = self.question.universe.providers(other);
         for id in named.into_iter().chain(stand_ins) {
             let Some(number) = self.number(id).filter(|number| *number != content) else { continue };
             let bad = self.meeting(number, &[(other, range)]);

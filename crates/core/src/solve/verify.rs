@@ -1,6 +1,6 @@
 //! Whether a lineup satisfies everything: written apart from the search, so that each can catch the other's mistakes.
 
-use std::fmt;
+use std::{collections::BTreeMap, fmt};
 
 use super::Selection;
 use crate::{
@@ -119,6 +119,11 @@ pub(super) fn meets_any(
 /// Returns everything that a selection breaks; nothing for a good one.
 pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -> Vec<Breach> {
     let mut breaches = Vec::new();
+    let standing = standing(universe, selection);
+    let bearers = |group: &[(&ContentId, &VersionRange)]| -> Vec<(&ContentId, &ReleaseVersion)> {
+        let named = group.iter().filter_map(|(id, _)| standing.get(*id)).flatten();
+        named.filter_map(|id| selection.get_key_value(*id)).collect()
+    };
     for (id, version) in selection {
         let Some(release) = universe.release(id, version) else {
             breaches.push(Breach::Unknown { id: id.clone() });
@@ -130,7 +135,7 @@ pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -
         let groups = release.needs.iter().map(|pair| vec![pair]);
         for group in groups.chain(release.needs_any.iter().map(|group| group.iter().collect())) {
             let met = group.iter().any(|(need, range)| platform_provides(platform, need, range))
-                || selection.iter().any(|(other, version)| meets_any(universe, other, version, &group));
+                || bearers(&group).into_iter().any(|(other, version)| meets_any(universe, other, version, &group));
             if !met {
                 let has = group.iter().find_map(|(need, _)| selection.get(*need)).cloned();
                 let group = group.into_iter().map(|(need, range)| (need.clone(), range.clone())).collect();
@@ -149,7 +154,7 @@ pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -
             if platform_provides(platform, refused, range) {
                 breaches.push(Breach::Refuse { id: id.clone(), other: refused.clone() });
             }
-            for (other, version) in selection {
+            for (other, version) in bearers(&[(refused, range)]) {
                 if other != id && meets_any(universe, other, version, &[(refused, range)]) {
                     breaches.push(Breach::Refuse { id: id.clone(), other: other.clone() });
                 }
@@ -157,4 +162,22 @@ pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -
         }
     }
     breaches
+}
+
+/// Returns who in a selection goes by each name.
+fn standing<'a>(
+    universe: &'a Universe,
+    selection: &'a Selection,
+) -> BTreeMap<&'a ContentId, Vec<&'a ContentId>> {
+    let mut standing: BTreeMap<&ContentId, Vec<&ContentId>> = BTreeMap::new();
+    for (id, version) in selection {
+        standing.entry(id).or_default().push(id);
+        let release = universe.release(id, version);
+        for provided in release.into_iter().flat_map(|release| release.provides.keys()) {
+            if provided != id {
+                standing.entry(provided).or_default().push(id);
+            }
+        }
+    }
+    standing
 }
