@@ -33,7 +33,6 @@ pub(crate) struct Catalogue {
 
 /// What to generate.
 #[derive(Debug, Clone)]
-#[expect(clippy::struct_excessive_bools, reason = "the parameters of the families")]
 pub(crate) struct Parameters {
     pub(crate) n: u32,
     pub(crate) r: u32,
@@ -96,7 +95,8 @@ pub(crate) fn generate(p: &Parameters) -> Catalogue {
     for package in 0..p.n {
         // Most releases of a package share what they need.
         let fixed: Vec<u32> = (0..p.d).map(|_| random.pick(p.skew, package)).collect();
-        let releases = (1..=p.r).map(|number| release(p, &mut random, (package, number), &fixed, &good)).collect();
+        let releases =
+            (1..=p.r).map(|number| release(p, &mut random, (package, number), &fixed, &good)).collect();
         catalogue.names.push(format!("pkg{package:05}"));
         catalogue.packages.push(releases);
     }
@@ -163,7 +163,8 @@ fn chains(p: &Parameters, catalogue: &mut Catalogue) {
             } else {
                 Window { on: last, lo: 1, hi: p.r }
             };
-            let releases = (1..=p.r).map(|number| Release { number, needs: vec![need.clone()], refuses: vec![] });
+            let releases =
+                (1..=p.r).map(|number| Release { number, needs: vec![need.clone()], refuses: vec![] });
             catalogue.names.push(format!("chain{half}x{i}"));
             catalogue.packages.push(releases.collect());
         }

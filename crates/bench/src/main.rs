@@ -1,21 +1,51 @@
-//! Solves the same generated catalogues with our solver and with general-purpose ones, and prints medians and ratios.
+//! Solves generated catalogues, checks every lineup, and prints the median time of each.
+//!
+//! `cargo run --release -p yalotheca-bench [FAMILY]`; `RUNS` says how often each is solved. Not here yet: general-purpose
+//! solvers side by side.
 
 mod generator;
 mod ours;
 
-use std::{io::Write, time::{Duration, Instant}};
+use std::{
+    io::Write,
+    time::{Duration, Instant},
+};
 
 use generator::{Parameters, generate};
 use ours::{Ours, Outcome};
 
 fn families(seed: u64) -> Vec<(&'static str, Parameters)> {
     let realistic = Parameters {
-        n: 20_000, r: 12, d: 2, roots: 400, seed, skew: 3.0, open: 80, w: 2, follow: true, planted: true, low: false,
-        miss: 10, conf: 5, unsat: 0,
+        n: 20_000,
+        r: 12,
+        d: 2,
+        roots: 400,
+        seed,
+        skew: 3.0,
+        open: 80,
+        w: 2,
+        follow: true,
+        planted: true,
+        low: false,
+        miss: 10,
+        conf: 5,
+        unsat: 0,
     };
     let hard = Parameters {
-        n: 150, r: 10, d: 4, roots: 150, seed, skew: 1.0, open: 0, w: 2, follow: false, planted: false, low: false, miss: 0,
-        conf: 100, unsat: 0,
+        n: 150,
+        r: 10,
+        d: 4,
+        roots: 150,
+        seed,
+        skew: 1.0,
+        open: 0,
+        w: 2,
+        follow: false,
+        planted: false,
+        low: false,
+        miss: 0,
+        conf: 100,
+        unsat: 0,
     };
     vec![
         ("realistic", realistic.clone()),
@@ -54,12 +84,19 @@ fn main() -> std::io::Result<()> {
             }
             let catalogue = generate(&parameters);
             let Some(ours) = Ours::new(&catalogue) else { continue };
-            let (took, outcome) = time(3, || ours.solve());
+            let (took, outcome) =
+                time(std::env::var("RUNS").ok().and_then(|t| t.parse().ok()).unwrap_or(3), || ours.solve());
             let what = match outcome {
                 Outcome::Lineup(selection) => {
-                    format!("{} contents, {}", selection.len(), if ours.is_good(&selection) { "good" } else { "BAD" })
+                    format!(
+                        "{} contents, {}",
+                        selection.len(),
+                        if ours.is_good(&selection) { "good" } else { "BAD" }
+                    )
                 }
-                Outcome::None { sentences, ways_out } => format!("none: {sentences} sentences, {ways_out} ways out"),
+                Outcome::None { sentences, ways_out } => {
+                    format!("none: {sentences} sentences, {ways_out} ways out")
+                }
             };
             writeln!(out, "{name:14} seed {seed}  ours {:9.2} ms  {what}", took.as_secs_f64() * 1e3)?;
         }

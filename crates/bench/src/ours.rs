@@ -34,7 +34,8 @@ fn range(window: &Window) -> Option<VersionRange> {
 
 impl Ours {
     pub(crate) fn new(catalogue: &Catalogue) -> Option<Self> {
-        let ids: Vec<ContentId> = catalogue.names.iter().map(|name| ContentId::new(name)).collect::<Result<_, _>>().ok()?;
+        let ids: Vec<ContentId> =
+            catalogue.names.iter().map(|name| ContentId::new(name)).collect::<Result<_, _>>().ok()?;
         let pair = |window: &Window| Some((ids[window.on as usize].clone(), range(window)?));
         let mut universe = Universe::default();
         for (id, releases) in ids.iter().zip(&catalogue.packages) {
@@ -51,8 +52,12 @@ impl Ours {
     }
 
     pub(crate) fn solve(&self) -> Outcome {
-        let question =
-            Question { universe: &self.universe, platform: &self.platform, wants: &self.wants, locked: &self.locked };
+        let question = Question {
+            universe: &self.universe,
+            platform: &self.platform,
+            wants: &self.wants,
+            locked: &self.locked,
+        };
         match solve(&question) {
             Answer::Lineup(selection) => Outcome::Lineup(selection),
             Answer::None(why) => Outcome::None { sentences: why.because.len(), ways_out: why.ways_out.len() },

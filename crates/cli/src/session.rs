@@ -9,7 +9,7 @@ use yalotheca_host::{
     fetch::Fetcher,
     games,
     running::{self, Running},
-    settle::{self, Claim, Outcome},
+    settle::{self, Claim, Outcome, SettleError},
     store::Store,
     survey::{self, Survey},
     tree::LocalTree,
@@ -34,12 +34,18 @@ impl Session {
         let mut control = Control::open(&start, global.at.is_none())?;
         let tree = LocalTree::new(&control.server_folder());
         if tree.root().join(settle::OWN).join("journal").is_dir() {
-            let claim = settle::claim(&tree)?;
-            if let Some(outcome) = settle::recover(&tree)? {
-                tell(ui, &outcome);
-                control = Control::open(&control.folder, false)?;
+            match settle::claim(&tree) {
+                Ok(claim) => {
+                    if let Some(outcome) = settle::recover(&tree)? {
+                        tell(ui, &outcome);
+                        control = Control::open(&control.folder, false)?;
+                    }
+                    drop(claim);
+                }
+                // Somebody is at work there, so nothing is interrupted; looking is free, and a change will be refused.
+                Err(SettleError::Busy { .. }) => {}
+                Err(error) => return Err(error.into()),
             }
-            drop(claim);
         }
         let (game, _, _) = games::find(Some(&control.folder), &control.wants.server.game)?;
         let survey = survey::survey(&tree, &game, &control.wants.server.values)?;

@@ -77,6 +77,8 @@ fn two_at_once_do_not_mix() -> Done {
     let held = std::fs::File::options().append(true).open(world.path(".yalotheca/busy"))?;
     held.try_lock()?;
     world.run(&["add", "tidebell", "--yes"]).code(5).says(&["another yalotheca is at work there"]);
+    world.run(&["check"]).code(0);
+    world.run(&["preview"]).code(0);
     held.unlock()?;
     let mut children = Vec::new();
     for name in ["tidebell", "coin-purse", "cobbles"] {

@@ -169,3 +169,36 @@ fn unreadable_downloads_are_named_and_do_not_stand_in_the_way() -> Done {
     world.run(&["check"]).code(0);
     Ok(())
 }
+
+#[test]
+fn a_lived_in_world_is_taken_over_as_it_is() -> Done {
+    let (world, _) = voxel()?;
+    world.run(&["add", "harbour", "lamps", "--yes"]).code(0);
+    let lived_in = world.digests()?;
+    let wants = world.read("yalotheca.toml")?;
+    // Somebody made all that by hand, as far as anybody can tell.
+    fs::remove_dir_all(world.path(".yalotheca"))?;
+    fs::remove_file(world.path("yalotheca.toml"))?;
+    fs::remove_file(world.path("yalotheca.lock"))?;
+    fs::rename(world.path("home/.minetest/mods/lamps"), world.path("home/.minetest/mods/lamps-master"))?;
+    let values: Vec<String> = wants
+        .lines()
+        .filter(|line| line.starts_with("program") || line.starts_with("share"))
+        .map(|line| line.replace(" = ", "=").replace('"', ""))
+        .collect();
+    world
+        .run(&["adopt", "--catalogue", "downloads=../downloads", "--set", &values[0], "--set", &values[1]])
+        .code(0)
+        .says(&[
+            "harbour home/.minetest/mods/harbour",
+            "lamps home/.minetest/mods/lamps-master, where the server does not look",
+        ]);
+    world.run(&["check"]).code(1).says(&["wrong-folder"]);
+    world.run(&["settle", "--yes"]).code(0).says(&["move"]);
+    assert_eq!(world.digests()?, lived_in);
+    world.run(&["check"]).code(0);
+    world.run(&["drop", "harbour", "lamps", "oil", "--yes"]).code(0);
+    assert_eq!(world.read("world/world.mt")?, "gameid = minetest\n# ours\nload_mod_other = false\n");
+    assert!(!world.path("home/.minetest/mods/oil").exists());
+    Ok(())
+}

@@ -25,8 +25,12 @@ struct State {
     narrowings: Vec<usize>,
     /// The rules that watch it.
     watching: Vec<usize>,
-    /// Whether its own rules were made.
-    opened: bool,
+    /// Whether the rules about which releases run here were made.
+    fitted: bool,
+    /// The releases whose own rules were made.
+    opened: Set,
+    /// Whether it took part in a conflict: then the rules of all its releases are worth having.
+    hot: bool,
     /// When it is decided: what is locked, then what is wanted, then the rest.
     rank: usize,
     /// Where it stands among the terms of the rule that is being learned, plus one.
@@ -34,8 +38,8 @@ struct State {
 }
 
 /// A rule and the two of its terms that are watched (the same one twice where there is only one).
-struct Rule {
-    nogood: Nogood,
+struct Rule<'a> {
+    nogood: Nogood<'a>,
     watched: [usize; 2],
 }
 
@@ -43,7 +47,7 @@ struct Engine<'a> {
     question: Question<'a>,
     problem: Problem<'a>,
     states: Vec<State>,
-    rules: Vec<Rule>,
+    rules: Vec<Rule<'a>>,
     trail: Vec<Narrowing>,
     level: usize,
     /// Contents that must be present, in the order in which that became known, with the trail's length then.
@@ -58,7 +62,7 @@ struct Engine<'a> {
 /// What is known at the end of a search without a result: the problem, and the rules that exclude everything.
 pub(super) struct DeadEnd<'a> {
     pub(super) problem: Problem<'a>,
-    pub(super) causes: Vec<Cause>,
+    pub(super) causes: Vec<Cause<'a>>,
 }
 
 /// What comes of looking at rules: nothing, or one that is broken.
@@ -87,7 +91,7 @@ pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, Box<DeadEnd<
     }
 }
 
-impl Engine<'_> {
+impl<'a> Engine<'a> {
     fn search(&mut self) -> Result<(), usize> {
         let mut broken = None;
         for (id, range) in self.question.wants {
@@ -115,7 +119,7 @@ impl Engine<'_> {
         }
     }
 
-    fn add(&mut self, mut nogood: Nogood) -> usize {
+    fn add(&mut self, mut nogood: Nogood<'a>) -> usize {
         self.meet();
         // A term that every choice satisfies says nothing.
         let candidates = &self.problem.candidates;
@@ -130,7 +134,11 @@ impl Engine<'_> {
             let mut order: Vec<usize> = (0..nogood.terms.len()).collect();
             let since = |at: usize| {
                 let (content, set) = &nogood.terms[at];
-                if self.states[*content].choices.is_subset(set) { self.satisfier(*content, set) } else { usize::MAX }
+                if self.states[*content].choices.is_subset(set) {
+                    self.satisfier(*content, set)
+                } else {
+                    usize::MAX
+                }
             };
             order.sort_by_key(|at| std::cmp::Reverse(since(*at)));
             watched = [order[0], order[1]];
@@ -157,7 +165,9 @@ impl Engine<'_> {
                 choices: Set::full(candidate.bound),
                 narrowings: Vec::new(),
                 watching: Vec::new(),
-                opened: false,
+                fitted: false,
+                opened: Set::empty(candidate.bound),
+                hot: false,
                 rank,
                 term: 0,
             });
@@ -201,22 +211,18 @@ impl Engine<'_> {
                     return broken;
                 }
             }
-            let watching = std::mem::take(&mut self.states[content].watching);
-            let mut kept = Vec::with_capacity(watching.len());
+            let mut watching = std::mem::take(&mut self.states[content].watching);
             let mut broken = None;
-            for rule in watching {
-                if broken.is_some() {
-                    kept.push(rule);
-                } else if self.watch_elsewhere(rule, content) {
-                    // It watches another content from now on.
-                } else {
-                    kept.push(rule);
-                    broken = self.look_watched(rule, content, &mut changed);
+            watching.retain(|rule| {
+                let stays = broken.is_some() || !self.watch_elsewhere(*rule, content);
+                if stays && broken.is_none() {
+                    broken = self.look_watched(*rule, content, &mut changed);
                 }
-            }
+                stays
+            });
             // Rules that came to watch it meanwhile stand in the new list.
-            kept.append(&mut self.states[content].watching);
-            self.states[content].watching = kept;
+            watching.append(&mut self.states[content].watching);
+            self.states[content].watching = watching;
             if broken.is_some() {
                 return broken;
             }
@@ -249,8 +255,11 @@ impl Engine<'_> {
     /// one instead.
     fn watch_elsewhere(&mut self, number: usize, content: Var) -> bool {
         let Rule { nogood, watched } = &self.rules[number];
+        if nogood.terms.len() < 3 {
+            return false;
+        }
         let own = usize::from(nogood.terms[watched[0]].0 != content);
-        if watched[0] == watched[1] || !self.holds(number, watched[own]) {
+        if !self.holds(number, watched[own]) {
             return false;
         }
         let other = watched[1 - own];
@@ -300,14 +309,27 @@ impl Engine<'_> {
         self.trail.push(Narrowing { content, before, after: left, reason, level: self.level });
     }
 
-    /// Makes a content's own rules once it must be present; they hold whatever is decided, so they stay.
+    /// Makes a content's own rules as they come to matter; they hold whatever is decided, so they stay. Which releases
+    /// run here matters once it must be present; what a release asks for, once it is the only one left, or once the
+    /// content took part in a conflict.
     fn open(&mut self, content: Var) -> Vec<usize> {
         let absent = self.problem.candidates[content].absent();
-        if self.states[content].opened || self.states[content].choices.contains(absent) {
+        let state = &mut self.states[content];
+        if state.choices.contains(absent) {
             return Vec::new();
         }
-        self.states[content].opened = true;
-        self.problem.rules_of(content).into_iter().map(|rule| self.add(rule)).collect()
+        let mut rules = Vec::new();
+        if !std::mem::replace(&mut state.fitted, true) {
+            rules = self.problem.fitness_rules(content);
+        }
+        if state.hot || state.choices.len() == 1 {
+            let new = state.choices.minus(&state.opened);
+            if !new.is_empty() {
+                rules.extend(self.problem.rules_of(content, &new, &state.opened));
+                state.opened = state.opened.or(&new);
+            }
+        }
+        rules.into_iter().map(|rule| self.add(rule)).collect()
     }
 
     /// The next content to decide and its best choice: what is locked, then wants, then dependencies, then needs that
@@ -364,21 +386,18 @@ impl Engine<'_> {
         };
         for (content, _, _) in &terms {
             self.states[*content].term = 0;
+            self.states[*content].hot = true;
         }
         let terms = terms.into_iter().map(|(content, set, _)| (content, set)).collect();
         let nogood = Nogood { terms, cause: Cause::Learned(parents) };
-        match result {
-            Some(level) => {
-                // While it is still known which terms came to hold last.
-                let rule = self.add(nogood);
-                self.go_back(level);
-                Ok(rule)
-            }
-            None => {
-                self.rules.push(Rule { nogood, watched: [0; 2] });
-                Err(self.rules.len() - 1)
-            }
-        }
+        let Some(level) = result else {
+            self.rules.push(Rule { nogood, watched: [0; 2] });
+            return Err(self.rules.len() - 1);
+        };
+        // Added while it is still known which terms came to hold last.
+        let rule = self.add(nogood);
+        self.go_back(level);
+        Ok(rule)
     }
 
     /// Joins a rule's terms to those of the rule that is being learned: of two rules, one of which forced the other's
@@ -395,7 +414,8 @@ impl Engine<'_> {
                     self.states[content].term = terms.len();
                 }
                 Some(at) => {
-                    let joined = if pivot == Some(content) { terms[at].1.or(set) } else { terms[at].1.and(set) };
+                    let joined =
+                        if pivot == Some(content) { terms[at].1.or(set) } else { terms[at].1.and(set) };
                     if joined == Set::full(self.problem.candidates[content].bound) {
                         terms.swap_remove(at);
                         self.states[content].term = 0;
@@ -446,7 +466,7 @@ impl Engine<'_> {
     }
 
     /// The rules at the bottom of a derivation, in the order in which they were made, each once.
-    fn leaves(&self, root: usize) -> Vec<Cause> {
+    fn leaves(&self, root: usize) -> Vec<Cause<'a>> {
         let mut seen = vec![false; self.rules.len()];
         let mut next = vec![root];
         let mut found = Vec::new();

@@ -56,10 +56,10 @@ pub(super) fn explain(question: &Question<'_>, end: &DeadEnd<'_>) -> Explanation
     let mut because: Vec<Statement> = Vec::new();
     let candidates = &end.problem.candidates;
     let mut reached: BTreeSet<&ContentId> = question.wants.keys().collect();
-    let mut waiting: Vec<&Cause> = end.causes.iter().collect();
+    let mut waiting: Vec<&Cause<'_>> = end.causes.iter().collect();
     // From the wants along the needs, so that each sentence speaks of something that was mentioned before.
     while !waiting.is_empty() {
-        let (now, later): (Vec<&Cause>, Vec<&Cause>) =
+        let (now, later): (Vec<&Cause<'_>>, Vec<&Cause<'_>>) =
             waiting.into_iter().partition(|cause| reached.contains(candidates[subject(cause)].id));
         let stuck = now.is_empty();
         let now = if stuck { later.clone() } else { now };
@@ -80,7 +80,7 @@ pub(super) fn explain(question: &Question<'_>, end: &DeadEnd<'_>) -> Explanation
     Explanation { ways_out: ways_out(question, end, candidates), because }
 }
 
-fn subject(cause: &Cause) -> usize {
+fn subject(cause: &Cause<'_>) -> usize {
     match cause {
         Cause::Want { content }
         | Cause::Platform { content, .. }
@@ -92,7 +92,7 @@ fn subject(cause: &Cause) -> usize {
     }
 }
 
-fn state(question: &Question<'_>, candidates: &[Candidate<'_>], cause: &Cause) -> Statement {
+fn state(question: &Question<'_>, candidates: &[Candidate<'_>], cause: &Cause<'_>) -> Statement {
     let id = candidates[subject(cause)].id;
     let who = |releases: &Set| name_releases(&candidates[subject(cause)], releases);
     let (sort, text) = match cause {

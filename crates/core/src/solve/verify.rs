@@ -135,7 +135,9 @@ pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -
         let groups = release.needs.iter().map(|pair| vec![pair]);
         for group in groups.chain(release.needs_any.iter().map(|group| group.iter().collect())) {
             let met = group.iter().any(|(need, range)| platform_provides(platform, need, range))
-                || bearers(&group).into_iter().any(|(other, version)| meets_any(universe, other, version, &group));
+                || bearers(&group)
+                    .into_iter()
+                    .any(|(other, version)| meets_any(universe, other, version, &group));
             if !met {
                 let has = group.iter().find_map(|(need, _)| selection.get(*need)).cloned();
                 let group = group.into_iter().map(|(need, range)| (need.clone(), range.clone())).collect();

@@ -172,6 +172,12 @@ fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
     for file in &found.payload.files {
         let path = if is_folder { found.path.join(&file.path).ok() } else { Some(found.path.clone()) };
         if let Some(path) = path {
+            // The folder of a content is the content's own; what it lies in is not.
+            let mut above = path.parent().filter(|_| is_folder);
+            while let Some(folder) = above.filter(|folder| folder.is_within(&found.path)) {
+                above = folder.parent();
+                receipt.folders.insert(folder);
+            }
             receipt.placed.insert(path, Placed { content: id.clone(), size: file.size, digest: file.digest });
         }
     }
