@@ -193,3 +193,20 @@ fn permissions_of_replaced_files_stay() -> Done {
     assert_eq!(fs::metadata(world.path("plugins/order.txt"))?.permissions().mode() & 0o777, 0o640);
     Ok(())
 }
+
+#[test]
+fn a_link_stays_a_link() -> Done {
+    let world = World::fresh()?;
+    world.write("shared/order.txt", "# for all servers\n")?;
+    fs::create_dir_all(world.path("plugins"))?;
+    std::os::unix::fs::symlink("../shared/order.txt", world.path("plugins/order.txt"))?;
+    let before = world.digests()?;
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    assert!(fs::symlink_metadata(world.path("plugins/order.txt"))?.is_symlink());
+    assert_eq!(world.read("shared/order.txt")?, "# for all servers\nharbour-core\ntidebell\n");
+    world.run(&["check"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    assert!(fs::symlink_metadata(world.path("plugins/order.txt"))?.is_symlink());
+    assert_eq!(world.digests()?, before);
+    Ok(())
+}

@@ -62,6 +62,23 @@ fn sort_of(metadata: &fs::Metadata) -> Found {
     }
 }
 
+/// Where a link to a file leads; links stay links, and what they lead to is changed.
+fn real(path: PathBuf) -> PathBuf {
+    let is_link = fs::symlink_metadata(&path).is_ok_and(|metadata| metadata.is_symlink());
+    if is_link { fs::canonicalize(&path).unwrap_or(path) } else { path }
+}
+
+/// Moves a file to another disk: under another name first, then renamed.
+fn copy_over(source: &Path, target: &Path) -> io::Result<()> {
+    let name = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let temporary = target.with_file_name(format!(".{name}.yalotheca-{}", std::process::id()));
+    let copied = fs::copy(source, &temporary).and_then(|_| fs::rename(&temporary, target));
+    if copied.is_err() {
+        fs::remove_file(&temporary).ok();
+    }
+    copied.and_then(|()| fs::remove_file(source))
+}
+
 fn is_absent(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
 }
@@ -143,8 +160,8 @@ impl Tree for LocalTree {
     }
 
     fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError> {
-        let at = self.at(path);
-        let temporary = self.temporary(path);
+        let at = real(self.at(path));
+        let temporary = at.with_file_name(format!(".yalotheca-{}", std::process::id()));
         let written = (|| {
             let mut file = File::create(&temporary)?;
             file.write_all(bytes)?;
@@ -172,12 +189,17 @@ impl Tree for LocalTree {
     }
 
     fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
-        let (source, target) = (self.at(from), self.at(to));
-        fs::rename(&source, &target).map_err(self.error("moving a file to", to))
+        let (source, target) = (self.at(from), real(self.at(to)));
+        let moved = match fs::rename(&source, &target) {
+            // A folder of the server may lie on another disk.
+            Err(error) if error.kind() == io::ErrorKind::CrossesDevices => copy_over(&source, &target),
+            moved => moved,
+        };
+        moved.map_err(self.error("moving a file to", to))
     }
 
     fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
-        let (source, target) = (self.at(from), self.at(to));
+        let (source, target) = (real(self.at(from)), self.at(to));
         let keep = || match fs::hard_link(&source, &target) {
             Ok(()) => Ok(()),
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
