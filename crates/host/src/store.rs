@@ -42,6 +42,11 @@ impl Store {
         Ok(Self { root: strategy.cache_dir().join("yalotheca") })
     }
 
+    /// Returns the cache in a folder.
+    pub fn at(root: &Path) -> Self {
+        Self { root: root.to_owned() }
+    }
+
     fn error(path: &Path) -> impl FnOnce(io::Error) -> StoreError + use<> {
         let path = path.display().to_string();
         move |source| StoreError { path, source }

@@ -1,0 +1,189 @@
+//! Catalogues: published ones on loopback and in folders, and folders of downloads.
+
+use std::{fs, path::Path};
+
+use yalotheca_core::{
+    control::{CatalogueSource, Locked},
+    game::{BUILT_IN, Game, load},
+    id::{ContentId, Digest},
+    version::ReleaseVersion,
+};
+use yalotheca_host::{
+    catalogue::{ByteSource, CatalogueError, Catalogues},
+    fetch::{FetchError, Fetcher},
+    store::Store,
+};
+use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};
+
+use crate::Done;
+
+fn saltwick() -> Result<Game, Box<dyn std::error::Error>> {
+    Ok(load("saltwick", BUILT_IN[1].1)?)
+}
+
+fn source(name: &str, at: &str) -> CatalogueSource {
+    CatalogueSource { name: name.into(), at: at.into(), key: None }
+}
+
+fn fetcher(folder: &Path, offline: bool) -> Fetcher {
+    Fetcher::new(Store::at(&folder.join("cache")), offline)
+}
+
+fn id(text: &str) -> Result<ContentId, Box<dyn std::error::Error>> {
+    Ok(ContentId::new(text)?)
+}
+
+fn locked(
+    catalogues: &Catalogues<'_>,
+    name: &str,
+    version: &str,
+) -> Result<Locked, Box<dyn std::error::Error>> {
+    let content = catalogues.content(&id(name)?)?.ok_or("it is there")?;
+    let release = content.release(&ReleaseVersion::parse(version)?).ok_or("so is the release")?.clone();
+    Ok(Locked { id: content.id, title: content.title, catalogue: content.catalogue, release })
+}
+
+#[test]
+fn a_published_catalogue_over_http_and_the_same_in_a_folder() -> Done {
+    let folder = tempfile::tempdir()?;
+    let game = saltwick()?;
+    quayside::write_catalogue(&folder.path().join("quayside"))?;
+    let host = CatalogueHost::start(folder.path().join("quayside"))?;
+    let fetcher = fetcher(folder.path(), false);
+    for at in [host.address(), host.address().trim_end_matches('/').to_owned(), "quayside".to_owned()] {
+        let catalogues = Catalogues::open(&[source("q", &at)], folder.path(), &game, &fetcher)?;
+        assert_eq!(catalogues.listings().len(), 14);
+        assert!(catalogues.content(&id("nobody")?)?.is_none());
+        let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
+        let payload = catalogues.payload(&tidebell)?;
+        assert_eq!(payload.files.len(), 1);
+        let fetched = catalogues.fetch(&tidebell)?;
+        let Some(ByteSource::File(path)) = fetched.get(&payload.files[0].digest) else {
+            return Err("a file".into());
+        };
+        assert_eq!(Digest::of(&fs::read(path)?), payload.files[0].digest);
+    }
+    Ok(())
+}
+
+#[test]
+fn only_what_can_be_reached_is_fetched() -> Done {
+    let folder = tempfile::tempdir()?;
+    quayside::write_catalogue(&folder.path().join("quayside"))?;
+    let host = CatalogueHost::start(folder.path().join("quayside"))?;
+    let fetcher = fetcher(folder.path(), false);
+    let game = saltwick()?;
+    let catalogues = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
+    let universe = catalogues.reach([id("regatta")?])?;
+    let names: Vec<&str> = universe.iter().map(|content| content.id.as_str()).collect();
+    assert_eq!(names, ["ferry-lines", "harbour-core", "lamp-oil", "night-lamps", "regatta"]);
+    assert_eq!(host.counts().0, 6, "the index and five contents");
+    let again = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
+    again.reach([id("regatta")?])?;
+    assert_eq!(host.counts(), (6, 1), "the index is asked for once more, and has not changed");
+    Ok(())
+}
+
+#[test]
+fn the_first_catalogue_that_has_an_id_decides() -> Done {
+    let folder = tempfile::tempdir()?;
+    let game = saltwick()?;
+    quayside::write_catalogue(&folder.path().join("quayside"))?;
+    fs::create_dir_all(folder.path().join("downloads"))?;
+    let (name, bytes) = quayside::release("tidebell", "1.2.0")?;
+    fs::write(folder.path().join("downloads").join(name), bytes)?;
+    let fetcher = fetcher(folder.path(), true);
+    let (first, second) = (source("d", "downloads"), source("q", "quayside"));
+    let releases = |order: &[CatalogueSource]| -> Result<(String, usize), Box<dyn std::error::Error>> {
+        let catalogues = Catalogues::open(order, folder.path(), &game, &fetcher)?;
+        let content = catalogues.content(&id("tidebell")?)?.ok_or("it is there")?;
+        Ok((content.catalogue, content.releases.len()))
+    };
+    assert_eq!(releases(&[first.clone(), second.clone()])?, ("d".into(), 1));
+    assert_eq!(releases(&[second, first])?, ("q".into(), 3));
+    Ok(())
+}
+
+#[test]
+fn offline_uses_what_is_known_and_says_what_is_not() -> Done {
+    let folder = tempfile::tempdir()?;
+    quayside::write_catalogue(&folder.path().join("quayside"))?;
+    let host = CatalogueHost::start(folder.path().join("quayside"))?;
+    let game = saltwick()?;
+    let sources = [source("q", &host.address())];
+    let cold = fetcher(folder.path(), true);
+    let error =
+        Catalogues::open(&sources, folder.path(), &game, &cold).err().ok_or("nothing is known yet")?;
+    assert!(matches!(error, CatalogueError::Fetch { source: FetchError::Offline { .. }, .. }), "{error}");
+    let online = fetcher(folder.path(), false);
+    let catalogues = Catalogues::open(&sources, folder.path(), &game, &online)?;
+    catalogues.content(&id("tidebell")?)?;
+    let warm = fetcher(folder.path(), true);
+    let catalogues = Catalogues::open(&sources, folder.path(), &game, &warm)?;
+    let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
+    assert!(matches!(catalogues.fetch(&tidebell), Err(CatalogueError::Fetch { .. })));
+    assert!(catalogues.content(&id("regatta")?).is_err());
+    Ok(())
+}
+
+#[test]
+fn other_bytes_never_enter_the_cache() -> Done {
+    let folder = tempfile::tempdir()?;
+    quayside::write_catalogue(&folder.path().join("quayside"))?;
+    let host = CatalogueHost::start(folder.path().join("quayside"))?;
+    let game = saltwick()?;
+    let fetcher = fetcher(folder.path(), false);
+    let catalogues = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
+    let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
+    let file = folder.path().join("quayside/files/tidebell-1.4.0.swp");
+    let whole = fs::read(&file)?;
+    fs::write(&file, b"half")?;
+    let error = catalogues.fetch(&tidebell).err().ok_or("those are other bytes")?;
+    assert!(error.to_string().contains("was promised"), "{error}");
+    assert!(fetcher.store().file(&tidebell.release.files[0].blake3).is_none());
+    fs::write(&file, whole)?;
+    catalogues.fetch(&tidebell)?;
+    assert!(fetcher.store().file(&tidebell.release.files[0].blake3).is_some());
+    Ok(())
+}
+
+#[test]
+fn the_cache_keeps_answers_with_their_tags() -> Done {
+    let folder = tempfile::tempdir()?;
+    let store = Store::at(folder.path());
+    assert!(store.answer("http://a/").is_none());
+    store.remember("http://a/", "\"tag\"", b"body")?;
+    store.remember("http://b/", "", b"other")?;
+    assert_eq!(store.answer("http://a/"), Some(("\"tag\"".into(), b"body".to_vec())));
+    assert_eq!(store.answer("http://b/"), Some((String::new(), b"other".to_vec())));
+    // A body that was damaged is not taken for the answer.
+    for entry in fs::read_dir(folder.path().join("answers"))? {
+        let path = entry?.path();
+        if path.extension().is_some_and(|suffix| suffix == "body") {
+            fs::write(path, "damaged")?;
+        }
+    }
+    assert!(store.answer("http://a/").is_none() && store.answer("http://b/").is_none());
+    let digest = Digest::of(b"bytes");
+    assert!(store.file(&digest).is_none());
+    assert_eq!(fs::read(store.keep(&digest, b"bytes")?)?, b"bytes");
+    assert!(store.file(&digest).is_some());
+    Ok(())
+}
+
+#[test]
+fn a_catalogue_that_is_not_there_is_named() -> Done {
+    let folder = tempfile::tempdir()?;
+    let game = saltwick()?;
+    let fetcher = fetcher(folder.path(), false);
+    let open = |at: &str| Catalogues::open(&[source("q", at)], folder.path(), &game, &fetcher).err();
+    let missing = open("nowhere").ok_or("no such folder")?;
+    assert!(missing.to_string().starts_with("catalogue q: the folder"), "{missing}");
+    let free = std::net::TcpListener::bind(("127.0.0.1", 0))?.local_addr()?;
+    let down = open(&format!("http://{free}/")).ok_or("nobody answers")?;
+    assert!(matches!(down, CatalogueError::Fetch { source: FetchError::Unreachable { .. }, .. }), "{down}");
+    let host = CatalogueHost::start(folder.path().to_owned())?;
+    let empty = open(&host.address()).ok_or("no catalogue there")?;
+    assert!(matches!(empty, CatalogueError::Missing { .. }), "{empty}");
+    Ok(())
+}

@@ -1,0 +1,218 @@
+//! Settling on its own: staging, recovery, taking back, history.
+
+use std::{collections::BTreeMap, fs, path::Path};
+
+use yalotheca_core::{
+    change::{ChangeSet, Receipt, Source, Step},
+    id::{Digest, TreePath},
+};
+use yalotheca_host::{
+    catalogue::ByteSource,
+    settle::{self, ControlTexts, Order, Origin, Outcome, SettleError},
+    tree::LocalTree,
+};
+
+use crate::Done;
+
+fn path(text: &str) -> TreePath {
+    TreePath::new(text).unwrap_or_else(|_| TreePath::root())
+}
+
+fn origin(command: &str) -> Origin {
+    Origin {
+        command: command.into(),
+        who: "wren@quay".into(),
+        when: "2026-07-01T10:00:00Z".into(),
+        summary: "a test".into(),
+        undoes: None,
+    }
+}
+
+fn text_step(name: &str, before: Option<&str>, after: &str) -> Step {
+    Step::Put {
+        path: path(name),
+        source: Source::Text(after.into()),
+        before: before.map(|text| Digest::of(text.as_bytes())),
+        after: Digest::of(after.as_bytes()),
+        size: after.len() as u64,
+    }
+}
+
+fn payload_step(name: &str, bytes: &[u8]) -> Step {
+    let size = bytes.len() as u64;
+    Step::Put { path: path(name), source: Source::Payload, before: None, after: Digest::of(bytes), size }
+}
+
+fn carry_out(
+    folder: &Path,
+    steps: Vec<Step>,
+    sources: &BTreeMap<Digest, ByteSource>,
+) -> Result<u32, SettleError> {
+    let tree = LocalTree::new(folder);
+    let before = settle::read_receipt(&tree)?;
+    let change = ChangeSet { steps, receipt: Receipt::empty(), ..ChangeSet::default() };
+    let order = Order {
+        change: &change,
+        receipt_before: &before,
+        before: ControlTexts::default(),
+        after: ControlTexts { wants: Some("wants".into()), lock: Some("lock".into()) },
+        control: folder.to_owned(),
+        origin: origin("yalotheca settle"),
+    };
+    settle::settle(&tree, &order, sources)
+}
+
+#[test]
+fn steps_are_done_and_kept() -> Done {
+    let folder = tempfile::tempdir()?;
+    fs::write(folder.path().join("order.txt"), "old")?;
+    fs::write(folder.path().join("goes"), "going")?;
+    fs::write(folder.path().join("download"), "payload")?;
+    let sources = [(Digest::of(b"payload"), ByteSource::File(folder.path().join("download")))].into();
+    let steps = vec![
+        Step::MakeFolder { path: path("plugins") },
+        payload_step("plugins/a.swp", b"payload"),
+        text_step("order.txt", Some("old"), "new"),
+        Step::SetAside { path: path("goes"), before: Digest::of(b"going") },
+    ];
+    assert_eq!(carry_out(folder.path(), steps, &sources)?, 1);
+    let read = |name: &str| fs::read_to_string(folder.path().join(name));
+    assert_eq!(read("plugins/a.swp")?, "payload");
+    assert_eq!(read("order.txt")?, "new");
+    assert!(read("goes").is_err());
+    assert_eq!(read("yalotheca.toml")?, "wants");
+    assert_eq!(read("yalotheca.lock")?, "lock");
+    assert_eq!(read(".yalotheca/journal/0001/attic/2")?, "old");
+    assert_eq!(read(".yalotheca/journal/0001/attic/3")?, "going");
+    assert_eq!(read(".yalotheca/journal/0001/state")?, "done");
+    assert!(!folder.path().join(".yalotheca/journal/0001/staged").exists());
+    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none());
+    Ok(())
+}
+
+#[test]
+fn what_cannot_be_had_changes_nothing() -> Done {
+    let folder = tempfile::tempdir()?;
+    fs::write(folder.path().join("other"), "other bytes")?;
+    let none = BTreeMap::new();
+    let wrong = [(Digest::of(b"payload"), ByteSource::File(folder.path().join("other")))].into();
+    let gone = [(Digest::of(b"payload"), ByteSource::File(folder.path().join("gone")))].into();
+    for (sources, said) in [(&none, "nowhere to be had"), (&wrong, "was promised"), (&gone, "No such file")] {
+        let steps = vec![text_step("order.txt", None, "new"), payload_step("a.swp", b"payload")];
+        let error = carry_out(folder.path(), steps, sources).err().ok_or("it cannot be had")?;
+        assert!(error.to_string().contains(said), "{error}");
+        assert!(!folder.path().join("order.txt").exists() && !folder.path().join("yalotheca.toml").exists());
+    }
+    let tree = LocalTree::new(folder.path());
+    assert!(settle::history(&tree)?.is_empty() && settle::recover(&tree)?.is_none());
+    Ok(())
+}
+
+#[test]
+fn a_file_that_changed_meanwhile_stops_the_settle() -> Done {
+    let folder = tempfile::tempdir()?;
+    fs::write(folder.path().join("order.txt"), "somebody was here")?;
+    let error = carry_out(folder.path(), vec![text_step("order.txt", Some("old"), "new")], &BTreeMap::new());
+    assert!(matches!(error, Err(SettleError::Moved { .. })));
+    assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "somebody was here");
+    Ok(())
+}
+
+#[test]
+fn a_step_that_fails_takes_the_others_back() -> Done {
+    let folder = tempfile::tempdir()?;
+    fs::write(folder.path().join("order.txt"), "old")?;
+    fs::write(folder.path().join("aside"), "aside")?;
+    fs::create_dir_all(folder.path().join("blocked/inside"))?;
+    let steps = vec![
+        Step::MakeFolder { path: path("made") },
+        text_step("made/new.txt", None, "new"),
+        text_step("order.txt", Some("old"), "new"),
+        Step::SetAside { path: path("aside"), before: Digest::of(b"aside") },
+        text_step("blocked", None, "a folder stands here"),
+    ];
+    assert!(carry_out(folder.path(), steps, &BTreeMap::new()).is_err());
+    assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "old");
+    assert_eq!(fs::read_to_string(folder.path().join("aside"))?, "aside");
+    assert!(!folder.path().join("made").exists());
+    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none());
+    Ok(())
+}
+
+#[test]
+fn an_interrupted_settle_is_finished_or_taken_back_by_its_state() -> Done {
+    for (state, finished) in [("planned", false), ("staged", true)] {
+        let folder = tempfile::tempdir()?;
+        let tree = LocalTree::new(folder.path());
+        carry_out(folder.path(), vec![text_step("order.txt", None, "new")], &BTreeMap::new())?;
+        // As it is when the program dies after staging, or before it is complete.
+        let journal = folder.path().join(".yalotheca/journal/0001");
+        fs::create_dir_all(journal.join("staged"))?;
+        fs::rename(folder.path().join("order.txt"), journal.join("staged/0"))?;
+        fs::remove_file(folder.path().join("yalotheca.toml"))?;
+        fs::write(journal.join("state"), state)?;
+        let outcome = settle::recover(&tree)?.ok_or("something was interrupted")?;
+        assert_eq!(matches!(outcome, Outcome::Finished(_)), finished, "{outcome:?}");
+        assert_eq!(folder.path().join("order.txt").exists(), finished);
+        assert_eq!(folder.path().join("yalotheca.toml").exists(), finished);
+        assert_eq!(settle::history(&tree)?.len(), usize::from(finished));
+        assert!(settle::recover(&tree)?.is_none(), "once is enough");
+    }
+    Ok(())
+}
+
+#[test]
+fn a_journal_without_a_plan_is_forgotten_and_a_damaged_one_is_told() -> Done {
+    let folder = tempfile::tempdir()?;
+    let tree = LocalTree::new(folder.path());
+    let journal = folder.path().join(".yalotheca/journal/0001");
+    fs::create_dir_all(journal.join("before"))?;
+    assert!(settle::recover(&tree)?.is_none());
+    assert!(!journal.exists());
+    fs::create_dir_all(&journal)?;
+    fs::write(journal.join("plan.json"), "{oops")?;
+    let error = settle::recover(&tree).err().ok_or("it is damaged")?;
+    assert!(error.to_string().contains("journal/0001/plan.json"), "{error}");
+    Ok(())
+}
+
+#[test]
+fn history_is_numbered_and_knows_what_was_undone() -> Done {
+    let folder = tempfile::tempdir()?;
+    let tree = LocalTree::new(folder.path());
+    carry_out(folder.path(), vec![text_step("a", None, "1")], &BTreeMap::new())?;
+    carry_out(folder.path(), vec![text_step("b", None, "2")], &BTreeMap::new())?;
+    let numbers: Vec<(u32, bool)> =
+        settle::history(&tree)?.iter().map(|past| (past.number, past.undone)).collect();
+    assert_eq!(numbers, [(1, false), (2, false)]);
+    let (steps, receipt, before, after) = settle::read_settle(&tree, 2)?;
+    assert_eq!((steps.len(), receipt), (1, Receipt::empty()));
+    assert_eq!((before.wants, after.wants.as_deref()), (None, Some("wants")));
+    assert!(settle::read_settle(&tree, 9).is_err());
+    Ok(())
+}
+
+#[test]
+fn a_server_is_claimed_by_one_at_a_time() -> Done {
+    let folder = tempfile::tempdir()?;
+    let tree = LocalTree::new(folder.path());
+    let claim = settle::claim(&tree)?;
+    let refused = settle::claim(&tree).err().ok_or("it is claimed")?;
+    assert!(refused.to_string().contains(&format!("process {}", std::process::id())), "{refused}");
+    drop(claim);
+    settle::claim(&tree)?;
+    Ok(())
+}
+
+#[test]
+fn a_receipt_that_cannot_be_read_is_told() -> Done {
+    let folder = tempfile::tempdir()?;
+    let tree = LocalTree::new(folder.path());
+    assert_eq!(settle::read_receipt(&tree)?, Receipt::empty());
+    settle::write_receipt(&tree, &Receipt::empty())?;
+    assert_eq!(settle::read_receipt(&tree)?, Receipt::empty());
+    fs::write(folder.path().join(".yalotheca/receipt.json"), "{\"format\": 1, \"colour\": 2}")?;
+    let error = settle::read_receipt(&tree).err().ok_or("an unknown key")?;
+    assert!(error.to_string().contains("unknown field `colour`"), "{error}");
+    Ok(())
+}
