@@ -160,6 +160,11 @@ impl Inside {
     fn separator(&self, text: &str) -> String {
         if let [first, second, ..] = self.children.as_slice() {
             let between = &text[first.to..second.from];
+            // Where the second stands on a line of its own, so does what is new; comments between the two stay out of it.
+            if let Some(at) = between.rfind('\n').filter(|at| between[*at..].trim().is_empty()) {
+                let at = if between[..at].ends_with('\r') { at - 1 } else { at };
+                return between[at..].into();
+            }
             if let Some((_, space)) = between.split_once(',')
                 && space.trim().is_empty()
             {

@@ -1,0 +1,173 @@
+//! What a check says of a change set and of what a lineup breaks.
+
+use std::collections::BTreeMap;
+
+use yalotheca_core::{
+    catalogue::{Platform, Release, Universe},
+    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, FileAct, FileLine, Source, Step},
+    check::{Finding, Weight, of_breaches, of_change},
+    id::{ContentId, Digest, TreePath},
+    solve::{Selection, verify},
+    version::{ReleaseVersion, VersionRange},
+};
+
+use crate::Done;
+
+type Whatever = Box<dyn std::error::Error>;
+
+fn file(act: FileAct, name: &str, content: &str) -> Result<FileLine, Whatever> {
+    Ok(FileLine { act, path: TreePath::new(name)?, from: None, size: 3, content: ContentId::new(content)? })
+}
+
+fn says(findings: &[Finding]) -> Vec<String> {
+    findings.iter().map(|finding| format!("{}: {}", finding.sort, finding.says)).collect()
+}
+
+#[test]
+fn each_act_on_a_file_is_a_finding() -> Done {
+    let mut moved = file(FileAct::Move, "plugins/a.swp", "a")?;
+    moved.from = Some(TreePath::new("plugins/plugins/a.swp")?);
+    let change = ChangeSet {
+        files: vec![
+            moved,
+            file(FileAct::Put, "plugins/b.swp", "b")?,
+            file(FileAct::Restore, "plugins/c.swp", "c")?,
+            file(FileAct::Restore, "plugins/d.swp", "d")?,
+            file(FileAct::Displace, "plugins/e.swp", "e")?,
+            file(FileAct::Aside, "plugins/f.swp", "f")?,
+        ],
+        steps: vec![Step::Put {
+            path: TreePath::new("plugins/d.swp")?,
+            source: Source::Payload,
+            before: Some(Digest::of(b"altered")),
+            after: Digest::of(b"d"),
+            size: 1,
+        }],
+        ..ChangeSet::default()
+    };
+    assert_eq!(
+        says(&of_change(&change)),
+        [
+            "wrong-folder: a lies at plugins/plugins/a.swp, where the server does not look; it belongs at plugins/a.swp",
+            "missing-file: plugins/b.swp of b is not there",
+            "missing-file: plugins/c.swp of c is gone",
+            "altered-file: plugins/d.swp of d was changed behind our back",
+            "other-file: plugins/e.swp is not the file of e that belongs there",
+            "left-over: plugins/f.swp belongs to nothing in the lineup any more",
+        ]
+    );
+    Ok(())
+}
+
+#[test]
+fn many_files_of_one_content_are_one_finding() -> Done {
+    let files = (0..40).map(|number| file(FileAct::Restore, &format!("mods/a/{number}"), "a"));
+    let change = ChangeSet { files: files.collect::<Result<_, _>>()?, ..ChangeSet::default() };
+    let findings = of_change(&change);
+    assert_eq!(says(&findings), ["missing-file: 40 files of a are gone, the first is mods/a/0"]);
+    assert!(findings.iter().all(|finding| finding.weight == Weight::Trouble));
+    Ok(())
+}
+
+#[test]
+fn each_act_on_an_entry_is_a_finding() -> Done {
+    let acts = [
+        (EntryAct::Add, "not-registered: order.txt lacks a"),
+        (EntryAct::Set, "registered-wrong: order.txt should say a"),
+        (EntryAct::Move, "order: order.txt has a in the wrong place of the order"),
+        (EntryAct::Remove, "left-over: order.txt still has a"),
+        (EntryAct::Restore, "left-over: order.txt still has a"),
+        (EntryAct::Leave, "changed-by-hand: order.txt has a"),
+    ];
+    for (act, expected) in acts {
+        let entry = EntryLine { act, what: "a".into(), content: ContentId::new("a")? };
+        let path = TreePath::new("order.txt")?;
+        let config = vec![ConfigLine { path, created: false, removed: false, entries: vec![entry] }];
+        let change = ChangeSet { config, ..ChangeSet::default() };
+        assert_eq!(says(&of_change(&change)), [expected]);
+    }
+    Ok(())
+}
+
+struct World {
+    universe: Universe,
+    platform: Platform,
+    selection: Selection,
+}
+
+impl World {
+    fn new() -> Self {
+        Self { universe: Universe::default(), platform: Platform::default(), selection: Selection::new() }
+    }
+
+    fn add(&mut self, name: &str, version: &str, change: impl FnOnce(&mut Release) -> Done) -> Done {
+        let (id, version) = (ContentId::new(name)?, ReleaseVersion::parse(version)?);
+        let mut release = Release::new(version.clone(), "plugin");
+        change(&mut release)?;
+        self.universe.add_release(&id, "test", release);
+        self.selection.insert(id, version);
+        Ok(())
+    }
+
+    fn findings(&self) -> Vec<String> {
+        says(&of_breaches(&verify(&self.universe, &self.platform, &self.selection)))
+    }
+}
+
+fn relation(name: &str, range: &str) -> Result<(ContentId, VersionRange), Whatever> {
+    Ok((ContentId::new(name)?, VersionRange::parse(range)?))
+}
+
+#[test]
+fn each_breach_is_told_in_a_sentence() -> Done {
+    let mut world = World::new();
+    world.platform.parts.insert("engine".into(), ReleaseVersion::parse("2.4")?);
+    world.add("tidebell", "1.4", |release| {
+        release.needs.extend([relation("harbour-core", ">=2.1 <3")?, relation("lamp-oil", "*")?]);
+        release.welcomes.extend([relation("gull-chat", ">=2")?]);
+        release.refuses.extend([relation("quiet-bells", "*")?]);
+        release.platforms.push([("engine".to_string(), VersionRange::parse(">=3")?)].into());
+        Ok(())
+    })?;
+    world.add("harbour-core", "1.9", |_| Ok(()))?;
+    world.add("gull-chat", "1.0", |_| Ok(()))?;
+    world.add("quiet-bells", "1.0", |_| Ok(()))?;
+    world.selection.insert(ContentId::new("forgotten")?, ReleaseVersion::parse("1")?);
+    assert_eq!(
+        world.findings(),
+        [
+            "unknown: nothing is known of the release of forgotten that is locked",
+            "platform: tidebell 1.4 needs engine 3 or newer, and this server has engine 2.4",
+            "needs: tidebell 1.4 needs harbour-core 2.1 or newer, below 3, and 1.9 is there",
+            "needs: tidebell 1.4 needs lamp-oil, and it is not there",
+            "goes-with: tidebell goes with gull-chat 2 or newer, and 1.0 is there",
+            "refuses: tidebell does not go together with quiet-bells",
+        ]
+    );
+    Ok(())
+}
+
+#[test]
+fn stand_ins_and_the_base_game_count() -> Done {
+    let mut world = World::new();
+    world.platform.provides.insert(ContentId::new("default")?, None);
+    world.add("lamps", "1", |release| {
+        release.needs.extend([relation("default", "*")?, relation("oil", ">=1")?]);
+        release.needs_any.push(BTreeMap::from([relation("bells", "*")?, relation("horns", "*")?]));
+        Ok(())
+    })?;
+    assert_eq!(
+        world.findings(),
+        [
+            "needs: lamps 1 needs oil 1 or newer, and it is not there",
+            "needs: lamps 1 needs bells or horns, and it is not there",
+        ]
+    );
+    world.add("pack", "1", |release| {
+        release.provides.insert(ContentId::new("oil")?, Some(ReleaseVersion::parse("1.2")?));
+        release.provides.insert(ContentId::new("horns")?, None);
+        Ok(())
+    })?;
+    assert!(world.findings().is_empty());
+    Ok(())
+}
