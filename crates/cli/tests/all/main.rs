@@ -10,7 +10,9 @@ mod errors;
 mod game;
 mod harness;
 mod looks;
+mod published;
 mod real_luanti;
+mod telling;
 mod trial;
 
 /// A test file that no `mod` line names would never run.

@@ -1,5 +1,7 @@
 //! The core through its public face: whole computations on values, and golden files for configuration edits.
 
+#![expect(clippy::disallowed_methods, reason = "the core does no I/O; its tests read golden files")]
+
 mod definitions;
 mod findings;
 mod golden;

@@ -57,8 +57,8 @@ fn a_published_catalogue_over_http_and_the_same_in_a_folder() -> Done {
         let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
         let payload = catalogues.payload(&tidebell)?;
         assert_eq!(payload.files.len(), 1);
-        let fetched = catalogues.fetch(&tidebell)?;
-        let Some(ByteSource::File(path)) = fetched.get(&payload.files[0].digest) else {
+        let places = catalogues.fetch(&tidebell)?;
+        let Some(ByteSource::File(path)) = places.get(&payload.files[0].digest) else {
             return Err("a file".into());
         };
         assert_eq!(Digest::of(&fs::read(path)?), payload.files[0].digest);

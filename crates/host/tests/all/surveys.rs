@@ -2,7 +2,10 @@
 
 use std::{collections::BTreeMap, fs, path::Path};
 
-use yalotheca_core::game::{BUILT_IN, Game, load};
+use yalotheca_core::{
+    game::{BUILT_IN, Game, load},
+    id::TreePath,
+};
 use yalotheca_host::{games, survey, tree::LocalTree};
 use yalotheca_standin::quayside;
 
@@ -115,7 +118,7 @@ fn an_inventory_finds_contents_anywhere_but_in_worlds() -> Done {
             "tidebell at deep/er/and/deeper/tidebell-1.4.0.swp",
         ]
     );
-    let strangers: Vec<&str> = inventory.strangers.iter().map(|path| path.as_str()).collect();
+    let strangers: Vec<&str> = inventory.strangers.iter().map(TreePath::as_str).collect();
     assert_eq!(
         strangers,
         ["plugins/notes from last year.txt", "plugins/order.txt", "plugins/tidebell-beta.swp.part"]
