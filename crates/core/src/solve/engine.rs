@@ -65,6 +65,16 @@ pub(super) struct DeadEnd<'a> {
     pub(super) causes: Vec<Cause<'a>>,
 }
 
+/// What a rule asks for.
+enum Ask {
+    /// Nothing yet, or never.
+    Nothing,
+    /// That a content has only these choices left.
+    Narrow(Var, Set),
+    /// What cannot be: all its terms hold.
+    Impossible,
+}
+
 /// What comes of looking at rules: nothing, or one that is broken.
 type Broken = Option<usize>;
 
@@ -179,24 +189,30 @@ impl<'a> Engine<'a> {
         self.states[*content].choices.is_subset(set)
     }
 
-    /// Looks at a whole rule: narrows one content if it leaves no other way, and follows what comes of that.
-    fn apply(&mut self, number: usize) -> Broken {
+    /// What a whole rule asks for now.
+    fn ask(&self, number: usize) -> Ask {
         let mut open = None;
         for (content, set) in &self.rules[number].nogood.terms {
             let choices = &self.states[*content].choices;
             if choices.is_disjoint(set) {
-                return None;
+                return Ask::Nothing;
             }
             if !choices.is_subset(set) {
                 if open.is_some() {
-                    return None;
+                    return Ask::Nothing;
                 }
                 open = Some((*content, choices.minus(set)));
             }
         }
-        match open {
-            None => Some(number),
-            Some((content, left)) => self.narrow(content, left, Some(number)),
+        open.map_or(Ask::Impossible, |(content, left)| Ask::Narrow(content, left))
+    }
+
+    /// Looks at a whole rule and follows what comes of it.
+    fn apply(&mut self, number: usize) -> Broken {
+        match self.ask(number) {
+            Ask::Nothing => None,
+            Ask::Impossible => Some(number),
+            Ask::Narrow(content, left) => self.narrow(content, left, Some(number)),
         }
     }
 
@@ -232,23 +248,15 @@ impl<'a> Engine<'a> {
 
     /// Looks at a whole rule that is new.
     fn look(&mut self, rule: usize, changed: &mut Vec<Var>) -> Broken {
-        let mut open = None;
-        for (content, set) in &self.rules[rule].nogood.terms {
-            let choices = &self.states[*content].choices;
-            if choices.is_disjoint(set) {
-                return None;
-            }
-            if !choices.is_subset(set) {
-                if open.is_some() {
-                    return None;
-                }
-                open = Some((*content, choices.minus(set)));
+        match self.ask(rule) {
+            Ask::Nothing => None,
+            Ask::Impossible => Some(rule),
+            Ask::Narrow(content, left) => {
+                self.record(content, left, Some(rule));
+                changed.push(content);
+                None
             }
         }
-        let Some((content, left)) = open else { return Some(rule) };
-        self.record(content, left, Some(rule));
-        changed.push(content);
-        None
     }
 
     /// Where the watched term about a content has come to hold and another, unwatched one does not hold, watches that
