@@ -52,7 +52,9 @@ impl View for HeldBack {
                     &format!("you want {range}: yalotheca add '{}@*' lets it go on", held.id),
                 );
             }
-            for statement in held.because.iter().flat_map(|why| &why.because).filter(|s| s.sort != "want") {
+            for statement in
+                held.because.iter().flat_map(|why| &why.because).filter(|s| s.sort != "want").take(4)
+            {
                 page.under(Role::Plain, &statement.text);
             }
         }

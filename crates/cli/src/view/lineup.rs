@@ -6,9 +6,14 @@ use super::{Cell, Page, Role};
 
 /// Puts an explanation on a page.
 pub(crate) fn explain(page: &mut Page, explanation: &Explanation) {
+    const MOST: usize = 12;
     page.head("Why");
-    for statement in &explanation.because {
+    for statement in explanation.because.iter().take(MOST) {
         page.item(Role::Plain, &statement.text);
+    }
+    if explanation.because.len() > MOST {
+        let more = explanation.because.len() - MOST;
+        page.item(Role::Dim, &format!("and {more} more reasons (--json lists them)"));
     }
     if explanation.ways_out.is_empty() {
         return;
