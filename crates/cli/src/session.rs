@@ -47,7 +47,8 @@ impl Session {
                 Err(error) => return Err(error.into()),
             }
         }
-        let (game, _, _) = games::find(Some(&control.folder), &control.wants.server.game)?;
+        let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
+        require_trust(&game, &origin, &text)?;
         let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
         let receipt = settle::read_receipt(&tree)?;
         let fetcher = Fetcher::new(Store::of_user()?, global.offline);
@@ -93,6 +94,18 @@ impl Session {
         let near = shelf.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
         Ok(CommandError::UnknownContent { id: id.clone(), near })
     }
+}
+
+/// A definition that may have come with a server's folder runs nothing before its commands were shown.
+pub(crate) fn require_trust(game: &Game, origin: &games::Origin, text: &str) -> Result<(), CommandError> {
+    if games::is_trusted(origin, text) {
+        return Ok(());
+    }
+    let commands = games::commands(game).join("; ");
+    Err(CommandError::Refused {
+        what: format!("the game definition {origin} is new here, and it would run: {commands}"),
+        hint: Some(format!("read it; yalotheca game trust {} lets it", game.name)),
+    })
 }
 
 fn tell(ui: &Ui, outcome: &Outcome) {

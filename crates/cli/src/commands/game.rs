@@ -34,6 +34,11 @@ enum GameAct {
         /// The definition's name
         name: String,
     },
+    /// Let a definition that lies beside yalotheca.toml run its commands, as it is now
+    Trust {
+        /// The definition's name
+        name: String,
+    },
     /// Test a definition without a server
     Check {
         /// The definition's file
@@ -85,6 +90,20 @@ impl View for GameText {
         for line in self.text.lines() {
             page.raw(line);
         }
+    }
+}
+
+#[derive(Debug, Serialize)]
+struct TrustView {
+    name: String,
+    commands: Vec<String>,
+    trusted: bool,
+}
+
+impl View for TrustView {
+    fn view(&self, page: &mut Page) {
+        let word = if self.trusted { "is trusted as it is now" } else { "is not trusted" };
+        page.line(Role::Plain, &format!("The definition {} {word}.", self.name));
     }
 }
 
@@ -143,6 +162,17 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         GameAct::Show { name } => {
             let (_, origin, text) = games::find(control, name)?;
             ui.show(&GameText { name: name.clone(), from: origin.to_string(), text })?;
+        }
+        GameAct::Trust { name } => {
+            let (game, origin, text) = games::find(Some(&at), name)?;
+            let commands = games::commands(&game);
+            ui.warn(&format!("{origin} runs: {}", commands.join("; ")));
+            let trusted = ui.confirm("Let it run these?")?;
+            if trusted {
+                let what = "noting that it is trusted".to_owned();
+                games::trust(&text).map_err(|source| CommandError::Io { what, source })?;
+            }
+            ui.show(&TrustView { name: name.clone(), commands, trusted })?;
         }
         GameAct::Check { file, on } => {
             let shown = file.display().to_string();

@@ -60,3 +60,33 @@ fn a_definition_in_the_control_folder_comes_first() -> Done {
     world.run(&["game", "list"]).code(0).says(&["Our own harbour", "games/saltwick.toml"]);
     Ok(())
 }
+
+#[test]
+fn a_definition_that_came_with_a_folder_runs_nothing_before_it_is_trusted() -> Done {
+    let world = World::fresh()?;
+    let text = world.run(&["game", "show", "saltwick"]).code(0).out;
+    let marker = world.root().join("it ran");
+    let evil = text.replace(
+        "[platform]\n",
+        &format!(
+            "[platform]\nevil = {{ command = [\"touch\", \"{}\"], match = '(?<version>x)' }}\n",
+            marker.display()
+        ),
+    );
+    world.write("games/saltwick.toml", &evil)?;
+    world
+        .run(&["check"])
+        .code(5)
+        .says(&["is new here, and it would run: touch", "yalotheca game trust saltwick"]);
+    std::fs::remove_file(world.path("yalotheca.toml"))?;
+    world.run(&["adopt", "--game", "saltwick"]).code(5).says(&["is new here"]);
+    world.adopt().code(2).says(&["looks like no server of a known game"]);
+    assert!(!marker.exists(), "nothing of it was run");
+    world.run(&["game", "trust", "saltwick"]).code(2).says(&["touch", "nobody can be asked here"]);
+    world.run(&["game", "trust", "saltwick", "--yes"]).code(0).says(&["is trusted as it is now"]);
+    world.adopt().code(0);
+    assert!(marker.exists());
+    world.write("games/saltwick.toml", &format!("{evil}\n# changed\n"))?;
+    world.run(&["check"]).code(5).says(&["is new here"]);
+    Ok(())
+}

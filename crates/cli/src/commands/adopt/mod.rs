@@ -27,6 +27,7 @@ use super::apply::folder;
 use crate::{
     args::Global,
     error::CommandError,
+    session::require_trust,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -195,10 +196,13 @@ fn choose_game(
 ) -> Result<Game, CommandError> {
     let known = games::all(Some(tree.root()))?;
     if let Some(name) = &args.game {
-        return Ok(games::find(Some(tree.root()), name)?.0);
+        let (game, origin, text) = games::find(Some(tree.root()), name)?;
+        require_trust(&game, &origin, &text)?;
+        return Ok(game);
     }
     let mut loaded = Vec::new();
-    for (name, origin, text) in &known {
+    // What may have come with the folder is not even asked whether it knows the folder.
+    for (name, origin, text) in known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text)) {
         let file = match origin {
             games::Origin::BuiltIn => format!("{name}.toml"),
             games::Origin::File(path) => path.display().to_string(),
