@@ -268,8 +268,6 @@ pub struct Run {
     pub fatal: Vec<Regex>,
     /// Lines that say something is wrong.
     pub trouble: Vec<Regex>,
-    /// The log files it writes itself.
-    pub logs: Vec<String>,
 }
 
 /// The signals that stop servers.

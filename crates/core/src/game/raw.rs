@@ -232,8 +232,6 @@ pub(super) struct RawRun {
     pub(super) fatal: Vec<Text>,
     #[serde(default)]
     pub(super) trouble: Vec<Text>,
-    #[serde(default)]
-    pub(super) logs: Vec<String>,
 }
 
 #[derive(Deserialize)]

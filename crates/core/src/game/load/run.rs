@@ -83,7 +83,6 @@ impl Loader {
             probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,
             fatal: patterns(&raw.fatal)?,
             trouble: patterns(&raw.trouble)?,
-            logs: raw.logs.clone(),
         })
     }
 
