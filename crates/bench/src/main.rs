@@ -1,8 +1,12 @@
-//! Solves generated catalogues, checks every lineup, and prints the median time of each.
+//! Solves generated catalogues with our solver and with two general-purpose crates, side by side in one run, checks every
+//! result with the checker that was written apart from the solver, and prints a table of medians.
 //!
-//! `cargo run --release -p yalotheca-bench [FAMILY]`; `RUNS` says how often each is solved. Not here yet: general-purpose
-//! solvers side by side.
+//! `cargo run --release -p yalotheca-bench [-- [FAMILY] [SEED…]]`; `RUNS` says how often each is solved (5), and with
+//! `TELL` set our explanations are printed. A time covers
+//! everything from metadata in memory to the chosen releases; for us also the explanation and the ways out.
 
+mod by_pubgrub;
+mod by_resolvo;
 mod generator;
 mod ours;
 
@@ -11,8 +15,11 @@ use std::{
     time::{Duration, Instant},
 };
 
-use generator::{Parameters, generate};
+use by_pubgrub::ByPubgrub;
+use by_resolvo::ByResolvo;
+use generator::{Catalogue, Parameters, generate};
 use ours::{Ours, Outcome};
+use yalotheca_core::solve::Selection;
 
 fn families(seed: u64) -> Vec<(&'static str, Parameters)> {
     let realistic = Parameters {
@@ -62,43 +69,86 @@ fn median(mut times: Vec<Duration>) -> Duration {
     times[times.len() / 2]
 }
 
-fn time<T>(runs: usize, mut act: impl FnMut() -> T) -> (Duration, T) {
-    let mut times = Vec::new();
-    loop {
-        let started = Instant::now();
-        let result = act();
-        times.push(started.elapsed());
-        if times.len() >= runs {
-            return (median(times), result);
+/// Times one solver after another, again and again, so that what disturbs one disturbs all.
+fn time(runs: usize, acts: &mut [&mut dyn FnMut()]) -> Vec<Duration> {
+    let mut times = vec![Vec::with_capacity(runs); acts.len()];
+    for _ in 0..runs {
+        for (act, times) in acts.iter_mut().zip(&mut times) {
+            let started = Instant::now();
+            act();
+            times.push(started.elapsed());
         }
+    }
+    times.into_iter().map(median).collect()
+}
+
+/// What a solver's answer amounts to, once it was checked.
+fn verdict(ours: &Ours, selection: Option<&Selection>) -> &'static str {
+    match selection {
+        None => "none",
+        Some(selection) if ours.is_good(selection) => "good",
+        Some(_) => "BAD",
     }
 }
 
-fn main() -> std::io::Result<()> {
-    let only: Option<String> = std::env::args().nth(1);
-    let mut out = std::io::stdout();
-    for seed in 1..=5 {
-        for (name, parameters) in families(seed) {
-            if only.as_ref().is_some_and(|only| !name.contains(only.as_str())) {
-                continue;
+fn row(name: &str, seed: u64, catalogue: &Catalogue, runs: usize) -> Option<String> {
+    let ours = Ours::new(catalogue)?;
+    let pubgrub = ByPubgrub::new(catalogue);
+    let (mut own, mut first, mut second) = (None, None, None);
+    let took = time(
+        runs,
+        &mut [&mut || own = Some(ours.solve()), &mut || first = pubgrub.solve(), &mut || {
+            second = ByResolvo::solve(catalogue)
+        }],
+    );
+    let ms: Vec<f64> = took.iter().map(|time| time.as_secs_f64() * 1e3).collect();
+    let named = |chosen: Vec<(u32, u32)>| Ours::selection(catalogue, &chosen);
+    let (what, chosen) = match own? {
+        Outcome::Lineup(chosen) => (format!("{} contents", chosen.len()), Some(chosen)),
+        Outcome::None(why) => {
+            let (told, ways) = (why.because.len(), why.ways_out.len());
+            let mut text = format!("{told} sentences, {} left out, {ways} ways out", why.left_out);
+            if std::env::var_os("TELL").is_some() {
+                let sentences = why.because.iter().map(|statement| &statement.text);
+                let all = sentences.chain(why.ways_out.iter().map(|way| &way.change));
+                text.extend(all.map(|line| format!("\n    {line}")));
             }
-            let catalogue = generate(&parameters);
-            let Some(ours) = Ours::new(&catalogue) else { continue };
-            let (took, outcome) =
-                time(std::env::var("RUNS").ok().and_then(|t| t.parse().ok()).unwrap_or(3), || ours.solve());
-            let what = match outcome {
-                Outcome::Lineup(selection) => {
-                    format!(
-                        "{} contents, {}",
-                        selection.len(),
-                        if ours.is_good(&selection) { "good" } else { "BAD" }
-                    )
-                }
-                Outcome::None { sentences, ways_out } => {
-                    format!("none: {sentences} sentences, {ways_out} ways out")
-                }
-            };
-            writeln!(out, "{name:14} seed {seed}  ours {:9.2} ms  {what}", took.as_secs_f64() * 1e3)?;
+            (text, None)
+        }
+    };
+    let others = [first.map(named), second.map(named)];
+    let verdicts = [chosen.as_ref(), others[0].as_ref(), others[1].as_ref()]
+        .map(|selection| verdict(&ours, selection))
+        .join("/");
+    let ratio = ms[0] / ms[1].min(ms[2]);
+    Some(format!(
+        "{name:14} {seed:4}  {:9.2}  {:9.2}  {:9.2}  {ratio:6.2}  {verdicts:14}  {what}",
+        ms[0], ms[1], ms[2]
+    ))
+}
+
+fn main() -> std::io::Result<()> {
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let mut seeds: Vec<u64> = words.iter().filter_map(|word| word.parse().ok()).collect();
+    if seeds.is_empty() {
+        seeds.extend(1..=5);
+    }
+    let only = words.iter().find(|word| word.parse::<u64>().is_err());
+    let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(5);
+    let mut out = std::io::stdout();
+    writeln!(
+        out,
+        "family         seed    ours ms    pubgrub    resolvo   ratio  verdicts        ours: what came of it"
+    )?;
+    for (at, (name, _)) in families(0).into_iter().enumerate() {
+        if only.is_some_and(|only| !name.contains(only.as_str())) {
+            continue;
+        }
+        for seed in &seeds {
+            let catalogue = generate(&families(*seed)[at].1);
+            if let Some(row) = row(name, *seed, &catalogue, runs) {
+                writeln!(out, "{row}")?;
+            }
         }
     }
     Ok(())

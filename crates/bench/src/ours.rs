@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 
 use yalotheca_core::{
-    catalogue::{Platform, Release, Universe},
+    catalogue::{Content, Platform, Release, Universe},
     id::ContentId,
-    solve::{Answer, Question, Selection, solve, verify},
+    solve::{Answer, Explanation, Question, Selection, solve, verify},
     version::{ReleaseVersion, VersionRange},
 };
 
-use crate::generator::{Catalogue, Window};
+use crate::generator::{self, Catalogue, Window};
 
 /// A catalogue as our metadata.
 pub(crate) struct Ours {
@@ -21,10 +21,10 @@ pub(crate) struct Ours {
 
 /// What came of a solve.
 pub(crate) enum Outcome {
-    /// A lineup of so many contents; and whether the checker is content with it.
+    /// A lineup.
     Lineup(Selection),
-    /// None, with so many sentences and ways out.
-    None { sentences: usize, ways_out: usize },
+    /// None, and why.
+    None(Explanation),
 }
 
 fn range(window: &Window) -> Option<VersionRange> {
@@ -39,13 +39,20 @@ impl Ours {
         let pair = |window: &Window| Some((ids[window.on as usize].clone(), range(window)?));
         let mut universe = Universe::default();
         for (id, releases) in ids.iter().zip(&catalogue.packages) {
-            for generated in releases {
+            let release = |generated: &generator::Release| {
                 let version = ReleaseVersion::parse(&generated.number.to_string()).ok()?;
                 let mut release = Release::new(version, "plugin");
                 release.needs = generated.needs.iter().map(pair).collect::<Option<_>>()?;
                 release.refuses = generated.refuses.iter().map(pair).collect::<Option<_>>()?;
-                universe.add_release(id, "bench", release);
-            }
+                Some(release)
+            };
+            universe.add(Content {
+                id: id.clone(),
+                title: id.to_string(),
+                about: String::new(),
+                catalogue: "bench".into(),
+                releases: releases.iter().map(release).collect::<Option<_>>()?,
+            });
         }
         let wants = catalogue.roots.iter().map(pair).collect::<Option<_>>()?;
         Some(Self { universe, platform: Platform::default(), wants, locked: Selection::new() })
@@ -60,8 +67,18 @@ impl Ours {
         };
         match solve(&question) {
             Answer::Lineup(selection) => Outcome::Lineup(selection),
-            Answer::None(why) => Outcome::None { sentences: why.because.len(), ways_out: why.ways_out.len() },
+            Answer::None(why) => Outcome::None(why),
+            Answer::Unread(_) => unreachable!("everything was added"),
         }
+    }
+
+    /// Names what another solver chose by number.
+    pub(crate) fn selection(catalogue: &Catalogue, chosen: &[(u32, u32)]) -> Selection {
+        let named = chosen.iter().filter_map(|(package, number)| {
+            let id = ContentId::new(&catalogue.names[*package as usize]).ok()?;
+            Some((id, ReleaseVersion::parse(&number.to_string()).ok()?))
+        });
+        named.collect()
     }
 
     /// Whether a lineup satisfies everything.

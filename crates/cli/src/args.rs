@@ -61,6 +61,10 @@ pub(crate) enum Command {
     Drop(commands::drop::DropArgs),
     /// Take newer releases, and settle
     Update(commands::update::UpdateArgs),
+    /// Say why a content is here, and what keeps it from being newer
+    Why(commands::why::WhyArgs),
+    /// Show the load order with its reasons, or ask for another place in it
+    Order(commands::order::OrderArgs),
     /// Show what settle would do
     Preview,
     /// Bring the server to what is wanted, all or nothing

@@ -37,6 +37,8 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::About(args) => commands::about::run(args, global, ui),
         Command::Add(args) => commands::add::run(args, global, ui),
         Command::Drop(args) => commands::drop::run(args, global, ui),
+        Command::Why(args) => commands::why::run(args, global, ui),
+        Command::Order(args) => commands::order::run(args, global, ui),
         Command::Update(args) => commands::update::run(args, global, ui),
         Command::Preview => commands::settle::preview(global, ui),
         Command::Settle(args) => commands::settle::run(args, global, ui),

@@ -1,8 +1,19 @@
 //! What most commands begin with: the control folder, the game, the server's folder, and what is known of it.
 
-use std::{cell::OnceCell, path::PathBuf};
+use std::{
+    cell::{OnceCell, Ref, RefCell},
+    collections::BTreeMap,
+    path::PathBuf,
+};
 
-use yalotheca_core::{change::Receipt, game::Game, id::ContentId};
+use yalotheca_core::{
+    catalogue::{Platform, Universe},
+    change::Receipt,
+    game::Game,
+    id::ContentId,
+    solve::{Answer, Question, Selection, solve},
+    version::VersionRange,
+};
 use yalotheca_host::{
     catalogue::Catalogues,
     control::Control,
@@ -70,7 +81,13 @@ impl Session {
 
     /// The catalogues, opened when they are first needed.
     pub(crate) fn shelf(&self) -> Shelf<'_> {
-        Shelf { session: self, opened: OnceCell::new() }
+        let mut universe = Universe::open();
+        for locked in &self.control.lock.contents {
+            for provided in locked.release.provides.keys() {
+                universe.note_provider(provided, &locked.id);
+            }
+        }
+        Shelf { session: self, opened: OnceCell::new(), universe: RefCell::new(universe) }
     }
 
     /// Claims the server for a change. Refused while the server runs, since it may hold or rewrite its files.
@@ -125,6 +142,8 @@ fn tell(ui: &Ui, outcome: &Outcome) {
 pub(crate) struct Shelf<'a> {
     session: &'a Session,
     opened: OnceCell<Catalogues<'a>>,
+    /// What was read of them so far, and what is locked of that.
+    universe: RefCell<Universe>,
 }
 
 impl<'a> Shelf<'a> {
@@ -136,5 +155,46 @@ impl<'a> Shelf<'a> {
         let Session { control, game, fetcher, .. } = self.session;
         let opened = Catalogues::open(&control.wants.catalogues, &control.folder, game, fetcher)?;
         Ok(self.opened.get_or_init(|| opened))
+    }
+
+    /// Returns what was read so far.
+    pub(crate) fn universe(&self) -> Ref<'_, Universe> {
+        self.universe.borrow()
+    }
+
+    /// Solves, reading those contents that turn out to matter and no others.
+    pub(crate) fn solve(
+        &self,
+        platform: &Platform,
+        wants: &BTreeMap<ContentId, VersionRange>,
+        locked: &Selection,
+    ) -> Result<Answer, CommandError> {
+        let wanted: Vec<ContentId> = wants.keys().cloned().collect();
+        self.read(&wanted)?;
+        if let Some(id) = wants.keys().find(|id| self.universe().get(id).is_none()) {
+            return Err(Session::unknown(self, id)?);
+        }
+        loop {
+            let answer = solve(&Question { universe: &self.universe(), platform, wants, locked });
+            match answer {
+                Answer::Unread(ids) => self.read(&ids)?,
+                answer => return Ok(answer),
+            }
+        }
+    }
+
+    /// Reads contents. What is locked of them is added, so that it can stay even where its catalogue has forgotten it.
+    fn read(&self, ids: &[ContentId]) -> Result<(), CommandError> {
+        let mut universe = self.universe.borrow_mut();
+        let unread: Vec<ContentId> = ids.iter().filter(|id| universe.is_unread(id)).cloned().collect();
+        if unread.is_empty() {
+            return Ok(());
+        }
+        self.get()?.read(&unread, &mut universe)?;
+        let lock = self.session.control.lock.by_id();
+        for locked in unread.iter().filter_map(|id| lock.get(id)) {
+            universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
+        }
+        Ok(())
     }
 }

@@ -1,6 +1,6 @@
 //! Names, paths and digests, validated where they are made.
 
-use std::fmt;
+use std::{fmt, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
@@ -72,7 +72,7 @@ macro_rules! text_newtype {
         }
         impl From<$name> for String {
             fn from(id: $name) -> Self {
-                id.0
+                id.as_str().to_owned()
             }
         }
         impl std::borrow::Borrow<str> for $name {
@@ -83,10 +83,10 @@ macro_rules! text_newtype {
     };
 }
 
-/// The id of a content: what catalogues, wants and needs call it.
+/// The id of a content: what catalogues, wants and needs call it. Clones share the text.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub struct ContentId(String);
+pub struct ContentId(Arc<str>);
 text_newtype!(ContentId);
 
 impl ContentId {

@@ -15,6 +15,7 @@ pub mod hint;
 pub mod id;
 pub mod order;
 pub mod route;
+mod sets;
 pub mod solve;
 pub mod suggest;
 pub mod version;

@@ -11,7 +11,6 @@ use yalotheca_core::{
     document::Document,
     game::Agree,
     id::{ContentId, TreePath},
-    order::order,
     route::Payload,
     solve::verify,
 };
@@ -24,7 +23,7 @@ use yalotheca_host::{
 use crate::{
     args::Global,
     error::CommandError,
-    plan::look,
+    plan::{look, ordered},
     session::Session,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
@@ -126,10 +125,11 @@ fn desired(
 ) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
     let lock = &session.control.lock;
     let releases = lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect();
-    let ids = order(&releases, &lock.order()).ids;
+    let ids = ordered(session, &releases, &session.control.wants.order).ids;
+    let known = lock.by_id();
     let lineup: Vec<(&Locked, Payload)> = ids
         .iter()
-        .filter_map(|id| lock.get(id))
+        .filter_map(|id| known.get(id).copied())
         .map(|locked| {
             let known = session.receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
             (locked, payload_of_release(&locked.release).or(known).unwrap_or_default())

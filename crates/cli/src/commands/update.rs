@@ -10,7 +10,7 @@ use super::apply::{Mode, apply};
 use crate::{
     args::Global,
     error::CommandError,
-    plan::{Fresh, plan_change, why_not},
+    plan::{Fresh, newer, plan_change},
     session::{Session, Shelf},
     ui::Ui,
     view::{Page, Role, View},
@@ -106,29 +106,13 @@ fn held_back(
         {
             continue;
         }
-        let Some(content) = shelf.get()?.content(&locked.id)? else { continue };
-        let mut newer: Vec<_> = content
-            .releases
-            .iter()
-            .filter(|release| !release.withdrawn && !release.version.is_prerelease())
-            .map(|release| &release.version)
-            .filter(|version| **version > locked.release.version)
-            .collect();
-        newer.sort();
-        let Some(newest) = newer.last() else { continue };
-        let range = session.control.wants.wants.get(&locked.id);
-        let by_you =
-            range.filter(|range| !range.matches(newest)).map(yalotheca_core::version::VersionRange::in_words);
-        let because = match &by_you {
-            Some(_) => None,
-            None => why_not(session, shelf, &locked.id, newest)?,
-        };
+        let Some(newer) = newer(session, shelf, &locked.id, &locked.release.version)? else { continue };
         held.push(Held {
             id: locked.id.clone(),
             has: locked.release.version.clone(),
-            newest: (*newest).clone(),
-            by_you,
-            because,
+            newest: newer.version,
+            by_you: newer.by_you,
+            because: newer.because,
         });
     }
     Ok(held)

@@ -35,7 +35,7 @@ pub(crate) struct ChangeView {
 
 impl ChangeView {
     pub(crate) fn of(server: String, planned: &Planned) -> Self {
-        let circles = planned.circles.iter().map(|circle| {
+        let circles = planned.order.circles.iter().map(|circle| {
             let names: Vec<&str> = circle.iter().map(yalotheca_core::id::ContentId::as_str).collect();
             format!("{} need one another in a circle; no order suits them all", names.join(", "))
         });
@@ -48,13 +48,14 @@ impl ChangeView {
             config: planned.change.config.clone(),
             companions: planned.companions.clone(),
             order_notes: planned
+                .order
                 .gave_way
                 .iter()
                 .filter(|note| {
                     planned
                         .contents
                         .iter()
-                        .any(|line| line.act != ContentAct::Gone && note.circle.contains(&line.id))
+                        .any(|line| line.act != ContentAct::Gone && note.circle().contains(&&line.id))
                 })
                 .cloned()
                 .collect(),
@@ -120,7 +121,7 @@ impl View for ChangeView {
         files(page, &self.files);
         config(page, &self.config);
         companions(page, &self.companions);
-        order_notes(page, &self.order_notes);
+        super::order::gave_way(page, &self.order_notes);
         for note in &self.notes {
             page.gap();
             page.line(Role::Warn, note);
@@ -281,19 +282,5 @@ fn companions(page: &mut Page, companions: &[Companion]) {
         let names: Vec<&str> = gone.iter().map(|companion| companion.id.as_str()).collect();
         page.gap();
         page.line(Role::Dim, &format!("Welcome too, but in no catalogue here: {}.", names.join(", ")));
-    }
-}
-
-fn order_notes(page: &mut Page, notes: &[GaveWay]) {
-    for note in notes {
-        let wish = if note.by == note.later {
-            format!("{} wishes to be loaded after {}", note.later, note.first)
-        } else {
-            format!("{} wishes to be loaded before {}", note.first, note.later)
-        };
-        let circle: Vec<&str> = note.circle.iter().map(yalotheca_core::id::ContentId::as_str).collect();
-        let text = format!("{wish}. That gives way, since the order is already {}.", circle.join(" before "));
-        page.gap();
-        page.label(Role::Dim, "Order", &text);
     }
 }

@@ -4,17 +4,14 @@ use yalotheca_core::solve::Explanation;
 
 use super::{Cell, Page, Role};
 
+/// With more sentences than this only the first few are shown.
+const MOST: usize = 8;
+const FEW: usize = 5;
+
 /// Puts an explanation on a page.
 pub(crate) fn explain(page: &mut Page, explanation: &Explanation) {
-    const MOST: usize = 12;
     page.head("Why");
-    for statement in explanation.because.iter().take(MOST) {
-        page.item(Role::Plain, &statement.text);
-    }
-    if explanation.because.len() > MOST {
-        let more = explanation.because.len() - MOST;
-        page.item(Role::Dim, &format!("and {more} more reasons (--json lists them)"));
-    }
+    sentences(page, explanation);
     if explanation.ways_out.is_empty() {
         return;
     }
@@ -28,4 +25,17 @@ pub(crate) fn explain(page: &mut Page, explanation: &Explanation) {
         })
         .collect();
     page.table(&rows);
+}
+
+/// Puts the reasons on a page.
+pub(crate) fn sentences(page: &mut Page, explanation: &Explanation) {
+    let all = &explanation.because;
+    let shown = if all.len() + explanation.left_out.min(1) > MOST { FEW } else { all.len() };
+    for statement in all.iter().take(shown) {
+        page.item(Role::Plain, &statement.text);
+    }
+    let more = all.len() - shown + explanation.left_out;
+    if more > 0 {
+        page.item(Role::Dim, &format!("and {more} more reasons (--json tells more of them)"));
+    }
 }

@@ -2,6 +2,7 @@
 
 pub(crate) mod change;
 pub(crate) mod lineup;
+pub(crate) mod order;
 mod page;
 
 pub(crate) use page::{Cell, Page, Role, count, size};

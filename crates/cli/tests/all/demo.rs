@@ -35,7 +35,7 @@ fn its_world_can_be_kept_and_used() -> Done {
     run(&["find"]).code(0).says(&["tidebell"]);
     run(&["about", "tidebell"])
         .code(0)
-        .says(&["1.4.0", "tidebell 2.0.0 needs harbour-core 3 or newer; harbour-core 3.0.0 needs engine 3"]);
+        .says(&["1.4.0", "tidebell 2.0.0 needs harbour-core 3 or newer, which needs engine 3"]);
     run(&["add", "ferry-lines", "--yes"]).code(0);
     run(&["trial"]).code(0).says(&["ferry-lines 1.0.0 loaded"]);
     run(&["drop", "ferry-lines", "--yes"]).code(0);

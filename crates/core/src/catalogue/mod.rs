@@ -1,7 +1,9 @@
 //! Contents, their releases, and what releases say of one another.
 
 mod format;
+mod gathered;
 mod platform;
+mod universe;
 
 use std::collections::BTreeMap;
 
@@ -10,7 +12,9 @@ use serde::{Deserialize, Serialize};
 pub use format::{
     CatalogueEntry, CatalogueIndex, ContentFile, FORMAT, ReadCatalogueError, read_content, read_index,
 };
+pub(crate) use gathered::{Gathered, Line, Number, Rare, Saying};
 pub use platform::{Platform, PlatformMiss};
+pub use universe::Universe;
 
 use crate::{
     id::{ContentId, Digest},
@@ -187,73 +191,5 @@ impl Content {
     /// Returns the release with this version.
     pub fn release(&self, version: &ReleaseVersion) -> Option<&Release> {
         self.releases.iter().find(|release| release.version == *version)
-    }
-}
-
-/// All contents that a solve may look at. Each id stands here once: the first catalogue that has it decides.
-#[derive(Debug, Clone, Default)]
-pub struct Universe {
-    contents: BTreeMap<ContentId, Content>,
-    /// Who provides what besides itself.
-    providers: BTreeMap<ContentId, Vec<ContentId>>,
-}
-
-impl Universe {
-    /// Adds a content, unless its id is there already. Releases are sorted, newest first.
-    pub fn add(&mut self, mut content: Content) {
-        content.releases.sort_by(|a, b| b.version.cmp(&a.version));
-        if self.contents.contains_key(&content.id) {
-            return;
-        }
-        for release in &content.releases {
-            note_provider(&mut self.providers, &content.id, release);
-        }
-        self.contents.insert(content.id.clone(), content);
-    }
-
-    /// Adds one release to a content, making the content where it is new; a version that is there stays.
-    pub fn add_release(&mut self, id: &ContentId, catalogue: &str, release: Release) {
-        let content = self.contents.entry(id.clone()).or_insert_with(|| Content {
-            id: id.clone(),
-            title: id.to_string(),
-            about: String::new(),
-            catalogue: catalogue.into(),
-            releases: Vec::new(),
-        });
-        if content.release(&release.version).is_none() {
-            note_provider(&mut self.providers, id, &release);
-            let at = content.releases.partition_point(|other| other.version > release.version);
-            content.releases.insert(at, release);
-        }
-    }
-
-    /// Returns the contents of which some release stands in for another content.
-    pub fn providers(&self, id: &ContentId) -> &[ContentId] {
-        self.providers.get(id).map_or(&[], Vec::as_slice)
-    }
-
-    /// Returns a content by its id.
-    pub fn get(&self, id: &ContentId) -> Option<&Content> {
-        self.contents.get(id)
-    }
-
-    /// Returns all contents, by id.
-    pub fn iter(&self) -> impl Iterator<Item = &Content> {
-        self.contents.values()
-    }
-
-    /// Returns one release.
-    pub fn release(&self, id: &ContentId, version: &ReleaseVersion) -> Option<&Release> {
-        self.get(id)?.release(version)
-    }
-}
-
-fn note_provider(providers: &mut BTreeMap<ContentId, Vec<ContentId>>, id: &ContentId, release: &Release) {
-    for provided in release.provides.keys().filter(|provided| *provided != id) {
-        let list = providers.entry(provided.clone()).or_default();
-        if !list.contains(id) {
-            list.push(id.clone());
-            list.sort();
-        }
     }
 }

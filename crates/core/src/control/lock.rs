@@ -1,5 +1,7 @@
 //! `yalotheca.lock`: the lineup, in load order, with all that is needed to bring it back.
 
+use std::collections::HashMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -113,17 +115,17 @@ impl LockFile {
         self.contents.iter().map(|locked| locked.id.clone()).collect()
     }
 
-    /// Adds what is locked to a universe, so that it can stay even where its catalogue has forgotten it.
-    pub fn join(&self, universe: &mut Universe) {
-        for locked in &self.contents {
-            universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
-        }
+    /// Returns what is locked, by id.
+    pub fn by_id(&self) -> HashMap<&ContentId, &Locked> {
+        self.contents.iter().map(|locked| (&locked.id, locked)).collect()
     }
 
     /// Returns a universe of nothing but what is locked.
     pub fn universe(&self) -> Universe {
         let mut universe = Universe::default();
-        self.join(&mut universe);
+        for locked in &self.contents {
+            universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
+        }
         universe
     }
 }

@@ -3,9 +3,11 @@
 use std::collections::BTreeMap;
 
 use serde::Deserialize;
-use toml_edit::{DocumentMut, Item, Table, value};
+use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
-use crate::{document::ParseDocumentError, hint::Hint, id::ContentId, suggest, version::VersionRange};
+use crate::{
+    document::ParseDocumentError, hint::Hint, id::ContentId, order::Place, suggest, version::VersionRange,
+};
 
 /// What is wrong with `yalotheca.toml`.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -74,6 +76,8 @@ struct Raw {
     catalogue: Vec<CatalogueSource>,
     #[serde(default)]
     wants: BTreeMap<ContentId, VersionRange>,
+    #[serde(default)]
+    order: BTreeMap<ContentId, Place>,
 }
 
 /// `yalotheca.toml`.
@@ -86,6 +90,8 @@ pub struct ControlFile {
     pub catalogues: Vec<CatalogueSource>,
     /// What was asked for.
     pub wants: BTreeMap<ContentId, VersionRange>,
+    /// What was asked of the load order.
+    pub order: BTreeMap<ContentId, Place>,
 }
 
 impl ControlFile {
@@ -118,7 +124,13 @@ impl ControlFile {
             document["catalogue"] = Item::ArrayOfTables(list);
         }
         document["wants"] = Item::Table(Table::new());
-        Self { document, server: server.clone(), catalogues: catalogues.to_vec(), wants: BTreeMap::new() }
+        Self {
+            document,
+            server: server.clone(),
+            catalogues: catalogues.to_vec(),
+            wants: BTreeMap::new(),
+            order: BTreeMap::new(),
+        }
     }
 
     /// Reads the file; `file` is its name for messages.
@@ -144,7 +156,8 @@ impl ControlFile {
         let document = text
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
-        Ok(Self { document, server: raw.server, catalogues: raw.catalogue, wants: raw.wants })
+        let Raw { server, catalogue: catalogues, wants, order, .. } = raw;
+        Ok(Self { document, server, catalogues, wants, order })
     }
 
     /// Notes a want, in the place it has or at the end.
@@ -169,6 +182,38 @@ impl ControlFile {
         self.wants.remove(id).is_some()
     }
 
+    /// Notes what is asked of a content's place in the load order, in place of what was asked before; an empty place asks
+    /// for nothing.
+    pub fn ask_place(&mut self, id: &ContentId, place: Place) {
+        if place == Place::default() {
+            self.order.remove(id);
+            let Some(table) = self.document.get_mut("order").and_then(Item::as_table_like_mut) else {
+                return;
+            };
+            table.remove(id.as_str());
+            if table.is_empty() {
+                self.document.remove("order");
+            }
+            return;
+        }
+        let mut inline = InlineTable::new();
+        for (key, ids) in [("after", &place.after), ("before", &place.before)] {
+            if !ids.is_empty() {
+                inline.insert(key, ids.iter().map(ContentId::as_str).collect::<Array>().into());
+            }
+        }
+        let table = self.document.entry("order").or_insert_with(|| Item::Table(Table::new()));
+        match table.get_mut(id.as_str()).and_then(Item::as_value_mut) {
+            Some(there) => {
+                let decor = there.decor().clone();
+                *there = inline.into();
+                *there.decor_mut() = decor;
+            }
+            None => table[id.as_str()] = value(inline),
+        }
+        self.order.insert(id.clone(), place);
+    }
+
     /// Returns the text of the file.
     pub fn text(&self) -> String {
         self.document.to_string()
@@ -180,6 +225,20 @@ mod tests {
     use super::*;
 
     const TEXT: &str = "format = 1\n# ours\n[server]\ngame = \"saltwick\"\n\n[wants]\n# the core\nharbour-core = \">=2\" # keep\ntidebell = \"*\"\n";
+
+    #[test]
+    fn places_are_noted_and_forgotten() {
+        let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
+        let id = |text| ContentId::new(text).unwrap();
+        let place = Place { after: vec![id("gull-chat")], before: Vec::new() };
+        control.ask_place(&id("tidebell"), place.clone());
+        assert_eq!(control.text(), format!("{TEXT}\n[order]\ntidebell = {{ after = [\"gull-chat\"] }}\n"));
+        assert_eq!(ControlFile::parse("y", &control.text()).unwrap().order[&id("tidebell")], place);
+        control.ask_place(&id("tidebell"), Place::default());
+        assert_eq!(control.text(), TEXT);
+        let wrong = format!("{TEXT}\n[order]\ntidebell = {{ aftr = [] }}\n");
+        assert!(ControlFile::parse("y", &wrong).unwrap_err().to_string().contains("aftr"));
+    }
 
     #[test]
     fn edits_keep_comments_and_undo_themselves() {

@@ -19,7 +19,7 @@ pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use load::{LoadGameError, load};
 pub use template::{RenderError, Scope, Template};
 
-use crate::document::Format;
+use crate::{document::Format, id::ContentId};
 
 /// The definitions that come with the program: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
@@ -46,6 +46,8 @@ pub struct Game {
     pub provides: BTreeMap<String, Vec<Template>>,
     /// The content kinds.
     pub kinds: BTreeMap<String, Kind>,
+    /// Groups of contents by their ids, the first loaded first.
+    pub order: OrderGroups,
     /// What nothing may touch: worlds, saves.
     pub never_touch: Vec<Template>,
     /// What must say the same.
@@ -56,6 +58,33 @@ pub struct Game {
     pub run: Run,
     /// What lines of its log mean.
     pub symptoms: Vec<Symptom>,
+}
+
+/// Groups of contents by their ids, the first loaded first.
+#[derive(Debug, Clone, Default)]
+pub struct OrderGroups {
+    /// The patterns of each group as written, and as matchers.
+    groups: Vec<Vec<(String, GlobMatcher)>>,
+}
+
+impl OrderGroups {
+    /// What stands for all that is in no other group.
+    const REST: &'static str = "*";
+
+    /// Returns the place of a content's group. What no pattern names stands where `*` does, or after all groups.
+    pub fn group(&self, id: &ContentId) -> usize {
+        let named = |is_it: &dyn Fn(&(String, GlobMatcher)) -> bool| {
+            self.groups.iter().position(|group| group.iter().any(is_it))
+        };
+        named(&|(text, glob)| text != Self::REST && glob.is_match(id.as_str()))
+            .or_else(|| named(&|(text, _)| text == Self::REST))
+            .unwrap_or(self.groups.len())
+    }
+
+    /// Returns the patterns of a group, as they are written.
+    pub fn patterns(&self, group: usize) -> impl Iterator<Item = &str> {
+        self.groups.get(group).into_iter().flatten().map(|(text, _)| text.as_str())
+    }
 }
 
 /// One value of a server.

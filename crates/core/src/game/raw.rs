@@ -27,6 +27,8 @@ pub(super) struct RawGame {
     #[serde(default)]
     pub(super) kind: BTreeMap<String, RawKind>,
     #[serde(default)]
+    pub(super) order: RawOrder,
+    #[serde(default)]
     pub(super) never_touch: RawNeverTouch,
     #[serde(default)]
     pub(super) agree: Vec<RawAgree>,
@@ -79,6 +81,13 @@ pub(super) struct RawKind {
     pub(super) register: Vec<RawRegister>,
     pub(super) loaded: Option<Text>,
     pub(super) failed: Option<Text>,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawOrder {
+    #[serde(default)]
+    pub(super) groups: Vec<Vec<Text>>,
 }
 
 #[derive(Deserialize, Default)]

@@ -1,8 +1,5 @@
 use super::*;
-use crate::{
-    id::ContentId,
-    route::{MemoryBundle, PayloadFile, destination, recognise, scope_of},
-};
+use crate::route::{MemoryBundle, PayloadFile, destination, recognise, scope_of};
 
 fn built_in(name: &str) -> Game {
     let (_, text) = BUILT_IN.iter().find(|(known, _)| *known == name).unwrap();

@@ -1,493 +1,334 @@
-//! The search: propagate, decide, and learn from conflicts.
-//!
-//! A rule is looked at only when one of two of its terms, the watched ones, has come to hold: as long as two terms do not
-//! hold, it can neither force anything nor be broken. A rule of one term is looked at whenever its content changes.
+//! The search: propagate (see `propagate`), decide (see `decide`), and learn from conflicts (see `learn`), until everything
+//! is decided or nothing is left.
+
+use std::collections::HashSet;
 
 use super::{
     Question, Selection,
-    problem::{Cause, Nogood, Problem, Var},
-    sets::Set,
+    blame::Blame,
+    learn::Analysis,
+    next_number,
+    problem::{Cause, Drafts, Problem, Term, Var},
+    rules::{RuleNumber, Rules},
+    variable::{Narrowing, Variable},
+};
+use crate::{
+    catalogue::Number,
+    id::ContentId,
+    sets::{Bits, Set},
 };
 
-/// One narrowing of a content's choices.
-struct Narrowing {
-    content: Var,
-    before: Set,
-    after: Set,
-    /// The rule behind it; none for a decision.
-    reason: Option<usize>,
-    level: usize,
+/// After so many conflicts the order of preference is left for a while, to find out whether there is a lineup at all.
+const PATIENCE: usize = 2000;
+
+/// The search by trouble starts anew after about so many conflicts.
+const RESTART: usize = 200;
+
+/// What is decided next.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Mode {
+    /// The best choice of the most important content: what comes out is what was asked for.
+    ByPreference,
+    /// What conflicts are about: finds out soonest whether there is a lineup.
+    ByTrouble,
 }
 
-struct State {
-    choices: Set,
-    /// Where in the trail this content's narrowings are.
-    narrowings: Vec<usize>,
-    /// The rules that watch it.
-    watching: Vec<usize>,
-    /// Whether the rules about which releases run here were made.
-    fitted: bool,
-    /// The releases whose own rules were made.
-    opened: Set,
-    /// Whether it took part in a conflict: then the rules of all its releases are worth having.
-    hot: bool,
-    /// When it is decided: what is locked, then what is wanted, then the rest.
-    rank: usize,
-    /// Where it stands among the terms of the rule that is being learned, plus one.
-    term: usize,
-}
-
-/// A rule and the two of its terms that are watched (the same one twice where there is only one).
-struct Rule<'a> {
-    nogood: Nogood<'a>,
-    watched: [usize; 2],
-}
-
-struct Engine<'a> {
-    question: Question<'a>,
-    problem: Problem<'a>,
-    states: Vec<State>,
-    rules: Vec<Rule<'a>>,
-    trail: Vec<Narrowing>,
-    level: usize,
+pub(super) struct Engine<'a, S> {
+    pub(super) problem: Problem<'a>,
+    pub(super) vars: Vec<Variable<S>>,
+    pub(super) rules: Rules<S>,
+    pub(super) trail: Vec<Narrowing<S>>,
+    pub(super) level: u32,
+    pub(super) analysis: Analysis<S>,
+    pub(super) queue: Vec<Var>,
+    pub(super) drafts: Drafts<S>,
     /// Contents that must be present, in the order in which that became known, with the trail's length then.
-    present: Vec<(Var, usize)>,
-    /// Needs that more than one content can meet.
-    alternatives: Vec<usize>,
-    /// For each rank, how far `present` was looked through; and what that was before each decision.
-    looked: [usize; 3],
-    looked_before: Vec<[usize; 3]>,
+    pub(super) present: Vec<(Var, u32)>,
+    /// For each rank (and for alternatives), how far `present` was looked through, and last how far `wishes` was; and what
+    /// that was before each decision.
+    pub(super) looked: [usize; 5],
+    pub(super) looked_before: Vec<[usize; 5]>,
+    /// If set, no other rules count.
+    pub(super) only: Option<&'a HashSet<Blame>>,
+    /// Wants that may be given up: a content, and the releases that would do.
+    pub(super) wishes: Vec<(Var, S)>,
+    pub(super) has_alternatives: bool,
+    pub(super) mode: Mode,
+    pub(super) conflicts: usize,
+    /// With how many conflicts the search by trouble starts anew.
+    next_restart: usize,
 }
 
 /// What is known at the end of a search without a result: the problem, and the rules that exclude everything.
 pub(super) struct DeadEnd<'a> {
     pub(super) problem: Problem<'a>,
-    pub(super) causes: Vec<Cause<'a>>,
+    pub(super) causes: Vec<Cause>,
+    /// How many conflicts it took.
+    pub(super) conflicts: usize,
 }
 
-/// What a rule asks for.
-enum Ask {
-    /// Nothing yet, or never.
-    Nothing,
-    /// That a content has only these choices left.
-    Narrow(Var, Set),
-    /// What cannot be: all its terms hold.
-    Impossible,
+/// What was found, and whether it may hold contents that nothing needs after all.
+pub(super) struct Found {
+    pub(super) selection: Selection,
+    pub(super) may_be_trimmed: bool,
+    /// How many conflicts it took.
+    pub(super) conflicts: usize,
+}
+
+/// How a search ended.
+pub(super) enum End<'a> {
+    Found(Found),
+    Dead(Box<DeadEnd<'a>>),
+    /// It took more conflicts than were allowed.
+    GaveUp,
+    /// It came to contents that have not been read.
+    Unread(Vec<Number>),
 }
 
 /// What comes of looking at rules: nothing, or one that is broken.
-type Broken = Option<usize>;
+pub(super) type Broken = Option<RuleNumber>;
 
-/// Returns a selection, or the rules that together leave none.
-pub(super) fn run<'a>(question: &Question<'a>) -> Result<Selection, Box<DeadEnd<'a>>> {
-    let mut engine = Engine {
-        question: *question,
-        problem: Problem::new(question),
-        states: Vec::new(),
-        rules: Vec::new(),
-        trail: Vec::new(),
-        level: 0,
-        present: Vec::new(),
-        alternatives: Vec::new(),
-        looked: [0; 3],
-        looked_before: Vec::new(),
-    };
-    match engine.search() {
-        Ok(()) => Ok(engine.selection()),
-        Err(root) => {
-            let causes = engine.leaves(root);
-            Err(Box::new(DeadEnd { problem: engine.problem, causes }))
-        }
+/// Searches until the end, or until it took `most` conflicts.
+pub(super) fn run<'a>(question: &Question<'a>, most: usize) -> End<'a> {
+    if question.universe.widest() < Set::WORD {
+        Engine::<u64>::new(question, None).run(most)
+    } else {
+        Engine::<Set>::new(question, None).run(most)
     }
 }
 
-impl<'a> Engine<'a> {
-    fn search(&mut self) -> Result<(), usize> {
-        let mut broken = None;
-        for (id, range) in self.question.wants {
-            if broken.is_none()
-                && let Some(rule) = self.problem.want(id, range)
-            {
-                let rule = self.add(rule);
-                broken = self.apply(rule);
+/// Searches as if there were no other rules than these.
+pub(super) fn run_only<'a>(question: &Question<'a>, only: &'a HashSet<Blame>, most: usize) -> End<'a> {
+    if question.universe.widest() < Set::WORD {
+        Engine::<u64>::new(question, Some(only)).run(most)
+    } else {
+        Engine::<Set>::new(question, Some(only)).run(most)
+    }
+}
+
+/// Returns wants without which there is a lineup: each that cannot be had together with those before it. Nothing where it
+/// took more than `most` conflicts.
+pub(super) fn give_up_wants(
+    question: &Question<'_>,
+    most: usize,
+) -> Result<Option<Vec<ContentId>>, Vec<Number>> {
+    if question.universe.widest() < Set::WORD {
+        Engine::<u64>::new(question, None).give_up(most)
+    } else {
+        Engine::<Set>::new(question, None).give_up(most)
+    }
+}
+
+impl<'a, S: Bits> Engine<'a, S> {
+    fn new(question: &Question<'a>, only: Option<&'a HashSet<Blame>>) -> Self {
+        // Room for what a lineup mostly takes, so that little is moved while it grows.
+        let room = (question.wants.len() * 6 + 64).min(question.universe.len());
+        Self {
+            problem: Problem::new(question, room),
+            vars: Vec::with_capacity(room),
+            rules: Rules::with_room(2 * room),
+            trail: Vec::with_capacity(2 * room),
+            level: 0,
+            analysis: Analysis::default(),
+            queue: Vec::new(),
+            drafts: Drafts::new(),
+            present: Vec::with_capacity(room),
+            looked: [0; 5],
+            looked_before: Vec::new(),
+            only,
+            wishes: Vec::new(),
+            has_alternatives: false,
+            mode: Mode::ByPreference,
+            conflicts: 0,
+            next_restart: 0,
+        }
+    }
+
+    fn run(mut self, most: usize) -> End<'a> {
+        match self.search(most) {
+            // A contradiction stays one whatever the others are.
+            Ok(_) if !self.problem.unread.is_empty() => End::Unread(self.problem.unread),
+            Ok(true) => {
+                let (may_be_trimmed, conflicts) = (self.has_alternatives, self.conflicts);
+                End::Found(Found { selection: self.selection(), may_be_trimmed, conflicts })
+            }
+            Ok(false) => End::GaveUp,
+            Err(root) => {
+                let causes = self.leaves(root);
+                End::Dead(Box::new(DeadEnd { problem: self.problem, causes, conflicts: self.conflicts }))
             }
         }
+    }
+
+    fn give_up(mut self, most: usize) -> Result<Option<Vec<ContentId>>, Vec<Number>> {
+        for (id, range) in self.problem.question.wants {
+            self.problem.want(id, range, &mut self.drafts);
+        }
+        self.meet();
+        for Term { var, set } in self.drafts.terms.drain(..) {
+            self.wishes.push((var, self.vars[var as usize].full.minus(&set)));
+        }
+        self.drafts.heads.clear();
+        let came_to_an_end = matches!(self.search(most), Ok(true));
+        if !self.problem.unread.is_empty() {
+            return Err(self.problem.unread);
+        }
+        if !came_to_an_end {
+            return Ok(None);
+        }
+        let given_up = self
+            .wishes
+            .iter()
+            .filter(|(var, allowed)| !self.holds(*var, allowed))
+            .map(|(var, _)| self.problem.content(*var).id.clone());
+        Ok(Some(given_up.collect()))
+    }
+
+    /// Takes up the wants, unless they are wishes.
+    fn want(&mut self) -> Broken {
+        if !self.wishes.is_empty() {
+            return None;
+        }
+        for (id, range) in self.problem.question.wants {
+            if self.only.is_none_or(|only| {
+                let number = self.problem.question.universe.number(id);
+                number.is_some_and(|number| only.contains(&Blame::Want(number)))
+            }) {
+                self.problem.want(id, range, &mut self.drafts);
+            }
+        }
+        self.meet();
+        self.take_up_drafts()
+    }
+
+    /// Returns whether it came to an end; the rule that cannot be kept where there is no lineup.
+    fn search(&mut self, most: usize) -> Result<bool, RuleNumber> {
+        if let Some(broken) = self.want() {
+            return Err(broken);
+        }
+        let mut tried_by_trouble = !self.wishes.is_empty();
+        let mut broken = None;
         loop {
-            while let Some(rule) = broken {
-                let learned = self.learn(rule)?;
-                broken = self.apply(learned);
+            while let Some(rule) = broken.take().or_else(|| self.propagate()) {
+                self.conflicts += 1;
+                if self.conflicts > most {
+                    return Ok(false);
+                }
+                self.forget_queue();
+                self.learn(rule)?;
+            }
+            if !tried_by_trouble && self.conflicts >= PATIENCE {
+                tried_by_trouble = true;
+                self.mode = Mode::ByTrouble;
+                self.next_restart = self.conflicts;
+            }
+            if self.mode == Mode::ByTrouble && self.conflicts >= self.next_restart {
+                self.next_restart = self.conflicts + RESTART + self.conflicts / 8;
+                self.go_back(0);
             }
             match self.choose() {
-                Some((content, choice)) => {
-                    self.looked_before.push(self.looked);
-                    self.level += 1;
-                    let bound = self.problem.candidates[content].bound;
-                    broken = self.narrow(content, Set::single(bound, choice), None);
-                }
-                None => return Ok(()),
-            }
-        }
-    }
-
-    fn add(&mut self, mut nogood: Nogood<'a>) -> usize {
-        self.meet();
-        // A term that every choice satisfies says nothing.
-        let candidates = &self.problem.candidates;
-        nogood.terms.retain(|(content, set)| *set != Set::full(candidates[*content].bound));
-        let number = self.rules.len();
-        if matches!(nogood.cause, Cause::Need { .. }) && nogood.terms.len() > 2 {
-            self.alternatives.push(number);
-        }
-        // Watched are terms that do not hold, else those that came to hold last: they are the first to be free again.
-        let mut watched = [0; 2];
-        if nogood.terms.len() > 1 {
-            let mut order: Vec<usize> = (0..nogood.terms.len()).collect();
-            let since = |at: usize| {
-                let (content, set) = &nogood.terms[at];
-                if self.states[*content].choices.is_subset(set) {
-                    self.satisfier(*content, set)
-                } else {
-                    usize::MAX
-                }
-            };
-            order.sort_by_key(|at| std::cmp::Reverse(since(*at)));
-            watched = [order[0], order[1]];
-        }
-        let [first, second] = watched;
-        for at in [Some(first), (second != first).then_some(second)].into_iter().flatten() {
-            if let Some((content, _)) = nogood.terms.get(at) {
-                self.states[*content].watching.push(number);
-            }
-        }
-        self.rules.push(Rule { nogood, watched });
-        number
-    }
-
-    /// Makes a state for every content that the problem has met since.
-    fn meet(&mut self) {
-        while let Some(candidate) = self.problem.candidates.get(self.states.len()) {
-            let rank = if self.question.locked.contains_key(candidate.id) {
-                0
-            } else {
-                1 + usize::from(!self.question.wants.contains_key(candidate.id))
-            };
-            self.states.push(State {
-                choices: Set::full(candidate.bound),
-                narrowings: Vec::new(),
-                watching: Vec::new(),
-                fitted: false,
-                opened: Set::empty(candidate.bound),
-                hot: false,
-                rank,
-                term: 0,
-            });
-        }
-    }
-
-    fn holds(&self, rule: usize, term: usize) -> bool {
-        let (content, set) = &self.rules[rule].nogood.terms[term];
-        self.states[*content].choices.is_subset(set)
-    }
-
-    /// What a whole rule asks for now.
-    fn ask(&self, number: usize) -> Ask {
-        let mut open = None;
-        for (content, set) in &self.rules[number].nogood.terms {
-            let choices = &self.states[*content].choices;
-            if choices.is_disjoint(set) {
-                return Ask::Nothing;
-            }
-            if !choices.is_subset(set) {
-                if open.is_some() {
-                    return Ask::Nothing;
-                }
-                open = Some((*content, choices.minus(set)));
-            }
-        }
-        open.map_or(Ask::Impossible, |(content, left)| Ask::Narrow(content, left))
-    }
-
-    /// Looks at a whole rule and follows what comes of it.
-    fn apply(&mut self, number: usize) -> Broken {
-        match self.ask(number) {
-            Ask::Nothing => None,
-            Ask::Impossible => Some(number),
-            Ask::Narrow(content, left) => self.narrow(content, left, Some(number)),
-        }
-    }
-
-    /// Narrows a content's choices and follows what comes of it.
-    fn narrow(&mut self, content: Var, left: Set, reason: Option<usize>) -> Broken {
-        self.record(content, left, reason);
-        let mut changed = vec![content];
-        while let Some(content) = changed.pop() {
-            for rule in self.open(content) {
-                let broken = self.look(rule, &mut changed);
-                if broken.is_some() {
-                    return broken;
-                }
-            }
-            let mut watching = std::mem::take(&mut self.states[content].watching);
-            let mut broken = None;
-            watching.retain(|rule| {
-                let stays = broken.is_some() || !self.watch_elsewhere(*rule, content);
-                if stays && broken.is_none() {
-                    broken = self.look_watched(*rule, content, &mut changed);
-                }
-                stays
-            });
-            // Rules that came to watch it meanwhile stand in the new list.
-            watching.append(&mut self.states[content].watching);
-            self.states[content].watching = watching;
-            if broken.is_some() {
-                return broken;
-            }
-        }
-        None
-    }
-
-    /// Looks at a whole rule that is new.
-    fn look(&mut self, rule: usize, changed: &mut Vec<Var>) -> Broken {
-        match self.ask(rule) {
-            Ask::Nothing => None,
-            Ask::Impossible => Some(rule),
-            Ask::Narrow(content, left) => {
-                self.record(content, left, Some(rule));
-                changed.push(content);
-                None
-            }
-        }
-    }
-
-    /// Where the watched term about a content has come to hold and another, unwatched one does not hold, watches that
-    /// one instead.
-    fn watch_elsewhere(&mut self, number: usize, content: Var) -> bool {
-        let Rule { nogood, watched } = &self.rules[number];
-        if nogood.terms.len() < 3 {
-            return false;
-        }
-        let own = usize::from(nogood.terms[watched[0]].0 != content);
-        if !self.holds(number, watched[own]) {
-            return false;
-        }
-        let other = watched[1 - own];
-        let (other_content, other_set) = &nogood.terms[other];
-        if self.states[*other_content].choices.is_disjoint(other_set) {
-            return false;
-        }
-        let free = (0..nogood.terms.len()).find(|at| !watched.contains(at) && !self.holds(number, *at));
-        let Some(free) = free else { return false };
-        let to = nogood.terms[free].0;
-        self.rules[number].watched[own] = free;
-        self.states[to].watching.push(number);
-        true
-    }
-
-    /// Looks at a rule whose unwatched terms all hold, or whose watched one about this content does not.
-    fn look_watched(&mut self, number: usize, content: Var, changed: &mut Vec<Var>) -> Broken {
-        let Rule { nogood, watched } = &self.rules[number];
-        let own = usize::from(nogood.terms[watched[0]].0 != content);
-        let target = if watched[0] == watched[1] { watched[own] } else { watched[1 - own] };
-        if target != watched[own] && !self.holds(number, watched[own]) {
-            return None;
-        }
-        let (other, set) = &nogood.terms[target];
-        let choices = &self.states[*other].choices;
-        if choices.is_disjoint(set) {
-            return None;
-        }
-        let left = choices.minus(set);
-        if left.is_empty() {
-            return Some(number);
-        }
-        let other = *other;
-        self.record(other, left, Some(number));
-        changed.push(other);
-        None
-    }
-
-    fn record(&mut self, content: Var, left: Set, reason: Option<usize>) {
-        let absent = self.problem.candidates[content].absent();
-        let state = &mut self.states[content];
-        let before = std::mem::replace(&mut state.choices, left.clone());
-        if before.contains(absent) && !left.contains(absent) {
-            self.present.push((content, self.trail.len()));
-        }
-        state.narrowings.push(self.trail.len());
-        self.trail.push(Narrowing { content, before, after: left, reason, level: self.level });
-    }
-
-    /// Makes a content's own rules as they come to matter; they hold whatever is decided, so they stay. Which releases
-    /// run here matters once it must be present; what a release asks for, once it is the only one left, or once the
-    /// content took part in a conflict.
-    fn open(&mut self, content: Var) -> Vec<usize> {
-        let absent = self.problem.candidates[content].absent();
-        let state = &mut self.states[content];
-        if state.choices.contains(absent) {
-            return Vec::new();
-        }
-        let mut rules = Vec::new();
-        if !std::mem::replace(&mut state.fitted, true) {
-            rules = self.problem.fitness_rules(content);
-        }
-        if state.hot || state.choices.len() == 1 {
-            let new = state.choices.minus(&state.opened);
-            if !new.is_empty() {
-                rules.extend(self.problem.rules_of(content, &new, &state.opened));
-                state.opened = state.opened.or(&new);
-            }
-        }
-        rules.into_iter().map(|rule| self.add(rule)).collect()
-    }
-
-    /// The next content to decide and its best choice: what is locked, then wants, then dependencies, then needs that
-    /// several can meet.
-    fn choose(&mut self) -> Option<(Var, usize)> {
-        for rank in 0..self.looked.len() {
-            while let Some((content, _)) = self.present.get(self.looked[rank]) {
-                let state = &self.states[*content];
-                if state.rank == rank && state.choices.len() > 1 {
-                    return Some((*content, state.choices.first()?));
-                }
-                self.looked[rank] += 1;
-            }
-        }
-        self.alternatives.iter().find_map(|rule| {
-            let terms = &self.rules[*rule].nogood.terms;
-            let (needing, releases) = &terms[0];
-            if !self.states[*needing].choices.is_subset(releases) {
-                return None;
-            }
-            let met = terms[1..].iter().any(|(content, set)| self.states[*content].choices.is_disjoint(set));
-            if met {
-                return None;
-            }
-            let mut ways = terms[1..].iter().filter_map(|(content, set)| {
-                let left = self.states[*content].choices.minus(set);
-                left.first().map(|choice| (*content, choice))
-            });
-            let first = ways.clone().next();
-            ways.find(|(content, _)| self.states[*content].rank == 0).or(first)
-        })
-    }
-
-    /// Derives a new rule from a conflict and goes back to where it first says something.
-    fn learn(&mut self, conflict: usize) -> Result<usize, usize> {
-        let mut terms: Vec<(Var, Set, usize)> = Vec::new();
-        let mut parents = vec![conflict];
-        self.join(&mut terms, conflict, None);
-        let result = loop {
-            let Some(latest) = terms.iter().map(|(_, _, since)| *since).max() else {
-                break None;
-            };
-            let others = terms.iter().map(|(_, _, since)| *since).filter(|since| *since != latest);
-            let previous = others.map(|since| self.trail[since].level).max().unwrap_or(0);
-            let step = &self.trail[latest];
-            match step.reason {
-                Some(reason) if step.level == previous => {
-                    let pivot = step.content;
-                    self.join(&mut terms, reason, Some(pivot));
-                    parents.push(reason);
-                }
-                _ => break Some(previous),
-            }
-        };
-        for (content, _, _) in &terms {
-            self.states[*content].term = 0;
-            self.states[*content].hot = true;
-        }
-        let terms = terms.into_iter().map(|(content, set, _)| (content, set)).collect();
-        let nogood = Nogood { terms, cause: Cause::Learned(parents) };
-        let Some(level) = result else {
-            self.rules.push(Rule { nogood, watched: [0; 2] });
-            return Err(self.rules.len() - 1);
-        };
-        // Added while it is still known which terms came to hold last.
-        let rule = self.add(nogood);
-        self.go_back(level);
-        Ok(rule)
-    }
-
-    /// Joins a rule's terms to those of the rule that is being learned: of two rules, one of which forced the other's
-    /// last term (`pivot`), what neither allows.
-    fn join(&mut self, terms: &mut Vec<(Var, Set, usize)>, rule: usize, pivot: Option<Var>) {
-        for index in 0..self.rules[rule].nogood.terms.len() {
-            let (content, set) = &self.rules[rule].nogood.terms[index];
-            let content = *content;
-            match self.states[content].term.checked_sub(1) {
-                None => {
-                    let set = set.clone();
-                    let since = self.satisfier(content, &set);
-                    terms.push((content, set, since));
-                    self.states[content].term = terms.len();
-                }
-                Some(at) => {
-                    let joined =
-                        if pivot == Some(content) { terms[at].1.or(set) } else { terms[at].1.and(set) };
-                    if joined == Set::full(self.problem.candidates[content].bound) {
-                        terms.swap_remove(at);
-                        self.states[content].term = 0;
-                        if let Some((moved, _, _)) = terms.get(at) {
-                            self.states[*moved].term = at + 1;
-                        }
-                    } else {
-                        let since = self.satisfier(content, &joined);
-                        terms[at] = (content, joined, since);
+                Some((var, choices)) => {
+                    broken = self.prepare(var, &choices);
+                    if broken.is_none() && self.queue.is_empty() {
+                        self.looked_before.push(self.looked);
+                        self.level += 1;
+                        self.narrow(var, choices, None);
                     }
                 }
+                None if self.mode == Mode::ByTrouble => {
+                    // There is one; now the best one.
+                    self.mode = Mode::ByPreference;
+                    self.go_back(0);
+                }
+                None => return Ok(true),
             }
         }
     }
 
-    /// The first narrowing after which a term holds.
-    fn satisfier(&self, content: Var, set: &Set) -> usize {
-        let narrowings = &self.states[content].narrowings;
-        let at = narrowings.partition_point(|step| !self.trail[*step].after.is_subset(set));
-        narrowings.get(at).copied().unwrap_or(0)
+    /// Makes a variable for every content that the problem has met since.
+    pub(super) fn meet(&mut self) {
+        for candidate in &self.problem.candidates[self.vars.len()..] {
+            let rank = if candidate.locked.is_some() { 0 } else { 1 + u8::from(!candidate.is_wanted) };
+            let bound = candidate.bound();
+            self.vars.push(Variable {
+                choices: S::full(bound),
+                full: S::full(bound),
+                opened: S::empty(bound),
+                watches: Vec::new(),
+                seldom: None,
+                last: None,
+                absent: candidate.gathered.count,
+                fitted: false,
+                hot: false,
+                queued: false,
+                rank,
+                term: 0,
+                weight: 0.0,
+            });
+        }
     }
 
-    fn go_back(&mut self, level: usize) {
-        while self.trail.last().is_some_and(|step| step.level > level) {
-            if let Some(step) = self.trail.pop() {
-                let state = &mut self.states[step.content];
-                state.choices = step.before;
-                state.narrowings.pop();
+    pub(super) fn holds(&self, var: Var, set: &S) -> bool {
+        self.vars[var as usize].choices.is_subset(set)
+    }
+
+    pub(super) fn bound(&self, var: Var) -> usize {
+        self.problem.candidates[var as usize].bound()
+    }
+
+    /// The first narrowing after which a term holds; none where it holds of itself.
+    pub(super) fn since(&self, var: Var, set: &S) -> Option<u32> {
+        if *set == self.vars[var as usize].full {
+            return None;
+        }
+        let mut found = None;
+        let mut next = self.vars[var as usize].last;
+        while let Some(at) = next {
+            let step = &self.trail[at as usize];
+            if !step.after.is_subset(set) {
+                break;
             }
+            found = Some(at);
+            next = step.previous;
         }
-        while self.present.last().is_some_and(|(_, at)| *at >= self.trail.len()) {
-            self.present.pop();
+        found
+    }
+
+    pub(super) fn go_back(&mut self, level: u32) {
+        while let Some(step) = self.trail.pop_if(|step| step.level > level) {
+            let variable = &mut self.vars[step.var as usize];
+            variable.choices = step.before;
+            variable.last = step.previous;
         }
+        let length = next_number(self.trail.len());
+        while self.present.pop_if(|(_, at)| *at >= length).is_some() {}
         self.level = level;
-        if let Some(looked) = self.looked_before.get(level) {
+        if let Some(looked) = self.looked_before.get(level as usize) {
             self.looked = *looked;
         }
-        self.looked_before.truncate(level);
+        self.looked_before.truncate(level as usize);
     }
 
     fn selection(&self) -> Selection {
-        let chosen = self.present.iter().filter_map(|(content, _)| {
-            let candidate = &self.problem.candidates[*content];
-            let release = candidate.releases.get(self.states[*content].choices.first()?)?;
-            Some((candidate.id.clone(), release.version.clone()))
+        // Sorted before it is collected, by the first letters as one number: that is most of the work of a map.
+        let universe = self.problem.question.universe;
+        let number = |var: Var| self.problem.candidates[var as usize].number;
+        let id = |var: Var| universe.id(number(var));
+        let mut sorted: Vec<(u128, Var)> =
+            self.present.iter().map(|(var, _)| (first_letters(id(*var).as_str()), *var)).collect();
+        sorted.sort_unstable_by(|a, b| a.0.cmp(&b.0).then_with(|| id(a.1).cmp(id(b.1))));
+        let chosen = sorted.into_iter().filter_map(|(_, var)| {
+            let release = self.vars[var as usize].choices.first()?;
+            Some((id(var).clone(), universe.version(number(var), release).clone()))
         });
         chosen.collect()
     }
+}
 
-    /// The rules at the bottom of a derivation, in the order in which they were made, each once.
-    fn leaves(&self, root: usize) -> Vec<Cause<'a>> {
-        let mut seen = vec![false; self.rules.len()];
-        let mut next = vec![root];
-        let mut found = Vec::new();
-        while let Some(rule) = next.pop() {
-            if std::mem::replace(&mut seen[rule], true) {
-                continue;
-            }
-            match &self.rules[rule].nogood.cause {
-                Cause::Learned(parents) => next.extend(parents),
-                leaf => found.push((rule, leaf.clone())),
-            }
-        }
-        found.sort_by_key(|(rule, _)| *rule);
-        found.into_iter().map(|(_, cause)| cause).collect()
-    }
+/// Returns the first sixteen bytes as one number, which orders as the text does.
+fn first_letters(text: &str) -> u128 {
+    let mut bytes = [0; 16];
+    let length = text.len().min(bytes.len());
+    bytes[..length].copy_from_slice(&text.as_bytes()[..length]);
+    u128::from_be_bytes(bytes)
 }

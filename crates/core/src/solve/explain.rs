@@ -1,4 +1,4 @@
-//! Why there is no lineup, in sentences, and the ways out, each found by really solving it.
+//! Why there is no lineup, in sentences.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -6,23 +6,26 @@ use serde::Serialize;
 
 use super::{
     Question,
-    engine::{self, DeadEnd},
-    is_solvable,
-    problem::{Candidate, Cause},
-    sets::Set,
+    blame::{Blame, Effort, blame},
+    engine::DeadEnd,
     verify::with_range,
+    ways::ways_out,
 };
 use crate::{
-    catalogue::Platform,
+    catalogue::{Content, Line, Number, PlatformMiss, Release, Saying, provided_matches},
     id::ContentId,
+    sets::{Bits, Set},
     version::{ReleaseVersion, VersionRange},
 };
 
 /// Why there is no lineup.
 #[derive(Debug, Clone, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct Explanation {
     /// The sentences, what was asked for first.
     pub because: Vec<Statement>,
+    /// How many more take part that are not told.
+    pub left_out: usize,
     /// What would help, the smallest change first.
     pub ways_out: Vec<WayOut>,
 }
@@ -33,8 +36,8 @@ pub struct Explanation {
 pub struct Statement {
     /// Which sort: `want`, `need`, `missing`, `welcome`, `refuse`, `platform` or `withdrawn`.
     pub sort: &'static str,
-    /// Which content it is about.
-    pub content: ContentId,
+    /// Which contents speak: all that are wanted, or one after another along a chain of needs.
+    pub contents: Vec<ContentId>,
     /// The sentence.
     pub text: String,
 }
@@ -44,203 +47,335 @@ pub struct Statement {
 pub struct WayOut {
     /// What to change.
     pub change: String,
-    /// The want to change, and the version it would get; no version means to do without it. Nothing where it is the
-    /// platform that would have to change.
-    pub want: Option<(ContentId, Option<ReleaseVersion>)>,
+    /// The wants to change, and the version that each would get; no version means to do without it. Empty where it is
+    /// the platform that would have to change.
+    pub wants: Vec<(ContentId, Option<ReleaseVersion>)>,
     /// The command that does it, where one does.
     pub command: Option<String>,
 }
 
+/// The most sentences that are told.
+const MOST_TOLD: usize = 30;
+
+/// With more needs than this a content's releases are told together.
+const MOST_NEEDS: usize = 3;
+
+/// The most contents that one sentence lists.
+const MOST_LISTED: usize = 6;
+
 /// Builds the explanation from the rules that leave nothing.
-pub(super) fn explain(question: &Question<'_>, end: &DeadEnd<'_>) -> Explanation {
-    let mut because: Vec<Statement> = Vec::new();
-    let candidates = &end.problem.candidates;
-    let mut reached: BTreeSet<&ContentId> = question.wants.keys().collect();
-    let mut waiting: Vec<&Cause<'_>> = end.causes.iter().collect();
-    // From the wants along the needs, so that each sentence speaks of something that was mentioned before.
-    while !waiting.is_empty() {
-        let (now, later): (Vec<&Cause<'_>>, Vec<&Cause<'_>>) =
-            waiting.into_iter().partition(|cause| reached.contains(candidates[subject(cause)].id));
-        let stuck = now.is_empty();
-        let now = if stuck { later.clone() } else { now };
-        for cause in &now {
-            let statement = state(question, candidates, cause);
-            if !because.contains(&statement) {
-                because.push(statement);
-            }
-            if let Cause::Need { group, .. } = cause {
-                let ids = group.iter().map(|(id, _)| id);
-                reached
-                    .extend(ids.filter_map(|id| candidates.iter().map(|c| c.id).find(|known| *known == id)));
-            }
-        }
-        waiting = if stuck { Vec::new() } else { later };
-    }
-    because.sort_by_key(|statement| statement.sort != "want");
-    Explanation { ways_out: ways_out(question, end, candidates), because }
-}
-
-fn subject(cause: &Cause<'_>) -> usize {
-    match cause {
-        Cause::Want { content }
-        | Cause::Platform { content, .. }
-        | Cause::Withdrawn { content, .. }
-        | Cause::Need { content, .. }
-        | Cause::Welcome { content, .. }
-        | Cause::Refuse { content, .. } => *content,
-        Cause::Learned(_) => 0,
+///
+/// # Errors
+/// What would have to be read to find the ways out.
+pub(super) fn explain(question: &Question<'_>, end: &DeadEnd<'_>) -> Result<Explanation, Vec<Number>> {
+    let core = blame(question, end, &mut Effort::new(end.conflicts / 4 + 50));
+    let teller = Teller { question, core: &core };
+    let mut because = teller.sentences();
+    let left_out = because.len().saturating_sub(MOST_TOLD);
+    because.truncate(MOST_TOLD);
+    let mut effort = Effort::new(end.conflicts / 4 + 2_000);
+    let ways_out = ways_out(question, &core, &mut effort);
+    if effort.unread.is_empty() {
+        Ok(Explanation { because, left_out, ways_out })
+    } else {
+        Err(effort.unread)
     }
 }
 
-fn state(question: &Question<'_>, candidates: &[Candidate<'_>], cause: &Cause<'_>) -> Statement {
-    let id = candidates[subject(cause)].id;
-    let who = |releases: &Set| name_releases(&candidates[subject(cause)], releases);
-    let (sort, text) = match cause {
-        Cause::Want { .. } => {
-            let range = question.wants.get(id);
-            (
-                "want",
-                format!("you want {}", range.map_or_else(|| id.to_string(), |range| with_range(id, range))),
-            )
+/// One sentence before it is joined to others.
+#[derive(Clone)]
+struct Clause {
+    sort: &'static str,
+    subject: Number,
+    releases: Set,
+    /// What follows the name: "need", or "needs" for one.
+    verb: (&'static str, &'static str),
+    rest: String,
+    /// The one content that is needed, and its releases that will do.
+    leads_to: Option<(Number, Set)>,
+    /// All contents that it names.
+    names: Vec<Number>,
+}
+
+struct Teller<'a> {
+    question: &'a Question<'a>,
+    core: &'a BTreeSet<Blame>,
+}
+
+impl Teller<'_> {
+    /// From the wants along the needs, so that each sentence speaks of something that was mentioned before.
+    fn sentences(&self) -> Vec<Statement> {
+        let mut sentences = self.wants();
+        let mut waiting = self.clauses();
+        let mut reached: BTreeSet<Number> = self
+            .core
+            .iter()
+            .filter(|blame| matches!(blame, Blame::Want(_)))
+            .map(|blame| blame.subject())
+            .collect();
+        while !waiting.is_empty() {
+            let at = waiting.iter().position(|clause| reached.contains(&clause.subject)).unwrap_or(0);
+            let first = waiting.remove(at);
+            reached.extend(&first.names);
+            let mut contents = vec![self.id(first.subject).clone()];
+            let (who, many) = name_releases(self.content(first.subject), &first.releases);
+            let mut text = format!("{who} {} {}", if many { first.verb.0 } else { first.verb.1 }, first.rest);
+            let mut sort = first.sort;
+            let mut last = first;
+            while let Some(at) = next_in_chain(&last, &waiting, self.core) {
+                last = waiting.remove(at);
+                reached.extend(&last.names);
+                contents.push(self.id(last.subject).clone());
+                text = format!("{text}, which {} {}", last.verb.1, last.rest);
+                sort = last.sort;
+            }
+            sentences.push(Statement { sort, contents, text });
         }
-        Cause::Platform { releases, miss, .. } => {
-            let (who, many) = who(releases);
-            let runs = if many { "need" } else { "needs" };
+        sentences
+    }
+
+    fn wants(&self) -> Vec<Statement> {
+        let mut wanted: Vec<&ContentId> = Vec::new();
+        for blame in self.core {
+            if let Blame::Want(number) = blame {
+                wanted.push(self.id(*number));
+            }
+        }
+        if wanted.is_empty() {
+            return Vec::new();
+        }
+        wanted.sort();
+        let texts: Vec<String> = wanted.iter().map(|id| self.want(id)).collect();
+        let contents = wanted.into_iter().cloned().collect();
+        vec![Statement { sort: "want", contents, text: format!("you want {}", listed(&texts)) }]
+    }
+
+    fn want(&self, id: &ContentId) -> String {
+        let (range, content) = (self.question.wants.get(id), self.question.universe.get(id));
+        match (range, content) {
+            (Some(range), Some(content)) => shown_range(content, range),
+            _ => id.to_string(),
+        }
+    }
+
+    /// Everything but the wants, in an order that does not depend on how the proof was found.
+    fn clauses(&self) -> Vec<Clause> {
+        let mut clauses: Vec<Clause> = Vec::new();
+        let mut misses: BTreeMap<(Number, PlatformMiss), Set> = BTreeMap::new();
+        for blame in self.core {
+            match *blame {
+                Blame::Want(_) => {}
+                Blame::Platform(number, ground) => {
+                    let Some(rare) = self.question.universe.gathered(number).rare else {
+                        continue;
+                    };
+                    let (releases, one) = &rare.grounds[ground as usize];
+                    let release = &self.content(number).releases[*one as usize];
+                    if let Some(miss) = self.question.platform.miss(release) {
+                        let known = misses.entry((number, miss)).or_insert_with(|| releases.clone());
+                        *known = known.or(releases);
+                    }
+                }
+                Blame::Withdrawn(number) => {
+                    let rare = self.question.universe.gathered(number).rare;
+                    let withdrawn = rare.and_then(|rare| rare.withdrawn.clone());
+                    clauses.push(Clause {
+                        sort: "withdrawn",
+                        subject: number,
+                        releases: withdrawn.unwrap_or(Set::One(0)),
+                        verb: ("were", "was"),
+                        rest: "withdrawn by the author".into(),
+                        leads_to: None,
+                        names: Vec::new(),
+                    });
+                }
+                Blame::Line(number, line) => clauses.push(self.line(number, line)),
+            }
+        }
+        clauses.extend(misses.into_iter().map(|((subject, miss), releases)| {
             let range =
                 if miss.range.is_any() { String::new() } else { format!(" {}", miss.range.in_words()) };
-            ("platform", format!("{who} {runs} {}{range}, and {}", miss.part, miss.what_is_there()))
-        }
-        Cause::Withdrawn { releases, .. } => {
-            let (who, many) = who(releases);
-            ("withdrawn", format!("{who} {} withdrawn by the author", if many { "were" } else { "was" }))
-        }
-        Cause::Need { releases, group, .. } => {
-            let (who, many) = who(releases);
-            let wanted: Vec<String> = group.iter().map(|(id, range)| with_range(id, range)).collect();
-            let verb = if many { "need" } else { "needs" };
-            let known = group.iter().any(|(id, _)| question.universe.get(id).is_some());
-            if known {
-                ("need", format!("{who} {verb} {}", wanted.join(" or ")))
+            Clause {
+                sort: "platform",
+                subject,
+                releases,
+                verb: ("need", "needs"),
+                rest: format!("{}{range}, and {}", miss.part, miss.what_is_there()),
+                leads_to: None,
+                names: Vec::new(),
+            }
+        }));
+        clauses.sort_by(|a, b| self.id(a.subject).cmp(self.id(b.subject)));
+        let mut told: Vec<Clause> = Vec::new();
+        for same in clauses.chunk_by(|a, b| a.subject == b.subject) {
+            let (needs, others): (Vec<&Clause>, Vec<&Clause>) =
+                same.iter().partition(|clause| clause.sort == "need");
+            if needs.len() > MOST_NEEDS {
+                told.push(self.together(&needs));
+                told.extend(others.into_iter().cloned());
             } else {
-                ("missing", format!("{who} {verb} {}, and no catalogue has it", wanted.join(" or ")))
+                told.extend(same.iter().cloned());
             }
         }
-        Cause::Welcome { releases, other, range, .. } => {
-            let (who, many) = who(releases);
-            (
-                "welcome",
-                format!("{who} {} with {} only", if many { "go" } else { "goes" }, with_range(other, range)),
-            )
+        told
+    }
+
+    /// Tells in one sentence what a content's releases need, each something else.
+    fn together(&self, needs: &[&Clause]) -> Clause {
+        let mut names: Vec<Number> = needs.iter().flat_map(|clause| clause.names.iter().copied()).collect();
+        names.sort_by(|a, b| self.id(*a).cmp(self.id(*b)));
+        names.dedup();
+        let texts: Vec<&str> = names.iter().map(|number| self.id(*number).as_str()).collect();
+        let releases = needs.iter().map(|clause| clause.releases.clone()).reduce(|a, b| a.or(&b));
+        Clause {
+            sort: "need",
+            subject: needs[0].subject,
+            releases: releases.unwrap_or(Set::One(0)),
+            verb: ("need", "needs"),
+            rest: format!("{}, each release other versions", listed(&texts)),
+            leads_to: None,
+            names,
         }
-        Cause::Refuse { releases, other, range, .. } => {
-            let (who, many) = who(releases);
-            let verb = if many { "refuse" } else { "refuses" };
-            ("refuse", format!("{who} {verb} to run beside {}", with_range(other, range)))
+    }
+
+    fn line(&self, subject: Number, line: u32) -> Clause {
+        let said = &self.question.universe.gathered(subject).lines[line as usize];
+        let relations = self.relations(subject, said);
+        let universe = self.question.universe;
+        let wanted: Vec<String> = relations
+            .iter()
+            .map(|(id, range)| match universe.get(id) {
+                Some(content) => shown_range(content, range),
+                None => with_range(id, range),
+            })
+            .collect();
+        let names = relations.iter().filter_map(|(id, _)| universe.number(id)).collect();
+        let is_known = relations
+            .iter()
+            .any(|(id, _)| universe.get(id).is_some() || universe.providers(id).next().is_some());
+        let (sort, verb, rest) = match said.saying {
+            Saying::Need | Saying::Any(_) if is_known => ("need", ("need", "needs"), listed_or(&wanted)),
+            Saying::Need | Saying::Any(_) => {
+                ("missing", ("need", "needs"), format!("{}, and no catalogue has it", listed_or(&wanted)))
+            }
+            Saying::Welcome => ("welcome", ("go", "goes"), format!("with {} only", listed_or(&wanted))),
+            Saying::Refuse => {
+                ("refuse", ("refuse", "refuses"), format!("to run beside {}", listed_or(&wanted)))
+            }
+        };
+        let leads_to = match (said.saying, relations.as_slice()) {
+            (Saying::Need, [(id, range)]) => {
+                let number = universe.number(id).filter(|number| universe.providers_of(*number).is_empty());
+                number.and_then(|number| Some((number, meeting(universe.content(number)?, range))))
+            }
+            _ => None,
+        };
+        Clause { sort, subject, releases: said.releases.clone(), verb, rest, leads_to, names }
+    }
+
+    fn relations(&self, subject: Number, said: &Line) -> Vec<(&ContentId, &VersionRange)> {
+        let release: &Release = &self.content(subject).releases[said.release as usize];
+        let id = self.question.universe.id(said.on);
+        let one = match said.saying {
+            Saying::Any(place) => return release.needs_any[usize::from(place)].iter().collect(),
+            Saying::Need => &release.needs,
+            Saying::Welcome => &release.welcomes,
+            Saying::Refuse => &release.refuses,
+        };
+        one.get_key_value(id).into_iter().collect()
+    }
+
+    fn id(&self, number: Number) -> &ContentId {
+        self.question.universe.id(number)
+    }
+
+    fn content(&self, number: Number) -> &Content {
+        // Only contents speak, names that nobody bears do not.
+        self.question.universe.content(number).unwrap_or_else(|| unreachable!("a content without releases"))
+    }
+}
+
+/// Finds the one clause with which a sentence goes on: where it leads to a content that says one thing only in this
+/// explanation, and says it in every release that comes into question.
+fn next_in_chain(last: &Clause, waiting: &[Clause], core: &BTreeSet<Blame>) -> Option<usize> {
+    let (number, releases) = last.leads_to.as_ref()?;
+    if core.contains(&Blame::Want(*number)) {
+        return None;
+    }
+    let mut theirs = waiting.iter().enumerate().filter(|(_, clause)| clause.subject == *number);
+    let (at, only) = theirs.next()?;
+    let others_lead_there =
+        waiting.iter().enumerate().any(|(other, clause)| other != at && clause.names.contains(number));
+    let is_one = theirs.next().is_none() && !others_lead_there && only.sort != "withdrawn";
+    (is_one && releases.is_subset(&only.releases)).then_some(at)
+}
+
+/// The releases of a content that a range takes.
+fn meeting(content: &Content, range: &VersionRange) -> Set {
+    let mut set = Set::empty(content.releases.len() + 1);
+    for (bit, release) in content.releases.iter().enumerate() {
+        if provided_matches(Some(&release.version), range) {
+            set.insert(bit);
         }
-        Cause::Learned(_) => ("need", String::new()),
-    };
-    Statement { sort, content: id.clone(), text }
+    }
+    set
+}
+
+/// Returns `name` or `name 2.1 or newer`; a range that takes every known release says nothing.
+fn shown_range(content: &Content, range: &VersionRange) -> String {
+    if meeting(content, range).len() == content.releases.len() && !range.is_exact() {
+        content.id.to_string()
+    } else {
+        with_range(&content.id, range)
+    }
+}
+
+/// Returns `a, b and c`, and of very many the first few.
+pub(super) fn listed<T: AsRef<str>>(names: &[T]) -> String {
+    joined(names, "and")
+}
+
+fn listed_or(names: &[String]) -> String {
+    joined(names, "or")
+}
+
+fn joined<T: AsRef<str>>(names: &[T], word: &str) -> String {
+    let texts: Vec<&str> = names.iter().map(AsRef::as_ref).collect();
+    match texts.as_slice() {
+        [] => String::new(),
+        [only] => (*only).to_owned(),
+        [rest @ .., last] if texts.len() <= MOST_LISTED => format!("{} {word} {last}", rest.join(", ")),
+        _ => format!("{} {word} {} more", texts[..MOST_LISTED - 1].join(", "), texts.len() + 1 - MOST_LISTED),
+    }
 }
 
 /// Names some of a content's releases, and says whether they are several: `tidebell 1.4`, `tidebell 1.2 to 1.4`,
 /// `every known tidebell`.
-fn name_releases(candidate: &Candidate<'_>, releases: &Set) -> (String, bool) {
-    let mut all: Vec<_> = candidate.releases.iter().map(|release| &release.version).collect();
-    all.sort();
-    let mut named: Vec<_> = releases
-        .iter()
-        .filter_map(|bit| candidate.releases.get(bit))
-        .map(|release| &release.version)
-        .collect();
-    named.sort();
-    let id = candidate.id;
-    match named.as_slice() {
+fn name_releases(content: &Content, releases: &Set) -> (String, bool) {
+    // Newest first, as the bits are.
+    let all = &content.releases;
+    let bits: Vec<usize> = releases.iter().filter(|bit| *bit < all.len()).collect();
+    let id = &content.id;
+    let version = |bit: usize| &all[bit].version;
+    match bits.as_slice() {
         [] => (id.to_string(), false),
-        [only] if only.is_unversioned() => (id.to_string(), false),
-        [only] => (format!("{id} {only}"), false),
-        [first, .., last] => {
-            let from = all.iter().position(|version| version == first).unwrap_or(0);
-            let in_a_row = all[from..].iter().zip(&named).all(|(a, b)| a == b);
-            let text = if named.len() == all.len() {
-                format!("every known {id}")
-            } else if in_a_row && all.last() == Some(last) {
-                format!("{id} from {first} on")
+        [only] if version(*only).is_unversioned() => (id.to_string(), false),
+        [only] => (format!("{id} {}", version(*only)), false),
+        [newest, .., oldest] => {
+            let in_a_row = oldest - newest + 1 == bits.len();
+            if bits.len() == all.len() {
+                (format!("every known {id}"), false)
+            } else if in_a_row && *newest == 0 {
+                (format!("{id} from {} on", version(*oldest)), true)
             } else if in_a_row {
-                format!("{id} {first} to {last}")
-            } else if named.len() <= 4 {
-                let texts: Vec<String> = named.iter().map(ToString::to_string).collect();
-                format!("{id} {}", texts.join(", "))
+                (format!("{id} {} to {}", version(*oldest), version(*newest)), true)
+            } else if bits.len() <= 4 {
+                let texts: Vec<&str> = bits.iter().rev().map(|bit| version(*bit).as_str()).collect();
+                (format!("{id} {}", texts.join(", ")), true)
             } else {
-                format!("{} releases of {id} between {first} and {last}", named.len())
-            };
-            let many = !text.starts_with("every");
-            (text, many)
+                let (from, to) = (version(*oldest), version(*newest));
+                (format!("{} releases of {id} between {from} and {to}", bits.len()), true)
+            }
         }
     }
-}
-
-/// Tries small changes to the wants that take part, and to the platform.
-fn ways_out(question: &Question<'_>, end: &DeadEnd<'_>, candidates: &[Candidate<'_>]) -> Vec<WayOut> {
-    const MOST_TRIED: usize = 12;
-    let wanted: Vec<&ContentId> = end
-        .causes
-        .iter()
-        .filter(|cause| matches!(cause, Cause::Want { .. }))
-        .map(|cause| candidates[subject(cause)].id)
-        .take(MOST_TRIED)
-        .collect();
-    let mut found = Vec::new();
-    let solvable = |wants: &BTreeMap<ContentId, VersionRange>, platform: &Platform| {
-        is_solvable(&Question { platform, wants, ..*question })
-    };
-    for id in &wanted {
-        if question.wants[*id].is_any() {
-            continue;
-        }
-        let mut wants = question.wants.clone();
-        wants.insert((*id).clone(), VersionRange::any());
-        if let Ok(selection) = engine::run(&Question { wants: &wants, ..*question })
-            && let Some(version) = selection.get(*id)
-        {
-            found.push(WayOut {
-                change: format!("take {id} {version}"),
-                want: Some(((*id).clone(), Some(version.clone()))),
-                command: Some(format!("yalotheca add {id}@={version}")),
-            });
-        }
-    }
-    for miss in end.causes.iter().filter_map(|cause| match cause {
-        Cause::Platform { miss, .. } => Some(miss),
-        _ => None,
-    }) {
-        let Some(version) = lowest_in(&miss.range) else { continue };
-        let mut platform = question.platform.clone();
-        platform.parts.insert(miss.part.clone(), version.clone());
-        let change = format!("give the server {} {}", miss.part, miss.range.in_words());
-        if found.iter().all(|way: &WayOut| way.change != change) && solvable(question.wants, &platform) {
-            found.push(WayOut { change, want: None, command: None });
-        }
-    }
-    for id in &wanted {
-        let mut wants = question.wants.clone();
-        wants.remove(*id);
-        if solvable(&wants, question.platform) {
-            found.push(WayOut {
-                change: format!("do without {id}"),
-                want: Some(((*id).clone(), None)),
-                command: Some(format!("yalotheca drop {id}")),
-            });
-        }
-    }
-    found
-}
-
-/// Finds a version that a range takes, among the versions that the range itself names.
-fn lowest_in(range: &VersionRange) -> Option<ReleaseVersion> {
-    range
-        .as_str()
-        .split([',', ' ', '|'])
-        .map(|word| word.trim_start_matches(['<', '>', '=', '^']).trim_end_matches(".*"))
-        .filter_map(|word| ReleaseVersion::parse(word).ok())
-        .find(|version| range.matches(version))
 }

@@ -5,13 +5,20 @@
 //! the same dead end is never entered twice. When nothing is left, the rules at the root of the derivation are the
 //! explanation. (The scheme is that of conflict-driven clause learning, over sets of releases instead of truth values.)
 
+mod blame;
+mod decide;
 mod engine;
 mod explain;
+mod learn;
 mod problem;
-mod sets;
+mod propagate;
+mod rules;
 #[cfg(test)]
 mod tests;
+mod trim;
+mod variable;
 mod verify;
+mod ways;
 
 use std::collections::BTreeMap;
 
@@ -19,7 +26,7 @@ pub use explain::{Explanation, Statement, WayOut};
 pub use verify::{Breach, verify};
 
 use crate::{
-    catalogue::{Platform, Universe},
+    catalogue::{Number, Platform, Universe},
     id::ContentId,
     version::{ReleaseVersion, VersionRange},
 };
@@ -47,60 +54,35 @@ pub enum Answer {
     Lineup(Selection),
     /// There is none, and this is why.
     None(Explanation),
+    /// These contents have not been read, and something that may be chosen needs them; it is to be solved again once
+    /// they were added (an open universe only).
+    Unread(Vec<ContentId>),
 }
 
 /// Finds the best lineup: what is locked stays where it can; then each want gets its newest release that fits, then
 /// each dependency. Pre-releases come last. Nothing is in it that nothing needs.
 pub fn solve(question: &Question<'_>) -> Answer {
-    match engine::run(question) {
-        Ok(selection) => Answer::Lineup(trim(question, selection)),
-        Err(end) => Answer::None(explain::explain(question, &end)),
-    }
-}
-
-/// Returns whether there is a lineup, without saying why not.
-fn is_solvable(question: &Question<'_>) -> bool {
-    engine::run(question).is_ok()
-}
-
-/// Takes out what no want leads to (an alternative that became needless after it was chosen).
-fn trim(question: &Question<'_>, selection: Selection) -> Selection {
-    let mut kept: std::collections::BTreeSet<&ContentId> = question.wants.keys().collect();
-    let mut next: Vec<&ContentId> = kept.iter().copied().collect();
-    while let Some(id) = next.pop() {
-        let Some(release) = selection.get(id).and_then(|version| question.universe.release(id, version))
-        else {
-            continue;
-        };
-        let groups = release
-            .needs
-            .iter()
-            .map(|(id, range)| vec![(id, range)])
-            .chain(release.needs_any.iter().map(|group| group.iter().collect()));
-        for group in groups {
-            let by_platform =
-                group.iter().any(|(id, range)| verify::platform_provides(question.platform, id, range));
-            if by_platform || verify::meets_any(question.universe, id, &selection[id], &group) {
-                continue;
-            }
-            let bearers = group
-                .iter()
-                .flat_map(|(named, _)| std::iter::once(*named).chain(question.universe.providers(named)));
-            let mut meeting: Vec<&ContentId> = bearers
-                .filter_map(|other| selection.get_key_value(other))
-                .filter(|(other, version)| verify::meets_any(question.universe, other, version, &group))
-                .map(|(other, _)| other)
-                .collect();
-            // What is kept anyway, or bears the very name that is needed, comes before stand-ins.
-            meeting
-                .sort_by_key(|other| (!kept.contains(other), !group.iter().any(|(named, _)| named == other)));
-            if let Some(first) = meeting.first()
-                && kept.insert(first)
-            {
-                next.push(first);
-            }
+    match engine::run(question, usize::MAX) {
+        engine::End::Found(found) if found.may_be_trimmed => {
+            Answer::Lineup(trim::trim(question, found.selection))
         }
+        engine::End::Found(found) => Answer::Lineup(found.selection),
+        engine::End::Dead(end) => match explain::explain(question, &end) {
+            Ok(explanation) => Answer::None(explanation),
+            Err(unread) => Answer::Unread(named(question.universe, unread)),
+        },
+        engine::End::Unread(unread) => Answer::Unread(named(question.universe, unread)),
+        engine::End::GaveUp => unreachable!("there was no bound"),
     }
-    let kept: std::collections::BTreeSet<ContentId> = kept.into_iter().cloned().collect();
-    selection.into_iter().filter(|(id, _)| kept.contains(id)).collect()
+}
+
+/// A length as a number in the search's small form.
+fn next_number(length: usize) -> u32 {
+    u32::try_from(length).unwrap_or(u32::MAX)
+}
+
+fn named(universe: &Universe, mut numbers: Vec<Number>) -> Vec<ContentId> {
+    numbers.sort_unstable();
+    numbers.dedup();
+    numbers.into_iter().map(|number| universe.id(number).clone()).collect()
 }

@@ -1,306 +1,404 @@
-//! From metadata to rules over sets of releases ("nogoods": things that may not all be so).
+//! From metadata to rules over sets of releases: terms that may not all hold.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 
-use super::{Question, sets::Set, verify::platform_provides};
+use super::{Question, verify::platform_provides};
 use crate::{
-    catalogue::{Content, PlatformMiss, Relations, Release, provided_matches},
+    catalogue::{
+        Content, Gathered, Line, Number, Rare, Relations, Release, Saying, Universe, provided_matches,
+    },
     id::ContentId,
+    sets::{Bits, Set},
     version::{ReleaseVersion, VersionRange},
 };
 
-/// A content in the problem, by number.
-pub(super) type Var = usize;
+/// A content in the problem, by the order in which it was met.
+pub(super) type Var = u32;
 
-/// What a rule stands for. Rules that were learned are made of others.
-#[derive(Debug, Clone)]
-pub(super) enum Cause<'a> {
+/// What a rule stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Cause {
     /// Somebody asked for it.
     Want { content: Var },
-    /// These releases do not run here.
-    Platform { content: Var, releases: Set, miss: PlatformMiss },
+    /// Releases that ask something of the platform that it does not have: one of the content's `grounds`.
+    Platform { content: Var, ground: u32 },
     /// These releases were withdrawn.
-    Withdrawn { content: Var, releases: Set },
-    /// These releases need one of those.
-    Need { content: Var, releases: Set, group: Group<'a> },
-    /// These releases take only some versions of another content.
-    Welcome { content: Var, releases: Set, other: &'a ContentId, range: &'a VersionRange },
-    /// These releases refuse another content.
-    Refuse { content: Var, releases: Set, other: &'a ContentId, range: &'a VersionRange },
-    /// Learned from these rules.
-    Learned(Vec<usize>),
+    Withdrawn { content: Var },
+    /// What some releases say: one of the content's `lines`.
+    Line { content: Var, line: u32 },
+    /// Derived from other rules.
+    Learned { from: u32, to: u32 },
 }
 
-/// Needs of which any one will do.
-#[derive(Debug, Clone)]
-pub(super) enum Group<'a> {
-    /// The usual case.
-    One(&'a ContentId, &'a VersionRange),
-    /// Several.
-    Any(&'a Relations),
-}
-
-impl<'a> Group<'a> {
-    pub(super) fn iter(&self) -> impl Iterator<Item = (&'a ContentId, &'a VersionRange)> + use<'a> {
-        let (one, any) = match self {
-            Self::One(id, range) => (Some((*id, *range)), None),
-            Self::Any(relations) => (None, Some(relations.iter())),
-        };
-        one.into_iter().chain(any.into_iter().flatten())
+impl Cause {
+    /// Returns the content that speaks.
+    pub(super) fn subject(self) -> Option<Var> {
+        match self {
+            Self::Want { content }
+            | Self::Platform { content, .. }
+            | Self::Withdrawn { content }
+            | Self::Line { content, .. } => Some(content),
+            Self::Learned { .. } => None,
+        }
     }
 }
 
-/// Terms that may not all hold: each says that a content's choice lies in a set.
+/// A content's choice lies in a set.
 #[derive(Debug, Clone)]
-pub(super) struct Nogood<'a> {
-    pub(super) terms: Vec<(Var, Set)>,
-    pub(super) cause: Cause<'a>,
+pub(super) struct Term<S> {
+    pub(super) var: Var,
+    pub(super) set: S,
+}
+
+/// Rules before they are taken up: the terms of each may not all hold.
+#[derive(Debug)]
+pub(super) struct Drafts<S> {
+    /// The terms of one after another.
+    pub(super) terms: Vec<Term<S>>,
+    /// For each where its terms end, and what it stands for.
+    pub(super) heads: Vec<(usize, Cause)>,
+}
+
+impl<S: Bits> Drafts<S> {
+    pub(super) fn new() -> Self {
+        Self { terms: Vec::new(), heads: Vec::new() }
+    }
+
+    fn term(&mut self, var: Var, set: S) {
+        self.terms.push(Term { var, set });
+    }
+
+    /// Ends a rule. One with an empty set in it can never apply.
+    fn end(&mut self, cause: Cause) {
+        let start = self.start();
+        if self.terms[start..].iter().any(|term| term.set.is_empty()) {
+            self.terms.truncate(start);
+        } else {
+            self.heads.push((self.terms.len(), cause));
+        }
+    }
+
+    fn start(&self) -> usize {
+        self.heads.last().map_or(0, |(end, _)| *end)
+    }
 }
 
 /// One content in the problem.
 pub(super) struct Candidate<'a> {
-    pub(super) id: &'a ContentId,
-    pub(super) releases: Vec<&'a Release>,
-    /// How many choices there are: the releases, then "absent".
-    pub(super) bound: usize,
+    pub(super) number: Number,
+    pub(super) gathered: Gathered<'a>,
+    /// The release that is locked.
+    pub(super) locked: Option<u32>,
+    /// Releases that come last: pre-releases that nobody asked for.
+    late: Option<&'a Set>,
+    /// Whether somebody asked for it.
+    pub(super) is_wanted: bool,
 }
 
 impl Candidate<'_> {
+    /// Returns how many choices there are: the releases, newest first, then "absent".
+    pub(super) fn bound(&self) -> usize {
+        self.absent() + 1
+    }
+
     pub(super) fn absent(&self) -> usize {
-        self.bound - 1
+        self.gathered.count as usize
     }
 
-    fn present(&self) -> Set {
-        let mut set = Set::full(self.bound);
-        set.remove(self.absent());
-        set
-    }
-
-    fn matching(&self, accept: impl Fn(&Release) -> bool) -> Set {
-        let mut set = Set::empty(self.bound);
-        self.releases
-            .iter()
-            .enumerate()
-            .filter(|(_, release)| accept(release))
-            .for_each(|(bit, _)| set.insert(bit));
-        set
+    /// Returns the best of some choices: what is locked, then the newest; pre-releases last, unless the want names one.
+    pub(super) fn best<S: Bits>(&self, choices: &S) -> Option<usize> {
+        if let Some(locked) = self.locked.map(|bit| bit as usize).filter(|locked| choices.contains(*locked)) {
+            return Some(locked);
+        }
+        let early = self.late.and_then(|late| choices.minus(&S::of(late)).first());
+        early.or_else(|| choices.first())
     }
 }
 
-/// The contents met so far, and who provides what.
+/// The contents met so far.
 pub(super) struct Problem<'a> {
-    question: Question<'a>,
+    pub(super) question: Question<'a>,
     pub(super) candidates: Vec<Candidate<'a>>,
-    numbers: HashMap<&'a ContentId, Var>,
+    /// By number in the universe.
+    vars: Vec<Var>,
+    /// What would have to be read to go on.
+    pub(super) unread: Vec<Number>,
+    /// What the base game brings, by number.
+    base: HashMap<Number, Option<&'a ReleaseVersion>>,
 }
+
+const NOT_MET: Var = Var::MAX;
 
 impl<'a> Problem<'a> {
-    pub(super) fn new(question: &Question<'a>) -> Self {
-        Self { question: *question, candidates: Vec::new(), numbers: HashMap::new() }
-    }
-
-    /// Returns the number of a content, if anything is known of it.
-    pub(super) fn number(&mut self, id: &'a ContentId) -> Option<Var> {
-        if let Some(number) = self.numbers.get(id) {
-            return Some(*number);
+    pub(super) fn new(question: &Question<'a>, room: usize) -> Self {
+        let universe = question.universe;
+        let provided = question.platform.provides.iter();
+        let base = provided.filter_map(|(id, version)| Some((universe.number(id)?, version.as_ref())));
+        Self {
+            question: *question,
+            candidates: Vec::with_capacity(room),
+            vars: vec![NOT_MET; universe.len()],
+            unread: Vec::new(),
+            base: base.collect(),
         }
-        let content = self.question.universe.get(id)?;
-        let releases = self.preferred(content);
-        let bound = releases.len() + 1;
-        self.candidates.push(Candidate { id: &content.id, releases, bound });
-        self.numbers.insert(&content.id, self.candidates.len() - 1);
-        Some(self.candidates.len() - 1)
     }
 
-    /// The releases with the best choice first: what is locked, then the newest; pre-releases last, unless the want
-    /// names one.
-    fn preferred(&self, content: &'a Content) -> Vec<&'a Release> {
-        let locked = self.question.locked.get(&content.id);
-        let asked = self.question.wants.get(&content.id).is_some_and(VersionRange::names_prerelease);
-        let late = |release: &&Release| !asked && release.version.is_prerelease();
-        let is_locked = |release: &&Release| Some(&release.version) == locked;
-        // A universe keeps its releases newest first.
-        let mut releases = Vec::with_capacity(content.releases.len());
-        releases.extend(content.releases.iter().filter(is_locked));
-        releases.extend(content.releases.iter().filter(|release| !is_locked(release) && !late(release)));
-        releases.extend(content.releases.iter().filter(|release| !is_locked(release) && late(release)));
-        releases
+    fn universe(&self) -> &'a Universe {
+        self.question.universe
     }
 
-    /// The rule that a want makes.
-    pub(super) fn want(&mut self, id: &'a ContentId, range: &VersionRange) -> Option<Nogood<'a>> {
-        let content = self.number(id)?;
-        let candidate = &self.candidates[content];
-        let allowed = candidate.matching(|release| takes(range, &release.version));
-        let terms = vec![(content, Set::full(candidate.bound).minus(&allowed))];
-        Some(Nogood { terms, cause: Cause::Want { content } })
-    }
-
-    /// The rules that some of a content's releases make. A rule covers all releases that say the same; those that an
-    /// earlier call (`done`) made are not made again.
-    pub(super) fn rules_of(&mut self, content: Var, releases: &Set, done: &Set) -> Vec<Nogood<'a>> {
-        let mut rules = Vec::new();
-        for bit in releases.iter() {
-            let Some(release) = self.candidates[content].releases.get(bit).copied() else { continue };
-            // What an earlier release, of this call or of one before it, says as well stands in a rule already.
-            let is_known = |same: &Set| {
-                same.iter().any(|other| done.contains(other) || (other < bit && releases.contains(other)))
-            };
-            for (id, range) in &release.needs {
-                let same = self.saying(content, |other| other.needs.get(id) == Some(range));
-                if !is_known(&same) {
-                    rules.extend(self.need_rule(content, &same, Group::One(id, range)));
-                }
-            }
-            for group in &release.needs_any {
-                let same = self.saying(content, |other| other.needs_any.contains(group));
-                if !is_known(&same) {
-                    rules.extend(self.need_rule(content, &same, Group::Any(group)));
-                }
-            }
-            for (id, range) in &release.welcomes {
-                let same = self.saying(content, |other| other.welcomes.get(id) == Some(range));
-                if !is_known(&same) {
-                    self.welcome_rule(content, same, (id, range), &mut rules);
-                }
-            }
-            for (id, range) in &release.refuses {
-                let same = self.saying(content, |other| other.refuses.get(id) == Some(range));
-                if !is_known(&same) {
-                    self.refuse_rules(content, &same, (id, range), &mut rules);
-                }
-            }
+    /// Returns the place of a content in the problem, if anything is known of it.
+    fn var(&mut self, number: Number) -> Option<Var> {
+        if self.vars[number as usize] != NOT_MET {
+            return Some(self.vars[number as usize]);
         }
-        rules
+        let gathered = self.universe().gathered(number);
+        if gathered.count == 0 {
+            return None;
+        }
+        let late = gathered.rare.and_then(|rare| rare.prereleases.as_ref());
+        let want = || self.question.wants.get(self.universe().id(number));
+        self.candidates.push(Candidate {
+            number,
+            gathered,
+            locked: self.locked(number),
+            late: late.filter(|_| !want().is_some_and(VersionRange::names_prerelease)),
+            is_wanted: false,
+        });
+        let var = Var::try_from(self.candidates.len() - 1).unwrap_or(NOT_MET);
+        self.vars[number as usize] = var;
+        Some(var)
     }
 
-    fn saying(&self, content: Var, says: impl Fn(&Release) -> bool) -> Set {
-        self.candidates[content].matching(says)
+    fn locked(&self, number: Number) -> Option<u32> {
+        if self.question.locked.is_empty() {
+            return None;
+        }
+        let version = self.question.locked.get(self.universe().id(number))?;
+        let releases = &self.universe().content(number)?.releases;
+        (0..).zip(releases).find(|(_, release)| release.version == *version).map(|(bit, _)| bit)
     }
 
-    fn welcome_rule(
+    pub(super) fn content(&self, var: Var) -> &'a Content {
+        let content = self.universe().content(self.candidates[var as usize].number);
+        content.unwrap_or_else(|| unreachable!("only contents with releases are met"))
+    }
+
+    /// The rule that a want makes; none for what nobody knows.
+    pub(super) fn want<S: Bits>(
         &mut self,
-        content: Var,
-        releases: Set,
-        (other, range): (&'a ContentId, &'a VersionRange),
-        rules: &mut Vec<Nogood<'a>>,
-    ) {
-        let Some(number) = self.number(other).filter(|number| *number != content) else { return };
-        let candidate = &self.candidates[number];
-        let wrong = candidate.present().minus(&candidate.matching(|release| takes(range, &release.version)));
-        let cause = Cause::Welcome { content, releases: releases.clone(), other, range };
-        push_rule(rules, vec![(content, releases), (number, wrong)], cause);
+        id: &ContentId,
+        range: &VersionRange,
+        rules: &mut Drafts<S>,
+    ) -> Option<()> {
+        let content = self.var(self.universe().number(id)?)?;
+        let candidate = &mut self.candidates[content as usize];
+        candidate.is_wanted = true;
+        let bound = candidate.bound();
+        let allowed = self.matching::<S>(content, range.stretch(), || Some(range));
+        rules.term(content, S::full(bound).minus(&allowed));
+        rules.end(Cause::Want { content });
+        Some(())
     }
 
     /// What does not run here and what was withdrawn.
-    pub(super) fn fitness_rules(&self, content: Var) -> Vec<Nogood<'a>> {
-        let candidate = &self.candidates[content];
-        let locked = self.question.locked.get(candidate.id);
-        let mut misses: BTreeMap<PlatformMiss, Set> = BTreeMap::new();
-        let mut withdrawn = Set::empty(candidate.bound);
-        for (bit, release) in candidate.releases.iter().enumerate() {
-            if let Some(miss) = self.question.platform.miss(release) {
-                misses.entry(miss).or_insert_with(|| Set::empty(candidate.bound)).insert(bit);
-            }
-            if release.withdrawn && Some(&release.version) != locked {
-                withdrawn.insert(bit);
+    pub(super) fn fitness_rules<S: Bits>(&self, content: Var, rules: &mut Drafts<S>) {
+        let candidate = &self.candidates[content as usize];
+        let Some(Rare { withdrawn, grounds, .. }) = candidate.gathered.rare else { return };
+        for (ground, (releases, one)) in (0..).zip(grounds) {
+            if self.question.platform.miss(&self.content(content).releases[*one as usize]).is_some() {
+                rules.term(content, S::of(releases));
+                rules.end(Cause::Platform { content, ground });
             }
         }
-        let mut rules: Vec<Nogood<'a>> = misses
-            .into_iter()
-            .map(|(miss, releases)| Nogood {
-                terms: vec![(content, releases.clone())],
-                cause: Cause::Platform { content, releases, miss },
-            })
-            .collect();
-        if !withdrawn.is_empty() {
-            rules.push(Nogood {
-                terms: vec![(content, withdrawn.clone())],
-                cause: Cause::Withdrawn { content, releases: withdrawn },
-            });
+        if let Some(withdrawn) = withdrawn {
+            let mut set = S::of(withdrawn);
+            if let Some(locked) = candidate.locked {
+                set.remove(locked as usize);
+            }
+            rules.term(content, set);
+            rules.end(Cause::Withdrawn { content });
         }
-        rules
     }
 
-    fn need_rule(&mut self, content: Var, releases: &Set, group: Group<'a>) -> Option<Nogood<'a>> {
-        if group.iter().any(|(id, range)| platform_provides(self.question.platform, id, range)) {
-            return None;
+    /// The rules that one thing makes that some of a content's releases say.
+    pub(super) fn line_rules<S: Bits>(&mut self, content: Var, line: u32, rules: &mut Drafts<S>) {
+        let said = &self.candidates[content as usize].gathered.lines[line as usize];
+        let releases = S::of(&said.releases);
+        let cause = Cause::Line { content, line };
+        match said.saying {
+            Saying::Need if !self.base_provides(said.on, || self.range(content, said)) => {
+                self.need_rule(content, releases, Needs { named: &[said.on], said }, cause, rules);
+            }
+            Saying::Need => {}
+            Saying::Any(_) => {
+                let group = self.group(content, said);
+                if group.iter().any(|(id, range)| platform_provides(self.question.platform, id, range)) {
+                    return;
+                }
+                let universe = self.universe();
+                let named: Vec<Number> = group.keys().filter_map(|id| universe.number(id)).collect();
+                self.need_rule(content, releases, Needs { named: &named, said }, cause, rules);
+            }
+            Saying::Welcome => {
+                let Some(other) = self.var(said.on).filter(|other| *other != content) else { return };
+                let candidate = &self.candidates[other as usize];
+                let mut wrong = S::full(candidate.bound());
+                wrong.remove(candidate.absent());
+                let wrong = wrong.minus(&self.meeting(other, content, said));
+                rules.term(content, releases);
+                rules.term(other, wrong);
+                rules.end(cause);
+            }
+            Saying::Refuse => {
+                if self.base_provides(said.on, || self.range(content, said)) {
+                    rules.term(content, releases.clone());
+                    rules.end(cause);
+                }
+                let universe = self.universe();
+                for number in std::iter::once(said.on).chain(universe.providers_of(said.on).iter().copied()) {
+                    let Some(other) = self.var(number).filter(|other| *other != content) else { continue };
+                    let bad = self.meeting(other, content, said);
+                    rules.term(content, releases.clone());
+                    rules.term(other, bad);
+                    rules.end(cause);
+                }
+            }
+        }
+    }
+
+    fn base_provides(&self, on: Number, range: impl Fn() -> Option<&'a VersionRange>) -> bool {
+        if self.base.is_empty() {
+            return false;
+        }
+        let provided = self.base.get(&on);
+        provided.is_some_and(|version| range().is_some_and(|range| provided_matches(*version, range)))
+    }
+
+    fn need_rule<S: Bits>(
+        &mut self,
+        content: Var,
+        releases: S,
+        needs: Needs<'_>,
+        cause: Cause,
+        rules: &mut Drafts<S>,
+    ) {
+        let unread = self.unread.len();
+        for named in needs.named {
+            let bearers = std::iter::once(named).chain(self.universe().providers_of(*named));
+            self.unread.extend(bearers.filter(|number| self.question.universe.is_unread_number(**number)));
+        }
+        if self.unread.len() > unread {
+            // What is not known is taken to be good, until it was read and it is solved again.
+            return;
         }
         // A release that provides what it needs itself needs nothing.
-        let releases = releases.minus(&self.meeting(content, &group));
-        if releases.is_empty() {
-            return None;
-        }
-        let mut terms = Vec::with_capacity(2);
-        terms.push((content, releases.clone()));
-        for (id, _) in group.iter() {
-            let named = self.question.universe.get(id).map(|content| &content.id);
-            let stand_ins = self.question.universe.providers(id);
-            for id in named.into_iter().chain(stand_ins) {
-                let Some(number) = self.number(id) else { continue };
-                if terms.iter().any(|(known, _)| *known == number) {
+        let releases = if self.stands_in(content, needs.named) {
+            releases.minus(&self.meeting(content, content, needs.said))
+        } else {
+            releases
+        };
+        let start = rules.start();
+        rules.term(content, releases);
+        let universe = self.universe();
+        for named in needs.named {
+            for number in std::iter::once(*named).chain(universe.providers_of(*named).iter().copied()) {
+                let Some(other) = self.var(number) else { continue };
+                if rules.terms[start..].iter().any(|term| term.var == other) {
                     continue;
                 }
-                let meeting = self.meeting(number, &group);
+                let meeting: S = self.meeting(other, content, needs.said);
                 if !meeting.is_empty() {
-                    terms.push((number, Set::full(self.candidates[number].bound).minus(&meeting)));
+                    let set = S::full(self.candidates[other as usize].bound()).minus(&meeting);
+                    rules.term(other, set);
                 }
             }
         }
-        Some(Nogood { terms, cause: Cause::Need { content, releases, group } })
+        rules.end(cause);
     }
 
-    /// The releases of a content that meet one of a group's needs.
-    fn meeting(&self, content: Var, group: &Group<'_>) -> Set {
-        let candidate = &self.candidates[content];
-        let mut set = Set::empty(candidate.bound);
-        for (id, range) in group.iter() {
-            let is_it = candidate.id == id;
-            for (bit, release) in candidate.releases.iter().enumerate() {
-                let meets = if is_it {
-                    takes(range, &release.version)
-                } else {
-                    let provided = release.provides.get(id);
-                    provided.is_some_and(|version| provided_matches(version.as_ref(), range))
-                };
-                if meets {
-                    set.insert(bit);
-                }
+    /// Whether a content itself goes by one of these names.
+    fn stands_in(&self, content: Var, named: &[Number]) -> bool {
+        let own = self.candidates[content as usize].number;
+        named.iter().any(|number| *number == own || self.universe().providers_of(*number).contains(&own))
+    }
+
+    /// The releases of `other` that meet what `content` says: that bear the name in a version that is asked for, or
+    /// stand in for it.
+    fn meeting<S: Bits>(&self, other: Var, content: Var, said: &Line) -> S {
+        let candidate = &self.candidates[other as usize];
+        if !matches!(said.saying, Saying::Any(_)) && candidate.number == said.on {
+            return self.matching(other, said.stretch(), || self.range(content, said));
+        }
+        let bearer = self.content(other);
+        let meets = |release: &Release, id: &ContentId, range: &VersionRange| {
+            let stands = release.stands_for(&bearer.id, id);
+            stands.is_some_and(|version| provided_matches(version, range))
+        };
+        let mut set = S::empty(candidate.bound());
+        for (bit, release) in bearer.releases.iter().enumerate() {
+            let meeting = if let Saying::Any(_) = said.saying {
+                self.group(content, said).iter().any(|(id, range)| meets(release, id, range))
+            } else {
+                let id = self.universe().id(said.on);
+                self.range(content, said).is_some_and(|range| meets(release, id, range))
+            };
+            if meeting {
+                set.insert(bit);
             }
         }
         set
     }
 
-    fn refuse_rules(
-        &mut self,
+    /// Returns the range that a line names.
+    fn range(&self, content: Var, said: &Line) -> Option<&'a VersionRange> {
+        let release = self.speaker(content, said);
+        let id = self.universe().id(said.on);
+        match said.saying {
+            Saying::Need => release.needs.get(id),
+            Saying::Welcome => release.welcomes.get(id),
+            Saying::Refuse => release.refuses.get(id),
+            Saying::Any(_) => None,
+        }
+    }
+
+    /// Returns the group that a line names.
+    fn group(&self, content: Var, said: &Line) -> &'a Relations {
+        let place = if let Saying::Any(place) = said.saying { place } else { 0 };
+        &self.speaker(content, said).needs_any[usize::from(place)]
+    }
+
+    fn speaker(&self, content: Var, said: &Line) -> &'a Release {
+        &self.content(content).releases[said.release as usize]
+    }
+
+    /// The releases that a range takes; one that has no version is taken, since nobody can say otherwise.
+    fn matching<'r, S: Bits>(
+        &self,
         content: Var,
-        releases: &Set,
-        refused: (&'a ContentId, &'a VersionRange),
-        rules: &mut Vec<Nogood<'a>>,
-    ) {
-        let (other, range) = refused;
-        let cause = Cause::Refuse { content, releases: releases.clone(), other, range };
-        if platform_provides(self.question.platform, other, range) {
-            rules.push(Nogood { terms: vec![(content, releases.clone())], cause: cause.clone() });
+        stretch: Option<(u64, u64)>,
+        range: impl Fn() -> Option<&'r VersionRange>,
+    ) -> S {
+        let candidate = &self.candidates[content as usize];
+        let places = candidate.gathered.places;
+        let mut set = S::empty(candidate.bound());
+        if let (Some((first, last)), false) = (stretch, places.is_empty()) {
+            let from = places.partition_point(|place| *place > last);
+            let upto = places.partition_point(|place| *place >= first);
+            (from..upto).for_each(|bit| set.insert(bit));
+        } else if let Some(range) = range() {
+            let releases = self.content(content).releases.iter().enumerate();
+            releases
+                .filter(|(_, release)| provided_matches(Some(&release.version), range))
+                .for_each(|(bit, _)| set.insert(bit));
         }
-        let named = self.question.universe.get(other).map(|content| &content.id);
-        let stand_ins = self.question.universe.providers(other);
-        for id in named.into_iter().chain(stand_ins) {
-            let Some(number) = self.number(id).filter(|number| *number != content) else { continue };
-            let bad = self.meeting(number, &Group::One(other, range));
-            push_rule(rules, vec![(content, releases.clone()), (number, bad)], cause.clone());
-        }
+        set
     }
 }
 
-/// A rule with an empty set in it can never apply.
-fn push_rule<'a>(list: &mut Vec<Nogood<'a>>, terms: Vec<(Var, Set)>, cause: Cause<'a>) {
-    if terms.iter().all(|(_, set)| !set.is_empty()) {
-        list.push(Nogood { terms, cause });
-    }
-}
-
-/// Whether a want's or a welcome's range takes a version; one that has none is taken, since nobody can say otherwise.
-fn takes(range: &VersionRange, version: &ReleaseVersion) -> bool {
-    provided_matches(Some(version), range)
+/// What is needed: any of these names, as a line says.
+#[derive(Clone, Copy)]
+struct Needs<'l> {
+    named: &'l [Number],
+    said: &'l Line,
 }

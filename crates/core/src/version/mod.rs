@@ -6,14 +6,16 @@
 //! (`dev` < `snapshot` < `alpha` < `beta` < `pre` < `rc`) comes before the end, the end before any other word (`5` < `5e`),
 //! and a word before a number. What follows a `+` only breaks ties.
 
+mod place;
 mod range;
 #[cfg(test)]
 mod tests;
 
-use std::{cmp::Ordering, fmt};
+use std::{cmp::Ordering, fmt, sync::Arc};
 
 use serde::{Deserialize, Serialize};
 
+use range::Part;
 pub use range::{ParseRangeError, VersionRange};
 
 /// One piece of a version's key. The order of the variants is the order of versions.
@@ -31,11 +33,13 @@ enum Piece {
     Number(u64),
 }
 
-/// A release's version: the text as its author wrote it, and a place in one total order.
+/// A release's version: the text as its author wrote it, and a place in one total order. Clones share the text.
 #[derive(Clone, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub struct ReleaseVersion {
-    text: String,
+pub struct ReleaseVersion(Arc<Parsed>);
+
+struct Parsed {
+    text: Box<str>,
     key: Vec<Piece>,
 }
 
@@ -68,37 +72,37 @@ impl ReleaseVersion {
         if text == UNVERSIONED {
             return Ok(Self::unversioned());
         }
-        Ok(Self { text: text.into(), key: read_key(text)? })
+        Ok(Self(Arc::new(Parsed { text: text.into(), key: read_key(text)? })))
     }
 
     /// Returns the version of a content whose author gives it none. It comes before all others and only `*` takes it.
     pub fn unversioned() -> Self {
-        Self { text: UNVERSIONED.into(), key: Vec::new() }
+        Self(Arc::new(Parsed { text: UNVERSIONED.into(), key: Vec::new() }))
     }
 
     /// Returns whether the author gave no version.
     pub fn is_unversioned(&self) -> bool {
-        self.key.is_empty()
+        self.0.key.is_empty()
     }
 
     /// Returns the text for a table: empty where the author gave no version.
     pub fn shown(&self) -> &str {
-        if self.is_unversioned() { "" } else { &self.text }
+        if self.is_unversioned() { "" } else { &self.0.text }
     }
 
     /// Returns the text as the author wrote it.
     pub fn as_str(&self) -> &str {
-        &self.text
+        &self.0.text
     }
 
     /// Returns whether a word in it marks it as not yet meant for everybody.
     pub fn is_prerelease(&self) -> bool {
-        self.key.iter().any(|piece| matches!(piece, Piece::Pre(_)))
+        self.0.key.iter().any(|piece| matches!(piece, Piece::Pre(_)))
     }
 
     /// Compares as ranges do: `1.0` and `1.0.0` are equal here.
     pub fn compare_precedence(&self, other: &Self) -> Ordering {
-        compare_keys(&self.key, &other.key)
+        compare_keys(&self.0.key, &other.0.key)
     }
 }
 
@@ -204,13 +208,13 @@ fn pre_rank(word: &str, next_is_number: bool) -> Option<u8> {
 
 impl PartialEq for ReleaseVersion {
     fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
+        self.0.text == other.0.text
     }
 }
 impl Eq for ReleaseVersion {}
 impl std::hash::Hash for ReleaseVersion {
     fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
-        self.text.hash(state);
+        self.0.text.hash(state);
     }
 }
 impl PartialOrd for ReleaseVersion {
@@ -224,17 +228,17 @@ impl Ord for ReleaseVersion {
             .cmp(&other.is_unversioned())
             .reverse()
             .then_with(|| self.compare_precedence(other))
-            .then_with(|| self.text.cmp(&other.text))
+            .then_with(|| self.0.text.cmp(&other.0.text))
     }
 }
 impl fmt::Display for ReleaseVersion {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&self.text)
+        f.pad(&self.0.text)
     }
 }
 impl fmt::Debug for ReleaseVersion {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "ReleaseVersion({})", self.text)
+        write!(f, "ReleaseVersion({})", self.0.text)
     }
 }
 impl std::str::FromStr for ReleaseVersion {
@@ -251,6 +255,6 @@ impl TryFrom<String> for ReleaseVersion {
 }
 impl From<ReleaseVersion> for String {
     fn from(version: ReleaseVersion) -> Self {
-        version.text
+        version.as_str().to_owned()
     }
 }

@@ -14,11 +14,11 @@ use super::{Piece, ReleaseVersion, compare_keys};
 #[serde(try_from = "String", into = "String")]
 pub struct VersionRange {
     text: String,
-    alternatives: Vec<Vec<Part>>,
+    pub(super) alternatives: Vec<Vec<Part>>,
 }
 
 #[derive(Debug, Clone)]
-enum Part {
+pub(super) enum Part {
     Any,
     Exactly(ReleaseVersion),
     AtLeast(ReleaseVersion),
@@ -131,10 +131,10 @@ impl Part {
             Self::AtLeast(bound) => version.compare_precedence(bound).is_ge(),
             Self::Above(bound) => version.compare_precedence(bound).is_gt(),
             Self::AtMost(bound) => version.compare_precedence(bound).is_le(),
-            Self::Below { key, .. } => compare_keys(&version.key, key) == Ordering::Less,
+            Self::Below { key, .. } => compare_keys(&version.0.key, key) == Ordering::Less,
             Self::Like { from, below, .. } => {
-                compare_keys(&version.key, from).is_ge()
-                    && compare_keys(&version.key, below) == Ordering::Less
+                compare_keys(&version.0.key, from).is_ge()
+                    && compare_keys(&version.0.key, below) == Ordering::Less
             }
         }
     }
@@ -180,9 +180,9 @@ fn read_part(word: &str) -> Result<Part, String> {
         ">=" => Part::AtLeast(version),
         ">" => Part::Above(version),
         "<=" => Part::AtMost(version),
-        "<" if version.is_prerelease() => Part::Below { key: version.key.clone(), shown: version },
+        "<" if version.is_prerelease() => Part::Below { key: version.0.key.clone(), shown: version },
         "<" => {
-            let mut key = version.key.clone();
+            let mut key = version.0.key.clone();
             key.push(Piece::Floor);
             Part::Below { key, shown: version }
         }
@@ -190,7 +190,12 @@ fn read_part(word: &str) -> Result<Part, String> {
             let main: String = rest.chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
             let numbers = numbers_of(main.trim_end_matches('.'))?;
             let step = numbers.iter().position(|n| *n > 0).unwrap_or(numbers.len() - 1);
-            like(format!("{rest} or newer within {}", &join(&numbers[..=step])), version.key, &numbers, step)
+            like(
+                format!("{rest} or newer within {}", &join(&numbers[..=step])),
+                version.0.key.clone(),
+                &numbers,
+                step,
+            )
         }
         other => return Err(format!("{other:?} is not an operator")),
     })

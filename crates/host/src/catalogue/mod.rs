@@ -4,7 +4,7 @@ mod downloads;
 mod published;
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeMap,
     io,
     path::{Path, PathBuf},
 };
@@ -136,6 +136,12 @@ enum Opened {
     Downloads(Downloads),
 }
 
+/// So many contents are looked for by one thread.
+const FEW: usize = 16;
+
+/// So many threads look for contents at most.
+const MOST_THREADS: usize = 4;
+
 /// All catalogues of one server, in the order that decides.
 pub struct Catalogues<'a> {
     fetcher: &'a Fetcher,
@@ -216,29 +222,44 @@ impl<'a> Catalogues<'a> {
         Ok(None)
     }
 
-    /// Returns everything that a solve of these contents may reach.
+    /// Reads contents into an open universe, with who stands in for them. What nobody has is noted as such.
     ///
     /// # Errors
     /// Where a content's file cannot be fetched or read.
-    pub fn reach(&self, from: impl IntoIterator<Item = ContentId>) -> Result<Universe, CatalogueError> {
-        let mut universe = Universe::default();
-        let mut next: Vec<ContentId> = from.into_iter().collect();
-        let mut seen: BTreeSet<ContentId> = next.iter().cloned().collect();
-        while let Some(id) = next.pop() {
-            let content = self.content(&id)?;
-            let named: Vec<ContentId> = content
-                .iter()
-                .flat_map(|content| &content.releases)
-                .flat_map(|release| release.needed_ids().chain(release.refuses.keys()))
-                .cloned()
-                .chain(self.providers(&id))
-                .collect();
-            next.extend(named.into_iter().filter(|id| seen.insert(id.clone())));
-            if let Some(content) = content {
-                universe.add(content);
+    pub fn read(&self, ids: &[ContentId], universe: &mut Universe) -> Result<(), CatalogueError> {
+        for (id, content) in ids.iter().zip(self.contents(ids)) {
+            for provider in self.providers(id) {
+                universe.note_provider(id, &provider);
+            }
+            match content? {
+                Some(content) => universe.add(content),
+                None => universe.close(id),
             }
         }
-        Ok(universe)
+        Ok(())
+    }
+
+    /// Returns contents, looked for by several threads where they are many: most of the time goes into waiting for the
+    /// network or the disk.
+    fn contents(&self, ids: &[ContentId]) -> Vec<Result<Option<Content>, CatalogueError>> {
+        let threads = (ids.len() / FEW).clamp(1, MOST_THREADS);
+        if threads == 1 {
+            return ids.iter().map(|id| self.content(id)).collect();
+        }
+        let share = ids.len().div_ceil(threads);
+        std::thread::scope(|scope| {
+            let work = |ids: &[ContentId]| ids.iter().map(|id| self.content(id)).collect::<Vec<_>>();
+            let (first, rest) = ids.split_at(share);
+            let others: Vec<_> = rest.chunks(share).map(|ids| scope.spawn(move || work(ids))).collect();
+            let mut found = work(first);
+            for other in others {
+                match other.join() {
+                    Ok(theirs) => found.extend(theirs),
+                    Err(panic) => std::panic::resume_unwind(panic),
+                }
+            }
+            found
+        })
     }
 
     /// Returns the contents that stand in for another one.

@@ -24,6 +24,8 @@ pub(super) struct Published {
     name: String,
     base: Base,
     index: CatalogueIndex,
+    /// Who provides what.
+    providers: BTreeMap<ContentId, Vec<ContentId>>,
 }
 
 impl Published {
@@ -36,7 +38,7 @@ impl Published {
             .ok_or_else(|| CatalogueError::Missing { name: name.into(), what: file.clone() })?;
         let index =
             read_index(&file, &bytes).map_err(|source| CatalogueError::Read { name: name.into(), source })?;
-        Ok(Self { name: name.into(), base: Base::Web(base), index })
+        Ok(Self::new(name, Base::Web(base), index))
     }
 
     pub(super) fn in_folder(name: &str, folder: &Path) -> Result<Self, CatalogueError> {
@@ -44,7 +46,17 @@ impl Published {
         let bytes = fs::read(&file).map_err(|source| disk(name, &file, source))?;
         let index = read_index(&file.display().to_string(), &bytes)
             .map_err(|source| CatalogueError::Read { name: name.into(), source })?;
-        Ok(Self { name: name.into(), base: Base::Folder(folder.into()), index })
+        Ok(Self::new(name, Base::Folder(folder.into()), index))
+    }
+
+    fn new(name: &str, base: Base, index: CatalogueIndex) -> Self {
+        let mut providers: BTreeMap<ContentId, Vec<ContentId>> = BTreeMap::new();
+        for (id, entry) in &index.contents {
+            for provided in &entry.provides {
+                providers.entry(provided.clone()).or_default().push(id.clone());
+            }
+        }
+        Self { name: name.into(), base, index, providers }
     }
 
     pub(super) fn listings(&self) -> Vec<Listing> {
@@ -57,8 +69,7 @@ impl Published {
     }
 
     pub(super) fn providers(&self, id: &ContentId) -> Vec<ContentId> {
-        let provides = self.index.contents.iter().filter(|(_, entry)| entry.provides.contains(id));
-        provides.map(|(provider, _)| provider.clone()).collect()
+        self.providers.get(id).cloned().unwrap_or_default()
     }
 
     /// A content's file is fetched only when its digest changed: it is kept in the cache under that digest.

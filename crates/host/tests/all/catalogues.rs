@@ -3,6 +3,7 @@
 use std::{fs, path::Path};
 
 use yalotheca_core::{
+    catalogue::Universe,
     control::{CatalogueSource, Locked},
     game::{BUILT_IN, Game, load},
     id::{ContentId, Digest},
@@ -74,13 +75,17 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     let fetcher = fetcher(folder.path(), false);
     let game = saltwick()?;
     let catalogues = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
-    let universe = catalogues.reach([id("regatta")?])?;
+    let mut universe = Universe::open();
+    let (regatta, ghost) = (id("regatta")?, id("ghost")?);
+    catalogues.read(&[regatta.clone(), ghost.clone()], &mut universe)?;
     let names: Vec<&str> = universe.iter().map(|content| content.id.as_str()).collect();
-    assert_eq!(names, ["ferry-lines", "harbour-core", "lamp-oil", "night-lamps", "regatta"]);
-    assert_eq!(host.counts().0, 6, "the index and five contents");
+    assert_eq!(names, ["regatta"]);
+    assert!(!universe.is_unread(&ghost), "nobody has it, and that is known");
+    assert!(universe.is_unread(&id("harbour-core")?));
+    assert_eq!(host.counts().0, 2, "the index and one content");
     let again = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
-    again.reach([id("regatta")?])?;
-    assert_eq!(host.counts(), (6, 1), "the index is asked for once more, and has not changed");
+    again.read(&[regatta], &mut Universe::open())?;
+    assert_eq!(host.counts(), (2, 1), "the index is asked for once more, and has not changed");
     Ok(())
 }
 

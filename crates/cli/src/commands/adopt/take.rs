@@ -11,7 +11,7 @@ use yalotheca_core::{
     document::{Before, Document},
     game::{Game, Shape},
     id::{ContentId, TreePath},
-    order::order,
+    order::{Leaning, order},
     route::{destination, scope_of},
     version::ReleaseVersion,
 };
@@ -81,12 +81,14 @@ pub(super) fn take(
     let releases = locked.iter().map(|(id, locked)| (id.clone(), &locked.release)).collect();
     let payloads: BTreeMap<&ContentId, _> =
         chosen.iter().map(|(id, (found, _))| (id, &found.payload)).collect();
-    let by_name = order(&releases, &[]);
+    let asked = BTreeMap::new();
+    let group = |id: &ContentId| game.order.group(id);
+    let by_name = order(&releases, &Leaning { previous: &[], asked: &asked, group: &group });
     let entries: Vec<LineupEntry<'_>> =
         by_name.ids.iter().map(|id| LineupEntry { locked: &locked[id], payload: payloads[id] }).collect();
     let desired = desire(game, &survey.scope, &entries)?;
     let previous = register(tree, &desired.registrations, &mut receipt)?;
-    let ordered = order(&releases, &previous);
+    let ordered = order(&releases, &Leaning { previous: &previous, asked: &asked, group: &group });
     let files: BTreeSet<&TreePath> =
         desired.registrations.iter().map(|registration| &registration.file).collect();
     strangers.retain(|path| !files.contains(path));

@@ -5,10 +5,11 @@ mod run;
 
 use std::{collections::BTreeMap, ops::Range};
 
+use globset::Glob;
 use regex::Regex;
 
 use super::{
-    Game, Place, PlatformRule, Template, Terms, ValueRule,
+    Game, OrderGroups, Place, PlatformRule, Template, Terms, ValueRule,
     raw::{RawGame, RawPlatform, Text},
 };
 use crate::{
@@ -94,6 +95,16 @@ fn pattern_with(text: &Text, group: &str) -> Checked<Regex> {
     Err((text.span(), format!("the pattern needs a group (?<{group}>…)")))
 }
 
+fn order(groups: &[Vec<Text>]) -> Checked<OrderGroups> {
+    let one = |text: &Text| {
+        let glob = Glob::new(text.as_ref())
+            .map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))?;
+        Ok((text.as_ref().clone(), glob.compile_matcher()))
+    };
+    let groups = groups.iter().map(|group| group.iter().map(one).collect()).collect::<Checked<_>>()?;
+    Ok(OrderGroups { groups })
+}
+
 fn number_of(value: &toml::Value) -> Option<String> {
     match value {
         toml::Value::String(text) => Some(text.clone()),
@@ -156,6 +167,7 @@ impl Loader {
             platform,
             provides,
             kinds: kinds_read,
+            order: order(&raw.order.groups)?,
             never_touch: templates(&raw.never_touch.paths)?,
             agree: raw.agree.into_iter().map(|agree| self.agree(&agree)).collect::<Checked<_>>()?,
             terms,

@@ -1,0 +1,180 @@
+//! `order`.
+
+use std::{collections::BTreeMap, process::ExitCode};
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::{
+    catalogue::Release,
+    id::ContentId,
+    order::{Bond, GaveWay, Order, Place},
+    suggest,
+    version::ReleaseVersion,
+};
+
+use super::apply::{Mode, apply};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::{Fresh, ordered},
+    session::Session,
+    ui::Ui,
+    view::{Cell, Page, Role, View, order as words},
+};
+
+/// Show the load order with its reasons, or ask for another place in it.
+#[derive(Debug, Args)]
+pub(crate) struct OrderArgs {
+    /// The content to place; without it the order is shown
+    name: Option<String>,
+    /// Load it after these
+    #[arg(long, value_name = "NAME", requires = "name")]
+    after: Vec<String>,
+    /// Load it before these
+    #[arg(long, value_name = "NAME", requires = "name")]
+    before: Vec<String>,
+    /// Forget what was asked of its place
+    #[arg(long, requires = "name", conflicts_with_all = ["after", "before"])]
+    free: bool,
+}
+
+#[derive(Debug, Serialize)]
+struct OrderView {
+    server: String,
+    order: Vec<Placed>,
+    gave_way: Vec<GaveWay>,
+    circles: Vec<Vec<ContentId>>,
+}
+
+#[derive(Debug, Serialize)]
+struct Placed {
+    place: usize,
+    id: ContentId,
+    version: ReleaseVersion,
+    after: Vec<Reason>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    group: Option<String>,
+}
+
+/// Why it stands after another.
+#[derive(Debug, Serialize)]
+struct Reason {
+    id: ContentId,
+    bond: Bond,
+    says: String,
+}
+
+impl View for OrderView {
+    fn view(&self, page: &mut Page) {
+        page.head(&format!("Load order of {}", self.server));
+        let rows: Vec<Vec<Cell>> = self.order.iter().map(row).collect();
+        page.table(&rows);
+        for circle in &self.circles {
+            let names: Vec<&str> = circle.iter().map(ContentId::as_str).collect();
+            page.gap();
+            page.label(Role::Warn, "Circle", &format!("each of these needs the next: {}", names.join(", ")));
+        }
+        words::gave_way(page, &self.gave_way);
+    }
+}
+
+fn row(placed: &Placed) -> Vec<Cell> {
+    let reasons = placed.after.iter().map(|reason| reason.says.clone());
+    let group = placed.group.iter().map(|patterns| format!("in the group {patterns}"));
+    let reasons: Vec<String> = reasons.chain(group).collect();
+    let name = if placed.version.is_unversioned() {
+        placed.id.to_string()
+    } else {
+        format!("{} {}", placed.id, placed.version)
+    };
+    vec![
+        Cell::new(Role::Dim, placed.place.to_string()),
+        Cell::new(Role::Name, name),
+        Cell::plain(reasons.join("; ")),
+    ]
+}
+
+pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let Some(name) = &args.name else { return show(&session, ui) };
+    let id = known(&session, name)?;
+    let mut wants = session.control.wants.clone();
+    let mut place =
+        if args.free { Place::default() } else { wants.order.get(&id).cloned().unwrap_or_default() };
+    if args.after.is_empty() && args.before.is_empty() && !args.free {
+        return Err(CommandError::Usage {
+            what: format!("nothing is asked of {id}"),
+            hint: Some(format!("yalotheca order {id} --after OTHER, --before OTHER, or --free")),
+        });
+    }
+    // What is asked now counts more than the opposite that was asked before.
+    for other in args.after.iter().map(|name| known(&session, name)) {
+        note(&id, other?, &mut place.after, &mut place.before)?;
+    }
+    for other in args.before.iter().map(|name| known(&session, name)) {
+        note(&id, other?, &mut place.before, &mut place.after)?;
+    }
+    wants.ask_place(&id, place);
+    apply(&session, &session.shelf(), &wants, &Fresh::None, (Mode::Settle, None), ui)
+}
+
+fn note(
+    id: &ContentId,
+    other: ContentId,
+    side: &mut Vec<ContentId>,
+    opposite: &mut Vec<ContentId>,
+) -> Result<(), CommandError> {
+    if other == *id {
+        return Err(CommandError::Usage {
+            what: format!("{id} cannot be loaded before or after itself"),
+            hint: None,
+        });
+    }
+    opposite.retain(|known| *known != other);
+    if !side.contains(&other) {
+        side.push(other);
+    }
+    Ok(())
+}
+
+/// Only what is on the server has a place.
+fn known(session: &Session, name: &str) -> Result<ContentId, CommandError> {
+    let id = ContentId::new(name)?;
+    let lock = &session.control.lock;
+    if lock.get(&id).is_some() {
+        return Ok(id);
+    }
+    Err(CommandError::Usage {
+        what: format!("{id} is not on this server"),
+        hint: suggest::did_you_mean(name, lock.contents.iter().map(|locked| locked.id.as_str()))
+            .or_else(|| Some(format!("yalotheca add {id} brings it"))),
+    })
+}
+
+fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let lock = &session.control.lock;
+    let releases: BTreeMap<ContentId, &Release> =
+        lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect();
+    let Order { ids, kept, gave_way, circles } = ordered(session, &releases, &session.control.wants.order);
+    let mut after: BTreeMap<ContentId, Vec<Reason>> = BTreeMap::new();
+    for relation in &kept {
+        let reason =
+            Reason { id: relation.first.clone(), bond: relation.bond, says: words::as_reason(relation) };
+        after.entry(relation.later.clone()).or_default().push(reason);
+    }
+    let groups = &session.game.order;
+    let order = (1..).zip(&ids).map(|(place, id)| {
+        let patterns: Vec<&str> = groups.patterns(groups.group(id)).collect();
+        let patterns = patterns.join(", ");
+        Placed {
+            place,
+            id: id.clone(),
+            version: releases[id].version.clone(),
+            after: after.remove(id).unwrap_or_default(),
+            group: Some(patterns).filter(|patterns| !patterns.is_empty() && patterns != "*"),
+        }
+    });
+    let order = order.collect();
+    ui.show(&OrderView { server: session.shown(), order, gave_way, circles })?;
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,151 @@
+//! `why`.
+
+use std::process::ExitCode;
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::{id::ContentId, solve::Explanation, suggest, version::ReleaseVersion};
+
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::newer,
+    session::Session,
+    ui::Ui,
+    view::{Page, Role, View, lineup},
+};
+
+/// Say why a content is on the server, and what keeps it from being newer.
+#[derive(Debug, Args)]
+pub(crate) struct WhyArgs {
+    /// The content's name
+    name: String,
+}
+
+#[derive(Debug, Serialize)]
+struct WhyView {
+    id: ContentId,
+    version: ReleaseVersion,
+    /// The want, in words.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    you_want: Option<String>,
+    needed: Vec<Asked>,
+    welcomed: Vec<Asked>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    newer: Option<NewerView>,
+}
+
+/// Another content that asks for it.
+#[derive(Debug, Serialize)]
+struct Asked {
+    by: ContentId,
+    version: ReleaseVersion,
+    /// By which name, where it is not its own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    as_name: Option<ContentId>,
+    range: String,
+}
+
+#[derive(Debug, Serialize)]
+struct NewerView {
+    version: ReleaseVersion,
+    fits: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    by_you: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    because: Option<Explanation>,
+}
+
+impl View for WhyView {
+    fn view(&self, page: &mut Page) {
+        page.head(&format!("Why {} is here", named(&self.id, &self.version)));
+        if let Some(range) = &self.you_want {
+            page.item(Role::Plain, range);
+        }
+        for (asked, verb) in
+            self.needed.iter().map(|a| (a, "needs")).chain(self.welcomed.iter().map(|a| (a, "welcomes")))
+        {
+            let what = match &asked.as_name {
+                Some(name) => format!("{name}, which it stands in for"),
+                None => "it".to_owned(),
+            };
+            let range = if asked.range.is_empty() { String::new() } else { format!(": {}", asked.range) };
+            page.item(Role::Plain, &format!("{} {verb} {what}{range}", named(&asked.by, &asked.version)));
+        }
+        if self.you_want.is_none() && self.needed.is_empty() {
+            page.item(Role::Warn, "Nothing needs it any more; the next settle takes it away.");
+        }
+        let Some(newer) = &self.newer else {
+            page.head("Nothing newer is out");
+            return;
+        };
+        let name = named(&self.id, &newer.version);
+        match (&newer.by_you, &newer.because) {
+            (Some(range), _) => {
+                page.head(&format!("{name} is out"));
+                page.item(Role::Plain, &format!("You want {range}, so it stays."));
+                page.item(Role::Plain, &format!("yalotheca add '{}@*' lets it go on.", self.id));
+            }
+            (None, Some(because)) => {
+                page.head(&format!("{name} is out and cannot be had"));
+                lineup::sentences(page, because);
+            }
+            (None, None) => {
+                page.head(&format!("{name} is out and fits"));
+                page.item(Role::Plain, &format!("yalotheca update {} takes it.", self.id));
+            }
+        }
+    }
+}
+
+/// Returns `name 1.4`, or the name alone where the author gives no version.
+fn named(id: &ContentId, version: &ReleaseVersion) -> String {
+    format!("{id} {}", version.shown()).trim_end().to_owned()
+}
+
+pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let lock = &session.control.lock;
+    let id = ContentId::new(&args.name)?;
+    let Some(locked) = lock.get(&id) else {
+        let near = suggest::did_you_mean(id.as_str(), lock.contents.iter().map(|other| other.id.as_str()));
+        return Err(CommandError::Usage {
+            what: format!("{id} is not on this server"),
+            hint: near.or_else(|| Some(format!("yalotheca about {id} tells whether it would fit"))),
+        });
+    };
+    let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
+    for other in lock.contents.iter().filter(|other| other.id != id) {
+        let release = &other.release;
+        let asks = |(name, range): (&ContentId, &yalotheca_core::version::VersionRange)| {
+            locked.release.stands_for(&id, name).map(|_| Asked {
+                by: other.id.clone(),
+                version: release.version.clone(),
+                as_name: (*name != id).then(|| name.clone()),
+                range: if range.is_any() { String::new() } else { range.in_words() },
+            })
+        };
+        needed.extend(release.needs.iter().filter_map(asks));
+        needed.extend(release.needs_any.iter().flatten().filter_map(asks));
+        welcomed.extend(release.welcomes.iter().filter_map(asks));
+    }
+    let shelf = session.shelf();
+    let newer = newer(&session, &shelf, &id, &locked.release.version)?.map(|newer| NewerView {
+        fits: newer.by_you.is_none() && newer.because.is_none(),
+        version: newer.version,
+        by_you: newer.by_you,
+        because: newer.because,
+    });
+    let you_want = session.control.wants.wants.get(&id).map(|range| {
+        if range.is_any() {
+            "You want it.".to_owned()
+        } else if range.is_exact() {
+            format!("You hold it at {}.", range.in_words())
+        } else {
+            format!("You want {}.", range.in_words())
+        }
+    });
+    let version = locked.release.version.clone();
+    ui.show(&WhyView { id, version, you_want, needed, welcomed, newer })?;
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,147 @@
+//! Which releases: solving, with contents read from the catalogues as they turn out to matter.
+
+use std::collections::BTreeMap;
+
+use yalotheca_core::{
+    catalogue::Universe,
+    control::LockFile,
+    id::ContentId,
+    solve::{Answer, Explanation, Question, Selection, solve},
+    version::{ReleaseVersion, VersionRange},
+};
+
+use super::Fresh;
+use crate::{
+    error::CommandError,
+    session::{Session, Shelf},
+};
+
+/// What was chosen, and whether the lock alone knew enough for it.
+pub(super) struct Chosen {
+    pub(super) selection: Selection,
+    pub(super) by_lock: Option<Universe>,
+}
+
+/// Chooses releases. Where the lock alone answers, no catalogue is opened.
+pub(super) fn choose(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    fresh: &Fresh,
+) -> Result<Chosen, CommandError> {
+    let lock = &session.control.lock;
+    let platform = &session.survey.platform;
+    let mut locked = lock.selection();
+    locked.retain(|id, _| !fresh.has(id));
+    if *fresh == Fresh::None
+        && let Some(chosen) = by_lock(session, lock, wants, &locked)
+    {
+        return Ok(chosen);
+    }
+    match shelf.solve(platform, wants, &locked)? {
+        Answer::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
+        Answer::None(explanation) => Err(CommandError::NoLineup(Box::new(with_commands(
+            explanation,
+            wants,
+            &session.control.wants.wants,
+        )))),
+        Answer::Unread(ids) => unreachable!("{ids:?} were read"),
+    }
+}
+
+fn by_lock(
+    session: &Session,
+    lock: &LockFile,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    locked: &Selection,
+) -> Option<Chosen> {
+    let known = lock.by_id();
+    if !wants.keys().all(|id| known.contains_key(id)) {
+        return None;
+    }
+    let universe = lock.universe();
+    let question = Question { universe: &universe, platform: &session.survey.platform, wants, locked };
+    match solve(&question) {
+        Answer::Lineup(selection) => Some(Chosen { selection, by_lock: Some(universe) }),
+        _ => None,
+    }
+}
+
+/// What was asked for just now is not noted yet, so that a way out is another `add`, not a `drop`.
+fn with_commands(
+    mut explanation: Explanation,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    noted: &BTreeMap<ContentId, VersionRange>,
+) -> Explanation {
+    let asked: Vec<(&ContentId, &VersionRange)> =
+        wants.iter().filter(|(id, range)| noted.get(*id) != Some(*range)).collect();
+    if asked.is_empty() {
+        return explanation;
+    }
+    for way in explanation.ways_out.iter_mut().filter(|way| !way.wants.is_empty()) {
+        let changed = |id: &ContentId| way.wants.iter().any(|(other, _)| other == id);
+        let others = asked
+            .iter()
+            .filter(|(id, _)| !changed(id))
+            .map(|(id, range)| if range.is_any() { id.to_string() } else { format!("'{id}@{range}'") });
+        let own = way.wants.iter().filter_map(|(id, version)| Some(format!("{id}@={}", version.as_ref()?)));
+        let words: Vec<String> = others.chain(own).collect();
+        let add = (!words.is_empty()).then(|| format!("yalotheca add {}", words.join(" ")));
+        let gone = way.wants.iter().filter(|(id, version)| version.is_none() && noted.contains_key(id));
+        let gone: Vec<&str> = gone.map(|(id, _)| id.as_str()).collect();
+        let drop = (!gone.is_empty()).then(|| format!("yalotheca drop {}", gone.join(" ")));
+        way.command = match (drop, add) {
+            (Some(drop), Some(add)) => Some(format!("{drop}; {add}")),
+            (drop, add) => drop.or(add),
+        };
+    }
+    explanation
+}
+
+/// Returns why a content cannot be had in a version, everything else staying as wanted.
+pub(crate) fn why_not(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    id: &ContentId,
+    version: &ReleaseVersion,
+) -> Result<Option<Explanation>, CommandError> {
+    let mut wants = session.control.wants.wants.clone();
+    wants.insert(id.clone(), VersionRange::exactly(version));
+    match shelf.solve(&session.survey.platform, &wants, &Selection::new())? {
+        Answer::None(explanation) => Ok(Some(explanation)),
+        _ => Ok(None),
+    }
+}
+
+/// A release that is newer than the one that is here.
+pub(crate) struct Newer {
+    pub(crate) version: ReleaseVersion,
+    /// The want that keeps it away, in words.
+    pub(crate) by_you: Option<String>,
+    /// What else keeps it away.
+    pub(crate) because: Option<Explanation>,
+}
+
+/// Returns the newest release after the one that is here, and what keeps it away, if anything does.
+pub(crate) fn newer(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    id: &ContentId,
+    here: &ReleaseVersion,
+) -> Result<Option<Newer>, CommandError> {
+    let Some(content) = shelf.get()?.content(id)? else { return Ok(None) };
+    let versions = content
+        .releases
+        .iter()
+        .filter(|release| !release.withdrawn && !release.version.is_prerelease())
+        .map(|release| &release.version)
+        .filter(|version| *version > here);
+    let Some(version) = versions.max().cloned() else { return Ok(None) };
+    let range = session.control.wants.wants.get(id).filter(|range| !range.matches(&version));
+    let by_you = range.map(VersionRange::in_words);
+    let because = match &by_you {
+        Some(_) => None,
+        None => why_not(session, shelf, id, &version)?,
+    };
+    Ok(Some(Newer { version, by_you, because }))
+}

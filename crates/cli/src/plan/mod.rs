@@ -1,0 +1,218 @@
+//! From wants to a planned change: solve, order, desired state, change set. Nothing is changed here.
+
+mod choose;
+mod reasons;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use yalotheca_core::{
+    catalogue::{Release, Universe},
+    change::{ChangeSet, Present, Settled, Source, Step, paths_of_interest, plan},
+    control::{ControlFile, LockFile, Locked},
+    desire::{Desired, LineupEntry, desire},
+    id::{ContentId, Digest, TreePath},
+    order::{Leaning, Order, Place, order},
+    route::Payload,
+};
+use yalotheca_host::{
+    catalogue::{ByteSource, payload_of_release},
+    tree::{Found, Tree},
+};
+
+pub(crate) use choose::{newer, why_not};
+pub(crate) use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
+
+use crate::{
+    error::CommandError,
+    session::{Session, Shelf},
+};
+
+/// Which contents may become newer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Fresh {
+    /// None: what is locked stays where it can.
+    None,
+    /// These.
+    These(BTreeSet<ContentId>),
+    /// All.
+    All,
+}
+
+impl Fresh {
+    fn has(&self, id: &ContentId) -> bool {
+        match self {
+            Self::None => false,
+            Self::These(ids) => ids.contains(id),
+            Self::All => true,
+        }
+    }
+}
+
+/// A change that could be settled.
+pub(crate) struct Planned {
+    pub(crate) lock: LockFile,
+    pub(crate) change: ChangeSet,
+    pub(crate) contents: Vec<ContentLine>,
+    pub(crate) companions: Vec<Companion>,
+    pub(crate) order: Order,
+    pub(crate) desired: Desired,
+}
+
+/// Plans the change to what is wanted.
+pub(crate) fn plan_change(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    wants: &ControlFile,
+    fresh: &Fresh,
+) -> Result<Planned, CommandError> {
+    let chosen = choose::choose(session, shelf, &wants.wants, fresh)?;
+    let read = shelf.universe();
+    let universe = chosen.by_lock.as_ref().unwrap_or(&read);
+    let before = &session.control.lock;
+    let known = before.by_id();
+    let releases: BTreeMap<ContentId, &Release> = chosen
+        .selection
+        .iter()
+        .filter_map(|(id, version)| Some((id.clone(), universe.release(id, version)?)))
+        .collect();
+    let ordered = ordered(session, &releases, &wants.order);
+    let mut lineup = Vec::new();
+    let mut payloads = Vec::new();
+    for id in &ordered.ids {
+        let mut locked = lock_one(universe, known.get(id).copied(), id, releases[id]);
+        payloads.push(payload(session, shelf, &mut locked, fresh)?);
+        lineup.push(locked);
+    }
+    let entries: Vec<LineupEntry<'_>> =
+        lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
+    let desired = desire(&session.game, &session.survey.scope, &entries)?;
+    let settled = lineup
+        .iter()
+        .zip(payloads)
+        .map(|(locked, payload)| (locked.id.clone(), Settled { payload }))
+        .collect();
+    let present = look(session, &desired)?;
+    let change = plan(&desired, settled, &session.receipt, &present)?;
+    let lock = LockFile { contents: lineup, ..LockFile::default() };
+    let contents = content_lines(before, &lock, &wants.wants, &session.control.wants.wants);
+    let companions = reasons::companions(shelf, before, &lock, session)?;
+    Ok(Planned { lock, change, contents, companions, order: ordered, desired })
+}
+
+/// Orders a lineup as this server has it.
+pub(crate) fn ordered(
+    session: &Session,
+    releases: &BTreeMap<ContentId, &Release>,
+    asked: &BTreeMap<ContentId, Place>,
+) -> Order {
+    let group = |id: &ContentId| session.game.order.group(id);
+    order(releases, &Leaning { previous: &session.control.lock.order(), asked, group: &group })
+}
+
+/// What was locked keeps what is known of it.
+fn lock_one(universe: &Universe, before: Option<&Locked>, id: &ContentId, release: &Release) -> Locked {
+    if let Some(locked) = before.filter(|locked| locked.release.version == release.version) {
+        let known =
+            universe.get(id).filter(|content| content.release(&release.version) == Some(&locked.release));
+        // A catalogue may have learned of what was only found on the server.
+        if locked.catalogue.is_empty() && known.is_none() && release.files == locked.release.files {
+            let catalogue = universe.get(id).map_or_else(String::new, |content| content.catalogue.clone());
+            return Locked { catalogue, release: release.clone(), ..locked.clone() };
+        }
+        return locked.clone();
+    }
+    let content = universe.get(id);
+    Locked {
+        id: id.clone(),
+        title: content.map_or_else(|| id.to_string(), |content| content.title.clone()),
+        catalogue: content.map_or_else(String::new, |content| content.catalogue.clone()),
+        release: release.clone(),
+    }
+}
+
+fn payload(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    locked: &mut Locked,
+    fresh: &Fresh,
+) -> Result<Payload, CommandError> {
+    if let Some(payload) = payload_of_release(&locked.release) {
+        return Ok(payload);
+    }
+    if let (Some(digest), Some(settled), false) =
+        (locked.release.payload, session.receipt.contents.get(&locked.id), fresh.has(&locked.id))
+        && settled.payload.digest() == digest
+    {
+        return Ok(settled.payload.clone());
+    }
+    let payload = shelf.get()?.payload(locked)?;
+    locked.release.payload = Some(payload.digest());
+    Ok(payload)
+}
+
+/// Looks at everything on the server that the change may touch.
+pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, CommandError> {
+    let (files, texts, folders) = paths_of_interest(desired, &session.receipt);
+    let tree = &session.tree;
+    let mut present = Present::default();
+    for path in files {
+        if let Some(found) = tree.digest(&path)? {
+            present.files.insert(path, found);
+        }
+    }
+    for path in texts {
+        if let Some(bytes) = tree.read(&path)? {
+            let text = String::from_utf8(bytes).map_err(|_| CommandError::Refused {
+                what: format!("{path} is not UTF-8 text"),
+                hint: Some("convert it, or take the contents that are registered in it out by hand".into()),
+            })?;
+            present.texts.insert(path, text);
+        }
+    }
+    for path in folders {
+        if tree.find(&path)? == Some(Found::Folder) {
+            present.folders.insert(path);
+        }
+    }
+    Ok(present)
+}
+
+/// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue.
+pub(crate) fn sources(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    planned: &Planned,
+) -> Result<BTreeMap<Digest, ByteSource>, CommandError> {
+    let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
+    for (path, file) in &session.receipt.placed {
+        placed.entry(&file.digest).or_default().push(path);
+    }
+    let lineup = planned.lock.by_id();
+    let mut found: BTreeMap<Digest, ByteSource> = BTreeMap::new();
+    let mut missing: BTreeSet<&ContentId> = BTreeSet::new();
+    for step in &planned.change.steps {
+        let Step::Put { path, source: Source::Payload, after, .. } = step else { continue };
+        if found.contains_key(after) {
+            continue;
+        }
+        let mut intact = placed.get(after).into_iter().flatten().filter(|path| {
+            session.tree.digest(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
+        });
+        match intact.next() {
+            Some(path) => {
+                found.insert(*after, ByteSource::File(session.tree.at(path)));
+            }
+            None => {
+                if let Some(placement) = planned.desired.placements.get(path) {
+                    missing.insert(&placement.content);
+                }
+            }
+        }
+    }
+    for id in missing {
+        if let Some(locked) = lineup.get(id) {
+            found.extend(shelf.get()?.fetch(locked)?);
+        }
+    }
+    Ok(found)
+}

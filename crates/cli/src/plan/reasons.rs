@@ -1,0 +1,172 @@
+//! Why each content is there, and what happens to it.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use serde::Serialize;
+use yalotheca_core::{
+    control::LockFile,
+    id::ContentId,
+    version::{ReleaseVersion, VersionRange},
+};
+
+use crate::{
+    error::CommandError,
+    session::{Session, Shelf},
+};
+
+/// What happens to one content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum ContentAct {
+    New,
+    Newer,
+    Older,
+    Again,
+    Gone,
+}
+
+/// One line about a content.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct ContentLine {
+    pub(crate) act: ContentAct,
+    pub(crate) id: ContentId,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) from: Option<ReleaseVersion>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) to: Option<ReleaseVersion>,
+    pub(crate) why: String,
+}
+
+/// A companion that could come along.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub(crate) struct Companion {
+    pub(crate) id: ContentId,
+    pub(crate) of: ContentId,
+    pub(crate) available: bool,
+}
+
+/// Says for each content in a lineup why it is there.
+pub(crate) fn reasons(
+    lock: &LockFile,
+    wants: &BTreeMap<ContentId, VersionRange>,
+) -> BTreeMap<ContentId, String> {
+    let bearers = bearers(lock);
+    let mut needed: BTreeMap<ContentId, Vec<String>> = BTreeMap::new();
+    for locked in &lock.contents {
+        let needs: BTreeSet<&ContentId> = locked
+            .release
+            .needed_ids()
+            .flat_map(|need| bearers.get(need).into_iter().flatten())
+            .copied()
+            .filter(|bearer| **bearer != locked.id)
+            .collect();
+        for bearer in needs {
+            needed.entry(bearer.clone()).or_default().push(locked.id.to_string());
+        }
+    }
+    lock.contents
+        .iter()
+        .map(|locked| {
+            let why = match (wants.get(&locked.id), needed.get(&locked.id)) {
+                (Some(range), _) if range.is_any() => "you want it".to_owned(),
+                (Some(range), _) if range.is_exact() => format!("you hold it at {}", range.in_words()),
+                (Some(range), _) => format!("you want {}", range.in_words()),
+                (None, Some(by)) if by.len() > 3 => {
+                    format!("{} and {} more need it", by[..3].join(", "), by.len() - 3)
+                }
+                (None, Some(by)) => {
+                    format!("{} {} it", by.join(" and "), if by.len() == 1 { "needs" } else { "need" })
+                }
+                (None, None) => String::new(),
+            };
+            (locked.id.clone(), why)
+        })
+        .collect()
+}
+
+/// Who in a lineup goes by each name: the content itself, and those that provide it.
+fn bearers(lock: &LockFile) -> HashMap<&ContentId, Vec<&ContentId>> {
+    let mut bearers: HashMap<&ContentId, Vec<&ContentId>> = HashMap::new();
+    for locked in &lock.contents {
+        bearers.entry(&locked.id).or_default().push(&locked.id);
+        for name in locked.release.provides.keys().filter(|name| **name != locked.id) {
+            bearers.entry(name).or_default().push(&locked.id);
+        }
+    }
+    bearers
+}
+
+/// Says what happens to each content; `wanted` is what was wanted before.
+pub(crate) fn content_lines(
+    before: &LockFile,
+    after: &LockFile,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    wanted: &BTreeMap<ContentId, VersionRange>,
+) -> Vec<ContentLine> {
+    let why = reasons(after, wants);
+    let (old, new) = (before.by_id(), after.by_id());
+    let mut lines = Vec::new();
+    for locked in &after.contents {
+        let to = &locked.release.version;
+        let old = old.get(&locked.id);
+        let from = old.map(|old| &old.release.version);
+        let act = match from {
+            None => ContentAct::New,
+            Some(from) if from < to => ContentAct::Newer,
+            Some(from) if from > to => ContentAct::Older,
+            Some(_) if old.is_some_and(|old| old.release.payload != locked.release.payload) => {
+                ContentAct::Again
+            }
+            Some(_) => continue,
+        };
+        let why = why.get(&locked.id).cloned().unwrap_or_default();
+        lines.push(ContentLine {
+            act,
+            id: locked.id.clone(),
+            from: from.cloned(),
+            to: Some(to.clone()),
+            why,
+        });
+    }
+    for locked in before.contents.iter().filter(|locked| !new.contains_key(&locked.id)) {
+        let from = Some(locked.release.version.clone());
+        let dropped = wanted.contains_key(&locked.id) && !wants.contains_key(&locked.id);
+        let why = if dropped { "you dropped it" } else { "nothing needs it any more" }.to_owned();
+        lines.push(ContentLine { act: ContentAct::Gone, id: locked.id.clone(), from, to: None, why });
+    }
+    lines
+}
+
+/// Companions that what is new would welcome and that are not there.
+pub(super) fn companions(
+    shelf: &Shelf<'_>,
+    before: &LockFile,
+    after: &LockFile,
+    session: &Session,
+) -> Result<Vec<Companion>, CommandError> {
+    let mut found: Vec<Companion> = Vec::new();
+    let (old, bearers) = (before.by_id(), bearers(after));
+    for locked in after.contents.iter().filter(|locked| !old.contains_key(&locked.id)) {
+        for id in locked.release.welcomes.keys() {
+            let there = bearers.contains_key(id);
+            let told = found.iter().any(|companion| companion.id == *id);
+            if there || told || session.survey.platform.provides.contains_key(id) {
+                continue;
+            }
+            let catalogues = shelf.get()?;
+            // An offer is no need: a catalogue that cannot be asked about it stands in nobody's way.
+            let bearer = match catalogues.content(id) {
+                Ok(Some(content)) => Some(content.id),
+                Ok(None) => catalogues.providers(id).into_iter().next(),
+                Err(_) => continue,
+            };
+            let available = bearer.is_some();
+            let id = bearer.unwrap_or_else(|| id.clone());
+            if !found.iter().any(|companion| companion.id == id) {
+                found.push(Companion { id, of: locked.id.clone(), available });
+            }
+        }
+    }
+    found.sort_by_key(|companion| !companion.available);
+    Ok(found)
+}

@@ -1,0 +1,185 @@
+//! All contents that a solve may look at.
+//!
+//! A universe may be open: then a name that was not added is not nobody's but has not been read yet, and a solve that
+//! comes to it asks for it.
+
+use std::collections::HashMap;
+
+use super::{
+    Content, Release,
+    gathered::{Gathered, Gatherings, Number},
+};
+use crate::{id::ContentId, version::ReleaseVersion};
+
+/// All contents that a solve may look at. Each id stands here once: the first catalogue that has it decides.
+#[derive(Debug, Clone, Default)]
+pub struct Universe {
+    numbers: HashMap<ContentId, Number>,
+    /// By number: contents, and names that contents give to others.
+    entries: Vec<Entry>,
+    /// By number: what is said. It stands apart, since it is all that most of a solve looks at.
+    gathered: Gatherings,
+    /// The most releases that any content has.
+    widest: usize,
+    has_providers: bool,
+    is_open: bool,
+}
+
+#[derive(Debug, Clone)]
+struct Entry {
+    id: ContentId,
+    content: Option<Box<Content>>,
+    /// Whose releases stand in for it, by id.
+    providers: Vec<Number>,
+    /// Whether everything is known that the catalogues say of it.
+    is_read: bool,
+}
+
+impl Universe {
+    /// Returns an empty universe in which names that were not added have not been read yet.
+    pub fn open() -> Self {
+        Self { is_open: true, ..Self::default() }
+    }
+
+    /// Notes that nobody has a content, or not more of it than was added.
+    pub fn close(&mut self, id: &ContentId) {
+        let number = self.number_or_new(id);
+        self.entries[number as usize].is_read = true;
+    }
+
+    /// Notes that some release of one content stands in for another, before that content is added.
+    pub fn note_provider(&mut self, name: &ContentId, provider: &ContentId) {
+        let (name, provider) = (self.number_or_new(name), self.number_or_new(provider));
+        if name == provider || self.entries[name as usize].providers.contains(&provider) {
+            return;
+        }
+        let mut providers = std::mem::take(&mut self.entries[name as usize].providers);
+        providers.push(provider);
+        providers.sort_by(|a, b| self.id(*a).cmp(self.id(*b)));
+        self.entries[name as usize].providers = providers;
+        self.has_providers = true;
+    }
+
+    /// Returns whether a name has still to be read.
+    pub fn is_unread(&self, id: &ContentId) -> bool {
+        match self.number(id) {
+            Some(number) => self.is_unread_number(number),
+            None => self.is_open,
+        }
+    }
+
+    /// Adds a content, unless its id is there already. Releases are sorted, newest first.
+    pub fn add(&mut self, mut content: Content) {
+        content.releases.sort_by(|a, b| b.version.cmp(&a.version));
+        let number = self.number_or_new(&content.id);
+        self.entries[number as usize].is_read = true;
+        if self.entries[number as usize].content.is_none() {
+            self.put(number, content);
+        }
+    }
+
+    /// Adds one release to a content, making the content where it is new; a version that is there stays.
+    pub fn add_release(&mut self, id: &ContentId, catalogue: &str, release: Release) {
+        let number = self.number_or_new(id);
+        let mut content = match self.entries[number as usize].content.take() {
+            Some(content) => *content,
+            None => Content {
+                id: id.clone(),
+                title: id.to_string(),
+                about: String::new(),
+                catalogue: catalogue.into(),
+                releases: Vec::new(),
+            },
+        };
+        if content.release(&release.version).is_none() {
+            let at = content.releases.partition_point(|other| other.version > release.version);
+            content.releases.insert(at, release);
+        }
+        self.put(number, content);
+    }
+
+    fn put(&mut self, number: Number, content: Content) {
+        self.widest = self.widest.max(content.releases.len());
+        for provided in content.releases.iter().flat_map(|release| release.provides.keys()) {
+            self.note_provider(provided, &content.id);
+        }
+        let mut gathered = std::mem::take(&mut self.gathered);
+        gathered.gather(number, &content, |id| self.number_or_new(id));
+        self.gathered = gathered;
+        self.entries[number as usize].content = Some(Box::new(content));
+    }
+
+    fn number_or_new(&mut self, id: &ContentId) -> Number {
+        if let Some(number) = self.numbers.get(id) {
+            return *number;
+        }
+        let number = Number::try_from(self.entries.len()).unwrap_or(Number::MAX);
+        self.numbers.insert(id.clone(), number);
+        self.entries.push(Entry { id: id.clone(), content: None, providers: Vec::new(), is_read: false });
+        number
+    }
+
+    /// Returns the contents of which some release stands in for another content.
+    pub fn providers(&self, id: &ContentId) -> impl Iterator<Item = &ContentId> {
+        let providers = self.number(id).map_or(&[][..], |number| self.providers_of(number));
+        providers.iter().map(|number| self.id(*number))
+    }
+
+    /// Returns a content by its id.
+    pub fn get(&self, id: &ContentId) -> Option<&Content> {
+        self.content(self.number(id)?)
+    }
+
+    /// Returns all contents, by id.
+    pub fn iter(&self) -> impl Iterator<Item = &Content> {
+        let mut all: Vec<&Content> =
+            self.entries.iter().filter_map(|entry| entry.content.as_deref()).collect();
+        all.sort_by(|a, b| a.id.cmp(&b.id));
+        all.into_iter()
+    }
+
+    /// Returns one release.
+    pub fn release(&self, id: &ContentId, version: &ReleaseVersion) -> Option<&Release> {
+        self.get(id)?.release(version)
+    }
+
+    /// Returns the number of an id, if anybody named it.
+    pub(crate) fn number(&self, id: &ContentId) -> Option<Number> {
+        self.numbers.get(id).copied()
+    }
+
+    /// Returns how many names there are: numbers are below.
+    pub(crate) fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    pub(crate) fn is_unread_number(&self, number: Number) -> bool {
+        self.is_open && !self.entries[number as usize].is_read
+    }
+
+    pub(crate) fn widest(&self) -> usize {
+        self.widest
+    }
+
+    pub(crate) fn id(&self, number: Number) -> &ContentId {
+        &self.entries[number as usize].id
+    }
+
+    pub(crate) fn content(&self, number: Number) -> Option<&Content> {
+        self.entries[number as usize].content.as_deref()
+    }
+
+    /// Returns what a content's releases say; for a name that nobody bears, nothing.
+    pub(crate) fn gathered(&self, number: Number) -> Gathered<'_> {
+        self.gathered.get(number)
+    }
+
+    /// Returns a release's version, by its place among the content's releases.
+    pub(crate) fn version(&self, number: Number, release: usize) -> &ReleaseVersion {
+        self.gathered.version(number, release)
+    }
+
+    pub(crate) fn providers_of(&self, number: Number) -> &[Number] {
+        if self.has_providers { &self.entries[number as usize].providers } else { &[] }
+    }
+}
