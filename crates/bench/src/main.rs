@@ -4,10 +4,13 @@
 //! `cargo run --release -p yalotheca-bench [-- [FAMILY] [SEED…]]`; `RUNS` says how often each is solved (5), and with
 //! `TELL` set our explanations are printed. A time covers
 //! everything from metadata in memory to the chosen releases; for us also the explanation and the ways out.
+//!
+//! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) on the realistic catalogue on disk.
 
 mod by_pubgrub;
 mod by_resolvo;
 mod generator;
+mod on_disk;
 mod ours;
 
 use std::{
@@ -98,7 +101,7 @@ fn row(name: &str, seed: u64, catalogue: &Catalogue, runs: usize) -> Option<Stri
     let took = time(
         runs,
         &mut [&mut || own = Some(ours.solve()), &mut || first = pubgrub.solve(), &mut || {
-            second = ByResolvo::solve(catalogue)
+            second = ByResolvo::solve(catalogue);
         }],
     );
     let ms: Vec<f64> = took.iter().map(|time| time.as_secs_f64() * 1e3).collect();
@@ -134,6 +137,15 @@ fn main() -> std::io::Result<()> {
         seeds.extend(1..=5);
     }
     let only = words.iter().find(|word| word.parse::<u64>().is_err());
+    if only.is_some_and(|only| only == "disk") {
+        // The program lies beside this one.
+        let program = std::env::current_exe()?.with_file_name("yalotheca");
+        for seed in seeds {
+            let line = on_disk::run(&program, &generate(&families(seed)[0].1), 11)?;
+            writeln!(std::io::stdout(), "seed {seed}: {line}")?;
+        }
+        return Ok(());
+    }
     let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(5);
     let mut out = std::io::stdout();
     writeln!(

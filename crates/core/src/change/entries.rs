@@ -83,10 +83,12 @@ fn sets(
     entries: &mut Vec<OwnedEntry>,
     lines: &mut Vec<EntryLine>,
 ) -> Result<(), EditDocumentError> {
-    let is_wanted =
-        |pointer: &Pointer| wanted.iter().any(|r| r.pointer == *pointer && matches!(r.entry, Entry::Set(_)));
+    let set: BTreeSet<&Pointer> =
+        wanted.iter().filter(|r| matches!(r.entry, Entry::Set(_))).map(|r| &r.pointer).collect();
+    let before_us: BTreeMap<&Pointer, &Before> =
+        owned.iter().rev().map(|entry| (&entry.pointer, &entry.before)).collect();
     // Taken out in reverse, so that what was made first goes last.
-    for entry in owned.iter().rev().filter(|entry| !is_wanted(&entry.pointer)) {
+    for entry in owned.iter().rev().filter(|entry| !set.contains(&entry.pointer)) {
         let Entry::Set(value) = &entry.entry else { continue };
         let Some(now) = document.get(&entry.pointer) else { continue };
         let (act, what) = if !now.means(value) {
@@ -103,8 +105,7 @@ fn sets(
     for registration in wanted {
         let Entry::Set(value) = &registration.entry else { continue };
         let pointer = &registration.pointer;
-        let before_us =
-            owned.iter().find(|entry| entry.pointer == *pointer).map(|entry| entry.before.clone());
+        let before_us = before_us.get(pointer).map(|before| (*before).clone());
         let now = document.get(pointer);
         let before = if now.as_ref().is_some_and(|now| now.means(value)) {
             // Somebody else wrote the same: it stays when we go.
@@ -152,8 +153,7 @@ fn list(
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
         if let Some((item, follows)) = item_of(&registration.entry) {
             ordered |= follows;
-            whose.insert(item, &registration.content);
-            if !items.contains(item) {
+            if whose.insert(item, &registration.content).is_none() {
                 items.push(item.clone());
             }
         }
@@ -171,24 +171,27 @@ fn list(
         .collect();
     let found = document.items(place)?;
     let mut made = ours.values().map(|entry| made_by(&entry.before)).max().unwrap_or(0);
-    let mut removed: Vec<String> = Vec::new();
-    let mut inserted: BTreeMap<String, Before> = BTreeMap::new();
+    let mut removed: BTreeSet<String> = BTreeSet::new();
+    let mut new: Vec<(usize, String)> = Vec::new();
     let mut now = found.clone();
     for step in arrange(&found, &items, &unwanted, ordered) {
         match step {
             Placing::Remove(index) => {
                 document.remove(place, index)?;
-                removed.push(now.remove(index));
+                removed.insert(now.remove(index));
             }
             Placing::Insert(index, item) => {
-                let before = document.insert(place, index, &item)?;
-                made = made.max(made_by(&before));
                 now.insert(index, item.clone());
-                inserted.insert(item, before);
+                new.push((index, item));
             }
         }
     }
-    for item in removed.iter().filter(|item| !inserted.contains_key(*item)) {
+    // All that is taken out comes first.
+    for before in document.insert_all(place, &new)? {
+        made = made.max(made_by(&before));
+    }
+    let inserted: BTreeSet<&str> = new.iter().map(|(_, item)| item.as_str()).collect();
+    for item in removed.iter().filter(|item| !inserted.contains(item.as_str())) {
         let content =
             ours.get(item.as_str()).map(|entry| &entry.content).or_else(|| whose.get(item.as_str()).copied());
         if let Some(content) = content {
@@ -197,7 +200,7 @@ fn list(
     }
     for item in &items {
         let content = whose[item.as_str()];
-        if inserted.contains_key(item) {
+        if inserted.contains(item.as_str()) {
             let act = if removed.contains(item) { EntryAct::Move } else { EntryAct::Add };
             lines.push(EntryLine { act, what: item.clone(), content: content.clone() });
         }
@@ -210,7 +213,7 @@ fn list(
         let Some((item, _)) = item_of(&registration.entry) else { continue };
         let before = match ours.get(item.as_str()) {
             Some(entry) => entry.before.clone(),
-            None if inserted.contains_key(item) => Before::Absent { made },
+            None if inserted.contains(item.as_str()) => Before::Absent { made },
             None => Before::Text(item.clone()),
         };
         entries.push(own(registration, before));

@@ -1,6 +1,6 @@
 //! Which items go where in a list that others write as well.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeSet, HashMap};
 
 /// One step that brings a list into the wanted state. Indexes are those at the time of the step.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,48 +19,54 @@ pub fn arrange(
     unwanted: &BTreeSet<String>,
     ordered: bool,
 ) -> Vec<Placing> {
-    let rank: BTreeMap<&str, usize> = wanted.iter().enumerate().map(|(i, item)| (item.as_str(), i)).collect();
+    let rank: HashMap<&str, usize> = wanted.iter().enumerate().map(|(i, item)| (item.as_str(), i)).collect();
     let mut steps = Vec::new();
-    let mut now: Vec<String> = list.to_vec();
-    let mut seen = BTreeSet::new();
-    let mut index = 0;
-    while index < now.len() {
-        let item = &now[index];
-        let ours = rank.contains_key(item.as_str());
-        let goes = if ours { !seen.insert(item.clone()) } else { unwanted.contains(item) };
+    // What stays, by rank where it is ours.
+    let mut now: Vec<Option<usize>> = Vec::with_capacity(list.len());
+    let mut seen = vec![false; wanted.len()];
+    for item in list {
+        let ours = rank.get(item.as_str()).copied();
+        let goes =
+            ours.map_or_else(|| unwanted.contains(item), |rank| std::mem::replace(&mut seen[rank], true));
         if goes {
-            steps.push(Placing::Remove(index));
-            now.remove(index);
+            steps.push(Placing::Remove(now.len()));
         } else {
-            index += 1;
+            now.push(ours);
         }
     }
     if ordered {
-        let stay = longest_rising(
-            &now.iter().filter_map(|item| rank.get(item.as_str()).copied()).collect::<Vec<_>>(),
-        );
-        let mut index = 0;
-        while index < now.len() {
-            if rank.get(now[index].as_str()).is_some_and(|rank| !stay.contains(rank)) {
-                steps.push(Placing::Remove(index));
-                now.remove(index);
-            } else {
-                index += 1;
+        let stay = longest_rising(&now.iter().copied().flatten().collect::<Vec<_>>());
+        let mut kept = Vec::with_capacity(now.len());
+        for item in now {
+            match item {
+                Some(rank) if !stay.contains(&rank) => {
+                    steps.push(Placing::Remove(kept.len()));
+                    seen[rank] = false;
+                }
+                _ => kept.push(item),
             }
         }
+        now = kept;
     }
-    for (at, item) in wanted.iter().enumerate() {
-        if now.contains(item) {
+    let mut place = vec![0; wanted.len()];
+    for (index, rank) in now.iter().enumerate() {
+        if let Some(rank) = rank {
+            place[*rank] = index;
+        }
+    }
+    let first_there = (0..wanted.len()).find(|rank| seen[*rank]);
+    // Ours rise, so what was put in so far stands before all of ours that are still to come.
+    let (mut inserted, mut behind) = (0, None);
+    for (rank, item) in wanted.iter().enumerate() {
+        if seen[rank] {
+            behind = Some(place[rank] + inserted + 1);
             continue;
         }
-        let position = |of: &String| now.iter().position(|there| there == of);
-        let behind = wanted[..at].iter().rev().find_map(position).map(|index| index + 1);
-        let ahead = if ordered { wanted[at + 1..].iter().find_map(position) } else { None };
-        let index = match (ordered, behind, ahead) {
-            (true, Some(index), _) | (true, None, Some(index)) => index,
-            _ => now.len(),
-        };
-        now.insert(index, item.clone());
+        let ahead = first_there.filter(|first| *first > rank).map(|first| place[first] + inserted);
+        let end = now.len() + inserted;
+        let index = if ordered { behind.or(ahead).unwrap_or(end) } else { end };
+        behind = Some(index + 1);
+        inserted += 1;
         steps.push(Placing::Insert(index, item.clone()));
     }
     steps

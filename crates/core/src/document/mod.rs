@@ -243,9 +243,26 @@ impl Document {
     /// Where the place holds something that is no list, or the item cannot be written.
     pub fn insert(&mut self, at: &Pointer, index: usize, item: &str) -> Result<Before, EditDocumentError> {
         match self.format {
-            Format::Lines if at.is_root() => lines::insert(&mut self.text, index, item),
+            Format::Lines if at.is_root() => {
+                lines::insert(&mut self.text, index, item).map(|()| Before::Absent { made: 0 })
+            }
             Format::Json => json::insert(&mut self.text, at, index, item),
             _ => Err(self.no_place(at)),
+        }
+    }
+
+    /// Puts items into the list at a place one after another; each index is the one at that time.
+    ///
+    /// # Errors
+    /// As for [`Document::insert`].
+    pub fn insert_all(
+        &mut self,
+        at: &Pointer,
+        items: &[(usize, String)],
+    ) -> Result<Vec<Before>, EditDocumentError> {
+        match self.format {
+            Format::Lines if at.is_root() => lines::insert_all(&mut self.text, items),
+            _ => items.iter().map(|(index, item)| self.insert(at, *index, item)).collect(),
         }
     }
 
