@@ -8,6 +8,9 @@ mod session;
 mod ui;
 mod view;
 
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 use std::process::ExitCode;
 
 use clap::Parser;

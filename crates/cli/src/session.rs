@@ -3,11 +3,12 @@
 use std::{
     cell::{OnceCell, Ref, RefCell},
     collections::BTreeMap,
+    mem::ManuallyDrop,
     path::PathBuf,
 };
 
 use yalotheca_core::{
-    catalogue::{Platform, Universe},
+    catalogue::{Platform, Release, Universe},
     change::Receipt,
     game::Game,
     id::ContentId,
@@ -87,7 +88,7 @@ impl Session {
                 universe.note_provider(provided, &locked.id);
             }
         }
-        Shelf { session: self, opened: OnceCell::new(), universe: RefCell::new(universe) }
+        Shelf { session: self, opened: OnceCell::new(), universe: RefCell::new(ManuallyDrop::new(universe)) }
     }
 
     /// Claims the server for a change. Refused while the server runs, since it may hold or rewrite its files.
@@ -141,9 +142,10 @@ fn tell(ui: &Ui, outcome: &Outcome) {
 /// The catalogues of a session.
 pub(crate) struct Shelf<'a> {
     session: &'a Session,
-    opened: OnceCell<Catalogues<'a>>,
-    /// What was read of them so far, and what is locked of that.
-    universe: RefCell<Universe>,
+    opened: OnceCell<ManuallyDrop<Catalogues<'a>>>,
+    /// What was read of them so far, and what is locked of that. Both are never taken apart: the program ends with the
+    /// command, and the memory of many thousand small things is given back sooner as a whole.
+    universe: RefCell<ManuallyDrop<Universe>>,
 }
 
 impl<'a> Shelf<'a> {
@@ -154,12 +156,12 @@ impl<'a> Shelf<'a> {
         }
         let Session { control, game, fetcher, .. } = self.session;
         let opened = Catalogues::open(&control.wants.catalogues, &control.folder, game, fetcher)?;
-        Ok(self.opened.get_or_init(|| opened))
+        Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }
 
     /// Returns what was read so far.
     pub(crate) fn universe(&self) -> Ref<'_, Universe> {
-        self.universe.borrow()
+        Ref::map(self.universe.borrow(), |universe| &**universe)
     }
 
     /// Solves, reading those contents that turn out to matter and no others.
@@ -170,29 +172,40 @@ impl<'a> Shelf<'a> {
         locked: &Selection,
     ) -> Result<Answer, CommandError> {
         let wanted: Vec<ContentId> = wants.keys().cloned().collect();
-        self.read(&wanted)?;
+        // Mostly the newest release that may be chosen is.
+        let may = |id: &ContentId, release: &Release| {
+            !release.withdrawn
+                && wants.get(id).is_none_or(|range| range.matches(&release.version))
+                && locked.get(id).is_none_or(|version| release.version == *version)
+                && platform.miss(release).is_none()
+        };
+        self.read(&wanted, may)?;
         if let Some(id) = wants.keys().find(|id| self.universe().get(id).is_none()) {
             return Err(Session::unknown(self, id)?);
         }
         loop {
             let answer = solve(&Question { universe: &self.universe(), platform, wants, locked });
             match answer {
-                Answer::Unread(ids) => self.read(&ids)?,
+                Answer::Unread(ids) => self.read(&ids, may)?,
                 answer => return Ok(answer),
             }
         }
     }
 
     /// Reads contents. What is locked of them is added, so that it can stay even where its catalogue has forgotten it.
-    fn read(&self, ids: &[ContentId]) -> Result<(), CommandError> {
+    fn read(
+        &self,
+        ids: &[ContentId],
+        may: impl Fn(&ContentId, &Release) -> bool,
+    ) -> Result<(), CommandError> {
         let mut universe = self.universe.borrow_mut();
         let unread: Vec<ContentId> = ids.iter().filter(|id| universe.is_unread(id)).cloned().collect();
         if unread.is_empty() {
             return Ok(());
         }
-        self.get()?.read(&unread, &mut universe)?;
+        let read = self.get()?.read(&unread, &mut universe, may)?;
         let lock = self.session.control.lock.by_id();
-        for locked in unread.iter().filter_map(|id| lock.get(id)) {
+        for locked in read.iter().filter_map(|id| lock.get(id)) {
             universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
         }
         Ok(())

@@ -2,9 +2,7 @@
 
 use std::{fmt, sync::Arc};
 
-use serde::{Deserialize, Serialize};
-
-use crate::hint::Hint;
+use crate::{hint::Hint, text_form::text_form};
 
 /// What is wrong with an id, a path or a digest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -64,17 +62,6 @@ macro_rules! text_newtype {
                 Self::new(text)
             }
         }
-        impl TryFrom<String> for $name {
-            type Error = ParseIdError;
-            fn try_from(text: String) -> Result<Self, ParseIdError> {
-                Self::new(&text)
-            }
-        }
-        impl From<$name> for String {
-            fn from(id: $name) -> Self {
-                id.as_str().to_owned()
-            }
-        }
         impl std::borrow::Borrow<str> for $name {
             fn borrow(&self) -> &str {
                 &self.0
@@ -84,10 +71,10 @@ macro_rules! text_newtype {
 }
 
 /// The id of a content: what catalogues, wants and needs call it. Clones share the text.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ContentId(Arc<str>);
 text_newtype!(ContentId);
+text_form!(ContentId, "a content id");
 
 impl ContentId {
     /// Returns the id, or says why the text is none.
@@ -110,10 +97,10 @@ impl ContentId {
 }
 
 /// A path inside a server's folder: relative, `/` between names, no `.` or `..`. The empty path is the folder itself.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct TreePath(String);
 text_newtype!(TreePath);
+text_form!(TreePath, "a path inside a server");
 
 impl TreePath {
     /// Returns the path, or says why the text is none. Doubled and trailing slashes and a leading `./` are dropped.
@@ -181,9 +168,9 @@ impl TreePath {
 }
 
 /// A BLAKE3 digest of a file's bytes, written as 64 hexadecimal digits.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Digest([u8; 32]);
+text_form!(Digest, "a digest of 64 hexadecimal digits");
 
 impl Digest {
     /// Returns the digest of some bytes.
@@ -198,9 +185,22 @@ impl Digest {
 
     /// Reads 64 hexadecimal digits.
     pub fn parse(text: &str) -> Result<Self, ParseIdError> {
-        blake3::Hash::from_hex(text)
-            .map(|hash| Self(*hash.as_bytes()))
-            .map_err(|_| ParseIdError::Digest { text: text.into() })
+        // A catalogue has very many of these, and nothing in them is secret: no need for constant time.
+        let nibble = |digit: u8| match digit {
+            b'0'..=b'9' => Some(digit - b'0'),
+            b'a'..=b'f' => Some(digit - b'a' + 10),
+            b'A'..=b'F' => Some(digit - b'A' + 10),
+            _ => None,
+        };
+        let digits = text.as_bytes();
+        let mut bytes = [0; 32];
+        let pairs = digits.chunks_exact(2).zip(&mut bytes);
+        let read = pairs.map(|(pair, byte)| {
+            *byte = nibble(pair[0])? << 4 | nibble(pair[1])?;
+            Some(())
+        });
+        let is_read = digits.len() == 64 && read.collect::<Option<()>>().is_some();
+        if is_read { Ok(Self(bytes)) } else { Err(ParseIdError::Digest { text: text.into() }) }
     }
 
     /// Returns the first ten digits, enough for a person to compare.
@@ -221,16 +221,10 @@ impl fmt::Debug for Digest {
     }
 }
 
-impl TryFrom<String> for Digest {
-    type Error = ParseIdError;
-    fn try_from(text: String) -> Result<Self, ParseIdError> {
-        Self::parse(&text)
-    }
-}
-
-impl From<Digest> for String {
-    fn from(digest: Digest) -> Self {
-        digest.to_string()
+impl std::str::FromStr for Digest {
+    type Err = ParseIdError;
+    fn from_str(text: &str) -> Result<Self, ParseIdError> {
+        Self::parse(text)
     }
 }
 

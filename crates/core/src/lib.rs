@@ -18,4 +18,5 @@ pub mod route;
 mod sets;
 pub mod solve;
 pub mod suggest;
+mod text_form;
 pub mod version;

@@ -13,7 +13,7 @@ mod tests;
 
 use std::{cmp::Ordering, fmt, sync::Arc};
 
-use serde::{Deserialize, Serialize};
+use crate::text_form::text_form;
 
 use range::Part;
 pub use range::{ParseRangeError, VersionRange};
@@ -34,9 +34,9 @@ enum Piece {
 }
 
 /// A release's version: the text as its author wrote it, and a place in one total order. Clones share the text.
-#[derive(Clone, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Clone)]
 pub struct ReleaseVersion(Arc<Parsed>);
+text_form!(ReleaseVersion, "a version");
 
 struct Parsed {
     text: Box<str>,
@@ -129,11 +129,13 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
     if !main.contains(|c: char| c.is_ascii_digit()) {
         return bad("a number is missing", main.chars().count() + 1);
     }
-    let runs = cut(main);
-    let mut pieces = Vec::with_capacity(runs.len());
-    for (index, run) in runs.iter().enumerate() {
+    let mut runs = cut(main).peekable();
+    let mut is_first = true;
+    let mut pieces = Vec::with_capacity(4);
+    while let Some(run) = runs.next() {
         let next_is_number =
-            runs.get(index + 1).is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
+            runs.peek().is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
+        let is_prefixed = std::mem::take(&mut is_first) && next_is_number;
         if run.text.starts_with(|c: char| c.is_ascii_digit()) {
             match run.text.parse() {
                 Ok(number) => pieces.push(Piece::Number(number)),
@@ -142,7 +144,7 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
             continue;
         }
         let word = run.text.to_ascii_lowercase();
-        if index == 0 && next_is_number && is_prefix(&word) {
+        if is_prefixed && is_prefix(&word) {
             continue;
         }
         if let Some(rank) = pre_rank(&word, next_is_number) {
@@ -165,20 +167,21 @@ struct Run<'a> {
     at: usize,
 }
 
-fn cut(text: &str) -> Vec<Run<'_>> {
+fn cut(text: &str) -> impl Iterator<Item = Run<'_>> {
     let class = |c: u8| (c.is_ascii_digit(), c.is_ascii_alphabetic());
     let bytes = text.as_bytes();
-    let mut runs = Vec::new();
     let mut start = 0;
-    for end in 1..=bytes.len() {
-        if end == bytes.len() || class(bytes[end]) != class(bytes[start]) {
-            if bytes[start].is_ascii_alphanumeric() {
-                runs.push(Run { text: &text[start..end], at: start });
+    std::iter::from_fn(move || {
+        while start < bytes.len() {
+            let at = start;
+            let length = bytes[at..].iter().take_while(|c| class(**c) == class(bytes[at])).count();
+            start += length;
+            if bytes[at].is_ascii_alphanumeric() {
+                return Some(Run { text: &text[at..start], at });
             }
-            start = end;
         }
-    }
-    runs
+        None
+    })
 }
 
 /// Zeros at the end of the numbers count for nothing, except a lone first one (`0-beta` is not `beta`).
@@ -245,16 +248,5 @@ impl std::str::FromStr for ReleaseVersion {
     type Err = ParseVersionError;
     fn from_str(text: &str) -> Result<Self, ParseVersionError> {
         Self::parse(text)
-    }
-}
-impl TryFrom<String> for ReleaseVersion {
-    type Error = ParseVersionError;
-    fn try_from(text: String) -> Result<Self, ParseVersionError> {
-        Self::parse(&text)
-    }
-}
-impl From<ReleaseVersion> for String {
-    fn from(version: ReleaseVersion) -> Self {
-        version.as_str().to_owned()
     }
 }

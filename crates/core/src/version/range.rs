@@ -3,15 +3,14 @@
 //! A comma or white space joins parts that must all hold. A version alone means exactly that version. `<2` leaves out
 //! the pre-releases of 2 as well, since nobody who writes it wants them.
 
-use std::{cmp::Ordering, fmt};
+use std::{borrow::Cow, cmp::Ordering, fmt};
 
-use serde::{Deserialize, Serialize};
+use crate::text_form::text_form;
 
 use super::{Piece, ReleaseVersion, compare_keys};
 
 /// A set of versions, written as a range.
-#[derive(Clone, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Clone)]
 pub struct VersionRange {
     text: String,
     pub(super) alternatives: Vec<Vec<Part>>,
@@ -153,15 +152,16 @@ impl Part {
 }
 
 /// Cuts at commas and white space, but keeps an operator with the version that follows it (`>= 1.2`).
-fn words(text: &str) -> Vec<String> {
-    let mut found: Vec<String> = Vec::new();
-    for word in text.split([',', ' ', '\t', '\n']).filter(|word| !word.is_empty()) {
-        match found.last_mut() {
-            Some(last) if last.chars().all(|c| "<>=^".contains(c)) => last.push_str(word),
-            _ => found.push(word.into()),
+fn words(text: &str) -> impl Iterator<Item = Cow<'_, str>> {
+    let mut words = text.split([',', ' ', '\t', '\n']).filter(|word| !word.is_empty());
+    std::iter::from_fn(move || {
+        let mut word = Cow::Borrowed(words.next()?);
+        while word.bytes().all(|c| b"<>=^".contains(&c)) {
+            let Some(next) = words.next() else { break };
+            word = Cow::Owned(format!("{word}{next}"));
         }
-    }
-    found
+        Some(word)
+    })
 }
 
 fn read_part(word: &str) -> Result<Part, String> {
@@ -257,14 +257,4 @@ impl std::str::FromStr for VersionRange {
         Self::parse(text)
     }
 }
-impl TryFrom<String> for VersionRange {
-    type Error = ParseRangeError;
-    fn try_from(text: String) -> Result<Self, ParseRangeError> {
-        Self::parse(&text)
-    }
-}
-impl From<VersionRange> for String {
-    fn from(range: VersionRange) -> Self {
-        range.text
-    }
-}
+text_form!(VersionRange, "a version range");

@@ -139,8 +139,8 @@ enum Opened {
 /// So many contents are looked for by one thread.
 const FEW: usize = 16;
 
-/// So many threads look for contents at most.
-const MOST_THREADS: usize = 4;
+/// So many threads look for contents where most of the time goes into waiting for the network.
+const MANY_THREADS: usize = 8;
 
 /// All catalogues of one server, in the order that decides.
 pub struct Catalogues<'a> {
@@ -222,27 +222,52 @@ impl<'a> Catalogues<'a> {
         Ok(None)
     }
 
-    /// Reads contents into an open universe, with who stands in for them. What nobody has is noted as such.
+    /// Reads contents into an open universe, with who stands in for them. What nobody has is noted as such. The needs of
+    /// the newest release of each that `may` be chosen are read as well: they would be asked for next. Returns everything that was read.
     ///
     /// # Errors
     /// Where a content's file cannot be fetched or read.
-    pub fn read(&self, ids: &[ContentId], universe: &mut Universe) -> Result<(), CatalogueError> {
-        for (id, content) in ids.iter().zip(self.contents(ids)) {
-            for provider in self.providers(id) {
-                universe.note_provider(id, &provider);
+    pub fn read(
+        &self,
+        ids: &[ContentId],
+        universe: &mut Universe,
+        may: impl Fn(&ContentId, &Release) -> bool,
+    ) -> Result<Vec<ContentId>, CatalogueError> {
+        let mut read: Vec<ContentId> = Vec::new();
+        let mut next = ids.to_vec();
+        while !next.is_empty() {
+            let mut needed: Vec<ContentId> = Vec::new();
+            for (id, content) in next.iter().zip(self.contents(&next)) {
+                for provider in self.providers(id) {
+                    universe.note_provider(id, &provider);
+                }
+                match content? {
+                    Some(content) => {
+                        let likely = content.releases.iter().filter(|release| may(id, release));
+                        let release = likely.max_by(|a, b| a.version.cmp(&b.version));
+                        needed.extend(release.into_iter().flat_map(Release::needed_ids).cloned());
+                        universe.add(content);
+                    }
+                    None => universe.close(id),
+                }
             }
-            match content? {
-                Some(content) => universe.add(content),
-                None => universe.close(id),
-            }
+            read.append(&mut next);
+            needed.sort();
+            needed.dedup();
+            needed.retain(|id| universe.is_unread(id));
+            next = needed;
         }
-        Ok(())
+        Ok(read)
     }
 
-    /// Returns contents, looked for by several threads where they are many: most of the time goes into waiting for the
-    /// network or the disk.
+    /// Returns contents, looked for by several threads where they are many.
     fn contents(&self, ids: &[ContentId]) -> Vec<Result<Option<Content>, CatalogueError>> {
-        let threads = (ids.len() / FEW).clamp(1, MOST_THREADS);
+        let is_far = self.opened.iter().any(|(_, catalogue)| match catalogue {
+            Opened::Published(published) => published.is_on_web(),
+            Opened::Downloads(_) => false,
+        });
+        let cores = std::thread::available_parallelism().map_or(1, usize::from);
+        let threads = (ids.len() / FEW).clamp(1, if is_far { MANY_THREADS } else { cores });
         if threads == 1 {
             return ids.iter().map(|id| self.content(id)).collect();
         }

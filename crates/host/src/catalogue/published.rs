@@ -59,6 +59,10 @@ impl Published {
         Self { name: name.into(), base, index, providers }
     }
 
+    pub(super) fn is_on_web(&self) -> bool {
+        matches!(self.base, Base::Web(_))
+    }
+
     pub(super) fn listings(&self) -> Vec<Listing> {
         let listing = |(id, entry): (&ContentId, &yalotheca_core::catalogue::CatalogueEntry)| Listing {
             id: id.clone(),

@@ -77,15 +77,23 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     let catalogues = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
     let mut universe = Universe::open();
     let (regatta, ghost) = (id("regatta")?, id("ghost")?);
-    catalogues.read(&[regatta.clone(), ghost.clone()], &mut universe)?;
+    catalogues.read(&[regatta.clone(), ghost.clone()], &mut universe, |_, _| false)?;
     let names: Vec<&str> = universe.iter().map(|content| content.id.as_str()).collect();
     assert_eq!(names, ["regatta"]);
     assert!(!universe.is_unread(&ghost), "nobody has it, and that is known");
     assert!(universe.is_unread(&id("harbour-core")?));
     assert_eq!(host.counts().0, 2, "the index and one content");
     let again = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
-    again.read(&[regatta], &mut Universe::open())?;
+    again.read(&[regatta.clone()], &mut Universe::open(), |_, _| false)?;
     assert_eq!(host.counts(), (2, 1), "the index is asked for once more, and has not changed");
+    let mut universe = Universe::open();
+    let read = again.read(&[regatta], &mut universe, |_, _| true)?;
+    let names: Vec<&str> = read.iter().map(ContentId::as_str).collect();
+    assert_eq!(
+        names,
+        ["regatta", "ferry-lines", "night-lamps", "harbour-core", "lamp-oil"],
+        "what is needed comes along"
+    );
     Ok(())
 }
 
