@@ -260,7 +260,7 @@ mod tests {
                 id: ContentId::new(name).unwrap(),
                 kind: "mod".into(),
                 folder: (*name).into(),
-                needs: BTreeMap::new(),
+                needs: litemap::LiteMap::new(),
             })
             .collect();
         Locked { id: ContentId::new(id).unwrap(), title: id.into(), catalogue: String::new(), release }

@@ -7,7 +7,7 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::Release,
     id::ContentId,
-    order::{Bond, GaveWay, Order, Place},
+    order::{Bond, GaveWay, Order, Place, Relation},
     suggest,
     version::ReleaseVersion,
 };
@@ -115,7 +115,27 @@ pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         note(&id, other?, &mut place.before, &mut place.after)?;
     }
     wants.ask_place(&id, place);
+    refuse_what_cannot_be(&session, &wants.order)?;
     apply(&session, &session.shelf(), &wants, &Fresh::None, (Mode::Settle, None), ui)
+}
+
+/// What was asked is not noted where needs, or something else that was asked, stand against it.
+fn refuse_what_cannot_be(session: &Session, asked: &BTreeMap<ContentId, Place>) -> Result<(), CommandError> {
+    let Order { gave_way, .. } = ordered(session, &releases(session), asked);
+    let Some(note) = gave_way.iter().find(|note| note.relation.bond == Bond::Asked) else { return Ok(()) };
+    let against: Vec<String> = note.against.iter().map(words::in_words).collect();
+    let Relation { first, later, .. } = &note.relation;
+    Err(CommandError::Usage {
+        what: format!("{first} cannot be loaded before {later}: {}", against.join(", and ")),
+        hint: Some(match note.against.iter().find(|against| against.bond == Bond::Asked) {
+            Some(other) => format!("yalotheca order {} --free forgets what was asked before", other.by),
+            None => "what is needed is always loaded first; nothing was noted".into(),
+        }),
+    })
+}
+
+fn releases(session: &Session) -> BTreeMap<ContentId, &Release> {
+    session.control.lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect()
 }
 
 fn note(
@@ -152,9 +172,7 @@ fn known(session: &Session, name: &str) -> Result<ContentId, CommandError> {
 }
 
 fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let lock = &session.control.lock;
-    let releases: BTreeMap<ContentId, &Release> =
-        lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect();
+    let releases = releases(session);
     let Order { ids, kept, gave_way, circles } = ordered(session, &releases, &session.control.wants.order);
     let mut after: BTreeMap<ContentId, Vec<Reason>> = BTreeMap::new();
     for relation in &kept {

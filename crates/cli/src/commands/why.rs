@@ -88,7 +88,7 @@ impl View for WhyView {
             }
             (None, Some(because)) => {
                 page.head(&format!("{name} is out and cannot be had"));
-                lineup::sentences(page, because);
+                lineup::sentences(page, because, Some(&self.id));
             }
             (None, None) => {
                 page.head(&format!("{name} is out and fits"));

@@ -1,6 +1,9 @@
 //! Why there is no lineup, as text.
 
-use yalotheca_core::solve::Explanation;
+use yalotheca_core::{
+    id::ContentId,
+    solve::{Explanation, Statement},
+};
 
 use super::{Cell, Page, Role};
 
@@ -11,7 +14,7 @@ const FEW: usize = 5;
 /// Puts an explanation on a page.
 pub(crate) fn explain(page: &mut Page, explanation: &Explanation) {
     page.head("Why");
-    sentences(page, explanation);
+    sentences(page, explanation, None);
     if explanation.ways_out.is_empty() {
         return;
     }
@@ -27,9 +30,13 @@ pub(crate) fn explain(page: &mut Page, explanation: &Explanation) {
     page.table(&rows);
 }
 
-/// Puts the reasons on a page.
-pub(crate) fn sentences(page: &mut Page, explanation: &Explanation) {
-    let all = &explanation.because;
+/// Puts the reasons on a page. That somebody wants `asked` is clear where that is what the page is about.
+pub(crate) fn sentences(page: &mut Page, explanation: &Explanation, asked: Option<&ContentId>) {
+    let is_clear = |statement: &&Statement| {
+        statement.sort == "want"
+            && asked.is_some_and(|asked| statement.contents == std::slice::from_ref(asked))
+    };
+    let all: Vec<&Statement> = explanation.because.iter().filter(|told| !is_clear(told)).collect();
     let shown = if all.len() + explanation.left_out.min(1) > MOST { FEW } else { all.len() };
     for statement in all.iter().take(shown) {
         page.item(Role::Plain, &statement.text);

@@ -10,6 +10,7 @@ mod errors;
 mod game;
 mod harness;
 mod looks;
+mod ordering;
 mod published;
 mod real_luanti;
 mod telling;

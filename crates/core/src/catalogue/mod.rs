@@ -7,6 +7,7 @@ mod universe;
 
 use std::collections::BTreeMap;
 
+use litemap::LiteMap;
 use serde::{Deserialize, Serialize};
 
 pub use format::{
@@ -21,8 +22,8 @@ use crate::{
     version::{ReleaseVersion, VersionRange},
 };
 
-/// Ranges by content: what a release needs, welcomes or refuses.
-pub type Relations = BTreeMap<ContentId, VersionRange>;
+/// Ranges by content: what a release needs, welcomes or refuses. Most are short, so they stand in a sorted list.
+pub type Relations = LiteMap<ContentId, VersionRange>;
 
 /// Ranges by part of the platform (`engine`, a loader's name, `runtime`).
 pub type PlatformSet = BTreeMap<String, VersionRange>;
@@ -73,7 +74,7 @@ pub struct Member {
     /// The folder inside the pack, with `/` between names.
     pub folder: String,
     /// What this member itself needs, for messages.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
     pub needs: Relations,
 }
 
@@ -92,16 +93,16 @@ pub struct Release {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub withdrawn: bool,
     /// Must be present.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
     pub needs: Relations,
     /// Of each group at least one must be present.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs_any: Vec<Relations>,
     /// Need not be present; where present, the range must hold.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
     pub welcomes: Relations,
     /// Must not be present.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
     pub refuses: Relations,
     /// Stands in for these contents, in that version where one is given.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
@@ -154,7 +155,7 @@ impl Release {
 
     /// Returns every content named in a need of this release.
     pub fn needed_ids(&self) -> impl Iterator<Item = &ContentId> {
-        self.needs.keys().chain(self.needs_any.iter().flat_map(BTreeMap::keys))
+        self.needs.keys().chain(self.needs_any.iter().flat_map(LiteMap::keys))
     }
 
     /// Returns whether this release stands for `id`, and in which version, when its own content is `own`.

@@ -118,8 +118,8 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
         all.needs = relations("needs")?;
         all.welcomes = relations("welcomes")?;
         all.refuses = relations("refuses")?;
-        all.after = relations("after")?.into_keys().collect();
-        all.before = relations("before")?.into_keys().collect();
+        all.after = relations("after")?.keys().cloned().collect();
+        all.before = relations("before")?.keys().cloned().collect();
         let sets = [&all.needs, &all.welcomes, &all.refuses];
         *related = sets.iter().any(|set| !set.is_empty());
     }

@@ -4,7 +4,7 @@
 //! was not needed. The effort is bounded by counting conflicts, never by a clock, so that the same question always gets
 //! the same explanation.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::{
     Question,
@@ -51,6 +51,9 @@ impl Blame {
 /// With more rules than this only wants are left out, not each single rule.
 const FEW: usize = 80;
 
+/// So many wants are looked at each alone.
+const FEW_WANTS: usize = 12;
+
 /// How many conflicts may still be spent, and what would have to be read to go on.
 #[derive(Debug)]
 pub(super) struct Effort {
@@ -70,7 +73,40 @@ impl Effort {
 
 /// Returns rules that suffice to show that there is no lineup: none of them can be left out where the effort sufficed.
 pub(super) fn blame(question: &Question<'_>, end: &DeadEnd<'_>, effort: &mut Effort) -> BTreeSet<Blame> {
-    let mut core = all(end);
+    let core = all(end);
+    let core = for_one_want(question, &core, effort).unwrap_or(core);
+    few(question, core, effort)
+}
+
+/// Where a want cannot be had even alone, that is the simpler explanation, whatever else stands against it as well.
+fn for_one_want(
+    question: &Question<'_>,
+    core: &BTreeSet<Blame>,
+    effort: &mut Effort,
+) -> Option<BTreeSet<Blame>> {
+    let wanted: Vec<Number> =
+        core.iter().filter(|blame| matches!(blame, Blame::Want(_))).map(|blame| blame.subject()).collect();
+    if wanted.len() < 2 || wanted.len() > FEW_WANTS {
+        return None;
+    }
+    wanted.into_iter().find_map(|number| {
+        let (id, range) = question.wants.get_key_value(question.universe.id(number))?;
+        let alone = BTreeMap::from([(id.clone(), range.clone())]);
+        match engine::run(&Question { wants: &alone, ..*question }, effort.conflicts) {
+            End::Dead(end) => {
+                effort.spend(end.conflicts);
+                Some(all(&end))
+            }
+            End::Found(found) => {
+                effort.spend(found.conflicts);
+                None
+            }
+            End::GaveUp | End::Unread(_) => None,
+        }
+    })
+}
+
+fn few(question: &Question<'_>, mut core: BTreeSet<Blame>, effort: &mut Effort) -> BTreeSet<Blame> {
     let mut kept: BTreeSet<Blame> = BTreeSet::new();
     // Wants first, the last first: leaving one out often takes many rules along.
     while effort.conflicts > 0 {

@@ -20,7 +20,6 @@ use crate::{
 
 /// Why there is no lineup.
 #[derive(Debug, Clone, Serialize)]
-#[serde(rename_all = "kebab-case")]
 pub struct Explanation {
     /// The sentences, what was asked for first.
     pub because: Vec<Statement>,
@@ -282,7 +281,7 @@ impl Teller<'_> {
             Saying::Welcome => &release.welcomes,
             Saying::Refuse => &release.refuses,
         };
-        one.get_key_value(id).into_iter().collect()
+        one.iter().filter(|(named, _)| *named == id).collect()
     }
 
     fn id(&self, number: Number) -> &ContentId {

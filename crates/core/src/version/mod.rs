@@ -131,7 +131,7 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
     }
     let mut runs = cut(main).peekable();
     let mut is_first = true;
-    let mut pieces = Vec::with_capacity(4);
+    let mut pieces = Vec::with_capacity(3);
     while let Some(run) = runs.next() {
         let next_is_number =
             runs.peek().is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
@@ -159,6 +159,7 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
     if pieces.is_empty() {
         pieces.push(Piece::Number(0));
     }
+    pieces.shrink_to_fit();
     Ok(pieces)
 }
 

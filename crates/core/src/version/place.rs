@@ -53,9 +53,9 @@ impl ReleaseVersion {
 impl VersionRange {
     /// Returns the first and the last place in the range, where it is one stretch of places.
     pub(crate) fn stretch(&self) -> Option<(u64, u64)> {
-        let [parts] = self.alternatives.as_slice() else { return None };
+        let [parts] = &*self.alternatives else { return None };
         let (mut first, mut last) = (0, u64::MAX);
-        for part in parts {
+        for part in &**parts {
             let (from, to) = match part {
                 Part::Any => (0, u64::MAX),
                 Part::Exactly(version) => (version.place()?, version.place()?),

@@ -13,7 +13,8 @@ use super::{Piece, ReleaseVersion, compare_keys};
 #[derive(Clone)]
 pub struct VersionRange {
     text: String,
-    pub(super) alternatives: Vec<Vec<Part>>,
+    // Boxed: a catalogue has very many ranges, and nearly all have one alternative of one or two parts.
+    pub(super) alternatives: Box<[Box<[Part]>]>,
 }
 
 #[derive(Debug, Clone)]
@@ -46,12 +47,15 @@ impl crate::hint::Hint for ParseRangeError {
 impl VersionRange {
     /// Returns the range that takes every version.
     pub fn any() -> Self {
-        Self { text: "*".into(), alternatives: vec![vec![Part::Any]] }
+        Self { text: "*".into(), alternatives: Box::new([Box::new([Part::Any])]) }
     }
 
     /// Returns the range that takes exactly one version.
     pub fn exactly(version: &ReleaseVersion) -> Self {
-        Self { text: format!("={version}"), alternatives: vec![vec![Part::Exactly(version.clone())]] }
+        Self {
+            text: format!("={version}"),
+            alternatives: Box::new([Box::new([Part::Exactly(version.clone())])]),
+        }
     }
 
     /// Reads a range.
@@ -60,18 +64,18 @@ impl VersionRange {
     /// Where a part is none of the forms above, or a version in it cannot be read.
     pub fn parse(text: &str) -> Result<Self, ParseRangeError> {
         let bad = |why: String| ParseRangeError { text: text.into(), why };
-        let mut alternatives = Vec::new();
+        let mut alternatives = Vec::with_capacity(1);
         for alternative in text.split("||") {
-            let mut parts = Vec::new();
+            let mut parts = Vec::with_capacity(1);
             for word in words(alternative) {
                 parts.push(read_part(&word).map_err(bad)?);
             }
             if parts.is_empty() {
                 return Err(bad("a part is empty".into()));
             }
-            alternatives.push(parts);
+            alternatives.push(parts.into());
         }
-        Ok(Self { text: text.trim().into(), alternatives })
+        Ok(Self { text: text.trim().into(), alternatives: alternatives.into() })
     }
 
     /// Returns whether the version lies in the range.
@@ -86,7 +90,7 @@ impl VersionRange {
 
     /// Returns whether the range names a pre-release itself, and so asks for one.
     pub fn names_prerelease(&self) -> bool {
-        self.alternatives.iter().flatten().any(|part| match part {
+        self.alternatives.iter().flat_map(|parts| parts.iter()).any(|part| match part {
             Part::Any | Part::Like { .. } => false,
             Part::Exactly(v) | Part::AtLeast(v) | Part::Above(v) | Part::AtMost(v) => v.is_prerelease(),
             Part::Below { shown, .. } => shown.is_prerelease(),

@@ -1,9 +1,7 @@
 //! What a check says of a change set and of what a lineup breaks.
 
-use std::collections::BTreeMap;
-
 use yalotheca_core::{
-    catalogue::{Platform, Release, Universe},
+    catalogue::{Platform, Relations, Release, Universe},
     change::{ChangeSet, ConfigLine, EntryAct, EntryLine, FileAct, FileLine, Source, Step},
     check::{Finding, Weight, of_breaches, of_change},
     id::{ContentId, Digest, TreePath},
@@ -153,7 +151,7 @@ fn stand_ins_and_the_base_game_count() -> Done {
     world.platform.provides.insert(ContentId::new("default")?, None);
     world.add("lamps", "1", |release| {
         release.needs.extend([relation("default", "*")?, relation("oil", ">=1")?]);
-        release.needs_any.push(BTreeMap::from([relation("bells", "*")?, relation("horns", "*")?]));
+        release.needs_any.push(Relations::from_iter([relation("bells", "*")?, relation("horns", "*")?]));
         Ok(())
     })?;
     assert_eq!(

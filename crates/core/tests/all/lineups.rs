@@ -77,7 +77,12 @@ fn each_member_of_a_pack_is_registered() -> Done {
     let mut pack = locked("mesecons", "modpack")?;
     for name in ["mesecons", "mesecons_lamp"] {
         let (id, folder) = (ContentId::new(name)?, name.into());
-        pack.release.members.push(Member { id, kind: "mod".into(), folder, needs: BTreeMap::new() });
+        pack.release.members.push(Member {
+            id,
+            kind: "mod".into(),
+            folder,
+            needs: yalotheca_core::catalogue::Relations::new(),
+        });
     }
     let lineup = [(pack, payload(&["modpack.txt", "mesecons/init.lua"]))];
     let desired = state(&game, &scope(&[("world", "worlds/quay")]), &lineup)?;

@@ -84,7 +84,7 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     assert!(universe.is_unread(&id("harbour-core")?));
     assert_eq!(host.counts().0, 2, "the index and one content");
     let again = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
-    again.read(&[regatta.clone()], &mut Universe::open(), |_, _| false)?;
+    again.read(std::slice::from_ref(&regatta), &mut Universe::open(), |_, _| false)?;
     assert_eq!(host.counts(), (2, 1), "the index is asked for once more, and has not changed");
     let mut universe = Universe::open();
     let read = again.read(&[regatta], &mut universe, |_, _| true)?;
