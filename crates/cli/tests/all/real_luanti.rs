@@ -5,8 +5,9 @@
 
 use std::{
     fs,
+    io::{BufRead, BufReader},
     path::{Path, PathBuf},
-    process::Command,
+    process::{Command, Stdio},
 };
 
 use crate::harness::{Done, World, free_port};
@@ -53,6 +54,50 @@ fn skipped(what: &str) -> Done {
 
 fn world_file(world: &World) -> Result<Vec<String>, Box<dyn std::error::Error>> {
     Ok(world.read("world/world.mt")?.lines().map(str::to_owned).collect())
+}
+
+/// Runs the server until it listens, and returns the mods in the order in which it loaded them.
+fn loading_order(folder: &Path) -> Result<Vec<String>, Box<dyn std::error::Error>> {
+    let program = ["/usr/games/minetestserver", "/usr/bin/minetestserver"];
+    let program = program.iter().find(|path| Path::new(path).exists()).ok_or("the server")?;
+    let mut server = Command::new("timeout")
+        .args(["60", program, "--config", "minetest.conf", "--world", "world", "--color", "never", "--info"])
+        .current_dir(folder)
+        .env("HOME", folder.join("home"))
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()?;
+    let lines = BufReader::new(server.stderr.take().ok_or("its log")?).lines();
+    let mut loaded = Vec::new();
+    for line in lines {
+        let line = line?;
+        let name = line.split_once("Mod \"").and_then(|(_, rest)| rest.split_once("\" loaded"));
+        loaded.extend(name.map(|(name, _)| name.to_owned()));
+        if line.contains("listening on") {
+            break;
+        }
+    }
+    // The one that ended the reading writes on into a closed pipe for a moment; that is no matter.
+    Command::new("kill").args(["-INT", &server.id().to_string()]).status()?;
+    server.wait()?;
+    Ok(loaded)
+}
+
+/// The server's own order agrees with ours in everything that one content says of another, optional needs included.
+fn same_order(world: &World) -> Done {
+    let loaded = loading_order(&world.server())?;
+    let json = world.run(&["order", "--json"]).code(0).json()?;
+    let mut welcomed = 0;
+    for placed in json["order"].as_array().ok_or("our order")? {
+        for reason in placed["after"].as_array().into_iter().flatten() {
+            let at = |id: &serde_json::Value| loaded.iter().position(|name| id == name);
+            let (Some(first), Some(later)) = (at(&reason["id"]), at(&placed["id"])) else { continue };
+            assert!(first < later, "{} before {} in {loaded:?}", placed["id"], reason["id"]);
+            welcomed += usize::from(reason["bond"] == "welcomes");
+        }
+    }
+    assert!(welcomed > 0, "an optional need takes part in the order: {json:#}");
+    Ok(())
 }
 
 #[test]
@@ -106,6 +151,7 @@ fn the_real_server_with_real_mods() -> Done {
     let contents = trial["contents"].as_array().cloned().unwrap_or_default();
     assert_eq!(contents.len(), 5);
     assert!(contents.iter().all(|content| content["state"] == "loaded"), "{trial:#}");
+    same_order(&world)?;
     // The server has written what it likes; that is no drift.
     world.run(&["check"]).code(0);
     let unseen = world.path("world/worldmods/unseen");
