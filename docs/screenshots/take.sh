@@ -23,7 +23,7 @@ shot() {
     local name=$1
     shift
     rm -f "$work/ready"
-    xterm -fa 'DejaVu Sans Mono' -fs 14 -geometry 102x34+0+0 -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
+    xterm -fa 'DejaVu Sans Mono' -fs 14 -geometry 105x34+0+0 -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
         'printf "\033[1m\$ %s\033[0m\n" "$2"; eval "$2"; touch "$1/ready"; sleep 20' shot "$work" "$*" &
     local window=$!
     for _ in $(seq 100); do [ -e "$work/ready" ] && break; sleep 0.1; done
@@ -43,6 +43,8 @@ yalotheca add tidebell --yes >/dev/null
 shot no-lineup "yalotheca add quiet-bells 'tidebell@>=1.3' --yes"
 shot update "yalotheca update --yes"
 yalotheca add regatta --yes >/dev/null
+shot order "yalotheca order"
+shot why "yalotheca why harbour-core"
 yalotheca undo --yes >/dev/null
 yalotheca drop tidebell --yes >/dev/null
 shot history "yalotheca history"
