@@ -13,6 +13,10 @@ mod generator;
 mod on_disk;
 mod ours;
 
+/// The program's own allocator, for all solvers alike.
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 use std::{
     io::Write,
     time::{Duration, Instant},

@@ -112,9 +112,7 @@ pub(crate) fn run(program: &Path, catalogue: &Catalogue, runs: usize) -> io::Res
             return Err(io::Error::other("the program failed"));
         }
     }
-    if std::env::var_os("KEEP").is_none() {
-        fs::remove_dir_all(&folder)?;
-    }
+    fs::remove_dir_all(&folder)?;
     times.sort();
     let median = times[times.len() / 2].as_secs_f64() * 1e3;
     Ok(format!(

@@ -8,6 +8,7 @@ mod session;
 mod ui;
 mod view;
 
+/// A catalogue is very many small things; this gives them room sooner than the system does.
 #[global_allocator]
 static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
