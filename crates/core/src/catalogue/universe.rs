@@ -183,3 +183,83 @@ impl Universe {
         if self.has_providers { &self.entries[number as usize].providers } else { &[] }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{catalogue::Saying, version::VersionRange};
+
+    fn id(text: &str) -> ContentId {
+        ContentId::new(text).unwrap()
+    }
+
+    fn release(version: &str, needs: &[(&str, &str)]) -> Release {
+        let mut release = Release::new(ReleaseVersion::parse(version).unwrap(), "plugin");
+        for (name, range) in needs {
+            release.needs.insert(id(name), VersionRange::parse(range).unwrap());
+        }
+        release
+    }
+
+    fn content(name: &str, releases: Vec<Release>) -> Content {
+        let catalogue = "test".into();
+        Content { id: id(name), title: name.into(), about: String::new(), catalogue, releases }
+    }
+
+    #[test]
+    fn what_is_said_is_gathered_once_with_who_says_it() {
+        let mut universe = Universe::default();
+        let all = ("core", ">=2");
+        universe.add(content(
+            "bells",
+            vec![
+                release("1", &[all, ("rope", "1")]),
+                release("3", &[all]),
+                release("2", &[all, ("rope", "1")]),
+            ],
+        ));
+        let number = universe.number(&id("bells")).unwrap();
+        let gathered = universe.gathered(number);
+        assert_eq!((gathered.count, gathered.by_all, gathered.lines.len()), (3, 1, 2));
+        assert!(gathered.lines.iter().all(|line| line.saying == Saying::Need));
+        assert_eq!(gathered.lines[0].on, universe.number(&id("core")).unwrap());
+        assert_eq!(gathered.lines[1].releases.iter().collect::<Vec<_>>(), [1, 2]);
+        assert_eq!(
+            (gathered.lines_of(0), gathered.lines_of(1), gathered.lines_of(2)),
+            (&[][..], &[1][..], &[1][..])
+        );
+        assert_eq!(universe.version(number, 0).as_str(), "3");
+        assert!(gathered.places.is_sorted_by(|a, b| a > b));
+        // Another release is gathered anew.
+        universe.add_release(&id("bells"), "lock", release("4", &[]));
+        assert_eq!((universe.gathered(number).count, universe.gathered(number).by_all), (4, 0));
+    }
+
+    #[test]
+    fn an_open_universe_knows_what_it_does_not_know() {
+        let mut universe = Universe::open();
+        universe.add(content("bells", vec![release("1", &[("core", "*")])]));
+        assert!(
+            !universe.is_unread(&id("bells"))
+                && universe.is_unread(&id("core"))
+                && universe.is_unread(&id("x"))
+        );
+        universe.close(&id("core"));
+        assert!(!universe.is_unread(&id("core")) && universe.get(&id("core")).is_none());
+        universe.note_provider(&id("core"), &id("stand-in"));
+        universe.note_provider(&id("core"), &id("stand-in"));
+        assert_eq!(universe.providers(&id("core")).count(), 1);
+        assert!(!Universe::default().is_unread(&id("x")), "nothing is to be read of a whole one");
+    }
+
+    #[test]
+    fn the_first_of_an_id_decides() {
+        let mut universe = Universe::default();
+        universe.add(content("bells", vec![release("1", &[])]));
+        universe.add(content("bells", vec![release("2", &[])]));
+        universe.add_release(&id("bells"), "lock", release("1", &[("x", "*")]));
+        let bells = universe.get(&id("bells")).unwrap();
+        assert_eq!(bells.releases.len(), 1);
+        assert!(bells.releases[0].needs.is_empty());
+    }
+}

@@ -158,6 +158,21 @@ proptest! {
     }
 
     #[test]
+    fn lines_put_in_together_are_lines_put_in_one_by_one(
+        text in "([a-c]|# x|)(\r?\n([a-c]|# x|)){0,4}",
+        items in proptest::collection::vec((0_usize..6, "[d-h]"), 0..5),
+    ) {
+        let root = Pointer::root();
+        let mut together = Document::parse(Format::Lines, &text).unwrap();
+        together.insert_all(&root, &items).unwrap();
+        let mut single = Document::parse(Format::Lines, &text).unwrap();
+        for (index, item) in &items {
+            single.insert(&root, *index, item).unwrap();
+        }
+        prop_assert_eq!(together.text(), single.text());
+    }
+
+    #[test]
     fn lines_laws(text in "([a-d]{0,2}( *#[a-z]*)?(\n|\r\n)){0,6}[a-d]{0,2}", index in 0_usize..8) {
         let mut document = doc(Format::Lines, &text);
         let items = document.items(&Pointer::root()).unwrap();

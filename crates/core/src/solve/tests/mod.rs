@@ -1,3 +1,5 @@
+mod explaining;
+
 use proptest::prelude::*;
 
 use super::*;
@@ -300,10 +302,40 @@ proptest! {
             Answer::None(why) => {
                 prop_assert!(!oracle(&universe, &wants, &locked), "there is a lineup");
                 prop_assert!(!why.because.is_empty());
-                for way in &why.ways_out {
-                    prop_assert!(!way.change.is_empty());
+                for way in why.ways_out.iter().filter(|way| !way.wants.is_empty()) {
+                    let mut changed = wants.clone();
+                    for (id, version) in &way.wants {
+                        changed.remove(id);
+                        changed.extend(version.iter().map(|version| (id.clone(), VersionRange::exactly(version))));
+                    }
+                    let after = solve(&Question { wants: &changed, ..question });
+                    prop_assert!(matches!(after, Answer::Lineup(_)), "{} does not help", way.change);
                 }
             }
+        }
+    }
+
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(3_000))]
+
+    #[test]
+    fn contents_with_very_many_releases_change_nothing((lines, wants, locked) in catalogue()) {
+        // One content too wide for a word has the search use the other sort of sets.
+        let narrow = universe(&refs(&lines));
+        let mut lines = lines;
+        lines.extend((0..70).map(|v| format!("wide {v} | refuses nobody")));
+        let wide = universe(&refs(&lines));
+        let mut wants = pairs(&refs(&wants), range);
+        wants.retain(|id, _| narrow.get(id).is_some());
+        let locked = pairs(&refs(&locked), version);
+        let platform = platform();
+        let question = Question { universe: &narrow, platform: &platform, wants: &wants, locked: &locked };
+        match (solve(&question), solve(&Question { universe: &wide, ..question })) {
+            (Answer::Lineup(a), Answer::Lineup(b)) => prop_assert_eq!(a, b),
+            (Answer::None(a), Answer::None(b)) => prop_assert_eq!(sentences(&a), sentences(&b)),
+            (a, b) => prop_assert!(false, "{:?} and {:?}", a, b),
         }
     }
 
