@@ -17,6 +17,10 @@ fn nothing_is_wider_than_the_terminal() -> Done {
             vec!["find"],
             vec!["about", "tidebell"],
             vec!["history"],
+            vec!["order"],
+            vec!["why", "gull-chat"],
+            vec!["why", "nobody"],
+            vec!["order", "gull-chat", "--after", "night-lamps"],
             vec!["add", "quiet-bells", "tidebell@>=1.3", "--yes"],
             vec!["game", "list"],
         ] {
@@ -44,6 +48,10 @@ fn every_result_is_json_where_asked() -> Done {
         (vec!["settle", "--yes"], 0, "settled"),
         (vec!["trial"], 0, "verdict"),
         (vec!["history"], 0, "history"),
+        (vec!["order"], 0, "order"),
+        (vec!["order", "gull-chat", "--after", "nobody", "--yes"], 2, "error"),
+        (vec!["why", "gull-chat"], 0, "newer"),
+        (vec!["why", "nobody"], 2, "error"),
         (vec!["game", "list"], 0, "games"),
         (vec!["add", "lamp-oil", "--later"], 0, "noted"),
         (vec!["add", "tidebel"], 2, "error"),
@@ -56,6 +64,8 @@ fn every_result_is_json_where_asked() -> Done {
     }
     let json = world.run(&["add", "fog-signal", "--yes", "--json"]).json()?;
     assert_eq!(json["no_lineup"]["because"][1]["sort"], "platform");
+    assert_eq!(json["no_lineup"]["left_out"], 0);
+    assert_eq!(json["no_lineup"]["ways_out"][0]["change"], "do without fog-signal");
     Ok(())
 }
 

@@ -80,6 +80,25 @@ fn a_plugin_says_what_it_is() {
 }
 
 #[test]
+fn groups_are_found_by_pattern_and_the_rest_has_its_place() {
+    let text = BUILT_IN.iter().find(|(name, _)| *name == "saltwick").unwrap().1;
+    let with = |groups: &str| {
+        let order = format!("[order]\ngroups = {groups}\n\n[recognise]");
+        load("x", &text.replacen("[recognise]", &order, 1))
+    };
+    let group = |game: &Game, name: &str| game.order.group(&ContentId::new(name).unwrap());
+    let game = with(r#"[["*-core", "lib-*"], ["*"], ["late-*"]]"#).unwrap();
+    assert_eq!(["harbour-core", "lib-x", "tidebell", "late-x"].map(|name| group(&game, name)), [0, 0, 1, 2]);
+    assert_eq!(game.order.patterns(0).collect::<Vec<_>>(), ["*-core", "lib-*"]);
+    let game = with(r#"[["*-core"]]"#).unwrap();
+    assert_eq!(["harbour-core", "tidebell"].map(|name| group(&game, name)), [0, 1]);
+    assert_eq!(group(&built_in("saltwick"), "tidebell"), 0);
+    let error = with(r#"[["a", "["]]"#).unwrap_err();
+    assert!(error.why.contains("the pattern is wrong"), "{error}");
+    assert!(with("[]\ngruops = 1").unwrap_err().suggestion.is_some_and(|hint| hint.contains("groups")));
+}
+
+#[test]
 fn a_pack_gathers_its_members() {
     let game = built_in("luanti");
     let found = recognise(

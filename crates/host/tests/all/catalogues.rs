@@ -97,6 +97,49 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     Ok(())
 }
 
+/// A catalogue of many contents, each of which needs the next one.
+fn write_many(folder: &Path, count: usize) -> Done {
+    fs::create_dir_all(folder.join("contents"))?;
+    let mut entries = Vec::new();
+    for at in 0..count {
+        let needs = if at + 1 < count { format!(r#""m{}": "*""#, at + 1) } else { String::new() };
+        let text = format!(
+            r#"{{"format": 1, "id": "m{at}", "title": "M{at}", "releases": [{{"version": "1", "kind": "plugin", "needs": {{{needs}}}}}]}}"#
+        );
+        let digest = Digest::of(text.as_bytes());
+        fs::write(folder.join(format!("contents/m{at}.json")), text)?;
+        entries.push(format!(r#""m{at}": {{"title": "M{at}", "kind": "plugin", "digest": "{digest}"}}"#));
+    }
+    let index = format!(r#"{{"format": 1, "name": "many", "contents": {{{}}}}}"#, entries.join(", "));
+    Ok(fs::write(folder.join("catalogue.json"), index)?)
+}
+
+#[test]
+fn many_are_read_by_several_threads_and_none_is_lost() -> Done {
+    let folder = tempfile::tempdir()?;
+    write_many(&folder.path().join("many"), 200)?;
+    let host = CatalogueHost::start(folder.path().join("many"))?;
+    let (game, fetcher) = (saltwick()?, fetcher(folder.path(), false));
+    let ids: Vec<ContentId> = (0..150).map(|at| id(&format!("m{at}"))).collect::<Result<_, _>>()?;
+    for at in [host.address(), "many".to_owned()] {
+        let catalogues = Catalogues::open(&[source("m", &at)], folder.path(), &game, &fetcher)?;
+        let mut universe = Universe::open();
+        let read = catalogues.read(&ids, &mut universe, |_, _| false)?;
+        assert_eq!(read, ids);
+        assert_eq!(universe.iter().count(), 150);
+        assert!(ids.iter().all(|id| universe.get(id).is_some_and(|content| content.id == *id)));
+        // The needs of what is likely are followed to their end.
+        let mut universe = Universe::open();
+        assert_eq!(catalogues.read(&ids[149..], &mut universe, |_, _| true)?.len(), 51);
+    }
+    fs::write(folder.path().join("many/contents/m77.json"), "{broken")?;
+    let catalogues = Catalogues::open(&[source("m", "many")], folder.path(), &game, &fetcher)?;
+    let error = catalogues.read(&ids, &mut Universe::open(), |_, _| false);
+    let error = error.err().ok_or("one of them is broken")?.to_string();
+    assert!(error.contains("m77.json"), "{error}");
+    Ok(())
+}
+
 #[test]
 fn the_first_catalogue_that_has_an_id_decides() -> Done {
     let folder = tempfile::tempdir()?;
