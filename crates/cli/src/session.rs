@@ -13,6 +13,7 @@ use yalotheca_core::{
     game::Game,
     id::ContentId,
     solve::{Answer, Question, Selection, solve},
+    suggest,
     version::VersionRange,
 };
 use yalotheca_host::{
@@ -105,6 +106,15 @@ impl Session {
     /// The server's process, if it runs.
     pub(crate) fn running(&self) -> Option<Running> {
         running::find(self.tree.root(), &self.game, &self.survey.scope)
+    }
+
+    /// The error for a content that is not on this server.
+    pub(crate) fn not_here(&self, id: &ContentId, otherwise: String) -> CommandError {
+        let near = self.control.lock.contents.iter().map(|locked| locked.id.as_str());
+        CommandError::Usage {
+            what: format!("{id} is not on this server"),
+            hint: suggest::did_you_mean(id.as_str(), near).or(Some(otherwise)),
+        }
     }
 
     /// The error for a content that nobody has.

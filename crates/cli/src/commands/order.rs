@@ -8,7 +8,6 @@ use yalotheca_core::{
     catalogue::Release,
     id::ContentId,
     order::{Bond, GaveWay, Order, Place, Relation},
-    suggest,
     version::ReleaseVersion,
 };
 
@@ -82,14 +81,9 @@ fn row(placed: &Placed) -> Vec<Cell> {
     let reasons = placed.after.iter().map(|reason| reason.says.clone());
     let group = placed.group.iter().map(|patterns| format!("in the group {patterns}"));
     let reasons: Vec<String> = reasons.chain(group).collect();
-    let name = if placed.version.is_unversioned() {
-        placed.id.to_string()
-    } else {
-        format!("{} {}", placed.id, placed.version)
-    };
     vec![
         Cell::new(Role::Dim, placed.place.to_string()),
-        Cell::new(Role::Name, name),
+        Cell::new(Role::Name, placed.version.named(&placed.id)),
         Cell::plain(reasons.join("; ")),
     ]
 }
@@ -115,20 +109,32 @@ pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         note(&id, other?, &mut place.before, &mut place.after)?;
     }
     wants.ask_place(&id, place);
-    refuse_what_cannot_be(&session, &wants.order)?;
+    refuse_what_cannot_be(&session, &id, &wants.order)?;
     apply(&session, &session.shelf(), &wants, &Fresh::None, (Mode::Settle, None), ui)
 }
 
 /// What was asked is not noted where needs, or something else that was asked, stand against it.
-fn refuse_what_cannot_be(session: &Session, asked: &BTreeMap<ContentId, Place>) -> Result<(), CommandError> {
+fn refuse_what_cannot_be(
+    session: &Session,
+    id: &ContentId,
+    asked: &BTreeMap<ContentId, Place>,
+) -> Result<(), CommandError> {
     let Order { gave_way, .. } = ordered(session, &releases(session), asked);
-    let Some(note) = gave_way.iter().find(|note| note.relation.bond == Bond::Asked) else { return Ok(()) };
+    // What was asked of others before, and does not hold any more, is no matter here.
+    let is_ours = |relation: &Relation| relation.bond == Bond::Asked && relation.by == *id;
+    let is_refused = |note: &&GaveWay| {
+        note.relation.bond == Bond::Asked && (is_ours(&note.relation) || note.against.iter().any(&is_ours))
+    };
+    let Some(note) = gave_way.iter().find(is_refused) else { return Ok(()) };
     let against: Vec<String> = note.against.iter().map(words::in_words).collect();
     let Relation { first, later, .. } = &note.relation;
     Err(CommandError::Usage {
         what: format!("{first} cannot be loaded before {later}: {}", against.join(", and ")),
         hint: Some(match note.against.iter().find(|against| against.bond == Bond::Asked) {
-            Some(other) => format!("yalotheca order {} --free forgets what was asked before", other.by),
+            Some(other) => {
+                let before = if other.by == *id { &note.relation.by } else { &other.by };
+                format!("yalotheca order {before} --free forgets what was asked before")
+            }
             None => "what is needed is always loaded first; nothing was noted".into(),
         }),
     })
@@ -160,15 +166,10 @@ fn note(
 /// Only what is on the server has a place.
 fn known(session: &Session, name: &str) -> Result<ContentId, CommandError> {
     let id = ContentId::new(name)?;
-    let lock = &session.control.lock;
-    if lock.get(&id).is_some() {
+    if session.control.lock.get(&id).is_some() {
         return Ok(id);
     }
-    Err(CommandError::Usage {
-        what: format!("{id} is not on this server"),
-        hint: suggest::did_you_mean(name, lock.contents.iter().map(|locked| locked.id.as_str()))
-            .or_else(|| Some(format!("yalotheca add {id} brings it"))),
-    })
+    Err(session.not_here(&id, format!("yalotheca add {id} brings it")))
 }
 
 fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {

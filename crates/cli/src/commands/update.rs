@@ -75,14 +75,7 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| lock.get(id).is_none())
     {
-        return Err(CommandError::Usage {
-            what: format!("{id} is not on this server"),
-            hint: yalotheca_core::suggest::did_you_mean(
-                id.as_str(),
-                lock.contents.iter().map(|c| c.id.as_str()),
-            )
-            .or_else(|| Some(format!("yalotheca add {id} brings it"))),
-        });
+        return Err(session.not_here(id, format!("yalotheca add {id} brings it")));
     }
     let planned = plan_change(&session, &shelf, &session.control.wants, &fresh)?;
     let held_back = held_back(&session, &shelf, &planned.lock, &fresh)?;

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_core::{id::ContentId, solve::Explanation, suggest, version::ReleaseVersion};
+use yalotheca_core::{id::ContentId, solve::Explanation, version::ReleaseVersion};
 
 use crate::{
     args::Global,
@@ -58,7 +58,7 @@ struct NewerView {
 
 impl View for WhyView {
     fn view(&self, page: &mut Page) {
-        page.head(&format!("Why {} is here", named(&self.id, &self.version)));
+        page.head(&format!("Why {} is here", self.version.named(&self.id)));
         if let Some(range) = &self.you_want {
             page.item(Role::Plain, range);
         }
@@ -70,7 +70,7 @@ impl View for WhyView {
                 None => "it".to_owned(),
             };
             let range = if asked.range.is_empty() { String::new() } else { format!(": {}", asked.range) };
-            page.item(Role::Plain, &format!("{} {verb} {what}{range}", named(&asked.by, &asked.version)));
+            page.item(Role::Plain, &format!("{} {verb} {what}{range}", asked.version.named(&asked.by)));
         }
         if self.you_want.is_none() && self.needed.is_empty() {
             page.item(Role::Warn, "Nothing needs it any more; the next settle takes it away.");
@@ -79,7 +79,7 @@ impl View for WhyView {
             page.head("Nothing newer is out");
             return;
         };
-        let name = named(&self.id, &newer.version);
+        let name = newer.version.named(&self.id);
         match (&newer.by_you, &newer.because) {
             (Some(range), _) => {
                 page.head(&format!("{name} is out"));
@@ -98,21 +98,12 @@ impl View for WhyView {
     }
 }
 
-/// Returns `name 1.4`, or the name alone where the author gives no version.
-fn named(id: &ContentId, version: &ReleaseVersion) -> String {
-    format!("{id} {}", version.shown()).trim_end().to_owned()
-}
-
 pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(global, ui)?;
     let lock = &session.control.lock;
     let id = ContentId::new(&args.name)?;
     let Some(locked) = lock.get(&id) else {
-        let near = suggest::did_you_mean(id.as_str(), lock.contents.iter().map(|other| other.id.as_str()));
-        return Err(CommandError::Usage {
-            what: format!("{id} is not on this server"),
-            hint: near.or_else(|| Some(format!("yalotheca about {id} tells whether it would fit"))),
-        });
+        return Err(session.not_here(&id, format!("yalotheca about {id} tells whether it would fit")));
     };
     let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
     for other in lock.contents.iter().filter(|other| other.id != id) {

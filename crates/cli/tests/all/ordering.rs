@@ -87,6 +87,11 @@ fn what_cannot_be_is_refused_and_not_noted() -> Done {
         .run(&["order", "lamp-oil", "--after", "tidebell", "--yes"])
         .code(2)
         .says(&["yalotheca order tidebell --free forgets what was asked before"]);
+    // A place that somebody wrote by hand and that cannot be stands in nobody else's way.
+    let wants = world.read("yalotheca.toml")?;
+    world.write("yalotheca.toml", &format!("{wants}harbour-core = {{ after = [\"tidebell\"] }}\n"))?;
+    world.run(&["order", "gull-chat", "--after", "night-lamps", "--yes"]).code(0);
+    world.run(&["order"]).code(0).says(&["you asked for harbour-core after tidebell; that gives way, since"]);
     Ok(())
 }
 

@@ -89,7 +89,7 @@ impl<S: Bits> Engine<'_, S> {
             return Err(rule);
         }
         self.narrow(term.var, left, Some(rule));
-        if analysis_is_heavy(self.analysis.weight) {
+        if self.analysis.weight > HEAVY {
             self.lighten();
         }
         Ok(())
@@ -229,7 +229,3 @@ impl<S: Bits> Engine<'_, S> {
 
 const HEAVY: f32 = 1e30;
 const LIGHT: f32 = 1e-30;
-
-fn analysis_is_heavy(weight: f32) -> bool {
-    weight > HEAVY
-}

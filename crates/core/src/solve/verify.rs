@@ -67,7 +67,7 @@ impl fmt::Display for Breach {
                     Some(version) => format!("{version} is there"),
                     None => "it is not there".into(),
                 };
-                write!(f, "{} needs {}, and {there}", named(id, version), wanted.join(" or "))
+                write!(f, "{} needs {}, and {there}", version.named(id), wanted.join(" or "))
             }
             Self::Welcome { id, other, range, has } => {
                 write!(f, "{id} goes with {}, and {has} is there", with_range(other, range))
@@ -77,7 +77,7 @@ impl fmt::Display for Breach {
                 write!(
                     f,
                     "{} needs {} {}, and {}",
-                    named(id, version),
+                    version.named(id),
                     miss.part,
                     miss.range.in_words(),
                     miss.what_is_there()
@@ -85,11 +85,6 @@ impl fmt::Display for Breach {
             }
         }
     }
-}
-
-/// Returns `name 1.4`, or the name alone where the author gives no version.
-fn named(id: &ContentId, version: &ReleaseVersion) -> String {
-    format!("{id} {}", version.shown()).trim_end().to_owned()
 }
 
 /// Returns `name` or `name 2.1 or newer`.

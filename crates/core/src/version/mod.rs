@@ -90,6 +90,11 @@ impl ReleaseVersion {
         if self.is_unversioned() { "" } else { &self.0.text }
     }
 
+    /// Returns `name 1.4`, or the name alone where the author gave no version.
+    pub fn named(&self, name: &impl fmt::Display) -> String {
+        if self.is_unversioned() { name.to_string() } else { format!("{name} {self}") }
+    }
+
     /// Returns the text as the author wrote it.
     pub fn as_str(&self) -> &str {
         &self.0.text
