@@ -115,7 +115,7 @@ fn few(question: &Question<'_>, mut core: BTreeSet<Blame>, effort: &mut Effort) 
         let rules = core.iter().rev().filter(|blame| core.len() <= FEW && !matches!(blame, Blame::Want(_)));
         let Some(next) = wants.chain(rules).find(tries).copied() else { break };
         let rest: HashSet<Blame> = core.iter().filter(|blame| **blame != next).copied().collect();
-        match engine::run_only(question, &rest, effort.conflicts) {
+        match engine::run_among(question, Some(&rest), effort.conflicts) {
             End::Dead(end) => {
                 effort.spend(end.conflicts + 1);
                 core = all(&end);

@@ -91,19 +91,19 @@ pub(super) type Broken = Option<RuleNumber>;
 
 /// Searches until the end, or until it took `most` conflicts.
 pub(super) fn run<'a>(question: &Question<'a>, most: usize) -> End<'a> {
-    if question.universe.widest() < Set::WORD {
-        Engine::<u64>::new(question, None).run(most)
-    } else {
-        Engine::<Set>::new(question, None).run(most)
-    }
+    run_among(question, None, most)
 }
 
-/// Searches as if there were no other rules than these.
-pub(super) fn run_only<'a>(question: &Question<'a>, only: &'a HashSet<Blame>, most: usize) -> End<'a> {
+/// Searches as if there were no other rules than these, where some are given.
+pub(super) fn run_among<'a>(
+    question: &Question<'a>,
+    only: Option<&'a HashSet<Blame>>,
+    most: usize,
+) -> End<'a> {
     if question.universe.widest() < Set::WORD {
-        Engine::<u64>::new(question, Some(only)).run(most)
+        Engine::<u64>::new(question, only).run(most)
     } else {
-        Engine::<Set>::new(question, Some(only)).run(most)
+        Engine::<Set>::new(question, only).run(most)
     }
 }
 

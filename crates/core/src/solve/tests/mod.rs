@@ -234,6 +234,23 @@ fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)>
     )
 }
 
+/// A question about a random catalogue. Only what it knows is wanted.
+struct Case {
+    universe: Universe,
+    wants: BTreeMap<ContentId, VersionRange>,
+    locked: Selection,
+    platform: Platform,
+}
+
+impl Case {
+    fn new(lines: &[String], wants: &[String], locked: &[String]) -> Self {
+        let universe = universe(&refs(lines));
+        let mut wants = pairs(&refs(wants), range);
+        wants.retain(|id, _| universe.get(id).is_some());
+        Self { universe, wants, locked: pairs(&refs(locked), version), platform: platform() }
+    }
+}
+
 fn refs(texts: &[String]) -> Vec<&str> {
     texts.iter().map(String::as_str).collect()
 }
@@ -280,15 +297,12 @@ proptest! {
 
     #[test]
     fn the_same_verdict_as_trying_everything((lines, wants, locked) in catalogue()) {
-        let universe = universe(&refs(&lines));
-        let mut wants = pairs(&refs(&wants), range);
-        wants.retain(|id, _| universe.get(id).is_some());
-        let locked = pairs(&refs(&locked), version);
-        let platform = platform();
-        let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
+        let case = Case::new(&lines, &wants, &locked);
+        let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
+        let question = Question { universe, platform, wants, locked };
         match solve(&question) {
             Answer::Lineup(chosen) => {
-                prop_assert!(good(&universe, &wants, &locked, &chosen), "{:?} breaks {:?}", chosen, verify(&universe, &platform, &chosen));
+                prop_assert!(good(universe, wants, locked, &chosen), "{:?} breaks {:?}", chosen, verify(universe, platform, &chosen));
                 // Solving again with the result locked gives the same.
                 let Answer::Lineup(again) = solve(&Question { locked: &chosen, ..question }) else { panic!("solvable before") };
                 prop_assert_eq!(&again, &chosen);
@@ -300,7 +314,7 @@ proptest! {
             }
             Answer::Unread(ids) => prop_assert!(false, "{:?}", ids),
             Answer::None(why) => {
-                prop_assert!(!oracle(&universe, &wants, &locked), "there is a lineup");
+                prop_assert!(!oracle(universe, wants, locked), "there is a lineup");
                 prop_assert!(!why.because.is_empty());
                 for way in why.ways_out.iter().filter(|way| !way.wants.is_empty()) {
                     let mut changed = wants.clone();
@@ -341,12 +355,9 @@ proptest! {
 
     #[test]
     fn reading_only_what_is_asked_for_gives_the_same((lines, wants, locked) in catalogue()) {
-        let universe = universe(&refs(&lines));
-        let mut wants = pairs(&refs(&wants), range);
-        wants.retain(|id, _| universe.get(id).is_some());
-        let locked = pairs(&refs(&locked), version);
-        let platform = platform();
-        let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
+        let case = Case::new(&lines, &wants, &locked);
+        let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
+        let question = Question { universe, platform, wants, locked };
         let mut partly = Universe::open();
         let read = |partly: &mut Universe, id: &ContentId| {
             for provider in universe.providers(id) {
@@ -383,11 +394,9 @@ proptest! {
         let mut lines = lines;
         lines.push("unrelated 1 | needs alone".into());
         lines.push("alone 1".into());
-        let universe = universe(&refs(&lines));
-        let mut wants = pairs(&refs(&wants), range);
-        wants.retain(|id, _| universe.get(id).is_some());
-        let (platform, locked) = (platform(), Selection::new());
-        let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
+        let case = Case::new(&lines, &wants, &[]);
+        let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
+        let question = Question { universe, platform, wants, locked };
         if let Answer::Lineup(before) = solve(&question) {
             let mut more = wants.clone();
             more.insert(id("unrelated"), VersionRange::any());
