@@ -38,6 +38,9 @@ pub(crate) struct Global {
     /// Use no network, only what was fetched before
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) offline: bool,
+    /// A file with the password of an archive
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Everywhere")]
+    pub(crate) password_file: Option<PathBuf>,
     /// Print the result and errors only
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) quiet: bool,
@@ -65,6 +68,10 @@ pub(crate) enum Command {
     Why(commands::why::WhyArgs),
     /// Show the load order with its reasons, or ask for another place in it
     Order(commands::order::OrderArgs),
+    /// Show the maps that are here: what is played, in turn, and for players to choose; or change that
+    Maps(commands::maps::MapsArgs),
+    /// Show every link in the lineup, and whether it still gives the file
+    Links(commands::links::LinksArgs),
     /// Show what settle would do
     Preview,
     /// Bring the server to what is wanted, all or nothing

@@ -14,8 +14,9 @@ use yalotheca_core::{
     version::ParseRangeError,
 };
 use yalotheca_host::{
-    catalogue::CatalogueError, control::OpenControlError, games::FindGameError, settle::SettleError,
-    store::StoreError, survey::SurveyError, tree::TreeError, trial::TrialError,
+    arrival::ArrivalError, catalogue::CatalogueError, control::OpenControlError, fetch::FetchError,
+    games::FindGameError, settle::SettleError, store::StoreError, survey::SurveyError, tree::TreeError,
+    trial::TrialError, unpack::UnpackError,
 };
 
 /// A command that failed.
@@ -31,6 +32,8 @@ pub(crate) enum CommandError {
     Survey(#[from] SurveyError),
     #[error(transparent)]
     Catalogue(#[from] CatalogueError),
+    #[error(transparent)]
+    Fetch(#[from] FetchError),
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error(transparent)]
@@ -82,6 +85,17 @@ impl CommandError {
             | Self::Usage { .. } => WRONG_USE,
             Self::NoLineup(_) => NO_LINEUP,
             Self::Survey(SurveyError::Broken { .. })
+            | Self::Catalogue(CatalogueError::Given(
+                ArrivalError::Nothing { .. }
+                | ArrivalError::Describe { .. }
+                | ArrivalError::Unpack(
+                    UnpackError::Unsafe { .. }
+                    | UnpackError::TooMuch { .. }
+                    | UnpackError::Password { .. }
+                    | UnpackError::Damaged { .. }
+                    | UnpackError::Rar { .. },
+                ),
+            ))
             | Self::Settle(
                 SettleError::Busy { .. } | SettleError::Moved { .. } | SettleError::Journal { .. },
             )
@@ -92,6 +106,7 @@ impl CommandError {
             | Self::Game(FindGameError::Read { .. })
             | Self::Survey(SurveyError::Tree(_))
             | Self::Catalogue(_)
+            | Self::Fetch(_)
             | Self::Store(_)
             | Self::Settle(
                 SettleError::Tree(_)
@@ -115,6 +130,7 @@ impl Hint for CommandError {
             Self::LoadGame(error) => error.hint(),
             Self::Survey(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
+            Self::Fetch(error) => error.hint(),
             Self::Store(error) => error.hint(),
             Self::Settle(error) => error.hint(),
             Self::Desire(error) => error.hint(),

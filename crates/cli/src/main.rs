@@ -44,6 +44,8 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::Why(args) => commands::why::run(args, global, ui),
         Command::Order(args) => commands::order::run(args, global, ui),
         Command::Update(args) => commands::update::run(args, global, ui),
+        Command::Maps(args) => commands::maps::run(args, global, ui),
+        Command::Links(args) => commands::links::run(args, global, ui),
         Command::Preview => commands::settle::preview(global, ui),
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),

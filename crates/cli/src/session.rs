@@ -10,6 +10,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Platform, Release, Universe},
     change::Receipt,
+    control::{ControlFile, UnpackSection},
     game::Game,
     id::ContentId,
     solve::{Answer, Question, Selection, solve},
@@ -26,6 +27,7 @@ use yalotheca_host::{
     store::Store,
     survey::{self, Survey},
     tree::LocalTree,
+    unpack::{Limits, UnpackOptions},
 };
 
 use crate::{args::Global, error::CommandError, ui::Ui};
@@ -38,6 +40,7 @@ pub(crate) struct Session {
     pub(crate) survey: Survey,
     pub(crate) receipt: Receipt,
     pub(crate) fetcher: Fetcher,
+    pub(crate) unpack: UnpackOptions,
 }
 
 impl Session {
@@ -64,8 +67,9 @@ impl Session {
         require_trust(&game, &origin, &text)?;
         let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
         let receipt = settle::read_receipt(&tree)?;
-        let fetcher = Fetcher::new(Store::of_user()?, global.offline);
-        Ok(Self { control, game, tree, survey, receipt, fetcher })
+        let fetcher = Fetcher::new(Store::of_user()?, global.offline).watched(ui.watch());
+        let unpack = unpack_options(&control.wants, global)?;
+        Ok(Self { control, game, tree, survey, receipt, fetcher, unpack })
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
@@ -83,13 +87,23 @@ impl Session {
 
     /// The catalogues, opened when they are first needed.
     pub(crate) fn shelf(&self) -> Shelf<'_> {
+        self.shelf_for(&self.control.wants)
+    }
+
+    /// The catalogues for other wants than the noted ones: what is given by hand is in them.
+    pub(crate) fn shelf_for<'a>(&'a self, wants: &'a ControlFile) -> Shelf<'a> {
         let mut universe = Universe::open();
         for locked in &self.control.lock.contents {
             for provided in locked.release.provides.keys() {
                 universe.note_provider(provided, &locked.id);
             }
         }
-        Shelf { session: self, opened: OnceCell::new(), universe: RefCell::new(ManuallyDrop::new(universe)) }
+        Shelf {
+            session: self,
+            wants,
+            opened: OnceCell::new(),
+            universe: RefCell::new(ManuallyDrop::new(universe)),
+        }
     }
 
     /// Claims the server for a change. Refused while the server runs, since it may hold or rewrite its files.
@@ -124,6 +138,28 @@ impl Session {
     }
 }
 
+fn unpack_options(wants: &ControlFile, global: &Global) -> Result<UnpackOptions, CommandError> {
+    let UnpackSection { entries, bytes, ratio } = wants.unpack;
+    let usual = Limits::default();
+    let limits = Limits {
+        entries: entries.unwrap_or(usual.entries),
+        bytes: bytes.unwrap_or(usual.bytes),
+        ratio: ratio.unwrap_or(usual.ratio),
+    };
+    let read = |path: &PathBuf| {
+        let text = std::fs::read_to_string(path);
+        text.map_err(|source| CommandError::Io {
+            what: format!("the password file {}", path.display()),
+            source,
+        })
+    };
+    let password = global.password_file.as_ref().map(read).transpose()?;
+    Ok(UnpackOptions {
+        limits,
+        password: password.map(|text| text.trim_end_matches(['\r', '\n']).to_owned()),
+    })
+}
+
 /// A definition that may have come with a server's folder runs nothing before its commands were shown.
 pub(crate) fn require_trust(game: &Game, origin: &games::Origin, text: &str) -> Result<(), CommandError> {
     if games::is_trusted(origin, text) {
@@ -152,6 +188,7 @@ fn tell(ui: &Ui, outcome: &Outcome) {
 /// The catalogues of a session.
 pub(crate) struct Shelf<'a> {
     session: &'a Session,
+    wants: &'a ControlFile,
     opened: OnceCell<ManuallyDrop<Catalogues<'a>>>,
     /// What was read of them so far, and what is locked of that. Both are never taken apart: the program ends with the
     /// command, and the memory of many thousand small things is given back sooner as a whole.
@@ -164,8 +201,8 @@ impl<'a> Shelf<'a> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let Session { control, game, fetcher, .. } = self.session;
-        let opened = Catalogues::open(&control.wants.catalogues, &control.folder, game, fetcher)?;
+        let Session { control, game, fetcher, unpack, .. } = self.session;
+        let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, unpack)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }
 

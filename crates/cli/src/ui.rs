@@ -1,14 +1,18 @@
 //! The only place that writes to the person: results on standard output, the rest on standard error.
 
-use std::io::{self, BufRead, IsTerminal, Write};
+use std::{
+    io::{self, BufRead, IsTerminal, Write},
+    sync::Arc,
+};
 
 use serde::Serialize;
 use yalotheca_core::hint::Hint;
+use yalotheca_host::fetch::{Nobody, Watch};
 
 use crate::{
     args::Global,
     error::CommandError,
-    view::{Page, Role, View, lineup},
+    view::{Page, Role, View, bars::Bars, lineup},
 };
 
 /// Speaks with the person.
@@ -30,6 +34,12 @@ impl Ui {
         let real = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
         let width = asked.or(real).unwrap_or(WIDEST).clamp(40, WIDEST);
         Self { json: global.json, quiet: global.quiet, verbose: global.verbose, yes: global.yes, width }
+    }
+
+    /// Who looks on while something is fetched: bars on a terminal, nobody else.
+    pub(crate) fn watch(&self) -> Arc<dyn Watch> {
+        let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
+        if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
     }
 
     /// Whether more of what happens should be told.

@@ -7,9 +7,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::Side,
-    control::Locked,
+    control::{Locked, MapsSection},
     document::{Format, Pointer, PointerError, Value},
-    game::{Game, Kind, RegisterRule, RegisterVerb, RenderError, Scope},
+    game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, Template},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
     route::{Payload, PlaceError, destination, scope_of},
@@ -47,6 +47,12 @@ pub enum Entry {
         item: String,
         /// Whether the list follows the lineup's order.
         ordered: bool,
+        /// What separates items, where the list is one text.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        separator: Option<String>,
+        /// Whether the list holds nothing else: the administrator decides the whole of it.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        alone: bool,
     },
 }
 
@@ -95,6 +101,14 @@ pub enum DesireError {
         /// Why.
         why: String,
     },
+    /// A map's name is none.
+    #[error("[maps] in yalotheca.toml: {name:?}: {why}")]
+    Map {
+        /// The name.
+        name: String,
+        /// What is wrong.
+        why: String,
+    },
     /// Two contents want one path.
     #[error("{first} and {second} both place {path}")]
     SamePath {
@@ -114,6 +128,7 @@ impl Hint for DesireError {
             Self::Register { .. } => {
                 Some("the game definition is at fault; yalotheca game check tests it".into())
             }
+            Self::Map { .. } => Some("yalotheca maps lists those that are here".into()),
             Self::SamePath { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
         }
     }
@@ -123,7 +138,12 @@ impl Hint for DesireError {
 ///
 /// # Errors
 /// Where the definition's templates do not fit, or two contents want one path.
-pub fn desire(game: &Game, server: &Scope, lineup: &[LineupEntry<'_>]) -> Result<Desired, DesireError> {
+pub fn desire(
+    game: &Game,
+    server: &Scope,
+    lineup: &[LineupEntry<'_>],
+    maps: &MapsSection,
+) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
     for LineupEntry { locked, payload } in lineup {
         if locked.release.side == Side::Player {
@@ -134,7 +154,12 @@ pub fn desire(game: &Game, server: &Scope, lineup: &[LineupEntry<'_>]) -> Result
         let kind = game.kinds.get(&locked.release.kind).ok_or_else(|| {
             failed(PlaceError::NoKind { game: game.name.clone(), kind: locked.release.kind.clone() })
         })?;
-        let scope = scope_of(server, content, &locked.title, &locked.release);
+        let mut scope = scope_of(server, content, &locked.title, &locked.release);
+        let main = payload
+            .files
+            .iter()
+            .find(|file| kind.suffix.as_ref().is_none_or(|suffix| file.path.ends_with(suffix.as_str())));
+        scope.content.insert("file".into(), main.map_or_else(String::new, |file| file.path.clone()));
         for file in &payload.files {
             let path = destination(kind, &scope, file).map_err(failed)?;
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
@@ -147,7 +172,47 @@ pub fn desire(game: &Game, server: &Scope, lineup: &[LineupEntry<'_>]) -> Result
         register(kind, &scope, locked, &mut desired.registrations)
             .map_err(|why| DesireError::Register { content: content.clone(), why })?;
     }
+    if let Some(rule) = &game.maps {
+        play(rule, server, maps, &mut desired.registrations)?;
+    }
     Ok(desired)
+}
+
+/// What is played, in turn and for players to choose.
+fn play(
+    rule: &Maps,
+    server: &Scope,
+    maps: &MapsSection,
+    into: &mut Vec<Registration>,
+) -> Result<(), DesireError> {
+    let mut put = |name: &str, place: &Place, create: &str, entry: Entry| {
+        let content = ContentId::new(name)
+            .map_err(|source| DesireError::Map { name: name.into(), why: source.to_string() })?;
+        let failed = |why: String| DesireError::Register { content: content.clone(), why };
+        let text = |template: &Template| template.render(server).map_err(|error| failed(error.to_string()));
+        let registration = Registration {
+            file: TreePath::new(&text(&place.file)?).map_err(|error| failed(error.to_string()))?,
+            format: place.format,
+            pointer: Pointer::parse(&text(&place.pointer)?).map_err(|error| failed(error.to_string()))?,
+            create: create.into(),
+            entry,
+            content: content.clone(),
+        };
+        into.push(registration);
+        Ok(())
+    };
+    if let Some(name) = &maps.play {
+        put(name, &rule.play, "", Entry::Set(Value::Text(name.clone())))?;
+    }
+    for (names, list) in [(&maps.rotate, &rule.rotate), (&maps.offer, &rule.offer)] {
+        let (Some(names), Some(list)) = (names, list) else { continue };
+        for name in names {
+            let separator = list.separator.clone();
+            let entry = Entry::Item { item: name.clone(), ordered: true, separator, alone: true };
+            put(name, &list.place, &list.create, entry)?;
+        }
+    }
+    Ok(())
 }
 
 fn register(kind: &Kind, scope: &Scope, locked: &Locked, into: &mut Vec<Registration>) -> Result<(), String> {
@@ -178,9 +243,12 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         pointer: Pointer::parse(&pointer).map_err(|error: PointerError| error.to_string())?,
         create: rule.create.clone(),
         entry: match &rule.verb {
-            RegisterVerb::Item { item, ordered } => {
-                Entry::Item { item: item.render(scope).map_err(text)?, ordered: *ordered }
-            }
+            RegisterVerb::Item { item, ordered, separator } => Entry::Item {
+                item: item.render(scope).map_err(text)?,
+                ordered: *ordered,
+                separator: separator.clone(),
+                alone: false,
+            },
             RegisterVerb::Set { text: Some(template), .. } => {
                 Entry::Set(Value::Text(template.render(scope).map_err(text)?))
             }

@@ -13,6 +13,7 @@ pub mod document;
 pub mod game;
 pub mod hint;
 pub mod id;
+pub mod link;
 pub mod order;
 pub mod route;
 mod sets;

@@ -3,6 +3,7 @@
 //! Nothing here prints; everything returns values or typed errors. What can be computed without the world is in core.
 
 pub mod archive;
+pub mod arrival;
 pub mod catalogue;
 pub mod control;
 pub mod fetch;
@@ -13,3 +14,4 @@ pub mod store;
 pub mod survey;
 pub mod tree;
 pub mod trial;
+pub mod unpack;

@@ -10,11 +10,12 @@ use std::{
 use regex::Regex;
 use yalotheca_core::{
     catalogue::Platform,
+    control::MapsSection,
     document::{Document, ParseDocumentError, Pointer},
-    game::{DescribeError, Game, Place, PlatformRule, RenderError, Scope, Shape, Template},
+    game::{DescribeError, Game, ListPlace, Place, PlatformRule, RenderError, Scope, Shape, Template},
     hint::Hint,
-    id::{ParseIdError, TreePath},
-    route::{Bundle, Payload, PayloadFile, Recognised, recognise},
+    id::{ContentId, ParseIdError, TreePath},
+    route::{Asked, Bundle, Payload, PayloadFile, Recognised, recognise, sort_out},
     version::ReleaseVersion,
 };
 
@@ -151,6 +152,14 @@ pub fn survey(
             for path in expand(tree, &folder.render(&scope)?) {
                 let name =
                     path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+                let rule = game.kinds.get(kind).filter(|rule| rule.shape == Shape::File && path.is_file());
+                if let Some(rule) = rule {
+                    let is_one = rule.suffix.as_ref().is_none_or(|suffix| name.ends_with(suffix.as_str()));
+                    if let (true, Ok(id)) = (is_one, ContentId::new(rule.stem(&name))) {
+                        platform.provides.insert(id, None);
+                    }
+                    continue;
+                }
                 let found = recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&path));
                 if let Ok(Some(found)) = found
                     && found.release.kind == *kind
@@ -252,6 +261,33 @@ pub fn recognise_game<'a>(
     Ok(found)
 }
 
+/// Returns what a server plays, as its own files say.
+///
+/// # Errors
+/// Where one of them is broken.
+pub fn played(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<MapsSection, SurveyError> {
+    let Some(maps) = &game.maps else { return Ok(MapsSection::default()) };
+    let list = |list: &Option<ListPlace>| -> Result<Option<Vec<String>>, SurveyError> {
+        let Some(ListPlace { place, separator, .. }) = list else { return Ok(None) };
+        let file = TreePath::new(&place.file.render(scope)?)?;
+        let Some(bytes) = tree.read(&file)? else { return Ok(None) };
+        let text = String::from_utf8_lossy(&bytes);
+        let document = Document::parse(place.format, &text)
+            .map_err(|source| SurveyError::Broken { path: file.to_string(), source })?;
+        let Ok(pointer) = Pointer::parse(&place.pointer.render(scope)?) else { return Ok(None) };
+        let items = match separator {
+            Some(separator) => document.parts(&pointer, separator),
+            None => document.items(&pointer).unwrap_or_default(),
+        };
+        Ok((!items.is_empty()).then_some(items))
+    };
+    Ok(MapsSection {
+        play: value_at(tree, &maps.play, scope)?.filter(|name| !name.is_empty()),
+        rotate: list(&maps.rotate)?,
+        offer: list(&maps.offer)?,
+    })
+}
+
 /// A content found in a server's folder.
 #[derive(Debug, Clone)]
 pub struct FoundContent {
@@ -310,9 +346,69 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
             }
         }
     }
+    let claimed: BTreeSet<TreePath> = found
+        .contents
+        .iter()
+        .filter(|content| content.payload.files.len() > 1)
+        .flat_map(|found| {
+            let folder = found.path.parent();
+            found.payload.files.iter().filter_map(move |file| folder.as_ref()?.join(&file.path).ok())
+        })
+        .collect();
+    found.strangers.retain(|path| !claimed.contains(path));
     found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
     found.strangers.sort();
     Ok(found)
+}
+
+/// A file that is a content by itself, with its companions beside it. Returns whether it bears the name of one.
+fn look_at_single(
+    tree: &LocalTree,
+    game: &Game,
+    path: &TreePath,
+    name: &str,
+    found: &mut Inventory,
+) -> Result<bool, SurveyError> {
+    let bears =
+        |suffix: &Option<String>| suffix.as_ref().is_some_and(|suffix| name.ends_with(suffix.as_str()));
+    let kinds = game.kinds.values().filter(|kind| kind.shape == Shape::File && bears(&kind.suffix));
+    let mut few: BTreeSet<String> = kinds
+        .flat_map(|kind| {
+            let companions = kind.companions.iter();
+            companions
+                .map(|companion| companion.replace("{{ name }}", kind.stem(name)))
+                .chain([name.to_owned()])
+        })
+        .collect();
+    if few.is_empty() {
+        return Ok(false);
+    }
+    few.insert(name.to_owned());
+    let folder = path.parent().unwrap_or_else(TreePath::root);
+    let mut bundle = FolderBundle::new(&tree.at(&folder)).only(few);
+    let sorted = match sort_out(game, name, &mut bundle, &Asked::default()) {
+        Ok(sorted) => sorted,
+        Err(error) => {
+            found.unreadable.push((path.clone(), error));
+            return Ok(true);
+        }
+    };
+    for (file, why) in sorted.broken {
+        if file == name {
+            found.unreadable.push((path.clone(), DescribeError { file, why }));
+        }
+    }
+    for one in sorted.contents.into_iter().filter(|one| one.root == name) {
+        let mut payload = Payload::default();
+        for file in one.files {
+            if let Some((digest, size)) = tree.digest(&folder.join(&file.from)?)? {
+                payload.files.push(PayloadFile { path: file.path, size, digest, to: None });
+            }
+        }
+        payload.files.sort_by(|a, b| a.path.cmp(&b.path));
+        found.contents.push(FoundContent { content: one.content, path: path.clone(), payload });
+    }
+    Ok(true)
 }
 
 fn look_at_file(
@@ -323,6 +419,9 @@ fn look_at_file(
     content_folders: &BTreeSet<TreePath>,
     found: &mut Inventory,
 ) -> Result<(), SurveyError> {
+    if look_at_single(tree, game, &path, name, found)? {
+        return Ok(());
+    }
     let bundle = match ZipBundle::open(&tree.at(&path)) {
         Ok(bundle) => bundle,
         Err(error) => {
@@ -341,7 +440,7 @@ fn look_at_file(
     match recognised {
         Ok(Some(content)) => {
             let Some((digest, size)) = tree.digest(&path)? else { return Ok(()) };
-            let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest }] };
+            let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest, to: None }] };
             found.contents.push(FoundContent { content, path, payload });
         }
         Ok(None) => {

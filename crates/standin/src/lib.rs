@@ -3,5 +3,8 @@
 //! Written from docs/games alone. Nothing here knows the core, so that a test through a stand-in is a real witness.
 
 pub mod catalogue_host;
+pub mod file_host;
+pub mod kitehollow;
+pub mod kites;
 pub mod quayside;
 pub mod saltwick;

@@ -2,7 +2,7 @@
 
 use std::{path::PathBuf, process::ExitCode};
 
-use yalotheca_core::{change::ChangeSet, control::ControlFile};
+use yalotheca_core::{change::ChangeSet, control::ControlFile, route::LeftOut};
 use yalotheca_host::{
     control::Control,
     settle::{self, ControlTexts, Order, Origin},
@@ -25,21 +25,34 @@ pub(crate) enum Mode {
     Settle,
 }
 
+/// What goes along with a change.
+#[derive(Debug, Default)]
+pub(crate) struct Along {
+    /// Steps besides those that are planned.
+    pub(crate) more: Option<ChangeSet>,
+    /// What is left out of what was given.
+    pub(crate) left_out: Vec<LeftOut>,
+    /// What is worth knowing.
+    pub(crate) notes: Vec<String>,
+}
+
 /// Plans the change to these wants, shows it, asks, and settles it.
 pub(crate) fn apply(
     session: &Session,
     shelf: &Shelf<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
-    (mode, terms): (Mode, Option<ChangeSet>),
+    (mode, along): (Mode, Along),
     ui: &Ui,
 ) -> Result<ExitCode, CommandError> {
     let mut planned = plan_change(session, shelf, wants, fresh)?;
-    if let Some(terms) = terms {
-        planned.change.steps.extend(terms.steps);
-        planned.change.config.extend(terms.config);
+    if let Some(more) = along.more {
+        planned.change.steps.extend(more.steps);
+        planned.change.config.extend(more.config);
     }
     let mut view = ChangeView::of(session.shown(), &planned);
+    view.left_out = along.left_out;
+    view.notes.extend(along.notes);
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;
         if mode == Mode::Settle {

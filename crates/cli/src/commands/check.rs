@@ -137,7 +137,7 @@ fn desired(
         .collect();
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let desired = desire(&session.game, &session.survey.scope, &entries)?;
+    let desired = desire(&session.game, &session.survey.scope, &entries, &session.control.wants.maps)?;
     let contents =
         lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
     Ok((desired, contents.collect()))

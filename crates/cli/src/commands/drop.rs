@@ -8,7 +8,7 @@ use yalotheca_host::settle;
 
 use super::{
     add::Noted,
-    apply::{Mode, apply},
+    apply::{Along, Mode, apply},
 };
 use crate::{
     args::Global,
@@ -45,7 +45,7 @@ pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         ui.show(&Noted { noted, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }
-    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, None), ui)
+    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
 }
 
 fn not_wanted(session: &Session, id: &ContentId) -> CommandError {

@@ -183,6 +183,7 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             let kinds = game.kinds.iter().map(|(name, kind)| match kind.shape {
                 Shape::Archive => format!("{name} (an archive)"),
                 Shape::Folder => format!("{name} (a folder)"),
+                Shape::File => format!("{name} (a file)"),
             });
             ui.show(&GameReport { file: shown, name: game.name.clone(), kinds: kinds.collect(), on })?;
         }

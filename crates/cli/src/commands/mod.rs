@@ -10,6 +10,8 @@ pub(crate) mod drop;
 pub(crate) mod find;
 pub(crate) mod game;
 pub(crate) mod history;
+pub(crate) mod links;
+pub(crate) mod maps;
 pub(crate) mod order;
 pub(crate) mod settle;
 pub(crate) mod stand_in;

@@ -11,7 +11,7 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 
-use super::apply::{Mode, apply};
+use super::apply::{Along, Mode, apply};
 use crate::{
     args::Global,
     error::CommandError,
@@ -110,7 +110,7 @@ pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     }
     wants.ask_place(&id, place);
     refuse_what_cannot_be(&session, &id, &wants.order)?;
-    apply(&session, &session.shelf(), &wants, &Fresh::None, (Mode::Settle, None), ui)
+    apply(&session, &session.shelf(), &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
 }
 
 /// What was asked is not noted where needs, or something else that was asked, stand against it.

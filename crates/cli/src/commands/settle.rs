@@ -10,7 +10,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{survey::SurveyError, tree::Tree};
 
-use super::apply::{Mode, apply};
+use super::apply::{Along, Mode, apply};
 use crate::{args::Global, error::CommandError, plan::Fresh, session::Session, ui::Ui};
 
 /// Bring the server to what is wanted, all or nothing.
@@ -24,14 +24,21 @@ pub(crate) struct SettleArgs {
 pub(crate) fn preview(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(global, ui)?;
     let shelf = session.shelf();
-    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Preview, None), ui)
+    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Preview, Along::default()), ui)
 }
 
 pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(global, ui)?;
     let shelf = session.shelf();
     let terms = if args.accept_terms { accept(&session)? } else { None };
-    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Settle, terms), ui)
+    apply(
+        &session,
+        &shelf,
+        &session.control.wants,
+        &Fresh::None,
+        (Mode::Settle, Along { more: terms, ..Along::default() }),
+        ui,
+    )
 }
 
 /// The change that accepts the terms; nothing where they are accepted already.

@@ -3,7 +3,7 @@
 use std::{path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand};
-use yalotheca_standin::{catalogue_host::CatalogueHost, quayside, saltwick};
+use yalotheca_standin::{catalogue_host::CatalogueHost, file_host::FileHost, kitehollow, quayside, saltwick};
 
 use crate::{error::CommandError, ui::Ui};
 
@@ -21,6 +21,16 @@ enum StandIn {
         /// The server's folder
         folder: PathBuf,
     },
+    /// The Kitehollow server
+    Kitehollow {
+        /// The server's folder
+        folder: PathBuf,
+    },
+    /// A file host with all that goes wrong at such hosts; prints its address and runs until it is ended
+    Files {
+        /// The folder with the files
+        folder: PathBuf,
+    },
     /// The demo's world, before its story begins: a server left behind, a catalogue, the server's program
     World {
         /// A new folder
@@ -36,6 +46,15 @@ enum StandIn {
 pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     match &args.which {
         StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
+        StandIn::Kitehollow { folder } => Ok(ExitCode::from(kitehollow::run(folder))),
+        StandIn::Files { folder } => {
+            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let host = FileHost::start(folder.clone()).map_err(failed)?;
+            ui.print(&format!("{}\n", host.at("")))?;
+            loop {
+                std::thread::park();
+            }
+        }
         StandIn::World { folder } => {
             let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
             std::fs::create_dir_all(folder).map_err(failed)?;

@@ -118,6 +118,7 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
         config: change.config.clone(),
         companions: Vec::new(),
         order_notes: Vec::new(),
+        left_out: Vec::new(),
         notes: Vec::new(),
     })
 }

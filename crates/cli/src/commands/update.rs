@@ -6,7 +6,7 @@ use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{control::LockFile, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
-use super::apply::{Mode, apply};
+use super::apply::{Along, Mode, apply};
 use crate::{
     args::Global,
     error::CommandError,
@@ -82,7 +82,7 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     if !held_back.is_empty() && !ui.is_json() {
         ui.show(&HeldBack { held_back })?;
     }
-    apply(&session, &shelf, &session.control.wants, &fresh, (Mode::Settle, None), ui)
+    apply(&session, &shelf, &session.control.wants, &fresh, (Mode::Settle, Along::default()), ui)
 }
 
 /// Finds what has a newer release than the plan takes, and why it is not taken.

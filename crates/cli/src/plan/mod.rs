@@ -85,7 +85,7 @@ pub(crate) fn plan_change(
     }
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let desired = desire(&session.game, &session.survey.scope, &entries)?;
+    let desired = desire(&session.game, &session.survey.scope, &entries, &wants.maps)?;
     let settled = lineup
         .iter()
         .zip(payloads)
@@ -208,6 +208,10 @@ pub(crate) fn sources(
                 }
             }
         }
+    }
+    let contents: Vec<&Locked> = missing.iter().filter_map(|id| lineup.get(id).copied()).collect();
+    if contents.len() > 1 {
+        shelf.get()?.bring(&contents);
     }
     for id in missing {
         if let Some(locked) = lineup.get(id) {

@@ -4,6 +4,7 @@ use serde::Serialize;
 use yalotheca_core::{
     change::{ConfigLine, EntryAct, FileAct, FileLine},
     order::GaveWay,
+    route::LeftOut,
 };
 
 use super::{Cell, Page, Role, View, count, size};
@@ -29,6 +30,9 @@ pub(crate) struct ChangeView {
     pub(crate) companions: Vec<Companion>,
     /// Wishes about the order that could not be granted.
     pub(crate) order_notes: Vec<GaveWay>,
+    /// What is left out of what was given, and why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) left_out: Vec<LeftOut>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
 }
@@ -59,6 +63,7 @@ impl ChangeView {
                 })
                 .cloned()
                 .collect(),
+            left_out: Vec::new(),
             notes: circles.collect(),
         }
     }
@@ -120,6 +125,7 @@ impl View for ChangeView {
         contents(page, &self.contents);
         files(page, &self.files);
         config(page, &self.config);
+        left_out(page, &self.left_out);
         companions(page, &self.companions);
         super::order::gave_way(page, &self.order_notes);
         for note in &self.notes {
@@ -259,6 +265,32 @@ fn config(page: &mut Page, lines: &[ConfigLine]) {
         }
         rows.push(vec![Cell::new(Role::Name, line.path.to_string()), Cell::plain(what.join("; "))]);
     }
+    page.table(&rows);
+}
+
+/// Equal reasons stand together.
+fn left_out(page: &mut Page, lines: &[LeftOut]) {
+    const MOST: usize = 4;
+    if lines.is_empty() {
+        return;
+    }
+    page.head("Left out");
+    let mut groups: Vec<(&str, Vec<&str>)> = Vec::new();
+    for line in lines {
+        match groups.iter_mut().find(|(why, _)| *why == line.why) {
+            Some((_, paths)) => paths.push(&line.path),
+            None => groups.push((&line.why, vec![&line.path])),
+        }
+    }
+    let rows: Vec<Vec<Cell>> = groups
+        .into_iter()
+        .map(|(why, paths)| {
+            let more = paths.len().saturating_sub(MOST);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let some: Vec<&str> = paths.into_iter().take(MOST).collect();
+            vec![Cell::new(Role::Dim, why), Cell::plain(format!("{}{more}", some.join(", ")))]
+        })
+        .collect();
     page.table(&rows);
 }
 

@@ -58,9 +58,15 @@ fn a_corrupted_download_never_reaches_the_server() -> Done {
     let before = world.digests()?;
     let file = world.root().join("quayside/files/tidebell-1.4.0.swp");
     let whole = fs::read(&file)?;
-    for bytes in [&whole[..whole.len() / 2], b"<html>not found</html>"] {
+    let mut altered = whole.clone();
+    altered[5_000] ^= 1;
+    for (bytes, says) in [
+        (&whole[..whole.len() / 2], "were promised"),
+        (&altered, "was promised"),
+        (b"<html><title>Not found</title></html>", "it is a web page (“Not found”), not the file"),
+    ] {
         fs::write(&file, bytes)?;
-        world.run(&["add", "tidebell", "--yes"]).code(4).says(&["was promised", "nothing was placed"]);
+        world.run(&["add", "tidebell", "--yes"]).code(4).says(&[says]);
         assert_eq!(world.digests()?, before);
     }
     fs::remove_file(&file)?;

@@ -95,7 +95,7 @@ fn sets(
             (EntryAct::Leave, format!("{} (changed by hand)", shown(&entry.pointer, &now)))
         } else if let Before::Text(text) = &entry.before {
             document.put_back(&entry.pointer, &entry.before)?;
-            (EntryAct::Restore, shown(&entry.pointer, &Value::Text(text.clone())))
+            (EntryAct::Restore, shown(&entry.pointer, &Value::Text(text.trim_matches('"').to_owned())))
         } else {
             document.put_back(&entry.pointer, &entry.before)?;
             (EntryAct::Remove, shown(&entry.pointer, value))
@@ -109,7 +109,10 @@ fn sets(
         let now = document.get(pointer);
         let before = if now.as_ref().is_some_and(|now| now.means(value)) {
             // Somebody else wrote the same: it stays when we go.
-            before_us.unwrap_or_else(|| Before::Text(value.plain()))
+            match before_us {
+                Some(before) => before,
+                None => document.clone().set(pointer, value)?,
+            }
         } else {
             let act = if now.is_some() { EntryAct::Set } else { EntryAct::Add };
             let what = shown(pointer, value);
@@ -135,8 +138,16 @@ fn own(registration: &Registration, before: Before) -> OwnedEntry {
 
 fn item_of(entry: &Entry) -> Option<(&String, bool)> {
     match entry {
-        Entry::Item { item, ordered } => Some((item, *ordered)),
+        Entry::Item { item, ordered, .. } => Some((item, *ordered)),
         Entry::Set(_) => None,
+    }
+}
+
+/// What separates the items of a list that is one text, and whether it holds ours only.
+fn list_form(entry: &Entry) -> (Option<&str>, bool) {
+    match entry {
+        Entry::Item { separator, alone, .. } => (separator.as_deref(), *alone),
+        Entry::Set(_) => (None, false),
     }
 }
 
@@ -149,6 +160,13 @@ fn list(
 ) -> Result<(), EditDocumentError> {
     let mut items: Vec<String> = Vec::new();
     let mut ordered = false;
+    let here = || {
+        let wanted = wanted.iter().filter(|r| r.pointer == *place).map(|r| &r.entry);
+        let owned = owned.iter().filter(|entry| entry.pointer == *place).map(|entry| &entry.entry);
+        wanted.chain(owned).filter(|entry| matches!(entry, Entry::Item { .. })).map(list_form)
+    };
+    let separator = here().find_map(|(separator, _)| separator);
+    let alone = wanted.iter().any(|r| r.pointer == *place && list_form(&r.entry).1);
     let mut whose: BTreeMap<&str, &ContentId> = BTreeMap::new();
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
         if let Some((item, follows)) = item_of(&registration.entry) {
@@ -164,37 +182,26 @@ fn list(
         .filter_map(|entry| item_of(&entry.entry).map(|(item, _)| (item.as_str(), entry)))
         .collect();
     // What stood in the list before us stays in it when we go.
-    let unwanted: BTreeSet<String> = ours
+    let mut unwanted: BTreeSet<String> = ours
         .iter()
         .filter(|(item, entry)| !whose.contains_key(*item) && matches!(entry.before, Before::Absent { .. }))
         .map(|(item, _)| (*item).to_owned())
         .collect();
-    let found = document.items(place)?;
-    let mut made = ours.values().map(|entry| made_by(&entry.before)).max().unwrap_or(0);
-    let mut removed: BTreeSet<String> = BTreeSet::new();
-    let mut new: Vec<(usize, String)> = Vec::new();
-    let mut now = found.clone();
-    for step in arrange(&found, &items, &unwanted, ordered) {
-        match step {
-            Placing::Remove(index) => {
-                document.remove(place, index)?;
-                removed.insert(now.remove(index));
-            }
-            Placing::Insert(index, item) => {
-                now.insert(index, item.clone());
-                new.push((index, item));
-            }
-        }
+    let found = match separator {
+        Some(separator) => document.parts(place, separator),
+        None => document.items(place)?,
+    };
+    if alone {
+        unwanted.extend(found.iter().filter(|item| !whose.contains_key(item.as_str())).cloned());
     }
-    // All that is taken out comes first.
-    for before in document.insert_all(place, &new)? {
-        made = made.max(made_by(&before));
-    }
+    let made = ours.values().map(|entry| made_by(&entry.before)).max().unwrap_or(0);
+    let steps = arrange(&found, &items, &unwanted, ordered);
+    let Moved { now, removed, new, mut made } = carry_out(document, place, separator, (found, steps), made)?;
     let inserted: BTreeSet<&str> = new.iter().map(|(_, item)| item.as_str()).collect();
     for item in removed.iter().filter(|item| !inserted.contains(item.as_str())) {
-        let content =
-            ours.get(item.as_str()).map(|entry| &entry.content).or_else(|| whose.get(item.as_str()).copied());
-        if let Some(content) = content {
+        let of_list = || wanted.iter().find(|r| alone && r.pointer == *place).map(|r| &r.content);
+        let content = ours.get(item.as_str()).map(|entry| &entry.content);
+        if let Some(content) = content.or_else(|| whose.get(item.as_str()).copied()).or_else(of_list) {
             lines.push(EntryLine { act: EntryAct::Remove, what: item.clone(), content: content.clone() });
         }
     }
@@ -219,6 +226,52 @@ fn list(
         entries.push(own(registration, before));
     }
     Ok(())
+}
+
+/// What became of a list.
+struct Moved {
+    now: Vec<String>,
+    removed: BTreeSet<String>,
+    new: Vec<(usize, String)>,
+    /// How many containers were made for it.
+    made: usize,
+}
+
+fn carry_out(
+    document: &mut Document,
+    place: &Pointer,
+    separator: Option<&str>,
+    (found, steps): (Vec<String>, Vec<Placing>),
+    made: usize,
+) -> Result<Moved, EditDocumentError> {
+    let mut moved = Moved { now: found.clone(), removed: BTreeSet::new(), new: Vec::new(), made };
+    for step in steps {
+        match step {
+            Placing::Remove(index) => {
+                if separator.is_none() {
+                    document.remove(place, index)?;
+                }
+                moved.removed.insert(moved.now.remove(index));
+            }
+            Placing::Insert(index, item) => {
+                moved.now.insert(index, item.clone());
+                moved.new.push((index, item));
+            }
+        }
+    }
+    if let Some(separator) = separator {
+        if moved.now != found
+            && let Before::Absent { made: above } = document.set_parts(place, separator, &moved.now)?
+        {
+            moved.made = moved.made.max(above + 1);
+        }
+    } else {
+        // All that is taken out comes first.
+        for before in document.insert_all(place, &moved.new)? {
+            moved.made = moved.made.max(made_by(&before));
+        }
+    }
+    Ok(moved)
 }
 
 fn made_by(before: &Before) -> usize {

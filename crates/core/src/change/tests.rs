@@ -81,7 +81,7 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
             format: Format::Lines,
             pointer: Pointer::root(),
             create: String::new(),
-            entry: Entry::Item { item: (*name).into(), ordered: true },
+            entry: Entry::Item { item: (*name).into(), ordered: true, separator: None, alone: false },
         };
         let world = Registration {
             file: path("world/world.mt"),

@@ -4,7 +4,10 @@ mod lock;
 mod wants;
 
 pub use lock::{LockFile, Locked, ReadLockError};
-pub use wants::{CatalogueSource, ControlFile, ReadControlError, ServerSection};
+pub use wants::{
+    CatalogueSource, ControlFile, Given, LinkSection, MapsSection, ReadControlError, ServerSection,
+    UnpackSection,
+};
 
 /// The name of the file with the wants.
 pub const WANTS_FILE: &str = "yalotheca.toml";

@@ -2,11 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
+use toml::Spanned;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
 use crate::{
-    document::ParseDocumentError, hint::Hint, id::ContentId, order::Place, suggest, version::VersionRange,
+    document::ParseDocumentError,
+    hint::Hint,
+    id::{ContentId, Digest},
+    order::Place,
+    suggest,
+    version::{ReleaseVersion, VersionRange},
 };
 
 /// What is wrong with `yalotheca.toml`.
@@ -67,6 +73,88 @@ pub struct CatalogueSource {
     pub key: Option<String>,
 }
 
+/// A content that was given by link, file or folder instead of by name.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Given {
+    /// The link to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub link: Option<String>,
+    /// The file or folder, relative to this file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+    /// The name of the file, where the link does not end in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The digest of what the link holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub blake3: Option<Digest>,
+    /// Where the content lies in that, where it is not the whole.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub inside: Option<String>,
+    /// Its version, where it says none itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub version: Option<ReleaseVersion>,
+    /// Its kind, where that cannot be seen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
+    /// What is known of it by its link.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, String>,
+    /// Where files go that nobody knows a place for.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub place: BTreeMap<String, String>,
+    /// What stays out.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub leave: Vec<String>,
+}
+
+/// A want: a range of versions, or where the content lies.
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a range of versions, or { link = … } or { file = … }")]
+enum RawWant {
+    Range(String),
+    Given(Box<Given>),
+}
+
+/// What the server plays, where it has maps.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MapsSection {
+    /// The one that is played.
+    #[serde(default)]
+    pub play: Option<String>,
+    /// Those that are played in turn; nothing leaves the list alone.
+    #[serde(default)]
+    pub rotate: Option<Vec<String>>,
+    /// Those that players may choose; nothing leaves the list alone.
+    #[serde(default)]
+    pub offer: Option<Vec<String>>,
+}
+
+/// Bounds on what archives may bring.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct UnpackSection {
+    /// How many members an archive may have.
+    pub entries: Option<usize>,
+    /// How many bytes may come out of it.
+    pub bytes: Option<u64>,
+    /// How many times its own size may come out of it.
+    pub ratio: Option<u64>,
+}
+
+/// How a page's address becomes the file's: one `[[link]]`.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LinkSection {
+    /// A pattern that the whole link fits.
+    #[serde(rename = "match")]
+    pub pattern: String,
+    /// What it becomes, with `$1` or `${name}` for the pattern's groups.
+    pub direct: String,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Raw {
@@ -75,9 +163,15 @@ struct Raw {
     #[serde(default)]
     catalogue: Vec<CatalogueSource>,
     #[serde(default)]
-    wants: BTreeMap<ContentId, VersionRange>,
+    link: Vec<LinkSection>,
+    #[serde(default)]
+    unpack: UnpackSection,
+    #[serde(default)]
+    wants: BTreeMap<ContentId, Spanned<RawWant>>,
     #[serde(default)]
     order: BTreeMap<ContentId, Place>,
+    #[serde(default)]
+    maps: MapsSection,
 }
 
 /// `yalotheca.toml`.
@@ -88,8 +182,16 @@ pub struct ControlFile {
     pub server: ServerSection,
     /// Where contents come from; earlier ones decide.
     pub catalogues: Vec<CatalogueSource>,
-    /// What was asked for.
+    /// How pages' addresses become files'.
+    pub links: Vec<LinkSection>,
+    /// Bounds on what archives may bring.
+    pub unpack: UnpackSection,
+    /// What was asked for; any version of what was given by hand.
     pub wants: BTreeMap<ContentId, VersionRange>,
+    /// What was given by link, file or folder.
+    pub given: BTreeMap<ContentId, Given>,
+    /// What is played.
+    pub maps: MapsSection,
     /// What was asked of the load order.
     pub order: BTreeMap<ContentId, Place>,
 }
@@ -128,7 +230,11 @@ impl ControlFile {
             document,
             server: server.clone(),
             catalogues: catalogues.to_vec(),
+            links: Vec::new(),
+            unpack: UnpackSection::default(),
             wants: BTreeMap::new(),
+            given: BTreeMap::new(),
+            maps: MapsSection::default(),
             order: BTreeMap::new(),
         }
     }
@@ -156,8 +262,71 @@ impl ControlFile {
         let document = text
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
-        let Raw { server, catalogue: catalogues, wants, order, .. } = raw;
-        Ok(Self { document, server, catalogues, wants, order })
+        let Raw { server, catalogue: catalogues, link: links, unpack, wants: raw_wants, order, maps, .. } =
+            raw;
+        let (mut wants, mut given) = (BTreeMap::new(), BTreeMap::new());
+        for (id, want) in raw_wants {
+            let at = want.span().start;
+            match want.into_inner() {
+                RawWant::Range(range) => {
+                    let range = VersionRange::parse(&range).map_err(|error| fail(at, &error.to_string()))?;
+                    wants.insert(id, range);
+                }
+                RawWant::Given(one) => {
+                    if one.link.is_some() == one.file.is_some() {
+                        return Err(fail(at, "a want in braces has either \"link\" or \"file\""));
+                    }
+                    wants.insert(id.clone(), VersionRange::any());
+                    given.insert(id, *one);
+                }
+            }
+        }
+        Ok(Self { document, server, catalogues, links, unpack, wants, given, maps, order })
+    }
+
+    /// Notes a content that was given by link, file or folder.
+    pub fn give(&mut self, id: &ContentId, given: &Given) {
+        // Plain data without maps whose keys are no texts always becomes TOML.
+        let inline = toml_edit::ser::to_document(given)
+            .map(|document| document.as_table().clone().into_inline_table());
+        let wants = self.document.entry("wants").or_insert_with(|| Item::Table(Table::new()));
+        let mut inline = inline.unwrap_or_default();
+        for (_, inner) in inline.iter_mut() {
+            inner.decor_mut().clear();
+        }
+        wants[id.as_str()] = value(inline);
+        self.wants.insert(id.clone(), VersionRange::any());
+        self.given.insert(id.clone(), given.clone());
+    }
+
+    /// Notes which map is played; nothing leaves that to the server's own file.
+    pub fn play(&mut self, name: Option<&str>) {
+        self.maps.play = name.map(str::to_owned);
+        self.set_in_maps("play", name.map(value));
+    }
+
+    /// Notes which maps are played in turn.
+    pub fn rotate(&mut self, names: Option<&[String]>) {
+        self.maps.rotate = names.map(<[String]>::to_vec);
+        self.set_in_maps("rotate", names.map(|names| value(names.iter().collect::<Array>())));
+    }
+
+    /// Notes which maps players may choose.
+    pub fn offer(&mut self, names: Option<&[String]>) {
+        self.maps.offer = names.map(<[String]>::to_vec);
+        self.set_in_maps("offer", names.map(|names| value(names.iter().collect::<Array>())));
+    }
+
+    fn set_in_maps(&mut self, key: &str, to: Option<Item>) {
+        let table = self.document.entry("maps").or_insert_with(|| Item::Table(Table::new()));
+        let Some(table) = table.as_table_like_mut() else { return };
+        match to {
+            Some(item) => drop(table.insert(key, item)),
+            None => drop(table.remove(key)),
+        }
+        if table.is_empty() {
+            self.document.remove("maps");
+        }
     }
 
     /// Notes a want, in the place it has or at the end.
@@ -172,6 +341,7 @@ impl ControlFile {
             None => wants[id.as_str()] = value(range.as_str()),
         }
         self.wants.insert(id.clone(), range.clone());
+        self.given.remove(id);
     }
 
     /// Takes a want out and returns whether it was there.
@@ -179,6 +349,7 @@ impl ControlFile {
         if let Some(table) = self.document.get_mut("wants").and_then(Item::as_table_like_mut) {
             table.remove(id.as_str());
         }
+        self.given.remove(id);
         self.wants.remove(id).is_some()
     }
 

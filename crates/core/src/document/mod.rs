@@ -6,6 +6,7 @@
 //! To add a format: copy the nearest sibling file, add a variant to [`Format`] and the arms in [`Document`].
 
 mod json;
+mod keywords;
 mod lines;
 mod lists;
 mod properties;
@@ -28,14 +29,28 @@ pub enum Format {
     Lines,
     /// JSON; comments and trailing commas stay where a file has them.
     Json,
+    /// `name value` lines with `//` or `#` comments.
+    Keywords,
 }
 
 impl Format {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Properties, Self::Lines, Self::Json, Self::Keywords];
+
+    /// Returns what a new file begins with, where nothing else is said.
+    pub fn head(self) -> &'static str {
+        match self {
+            Self::Json => "{}\n",
+            Self::Properties | Self::Lines | Self::Keywords => "",
+        }
+    }
+
     /// Returns the format that a file's name tells, if it tells one.
     pub fn of_name(name: &str) -> Option<Self> {
         match name.rsplit_once('.').map_or("", |(_, suffix)| suffix) {
             "json" | "jsonc" => Some(Self::Json),
-            "conf" | "properties" | "mt" | "cfg" => Some(Self::Properties),
+            "conf" | "properties" | "mt" => Some(Self::Properties),
+            "cfg" => Some(Self::Keywords),
             "txt" | "list" => Some(Self::Lines),
             _ => None,
         }
@@ -47,6 +62,7 @@ impl Format {
             Self::Properties => "properties",
             Self::Lines => "lines",
             Self::Json => "json",
+            Self::Keywords => "keywords",
         }
     }
 }
@@ -162,6 +178,7 @@ impl Document {
             Format::Properties => properties::check(text)?,
             Format::Lines => {}
             Format::Json => json::check(text)?,
+            Format::Keywords => keywords::check(text)?,
         }
         Ok(Self { format, text: text.into() })
     }
@@ -182,6 +199,7 @@ impl Document {
             Format::Properties => properties::get(&self.text, at.only()?).map(Value::Text),
             Format::Lines => None,
             Format::Json => json::get(&self.text, at),
+            Format::Keywords => keywords::get(&self.text, at.only()?).map(Value::Text),
         }
     }
 
@@ -189,6 +207,7 @@ impl Document {
     pub fn keys(&self, at: &Pointer) -> Vec<String> {
         match self.format {
             Format::Properties if at.is_root() => properties::keys(&self.text),
+            Format::Keywords if at.is_root() => keywords::keys(&self.text),
             Format::Json => json::keys(&self.text, at),
             _ => Vec::new(),
         }
@@ -206,6 +225,10 @@ impl Document {
             }
             Format::Lines => Err(self.no_place(at)),
             Format::Json => json::set(&mut self.text, at, value),
+            Format::Keywords => {
+                let key = at.only().ok_or_else(|| self.no_place(at))?;
+                keywords::set(&mut self.text, key, value)
+            }
         }
     }
 
@@ -222,6 +245,11 @@ impl Document {
             }
             Format::Lines => Err(self.no_place(at)),
             Format::Json => json::put_back(&mut self.text, at, before),
+            Format::Keywords => {
+                let key = at.only().ok_or_else(|| self.no_place(at))?;
+                keywords::put_back(&mut self.text, key, before);
+                Ok(())
+            }
         }
     }
 
@@ -279,6 +307,36 @@ impl Document {
             Format::Json => json::remove(&mut self.text, at, index),
             _ => Err(self.no_place(at)),
         }
+    }
+
+    /// Returns the items of a list that is one text, where they stand apart by `separator`.
+    pub fn parts(&self, at: &Pointer, separator: &str) -> Vec<String> {
+        let text = self.get(at).map(|value| value.plain()).unwrap_or_default();
+        let parts: Vec<&str> = match separator.trim() {
+            "" => text.split_whitespace().collect(),
+            sign => text.split(sign).map(str::trim).filter(|part| !part.is_empty()).collect(),
+        };
+        parts.into_iter().map(str::to_owned).collect()
+    }
+
+    /// Writes a list that is one text, and returns what stood there. The text keeps the sort of gap that it has.
+    ///
+    /// # Errors
+    /// As for [`Document::set`].
+    pub fn set_parts(
+        &mut self,
+        at: &Pointer,
+        separator: &str,
+        parts: &[String],
+    ) -> Result<Before, EditDocumentError> {
+        let now = self.get(at).map(|value| value.plain()).unwrap_or_default();
+        let sign = separator.trim();
+        let joiner = match now.find(sign).filter(|_| !sign.is_empty()) {
+            Some(at) if now[at + sign.len()..].starts_with(' ') => format!("{sign} "),
+            Some(_) => sign.to_owned(),
+            None => separator.to_owned(),
+        };
+        self.set(at, &Value::Text(parts.join(&joiner)))
     }
 
     fn no_place(&self, at: &Pointer) -> EditDocumentError {

@@ -4,7 +4,7 @@ use serde_json::{Map, Value as Json};
 
 use super::{DescribeRule, DescriptorForm, Kind, Pick, Scope};
 use crate::{
-    catalogue::{PlatformSet, Relations},
+    catalogue::{PlatformSet, Relations, Side},
     document::{Document, Format, Pointer},
     hint::Hint,
     id::ContentId,
@@ -28,6 +28,8 @@ pub struct Described {
     pub welcomes: Relations,
     /// What it refuses.
     pub refuses: Relations,
+    /// Where it has its effect.
+    pub side: Option<Side>,
     /// What it wishes to follow.
     pub after: Vec<ContentId>,
     /// What it wishes to precede.
@@ -109,6 +111,14 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
     all.about = all.about.take().or_else(|| text("about"));
     if let (None, Some(version)) = (&all.version, text("version")) {
         all.version = Some(ReleaseVersion::parse(&version).map_err(|error| error.to_string())?);
+    }
+    if let (None, Some(side)) = (all.side, text("side")) {
+        all.side = Some(match side.as_str() {
+            "server" => Side::Server,
+            "player" => Side::Player,
+            "both" => Side::Both,
+            other => return Err(format!("{other:?} is not a side: server, player or both")),
+        });
     }
     if !*related {
         let relations = |what: &str| match rule.picks.get(what) {

@@ -23,8 +23,10 @@ use crate::{document::Format, id::ContentId};
 
 /// The definitions that come with the program: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
+    ("kitehollow", include_str!("../../games/kitehollow.toml")),
     ("luanti", include_str!("../../games/luanti.toml")),
     ("saltwick", include_str!("../../games/saltwick.toml")),
+    ("teeworlds", include_str!("../../games/teeworlds.toml")),
 ];
 
 /// A game definition.
@@ -50,6 +52,12 @@ pub struct Game {
     pub order: OrderGroups,
     /// What nothing may touch: worlds, saves.
     pub never_touch: Vec<Template>,
+    /// What stays out of what is placed.
+    pub leave_out: Vec<LeaveOut>,
+    /// How a number or a page's address becomes the address of a file.
+    pub links: Vec<LinkRule>,
+    /// Which of its contents a server plays.
+    pub maps: Option<Maps>,
     /// What must say the same.
     pub agree: Vec<Agree>,
     /// The server's terms.
@@ -137,6 +145,8 @@ pub enum Shape {
     Archive,
     /// A folder whose files are placed.
     Folder,
+    /// A single file, with its companions.
+    File,
 }
 
 /// One content kind.
@@ -148,6 +158,14 @@ pub struct Kind {
     pub suffix: Option<String>,
     /// Members of which one marks the kind.
     pub marker: Vec<String>,
+    /// What a file of the kind begins with.
+    pub magic: Option<Vec<u8>>,
+    /// How long such a file says that it is.
+    pub length: Option<LengthRule>,
+    /// Names of files that go along with one, where they are there; `{{ name }}` is its name without the suffix.
+    pub companions: Vec<String>,
+    /// The part of the platform that such a content is, if it is one.
+    pub brings: Option<String>,
     /// Where a content says what it is.
     pub describe: Vec<DescribeRule>,
     /// The kinds of contents that lie in folders directly inside.
@@ -160,6 +178,94 @@ pub struct Kind {
     pub loaded: Option<Template>,
     /// A pattern (as a template) of the line that says it failed, with the group `why`.
     pub failed: Option<Template>,
+}
+
+/// Where a file says how long it is: a little-endian number of 32 bits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LengthRule {
+    /// Where the number stands.
+    pub at: usize,
+    /// What it does not count.
+    pub plus: u64,
+}
+
+impl Kind {
+    /// How many first bytes of a file [`Kind::looks_right`] wants to see.
+    pub const HEAD: usize = 64;
+
+    /// Returns a file's name without the kind's suffix.
+    pub fn stem<'n>(&self, name: &'n str) -> &'n str {
+        self.suffix.as_ref().and_then(|suffix| name.strip_suffix(suffix.as_str())).unwrap_or(name)
+    }
+
+    /// Looks whether a file that begins so and has that size can be one of the kind.
+    ///
+    /// # Errors
+    /// What is wrong with it, in words.
+    pub fn looks_right(&self, head: &[u8], size: u64) -> Result<(), String> {
+        if let Some(magic) = &self.magic
+            && !head.starts_with(magic)
+        {
+            return Err(match head {
+                [b'P', b'K', 3 | 5, ..] => "it is a zip archive under another name".into(),
+                [b'B', b'Z', b'h', ..] => "it is compressed by bzip2; the server wants it unpacked".into(),
+                [0x1f, 0x8b, ..] => "it is compressed by gzip; the server wants it unpacked".into(),
+                [b'<', ..] => "it is a web page, not the file".into(),
+                [] => "it is empty".into(),
+                _ => "it does not begin as such a file does".into(),
+            });
+        }
+        let Some(LengthRule { at, plus }) = self.length else { return Ok(()) };
+        let Some(number) = head.get(at..at + 4).and_then(|bytes| bytes.try_into().ok()) else {
+            return Err(format!("it is truncated: {size} bytes"));
+        };
+        let told = u64::from(u32::from_le_bytes(number)) + plus;
+        if size < told { Err(format!("it is truncated: {size} of {told} bytes")) } else { Ok(()) }
+    }
+}
+
+/// How what people have of a content (a number, a page's address) becomes the address of its file.
+#[derive(Debug, Clone)]
+pub struct LinkRule {
+    /// What people have; its named groups become facts.
+    pub pattern: Regex,
+    /// The file's address.
+    pub direct: Template,
+}
+
+/// What stays out of what is placed, and why.
+#[derive(Debug, Clone)]
+pub struct LeaveOut {
+    /// The files.
+    pub glob: GlobMatcher,
+    /// Why.
+    pub why: String,
+}
+
+/// Which of its contents a server plays: one at a time, some in turn, some for players to choose.
+#[derive(Debug, Clone)]
+pub struct Maps {
+    /// The content kind.
+    pub kind: String,
+    /// Where the one that is played is named.
+    pub play: Place,
+    /// The list of those that are played in turn.
+    pub rotate: Option<ListPlace>,
+    /// The list of those that players may choose.
+    pub offer: Option<ListPlace>,
+    /// The setting that bounds what is sent to players, in megabytes.
+    pub cap: Option<Place>,
+}
+
+/// A list in a configuration file.
+#[derive(Debug, Clone)]
+pub struct ListPlace {
+    /// Where it is.
+    pub place: Place,
+    /// What separates items, where it is one text.
+    pub separator: Option<String>,
+    /// What a file that does not exist begins with.
+    pub create: String,
 }
 
 /// How a descriptor is read.
@@ -206,6 +312,8 @@ pub struct Pick {
 /// Where a kind's files go.
 #[derive(Debug, Clone)]
 pub struct PlaceRule {
+    /// Which files; all where nothing is said.
+    pub take: Option<GlobMatcher>,
     /// The folder.
     pub into: Template,
 }
@@ -239,6 +347,8 @@ pub enum RegisterVerb {
         item: Template,
         /// Whether the list follows the lineup's order.
         ordered: bool,
+        /// What separates items, where the list is one text.
+        separator: Option<String>,
     },
 }
 
@@ -287,6 +397,8 @@ pub struct Run {
     pub env: BTreeMap<String, Template>,
     /// The signal that stops it.
     pub stop: StopSignal,
+    /// The console's line that stops it better, where it has one.
+    pub stop_line: Option<StopLine>,
     /// The log's line that says it is ready.
     pub ready: Regex,
     /// How long to watch for troubles after that, in milliseconds.
@@ -297,6 +409,17 @@ pub struct Run {
     pub fatal: Vec<Regex>,
     /// Lines that say something is wrong.
     pub trouble: Vec<Regex>,
+}
+
+/// A line for a console that reads lines over TCP: the secret first, where it has one.
+#[derive(Debug, Clone)]
+pub struct StopLine {
+    /// The line.
+    pub line: String,
+    /// The console's port on this machine; 0 is nowhere.
+    pub port: Template,
+    /// Where the secret is kept.
+    pub secret: Option<Place>,
 }
 
 /// The signals that stop servers.

@@ -31,6 +31,11 @@ pub(super) struct RawGame {
     #[serde(default)]
     pub(super) never_touch: RawNeverTouch,
     #[serde(default)]
+    pub(super) leave_out: Vec<RawLeaveOut>,
+    #[serde(default)]
+    pub(super) link: Vec<RawLink>,
+    pub(super) maps: Option<RawMaps>,
+    #[serde(default)]
     pub(super) agree: Vec<RawAgree>,
     pub(super) terms: Option<RawTerms>,
     pub(super) run: RawRun,
@@ -71,7 +76,13 @@ pub(super) struct RawPlatform {
 pub(super) struct RawKind {
     pub(super) shape: Text,
     pub(super) suffix: Option<String>,
+    #[serde(default)]
     pub(super) marker: OneOrMany,
+    pub(super) magic: Option<Text>,
+    pub(super) length: Option<RawLength>,
+    #[serde(default)]
+    pub(super) companions: Vec<Text>,
+    pub(super) brings: Option<String>,
     #[serde(default)]
     pub(super) describe: Vec<RawDescribe>,
     #[serde(default)]
@@ -110,6 +121,7 @@ pub(super) struct RawDescribe {
     pub(super) needs: Option<RawPick>,
     pub(super) welcomes: Option<RawPick>,
     pub(super) refuses: Option<RawPick>,
+    pub(super) side: Option<RawPick>,
     pub(super) after: Option<RawPick>,
     pub(super) before: Option<RawPick>,
     #[serde(default)]
@@ -158,7 +170,52 @@ impl<'de> Deserialize<'de> for RawPick {
     }
 }
 
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawLength {
+    pub(super) at: usize,
+    #[serde(default)]
+    pub(super) plus: u64,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawLink {
+    #[serde(rename = "match")]
+    pub(super) pattern: Text,
+    pub(super) direct: Text,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawLeaveOut {
+    pub(super) files: Vec<Text>,
+    pub(super) why: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawMaps {
+    pub(super) kind: Text,
+    pub(super) play: RawSpot,
+    pub(super) rotate: Option<RawSpot>,
+    pub(super) offer: Option<RawSpot>,
+    pub(super) cap: Option<RawSpot>,
+}
+
+/// A place in a configuration file, where more than its name must be said.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSpot {
+    pub(super) at: Text,
+    #[serde(rename = "as")]
+    pub(super) form: Option<Text>,
+    pub(super) separator: Option<String>,
+    pub(super) create: Option<String>,
+}
+
 /// One text or a list of them.
+#[derive(Default)]
 pub(super) struct OneOrMany(pub(super) Vec<String>);
 
 impl<'de> Deserialize<'de> for OneOrMany {
@@ -187,6 +244,7 @@ impl<'de> Deserialize<'de> for OneOrMany {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawPlace {
+    pub(super) take: Option<Text>,
     pub(super) into: Text,
 }
 
@@ -199,6 +257,7 @@ pub(super) struct RawRegister {
     pub(super) item: Option<Text>,
     #[serde(default)]
     pub(super) ordered: bool,
+    pub(super) separator: Option<String>,
     #[serde(rename = "as")]
     pub(super) form: Option<Text>,
     pub(super) create: Option<String>,
@@ -232,7 +291,7 @@ pub(super) struct RawRun {
     pub(super) command: Vec<Text>,
     #[serde(default)]
     pub(super) env: BTreeMap<String, Text>,
-    pub(super) stop: Text,
+    pub(super) stop: RawStop,
     pub(super) ready: Text,
     #[serde(default)]
     pub(super) quiet: Option<Text>,
@@ -241,6 +300,24 @@ pub(super) struct RawRun {
     pub(super) fatal: Vec<Text>,
     #[serde(default)]
     pub(super) trouble: Vec<Text>,
+}
+
+/// A signal, or a line for the console.
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "a signal, or { line = …, port = …, secret = …, else = … }")]
+pub(super) enum RawStop {
+    Signal(Text),
+    Line(RawStopLine),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawStopLine {
+    pub(super) line: String,
+    pub(super) port: Text,
+    pub(super) secret: Option<Text>,
+    #[serde(rename = "else")]
+    pub(super) otherwise: Text,
 }
 
 #[derive(Deserialize)]

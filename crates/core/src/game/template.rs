@@ -106,6 +106,11 @@ impl Template {
             .map_err(|error| RenderError { template: self.text.clone(), why: error.to_string() })
     }
 
+    /// Fills the name of a file into the name of another, where it stands as `{{ name }}`.
+    pub(crate) fn fill_name(text: &str, name: &str) -> String {
+        text.replace("{{ name }}", name)
+    }
+
     /// Returns the text as written.
     pub fn as_str(&self) -> &str {
         &self.text

@@ -74,7 +74,7 @@ fn a_plugin_says_what_it_is() {
     let broken =
         recognise(&game, Shape::Archive, "x.swp", &mut bundle(&[("plugin.json", "{oops")])).unwrap_err();
     assert!(broken.to_string().starts_with("plugin.json: it is not JSON"), "{broken}");
-    let file = PayloadFile { path: "x.swp".into(), size: 1, digest: crate::id::Digest::of(b"") };
+    let file = PayloadFile { path: "x.swp".into(), size: 1, digest: crate::id::Digest::of(b""), to: None };
     let scope = scope_of(&Scope::default(), &found.id, &found.title, &found.release);
     assert_eq!(destination(&game.kinds["plugin"], &scope, &file).unwrap().as_str(), "plugins/x.swp");
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use yalotheca_core::{
     catalogue::{Member, Release, Side},
     change::{FileAct, Present, Receipt, Settled, Step, paths_of_interest, plan},
-    control::Locked,
+    control::{Locked, MapsSection},
     desire::{DesireError, Desired, Entry, LineupEntry, desire},
     document::Value,
     game::{BUILT_IN, Game, Scope, load},
@@ -37,15 +37,19 @@ fn locked(id: &str, kind: &str) -> Result<Locked, Whatever> {
 }
 
 fn payload(names: &[&str]) -> Payload {
-    let file =
-        |name: &&str| PayloadFile { path: (*name).into(), size: 3, digest: Digest::of(name.as_bytes()) };
+    let file = |name: &&str| PayloadFile {
+        path: (*name).into(),
+        size: 3,
+        digest: Digest::of(name.as_bytes()),
+        to: None,
+    };
     Payload { files: names.iter().map(file).collect() }
 }
 
 fn state(game: &Game, scope: &Scope, lineup: &[(Locked, Payload)]) -> Result<Desired, DesireError> {
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    desire(game, scope, &entries)
+    desire(game, scope, &entries, &MapsSection::default())
 }
 
 #[test]
@@ -63,8 +67,8 @@ fn plugins_and_data_packs_have_their_places() -> Done {
     assert_eq!(
         entries,
         [
-            "plugins/order.txt Item { item: \"tidebell\", ordered: true }",
-            "towns/gullhaven/packs.json Item { item: \"cobbles\", ordered: true }",
+            "plugins/order.txt Item { item: \"tidebell\", ordered: true, separator: None, alone: false }",
+            "towns/gullhaven/packs.json Item { item: \"cobbles\", ordered: true, separator: None, alone: false }",
         ]
     );
     assert_eq!(desired.registrations[1].create, "[]\n");

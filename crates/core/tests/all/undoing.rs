@@ -27,7 +27,7 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
             format: Format::Lines,
             pointer: Pointer::root(),
             create: String::new(),
-            entry: Entry::Item { item: (*name).into(), ordered: true },
+            entry: Entry::Item { item: (*name).into(), ordered: true, separator: None, alone: false },
         });
     }
     Ok(desired)

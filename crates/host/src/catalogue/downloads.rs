@@ -11,14 +11,17 @@ use yalotheca_core::{
     control::Locked,
     game::{DescribeError, Game, Shape},
     id::{ContentId, Digest},
-    route::{Payload, Recognised, recognise},
+    route::{Asked, Payload, PayloadFile, Recognised, recognise, sort_out},
     version::ReleaseVersion,
 };
 
 use super::{ByteSource, CatalogueError, Listing, Unreadable};
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
+    arrival::{ArrivalError, Arrived, LookOptions, look},
+    store::Store,
     tree::digest_of,
+    unpack::{Container, bare_name, container_of},
 };
 
 /// How deep folders are looked through.
@@ -30,8 +33,8 @@ enum Where {
     Archive(PathBuf),
     /// A folder.
     Folder(PathBuf),
-    /// A folder in an archive; none means its top.
-    Inside(PathBuf, Option<String>),
+    /// Something in an archive, or a file with its companions: where it lies in that.
+    Inside(PathBuf, String),
 }
 
 struct Known {
@@ -39,15 +42,23 @@ struct Known {
     at: Where,
 }
 
-pub(super) struct Downloads {
+pub(super) struct Downloads<'a> {
     name: String,
+    game: &'a Game,
+    store: Store,
     known: Vec<Known>,
     unreadable: Vec<Unreadable>,
 }
 
-impl Downloads {
-    pub(super) fn open(name: &str, folder: &Path, game: &Game) -> Result<Self, CatalogueError> {
-        let mut downloads = Self { name: name.into(), known: Vec::new(), unreadable: Vec::new() };
+impl<'a> Downloads<'a> {
+    pub(super) fn open(
+        name: &str,
+        folder: &Path,
+        game: &'a Game,
+        store: &Store,
+    ) -> Result<Self, CatalogueError> {
+        let (known, unreadable) = (Vec::new(), Vec::new());
+        let mut downloads = Self { name: name.into(), game, store: store.clone(), known, unreadable };
         if !folder.is_dir() {
             let what = format!("the folder {}", folder.display());
             return Err(CatalogueError::Missing { name: name.into(), what });
@@ -89,41 +100,23 @@ impl Downloads {
     }
 
     fn look_into(&mut self, path: &Path, name: &str, game: &Game) -> Result<(), CatalogueError> {
-        let mut bundle = match ZipBundle::open(path) {
-            Ok(Some(bundle)) => bundle,
-            Ok(None) => return Ok(()),
-            Err(error) => {
-                self.unreadable(
-                    path,
-                    DescribeError { file: name.into(), why: format!("a damaged archive: {error}") },
-                );
-                return Ok(());
-            }
-        };
-        match recognise(game, Shape::Archive, name, &mut bundle) {
-            Ok(Some(mut found)) => {
-                let (blake3, size) = digest_of(path).map_err(self.disk(path))?;
-                found.release.files = vec![ReleaseFile { name: name.into(), size, blake3, at: None }];
-                self.known.push(Known { found, at: Where::Archive(path.into()) });
-                return Ok(());
-            }
-            Ok(None) => {}
-            Err(error) => {
-                self.unreadable(path, error);
-                return Ok(());
-            }
-        }
-        let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-        let wrapper = bundle.wrapper();
-        for (folder, name) in [(None, stem)].into_iter().chain(wrapper.as_deref().map(|w| (Some(w), w))) {
-            let Some(mut inner) = ZipBundle::open(path).map_err(self.disk(path))? else { return Ok(()) };
-            if let Some(folder) = folder {
-                inner = inner.inside(folder);
-            }
-            match recognise(game, Shape::Folder, name, &mut inner) {
-                Ok(Some(found)) => {
-                    let at = Where::Inside(path.into(), folder.map(str::to_owned));
-                    self.known.push(Known { found, at });
+        let container = container_of(path).map_err(self.disk(path))?;
+        // A zip's list of members stands at its end, so that nothing need be unpacked to look into it.
+        if container == Some(Container::Zip) {
+            let mut bundle = match ZipBundle::open(path) {
+                Ok(Some(bundle)) => bundle,
+                Ok(None) => return Ok(()),
+                Err(error) => {
+                    let why = format!("a damaged archive: {error}");
+                    self.unreadable(path, DescribeError { file: name.into(), why });
+                    return Ok(());
+                }
+            };
+            match recognise(game, Shape::Archive, name, &mut bundle) {
+                Ok(Some(mut found)) => {
+                    let (blake3, size) = digest_of(path).map_err(self.disk(path))?;
+                    found.release.files = vec![ReleaseFile { name: name.into(), size, blake3, at: None }];
+                    self.known.push(Known { found, at: Where::Archive(path.into()) });
                     return Ok(());
                 }
                 Ok(None) => {}
@@ -131,6 +124,47 @@ impl Downloads {
                     self.unreadable(path, error);
                     return Ok(());
                 }
+            }
+            match sort_out(game, bare_name(name), &mut bundle, &Asked::default()) {
+                Ok(sorted) if sorted.inner.is_empty() => {
+                    for found in sorted.contents {
+                        let at = Where::Inside(path.into(), found.root);
+                        self.known.push(Known { found: found.content, at });
+                    }
+                    return Ok(());
+                }
+                Ok(_) => {}
+                Err(error) => {
+                    self.unreadable(path, error);
+                    return Ok(());
+                }
+            }
+        }
+        let may_be_one = container.is_some()
+            || game.kinds.values().any(|kind| {
+                kind.shape == Shape::File
+                    && kind.suffix.as_ref().is_none_or(|suffix| name.ends_with(suffix.as_str()))
+            });
+        if !may_be_one {
+            return Ok(());
+        }
+        match look(path, game, &self.store, &LookOptions::default()) {
+            Ok(arrival) => {
+                for arrived in arrival.contents {
+                    let at = Where::Inside(path.into(), arrived.inside.clone());
+                    let mut found = arrived.content;
+                    found.release.payload = None;
+                    self.known.push(Known { found, at });
+                }
+            }
+            // A file that has nothing to do with the game lies here by right.
+            Err(ArrivalError::Nothing { .. }) if container.is_some() => {}
+            Err(ArrivalError::Describe { source, .. }) => self.unreadable(path, source),
+            Err(error) => {
+                self.unreadable(
+                    path,
+                    DescribeError { file: name.into(), why: without_name(&error.to_string(), name) },
+                );
             }
         }
         Ok(())
@@ -181,48 +215,60 @@ impl Downloads {
             })
     }
 
+    /// Looks into what holds a content, and returns that content.
+    fn arrived(&self, known: &Known, path: &Path, inside: &str) -> Result<Arrived, CatalogueError> {
+        let arrival = look(path, self.game, &self.store, &LookOptions::default())
+            .map_err(|source| CatalogueError::Arrival { name: self.name.clone(), source })?;
+        let same = |arrived: &Arrived| arrived.inside == inside && arrived.content.id == known.found.id;
+        arrival
+            .contents
+            .into_iter()
+            .find(same)
+            .ok_or_else(|| CatalogueError::Changed { name: self.name.clone(), id: known.found.id.clone() })
+    }
+
     pub(super) fn payload(
         &self,
         id: &ContentId,
         version: &ReleaseVersion,
     ) -> Result<Payload, CatalogueError> {
-        match &self.find(id, version)?.at {
+        let known = self.find(id, version)?;
+        match &known.at {
             Where::Archive(path) => {
                 let (digest, size) = digest_of(path).map_err(self.disk(path))?;
                 let name =
                     path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
-                Ok(Payload { files: vec![yalotheca_core::route::PayloadFile { path: name, size, digest }] })
+                Ok(Payload { files: vec![PayloadFile { path: name, size, digest, to: None }] })
             }
             Where::Folder(path) => folder_payload(path).map_err(self.disk(path)),
-            Where::Inside(path, folder) => {
-                let bundle = ZipBundle::open(path).map_err(self.disk(path))?;
-                let Some(mut bundle) = bundle else {
-                    return Err(CatalogueError::Missing {
-                        name: self.name.clone(),
-                        what: path.display().to_string(),
-                    });
-                };
-                if let Some(folder) = folder {
-                    bundle = bundle.inside(folder);
-                }
-                bundle.payload().map_err(self.disk(path))
-            }
+            Where::Inside(path, inside) => Ok(self.arrived(known, path, inside)?.payload),
         }
     }
 
     pub(super) fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
         let known = self.find(&locked.id, &locked.release.version)?;
-        let payload = self.payload(&locked.id, &locked.release.version)?;
+        let (payload, sources) = match &known.at {
+            Where::Inside(path, inside) => {
+                let arrived = self.arrived(known, path, inside)?;
+                (arrived.payload, arrived.sources)
+            }
+            Where::Archive(path) | Where::Folder(path) => {
+                let payload = self.payload(&locked.id, &locked.release.version)?;
+                let is_folder = matches!(known.at, Where::Folder(_));
+                let source = |inner: &str| if is_folder { path.join(inner) } else { path.clone() };
+                let files = payload.files.iter();
+                let sources = files.map(|file| (file.digest, ByteSource::File(source(&file.path)))).collect();
+                (payload, sources)
+            }
+        };
         if locked.release.payload.is_some_and(|digest| digest != payload.digest()) {
             return Err(CatalogueError::Changed { name: self.name.clone(), id: locked.id.clone() });
         }
-        let source = |path: &str| match &known.at {
-            Where::Archive(archive) => ByteSource::File(archive.clone()),
-            Where::Folder(folder) => ByteSource::File(folder.join(path)),
-            Where::Inside(archive, folder) => {
-                ByteSource::Member { archive: archive.clone(), folder: folder.clone(), path: path.into() }
-            }
-        };
-        Ok(payload.files.iter().map(|file| (file.digest, source(&file.path))).collect())
+        Ok(sources)
     }
+}
+
+/// The list of what cannot be read names the file already.
+fn without_name(text: &str, name: &str) -> String {
+    text.strip_prefix(name).map_or(text, |rest| rest.trim_start_matches([':', ' '])).to_owned()
 }

@@ -1,5 +1,6 @@
 //! Catalogues: where contents come from. One file per kind of place.
 
+mod by_hand;
 mod downloads;
 mod published;
 
@@ -10,15 +11,21 @@ use std::{
 };
 
 use yalotheca_core::{
-    catalogue::{Content, ReadCatalogueError, Release, Universe},
-    control::{CatalogueSource, Locked},
+    catalogue::{Content, ReadCatalogueError, Release, ReleaseFile, Universe},
+    control::{CatalogueSource, ControlFile, Locked},
     game::{DescribeError, Game},
     hint::Hint,
     id::{ContentId, Digest},
     route::{Payload, PayloadFile},
 };
 
-use crate::fetch::{FetchError, Fetcher};
+use crate::{
+    arrival::ArrivalError,
+    fetch::{FetchError, Fetcher},
+    unpack::UnpackOptions,
+};
+use by_hand::ByHand;
+pub use by_hand::look_at;
 use downloads::Downloads;
 use published::Published;
 
@@ -59,6 +66,17 @@ pub enum CatalogueError {
         /// What is missing.
         what: String,
     },
+    /// What was given by link, file or folder could not be used.
+    #[error(transparent)]
+    Given(#[from] ArrivalError),
+    /// A file in a folder of downloads could not be looked into.
+    #[error("catalogue {name}: {source}")]
+    Arrival {
+        /// What it is called here.
+        name: String,
+        /// Why.
+        source: ArrivalError,
+    },
     /// A file changed since it was locked.
     #[error("catalogue {name}: {id} is not the one that is locked any more")]
     Changed {
@@ -84,6 +102,7 @@ impl Hint for CatalogueError {
         match self {
             Self::Fetch { source, .. } => source.hint(),
             Self::Read { source, .. } => source.hint(),
+            Self::Given(source) | Self::Arrival { source, .. } => source.hint(),
             Self::Disk { .. } | Self::Missing { .. } => {
                 Some("look at [[catalogue]] in yalotheca.toml".into())
             }
@@ -120,21 +139,16 @@ pub struct Listing {
 pub enum ByteSource {
     /// A file on this machine.
     File(PathBuf),
-    /// A member of an archive on this machine.
-    Member {
-        /// The archive.
-        archive: PathBuf,
-        /// The folder in it that is the content, if it is not the top.
-        folder: Option<String>,
-        /// The member, below that folder.
-        path: String,
-    },
 }
 
-enum Opened {
+enum Opened<'a> {
     Published(Published),
-    Downloads(Downloads),
+    Downloads(Downloads<'a>),
+    ByHand(ByHand<'a>),
 }
+
+/// The catalogue of what was given by link, file or folder.
+pub const BY_HAND: &str = "by-hand";
 
 /// So many contents are looked for by one thread.
 const FEW: usize = 16;
@@ -145,7 +159,7 @@ const MANY_THREADS: usize = 8;
 /// All catalogues of one server, in the order that decides.
 pub struct Catalogues<'a> {
     fetcher: &'a Fetcher,
-    opened: Vec<(String, Opened)>,
+    opened: Vec<(String, Opened<'a>)>,
 }
 
 impl std::fmt::Debug for Catalogues<'_> {
@@ -160,13 +174,18 @@ impl<'a> Catalogues<'a> {
     /// # Errors
     /// Where one cannot be fetched or read.
     pub fn open(
-        sources: &[CatalogueSource],
+        wants: &ControlFile,
         base: &Path,
-        game: &Game,
+        game: &'a Game,
         fetcher: &'a Fetcher,
+        unpack: &UnpackOptions,
     ) -> Result<Self, CatalogueError> {
         let mut opened = Vec::new();
-        for CatalogueSource { name, at, .. } in sources {
+        if !wants.given.is_empty() {
+            let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, unpack);
+            opened.push((BY_HAND.to_owned(), Opened::ByHand(by_hand)));
+        }
+        for CatalogueSource { name, at, .. } in &wants.catalogues {
             let is_web = at.starts_with("http://") || at.starts_with("https://");
             let folder = base.join(at);
             let catalogue = if is_web {
@@ -174,7 +193,7 @@ impl<'a> Catalogues<'a> {
             } else if folder.join("catalogue.json").is_file() {
                 Opened::Published(Published::in_folder(name, &folder)?)
             } else {
-                Opened::Downloads(Downloads::open(name, &folder, game)?)
+                Opened::Downloads(Downloads::open(name, &folder, game, fetcher.store())?)
             };
             opened.push((name.clone(), catalogue));
         }
@@ -188,6 +207,7 @@ impl<'a> Catalogues<'a> {
             let listings = match catalogue {
                 Opened::Published(published) => published.listings(),
                 Opened::Downloads(downloads) => downloads.listings(),
+                Opened::ByHand(by_hand) => by_hand.listings(),
             };
             for listing in listings {
                 all.entry(listing.id.clone()).or_insert(listing);
@@ -199,7 +219,7 @@ impl<'a> Catalogues<'a> {
     /// Returns what looks like a content and cannot be read.
     pub fn unreadable(&self) -> Vec<Unreadable> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
-            Opened::Published(_) => Vec::new(),
+            Opened::Published(_) | Opened::ByHand(_) => Vec::new(),
             Opened::Downloads(downloads) => downloads.unreadable_list().to_vec(),
         });
         all.collect()
@@ -214,6 +234,7 @@ impl<'a> Catalogues<'a> {
             let found = match catalogue {
                 Opened::Published(published) => published.content(id, self.fetcher)?,
                 Opened::Downloads(downloads) => downloads.content(id),
+                Opened::ByHand(by_hand) => by_hand.content(id)?,
             };
             if found.is_some() {
                 return Ok(found);
@@ -264,7 +285,7 @@ impl<'a> Catalogues<'a> {
     fn contents(&self, ids: &[ContentId]) -> Vec<Result<Option<Content>, CatalogueError>> {
         let is_far = self.opened.iter().any(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.is_on_web(),
-            Opened::Downloads(_) => false,
+            Opened::Downloads(_) | Opened::ByHand(_) => false,
         });
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
         let threads = (ids.len() / FEW).clamp(1, if is_far { MANY_THREADS } else { cores });
@@ -292,6 +313,7 @@ impl<'a> Catalogues<'a> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.providers(id),
             Opened::Downloads(downloads) => downloads.providers(id),
+            Opened::ByHand(_) => Vec::new(),
         });
         all.collect()
     }
@@ -306,11 +328,12 @@ impl<'a> Catalogues<'a> {
         }
         match self.named(&locked.catalogue) {
             Some(Opened::Downloads(downloads)) => downloads.payload(&locked.id, &locked.release.version),
+            Some(Opened::ByHand(by_hand)) => by_hand.payload(locked),
             _ => Err(no_source(locked, "the catalogue it came from is not listed in yalotheca.toml")),
         }
     }
 
-    fn named(&self, name: &str) -> Option<&Opened> {
+    fn named(&self, name: &str) -> Option<&Opened<'a>> {
         self.opened.iter().find(|(known, _)| known == name).map(|(_, catalogue)| catalogue)
     }
 
@@ -325,11 +348,33 @@ impl<'a> Catalogues<'a> {
         match self.named(&locked.catalogue) {
             Some(Opened::Published(published)) => published.fetch(locked, self.fetcher),
             Some(Opened::Downloads(downloads)) => downloads.fetch(locked),
+            Some(Opened::ByHand(by_hand)) => by_hand.fetch(locked),
             None if locked.catalogue.is_empty() => {
                 Err(no_source(locked, "it was found on the server, and no catalogue has it"))
             }
             None => Err(no_source(locked, "the catalogue it came from is not listed in yalotheca.toml")),
         }
+    }
+
+    /// Brings the files of several contents to this machine at once, as far as they lie on the web. What cannot be had is
+    /// told by [`Catalogues::fetch`].
+    pub fn bring(&self, contents: &[&Locked]) {
+        let mut wanted = Vec::new();
+        for locked in contents {
+            if let Some(Opened::Published(published)) = self.named(&locked.catalogue) {
+                wanted.extend(published.wanted(locked));
+            }
+        }
+        if wanted.len() > 1 {
+            self.fetcher.bring_all(wanted);
+        }
+    }
+
+    /// Returns the addresses of a content's files, as far as they lie on the web.
+    pub fn links(&self, locked: &Locked) -> Vec<(ReleaseFile, String)> {
+        let Some(Opened::Published(published)) = self.named(&locked.catalogue) else { return Vec::new() };
+        let files = locked.release.files.iter();
+        files.filter_map(|file| Some((file.clone(), published.link(file)?))).collect()
     }
 
     fn in_store(&self, release: &Release) -> Option<BTreeMap<Digest, ByteSource>> {
@@ -355,6 +400,7 @@ pub fn payload_of_release(release: &Release) -> Option<Payload> {
         path: file.name.clone(),
         size: file.size,
         digest: file.blake3,
+        to: None,
     };
     (!release.files.is_empty()).then(|| Payload { files: release.files.iter().map(file).collect() })
 }

@@ -7,13 +7,16 @@ use std::{
 };
 
 use yalotheca_core::{
-    catalogue::{CatalogueIndex, Content, read_content, read_index},
+    catalogue::{CatalogueIndex, Content, ReleaseFile, read_content, read_index},
     control::Locked,
     id::{ContentId, Digest},
 };
 
 use super::{ByteSource, CatalogueError, Listing};
-use crate::{fetch::Fetcher, tree::digest_of};
+use crate::{
+    fetch::{Fetcher, Wanted},
+    tree::digest_of,
+};
 
 enum Base {
     Web(String),
@@ -108,16 +111,11 @@ impl Published {
     ) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
         let mut found = BTreeMap::new();
         for file in &locked.release.files {
-            let at = file.at.clone().unwrap_or_else(|| format!("files/{}", file.name));
-            let path = match &self.base {
-                Base::Web(_) if at.starts_with("http://") || at.starts_with("https://") => {
-                    self.download(&at, &file.blake3, fetcher)?
-                }
-                Base::Web(base) => {
-                    self.download(&format!("{base}{}", encoded(&at)), &file.blake3, fetcher)?
-                }
-                Base::Folder(folder) => {
-                    let path = folder.join(&at);
+            let path = match (self.link(file), &self.base) {
+                (Some(link), _) => self.download(&link, file, fetcher)?,
+                (None, Base::Web(_)) => unreachable!("what lies on the web has a link"),
+                (None, Base::Folder(folder)) => {
+                    let path = folder.join(at_of(file));
                     let (digest, _) = digest_of(&path).map_err(|source| disk(&self.name, &path, source))?;
                     if digest != file.blake3 {
                         let source =
@@ -132,9 +130,38 @@ impl Published {
         Ok(found)
     }
 
-    fn download(&self, url: &str, digest: &Digest, fetcher: &Fetcher) -> Result<PathBuf, CatalogueError> {
-        fetcher.file(url, digest).map_err(|source| CatalogueError::Fetch { name: self.name.clone(), source })
+    fn download(&self, url: &str, file: &ReleaseFile, fetcher: &Fetcher) -> Result<PathBuf, CatalogueError> {
+        let brought = fetcher.bring(wanted(url.to_owned(), file));
+        brought
+            .map(|brought| brought.path)
+            .map_err(|source| CatalogueError::Fetch { name: self.name.clone(), source })
     }
+
+    /// Returns the address of a file, where it lies on the web.
+    pub(super) fn link(&self, file: &ReleaseFile) -> Option<String> {
+        let at = at_of(file);
+        if at.starts_with("http://") || at.starts_with("https://") {
+            return Some(at);
+        }
+        match &self.base {
+            Base::Web(base) => Some(format!("{base}{}", encoded(&at))),
+            Base::Folder(_) => None,
+        }
+    }
+
+    /// Returns what would have to be fetched of a content.
+    pub(super) fn wanted(&self, locked: &Locked) -> Vec<Wanted> {
+        let files = locked.release.files.iter();
+        files.filter_map(|file| Some(wanted(self.link(file)?, file))).collect()
+    }
+}
+
+fn wanted(url: String, file: &ReleaseFile) -> Wanted {
+    Wanted { url, name: file.name.clone(), digest: Some(file.blake3), size: Some(file.size) }
+}
+
+fn at_of(file: &ReleaseFile) -> String {
+    file.at.clone().unwrap_or_else(|| format!("files/{}", file.name))
 }
 
 fn disk(name: &str, path: &Path, source: io::Error) -> CatalogueError {

@@ -9,7 +9,6 @@ use yalotheca_core::{
 
 use super::{SettleError, fault, journal::Journal};
 use crate::{
-    archive::ZipBundle,
     catalogue::ByteSource,
     tree::{LocalTree, Tree, TreeError},
 };
@@ -34,7 +33,6 @@ pub(super) fn stage(
     steps: &[Step],
     sources: &BTreeMap<Digest, ByteSource>,
 ) -> Result<(), SettleError> {
-    let mut open: Option<(std::path::PathBuf, ZipBundle)> = None;
     for (index, step) in steps.iter().enumerate() {
         let Step::Put { path, source, after, .. } = step else { continue };
         let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
@@ -52,25 +50,6 @@ pub(super) fn stage(
                     let mut file =
                         File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
                     tree.bring(&mut file, &staged)?
-                }
-                Some(ByteSource::Member { archive, folder, path }) => {
-                    if open.as_ref().is_none_or(|(known, _)| known != archive) {
-                        let bundle = ZipBundle::open(archive).map_err(|error| wrong(error.to_string()))?;
-                        let bundle =
-                            bundle.ok_or_else(|| wrong(format!("{} is no archive", archive.display())))?;
-                        open = Some((
-                            archive.clone(),
-                            match folder {
-                                Some(folder) => bundle.inside(folder),
-                                None => bundle,
-                            },
-                        ));
-                    }
-                    let bytes = match &mut open {
-                        Some((_, bundle)) => bundle.bytes(path).map_err(|error| wrong(error.to_string()))?,
-                        None => Vec::new(),
-                    };
-                    tree.bring(&mut Cursor::new(bytes), &staged)?
                 }
             },
         };

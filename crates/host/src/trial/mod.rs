@@ -1,5 +1,6 @@
 //! A supervised start: the server is started, its log is read, its port is asked, and it is stopped again.
 
+mod console;
 mod probe;
 mod process;
 
@@ -18,6 +19,7 @@ use yalotheca_core::{
     id::ContentId,
 };
 
+use crate::{survey::value_at, tree::LocalTree};
 use process::Server;
 
 /// A trial that could not be made.
@@ -144,9 +146,18 @@ pub fn trial(
             .map_err(|source| TrialError::Start { program: "noting the process".into(), source })?;
     }
     if !keep && alive {
-        server.stop(game.run.stop);
+        server.stop(game.run.stop, stop_line(folder, game, scope).as_ref());
     }
     Ok(Trial { verdict, ready_after, answers, troubles, contents: reader.contents(), ended, tail, kept })
+}
+
+/// What to tell the console so that the server stops, where it has one.
+fn stop_line(folder: &Path, game: &Game, scope: &Scope) -> Option<console::Telling> {
+    let rule = game.run.stop_line.as_ref()?;
+    let port = rule.port.render(scope).ok()?.trim().parse().ok().filter(|port| *port != 0)?;
+    let tree = LocalTree::new(folder);
+    let secret = rule.secret.as_ref().and_then(|place| value_at(&tree, place, scope).ok().flatten());
+    Some(console::Telling { port, secret, line: rule.line.clone() })
 }
 
 fn silent() -> Trouble {

@@ -12,11 +12,17 @@ use std::{
 
 use yalotheca_core::game::{Game, Scope, StopSignal};
 
-use super::TrialError;
+use super::{
+    TrialError,
+    console::{self, Telling},
+};
 use crate::survey::find_program;
 
 /// How long a server may take to stop before it is killed.
 const STOP_PATIENCE: Duration = Duration::from_secs(15);
+
+/// How long a server may take to do what its console was told.
+const CONSOLE_PATIENCE: Duration = Duration::from_secs(5);
 
 pub(super) struct Server {
     child: Child,
@@ -86,8 +92,12 @@ impl Server {
         self.child.id()
     }
 
-    /// Asks the server to stop, and kills it where it does not.
-    pub(super) fn stop(&mut self, signal: StopSignal) {
+    /// Asks the server to stop, by its console where it has one, and kills it where it does not.
+    pub(super) fn stop(&mut self, signal: StopSignal, telling: Option<&Telling>) {
+        if telling.is_some_and(|telling| console::tell(telling).is_ok()) && self.ends_within(CONSOLE_PATIENCE)
+        {
+            return;
+        }
         let signal = match signal {
             StopSignal::Term => rustix::process::Signal::TERM,
             StopSignal::Int => rustix::process::Signal::INT,
@@ -95,15 +105,21 @@ impl Server {
         if let Some(pid) = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw) {
             rustix::process::kill_process(pid, signal).ok();
         }
-        let until = Instant::now() + STOP_PATIENCE;
+        if !self.ends_within(STOP_PATIENCE) {
+            self.child.kill().ok();
+            self.child.wait().ok();
+        }
+    }
+
+    fn ends_within(&mut self, patience: Duration) -> bool {
+        let until = Instant::now() + patience;
         while Instant::now() < until {
             if self.ended().is_some() {
-                return;
+                return true;
             }
             thread::sleep(Duration::from_millis(10));
         }
-        self.child.kill().ok();
-        self.child.wait().ok();
+        false
     }
 }
 

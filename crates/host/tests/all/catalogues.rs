@@ -1,10 +1,10 @@
 //! Catalogues: published ones on loopback and in folders, and folders of downloads.
 
-use std::{fs, path::Path};
+use std::{collections::BTreeMap, fs, path::Path};
 
 use yalotheca_core::{
     catalogue::Universe,
-    control::{CatalogueSource, Locked},
+    control::{CatalogueSource, ControlFile, Locked, ServerSection},
     game::{BUILT_IN, Game, load},
     id::{ContentId, Digest},
     version::ReleaseVersion,
@@ -13,17 +13,33 @@ use yalotheca_host::{
     catalogue::{ByteSource, CatalogueError, Catalogues},
     fetch::{FetchError, Fetcher},
     store::Store,
+    unpack::UnpackOptions,
 };
 use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};
 
 use crate::Done;
 
 fn saltwick() -> Result<Game, Box<dyn std::error::Error>> {
-    Ok(load("saltwick", BUILT_IN[1].1)?)
+    Ok(load("saltwick", BUILT_IN.iter().find(|(name, _)| *name == "saltwick").map_or("", |(_, text)| text))?)
 }
 
 fn source(name: &str, at: &str) -> CatalogueSource {
     CatalogueSource { name: name.into(), at: at.into(), key: None }
+}
+
+fn opened<'a>(
+    sources: &[CatalogueSource],
+    base: &Path,
+    game: &'a Game,
+    fetcher: &'a Fetcher,
+) -> Result<Catalogues<'a>, CatalogueError> {
+    let server = ServerSection {
+        name: String::new(),
+        game: game.name.clone(),
+        at: ".".into(),
+        values: BTreeMap::new(),
+    };
+    Catalogues::open(&ControlFile::new(&server, sources), base, game, fetcher, &UnpackOptions::default())
 }
 
 fn fetcher(folder: &Path, offline: bool) -> Fetcher {
@@ -52,7 +68,7 @@ fn a_published_catalogue_over_http_and_the_same_in_a_folder() -> Done {
     let host = CatalogueHost::start(folder.path().join("quayside"))?;
     let fetcher = fetcher(folder.path(), false);
     for at in [host.address(), host.address().trim_end_matches('/').to_owned(), "quayside".to_owned()] {
-        let catalogues = Catalogues::open(&[source("q", &at)], folder.path(), &game, &fetcher)?;
+        let catalogues = opened(&[source("q", &at)], folder.path(), &game, &fetcher)?;
         assert_eq!(catalogues.listings().len(), 14);
         assert!(catalogues.content(&id("nobody")?)?.is_none());
         let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
@@ -74,7 +90,7 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     let host = CatalogueHost::start(folder.path().join("quayside"))?;
     let fetcher = fetcher(folder.path(), false);
     let game = saltwick()?;
-    let catalogues = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
+    let catalogues = opened(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
     let mut universe = Universe::open();
     let (regatta, ghost) = (id("regatta")?, id("ghost")?);
     catalogues.read(&[regatta.clone(), ghost.clone()], &mut universe, |_, _| false)?;
@@ -83,7 +99,7 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     assert!(!universe.is_unread(&ghost), "nobody has it, and that is known");
     assert!(universe.is_unread(&id("harbour-core")?));
     assert_eq!(host.counts().0, 2, "the index and one content");
-    let again = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
+    let again = opened(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
     again.read(std::slice::from_ref(&regatta), &mut Universe::open(), |_, _| false)?;
     assert_eq!(host.counts(), (2, 1), "the index is asked for once more, and has not changed");
     let mut universe = Universe::open();
@@ -122,7 +138,7 @@ fn many_are_read_by_several_threads_and_none_is_lost() -> Done {
     let (game, fetcher) = (saltwick()?, fetcher(folder.path(), false));
     let ids: Vec<ContentId> = (0..150).map(|at| id(&format!("m{at}"))).collect::<Result<_, _>>()?;
     for at in [host.address(), "many".to_owned()] {
-        let catalogues = Catalogues::open(&[source("m", &at)], folder.path(), &game, &fetcher)?;
+        let catalogues = opened(&[source("m", &at)], folder.path(), &game, &fetcher)?;
         let mut universe = Universe::open();
         let read = catalogues.read(&ids, &mut universe, |_, _| false)?;
         assert_eq!(read, ids);
@@ -133,7 +149,7 @@ fn many_are_read_by_several_threads_and_none_is_lost() -> Done {
         assert_eq!(catalogues.read(&ids[149..], &mut universe, |_, _| true)?.len(), 51);
     }
     fs::write(folder.path().join("many/contents/m77.json"), "{broken")?;
-    let catalogues = Catalogues::open(&[source("m", "many")], folder.path(), &game, &fetcher)?;
+    let catalogues = opened(&[source("m", "many")], folder.path(), &game, &fetcher)?;
     let error = catalogues.read(&ids, &mut Universe::open(), |_, _| false);
     let error = error.err().ok_or("one of them is broken")?.to_string();
     assert!(error.contains("m77.json"), "{error}");
@@ -151,7 +167,7 @@ fn the_first_catalogue_that_has_an_id_decides() -> Done {
     let fetcher = fetcher(folder.path(), true);
     let (first, second) = (source("d", "downloads"), source("q", "quayside"));
     let releases = |order: &[CatalogueSource]| -> Result<(String, usize), Box<dyn std::error::Error>> {
-        let catalogues = Catalogues::open(order, folder.path(), &game, &fetcher)?;
+        let catalogues = opened(order, folder.path(), &game, &fetcher)?;
         let content = catalogues.content(&id("tidebell")?)?.ok_or("it is there")?;
         Ok((content.catalogue, content.releases.len()))
     };
@@ -168,14 +184,13 @@ fn offline_uses_what_is_known_and_says_what_is_not() -> Done {
     let game = saltwick()?;
     let sources = [source("q", &host.address())];
     let cold = fetcher(folder.path(), true);
-    let error =
-        Catalogues::open(&sources, folder.path(), &game, &cold).err().ok_or("nothing is known yet")?;
+    let error = opened(&sources, folder.path(), &game, &cold).err().ok_or("nothing is known yet")?;
     assert!(matches!(error, CatalogueError::Fetch { source: FetchError::Offline { .. }, .. }), "{error}");
     let online = fetcher(folder.path(), false);
-    let catalogues = Catalogues::open(&sources, folder.path(), &game, &online)?;
+    let catalogues = opened(&sources, folder.path(), &game, &online)?;
     catalogues.content(&id("tidebell")?)?;
     let warm = fetcher(folder.path(), true);
-    let catalogues = Catalogues::open(&sources, folder.path(), &game, &warm)?;
+    let catalogues = opened(&sources, folder.path(), &game, &warm)?;
     let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
     assert!(matches!(catalogues.fetch(&tidebell), Err(CatalogueError::Fetch { .. })));
     assert!(catalogues.content(&id("regatta")?).is_err());
@@ -189,7 +204,7 @@ fn other_bytes_never_enter_the_cache() -> Done {
     let host = CatalogueHost::start(folder.path().join("quayside"))?;
     let game = saltwick()?;
     let fetcher = fetcher(folder.path(), false);
-    let catalogues = Catalogues::open(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
+    let catalogues = opened(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
     let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
     let file = folder.path().join("quayside/files/tidebell-1.4.0.swp");
     let whole = fs::read(&file)?;
@@ -232,7 +247,7 @@ fn a_catalogue_that_is_not_there_is_named() -> Done {
     let folder = tempfile::tempdir()?;
     let game = saltwick()?;
     let fetcher = fetcher(folder.path(), false);
-    let open = |at: &str| Catalogues::open(&[source("q", at)], folder.path(), &game, &fetcher).err();
+    let open = |at: &str| opened(&[source("q", at)], folder.path(), &game, &fetcher).err();
     let missing = open("nowhere").ok_or("no such folder")?;
     assert!(missing.to_string().starts_with("catalogue q: the folder"), "{missing}");
     let free = std::net::TcpListener::bind(("127.0.0.1", 0))?.local_addr()?;

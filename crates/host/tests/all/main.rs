@@ -5,6 +5,7 @@ mod catalogues;
 mod settling;
 mod surveys;
 mod trees;
+mod unpacking;
 
 pub(crate) type Done = Result<(), Box<dyn std::error::Error>>;
 

@@ -21,6 +21,7 @@ use yalotheca_host::{
     store::Store,
     survey,
     tree::LocalTree,
+    unpack::UnpackOptions,
 };
 
 use super::apply::folder;
@@ -149,11 +150,16 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     let survey = survey::survey(&tree, &game, &values)?;
     let inventory = survey::inventory(&tree, &game, &survey.scope)?;
     let fetcher = Fetcher::new(Store::of_user()?, global.offline);
-    let opened = Catalogues::open(&catalogues, tree.root(), &game, &fetcher)?;
-    let taken = take::take(&tree, &game, &survey, &inventory, &opened)?;
-
     let server = ServerSection { name: args.name.clone(), game: game.name.clone(), at: ".".into(), values };
     let mut control = ControlFile::new(&server, &catalogues);
+    let played = survey::played(&tree, &game, &survey.scope)?;
+    control.play(played.play.as_deref());
+    control.rotate(played.rotate.as_deref());
+    control.offer(played.offer.as_deref());
+    let unpack = UnpackOptions::default();
+    let opened = Catalogues::open(&control, tree.root(), &game, &fetcher, &unpack)?;
+    let taken = take::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
+
     for locked in &taken.lock.contents {
         control.want(&locked.id, &VersionRange::any());
     }

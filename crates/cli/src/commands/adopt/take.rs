@@ -6,7 +6,7 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::ReleaseFile,
     change::{OwnedEntry, Placed, Receipt, Settled},
-    control::{LockFile, Locked},
+    control::{LockFile, Locked, MapsSection},
     desire::{Entry, LineupEntry, Registration, desire},
     document::{Before, Document},
     game::{Game, Shape},
@@ -50,7 +50,7 @@ pub(super) fn take(
     game: &Game,
     survey: &Survey,
     inventory: &Inventory,
-    catalogues: &Catalogues<'_>,
+    (catalogues, maps): (&Catalogues<'_>, &MapsSection),
 ) -> Result<Taken, CommandError> {
     let mut chosen: BTreeMap<ContentId, (FoundContent, Option<TreePath>)> = BTreeMap::new();
     let mut strangers = inventory.strangers.clone();
@@ -86,7 +86,7 @@ pub(super) fn take(
     let by_name = order(&releases, &Leaning { previous: &[], asked: &asked, group: &group });
     let entries: Vec<LineupEntry<'_>> =
         by_name.ids.iter().map(|id| LineupEntry { locked: &locked[id], payload: payloads[id] }).collect();
-    let desired = desire(game, &survey.scope, &entries)?;
+    let desired = desire(game, &survey.scope, &entries, maps)?;
     let previous = register(tree, &desired.registrations, &mut receipt)?;
     let ordered = order(&releases, &Leaning { previous: &previous, asked: &asked, group: &group });
     let files: BTreeSet<&TreePath> =
@@ -107,6 +107,10 @@ fn belongs(game: &Game, survey: &Survey, found: &FoundContent) -> Option<TreePat
     let scope = scope_of(&survey.scope, &content.id, &content.title, &content.release);
     match kind.shape {
         Shape::Archive => destination(kind, &scope, found.payload.files.first()?).ok(),
+        Shape::File => {
+            let main = found.payload.files.iter().find(|file| file.path == found.path.name())?;
+            destination(kind, &scope, main).ok()
+        }
         Shape::Folder => TreePath::new(&kind.place.first()?.into.render(&scope).ok()?).ok(),
     }
 }
@@ -115,7 +119,8 @@ fn belongs(game: &Game, survey: &Survey, found: &FoundContent) -> Option<TreePat
 fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> Result<Locked, CommandError> {
     let content = &found.content;
     let mut release = content.release.clone();
-    let is_folder = game.kinds.get(&release.kind).is_some_and(|kind| kind.shape == Shape::Folder);
+    let is_folder = game.kinds.get(&release.kind).is_some_and(|kind| kind.shape == Shape::Folder)
+        || found.payload.files.len() > 1;
     if is_folder {
         release.payload = Some(found.payload.digest());
     } else {
@@ -169,10 +174,14 @@ fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> R
 fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
     let id = &found.content.id;
     receipt.contents.insert(id.clone(), Settled { payload: found.payload.clone() });
-    let is_folder =
-        game.kinds.get(&found.content.release.kind).is_some_and(|kind| kind.shape == Shape::Folder);
+    let shape = game.kinds.get(&found.content.release.kind).map(|kind| kind.shape);
+    let is_folder = shape == Some(Shape::Folder);
     for file in &found.payload.files {
-        let path = if is_folder { found.path.join(&file.path).ok() } else { Some(found.path.clone()) };
+        let path = match shape {
+            Some(Shape::Folder) => found.path.join(&file.path).ok(),
+            Some(Shape::File) => found.path.parent().and_then(|folder| folder.join(&file.path).ok()),
+            _ => Some(found.path.clone()),
+        };
         if let Some(path) = path {
             // The folder of a content is the content's own; what it lies in is not.
             let mut above = path.parent().filter(|_| is_folder);
@@ -199,10 +208,13 @@ fn register(
         let Ok(document) = Document::parse(registration.format, &text) else { continue };
         let there = match &registration.entry {
             Entry::Set(value) => document.get(&registration.pointer).is_some_and(|now| now.means(value)),
-            Entry::Item { item, ordered } => {
-                let items = document.items(&registration.pointer).unwrap_or_default();
+            Entry::Item { item, ordered, separator, alone } => {
+                let items = match separator {
+                    Some(separator) => document.parts(&registration.pointer, separator),
+                    None => document.items(&registration.pointer).unwrap_or_default(),
+                };
                 let at = items.iter().position(|there| there == item);
-                if let (Some(at), true) = (at, ordered) {
+                if let (Some(at), true, false) = (at, ordered, alone) {
                     previous.push((at, registration.content.clone()));
                 }
                 at.is_some()

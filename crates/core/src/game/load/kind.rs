@@ -4,17 +4,19 @@ use std::{collections::BTreeMap, ops::Range};
 
 use toml::Spanned;
 
-use super::{Checked, Loader, pattern_with, template, with};
+use super::{Checked, Loader, glob, pattern_with, template, with};
 use crate::{
-    document::{Format, Pointer, Value},
+    document::{Pointer, Value},
     game::{
-        DescribeRule, DescriptorForm, Kind, Pick, PlaceRule, RegisterRule, RegisterVerb, Shape, Template,
+        DescribeRule, DescriptorForm, Kind, LengthRule, Pick, PlaceRule, RegisterRule, RegisterVerb, Shape,
+        Template,
         raw::{RawDescribe, RawKind, RawPick, RawRegister, Text},
     },
     suggest,
 };
 
-const CONTENT: &[&str] = &["content.id", "content.title", "content.kind", "release.version", "fact.*"];
+const CONTENT: &[&str] =
+    &["content.id", "content.title", "content.kind", "content.file", "release.version", "fact.*"];
 const MEMBER: &[&str] = &["member.id", "member.folder"];
 
 impl Loader {
@@ -22,13 +24,23 @@ impl Loader {
         let shape = match raw.shape.as_ref().as_str() {
             "archive" => Shape::Archive,
             "folder" => Shape::Folder,
+            "file" => Shape::File,
             other => {
                 return Err((
                     raw.shape.span(),
-                    format!("{other:?} is not a shape: \"archive\" or \"folder\""),
+                    format!("{other:?} is not a shape: \"archive\", \"folder\" or \"file\""),
                 ));
             }
         };
+        if shape == Shape::File && raw.suffix.is_none() && raw.magic.is_none() {
+            return Err((raw.shape.span(), "files are told by a \"suffix\" or by \"magic\" bytes".into()));
+        }
+        if shape != Shape::File && raw.marker.0.is_empty() {
+            return Err((
+                raw.shape.span(),
+                "a \"marker\" is missing: a file inside that marks the kind".into(),
+            ));
+        }
         let known = |text: &Text| {
             if kinds.contains(text.as_ref()) {
                 return Ok(text.as_ref().clone());
@@ -48,6 +60,10 @@ impl Loader {
             shape,
             suffix: raw.suffix,
             marker: raw.marker.0,
+            magic: raw.magic.as_ref().map(magic).transpose()?,
+            length: raw.length.map(|rule| LengthRule { at: rule.at, plus: rule.plus }),
+            companions: raw.companions.iter().map(companion).collect::<Checked<_>>()?,
+            brings: raw.brings,
             describe: raw
                 .describe
                 .into_iter()
@@ -57,7 +73,10 @@ impl Loader {
             place: raw
                 .place
                 .iter()
-                .map(|place| Ok(PlaceRule { into: template(&place.into, &content)? }))
+                .map(|place| {
+                    let take = place.take.as_ref().map(glob).transpose()?;
+                    Ok(PlaceRule { take, into: template(&place.into, &content)? })
+                })
                 .collect::<Checked<_>>()?,
             register: raw
                 .register
@@ -102,6 +121,7 @@ impl Loader {
             ("needs", raw.needs),
             ("welcomes", raw.welcomes),
             ("refuses", raw.refuses),
+            ("side", raw.side),
             ("after", raw.after),
             ("before", raw.before),
         ] {
@@ -140,8 +160,11 @@ impl Loader {
             RawRegister { set: Some(at), to: Some(to), list: None, item: None, ordered: false, .. } => {
                 (at, set_verb(to, allowed)?)
             }
-            RawRegister { set: None, to: None, list: Some(at), item: Some(item), ordered, .. } => {
-                (at, RegisterVerb::Item { item: template(item, allowed)?, ordered: *ordered })
+            RawRegister {
+                set: None, to: None, list: Some(at), item: Some(item), ordered, separator, ..
+            } => {
+                let (item, separator) = (template(item, allowed)?, separator.clone());
+                (at, RegisterVerb::Item { item, ordered: *ordered, separator })
             }
             RawRegister { set, list, item, .. } => {
                 let span = set.as_ref().or(list.as_ref()).or(item.as_ref()).map_or(0..0, Spanned::span);
@@ -152,12 +175,30 @@ impl Loader {
             }
         };
         let place = Self::place(place, raw.form.as_ref(), allowed)?;
-        let create = raw.create.clone().unwrap_or_else(|| match place.format {
-            Format::Json => "{}\n".into(),
-            Format::Properties | Format::Lines => String::new(),
-        });
+        let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
         Ok(RegisterRule { place, verb, each, create })
     }
+}
+
+/// Reads what a file begins with: text, or bytes after `hex:`.
+fn magic(text: &Text) -> Checked<Vec<u8>> {
+    let wrong = || (text.span(), "write the first bytes as text, or as hex:4b4d…".to_owned());
+    let Some(hex) = text.as_ref().strip_prefix("hex:") else { return Ok(text.as_ref().as_bytes().to_vec()) };
+    let digits: Vec<char> = hex.chars().collect();
+    let byte = |pair: &[char]| u8::from_str_radix(&pair.iter().collect::<String>(), 16).ok();
+    digits
+        .chunks(2)
+        .map(byte)
+        .collect::<Option<Vec<u8>>>()
+        .filter(|bytes| !bytes.is_empty())
+        .ok_or_else(wrong)
+}
+
+fn companion(text: &Text) -> Checked<String> {
+    if text.as_ref().contains("{{ name }}") && !text.as_ref().contains('/') {
+        return Ok(text.as_ref().clone());
+    }
+    Err((text.span(), "a companion is a file's name with {{ name }} in it".into()))
 }
 
 fn set_verb(to: &Spanned<toml::Value>, allowed: &[String]) -> Checked<RegisterVerb> {

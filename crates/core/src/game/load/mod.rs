@@ -5,12 +5,12 @@ mod run;
 
 use std::{collections::BTreeMap, ops::Range};
 
-use globset::Glob;
+use globset::{Glob, GlobMatcher};
 use regex::Regex;
 
 use super::{
-    Game, OrderGroups, Place, PlatformRule, Template, Terms, ValueRule,
-    raw::{RawGame, RawPlatform, Text},
+    Game, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Place, PlatformRule, Template, Terms, ValueRule,
+    raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
 };
 use crate::{
     document::{Format, ParseDocumentError},
@@ -95,12 +95,19 @@ fn pattern_with(text: &Text, group: &str) -> Checked<Regex> {
     Err((text.span(), format!("the pattern needs a group (?<{group}>…)")))
 }
 
+fn glob(text: &Text) -> Checked<GlobMatcher> {
+    let glob = Glob::new(text.as_ref())
+        .map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))?;
+    Ok(glob.compile_matcher())
+}
+
+fn leave_out(rules: &[RawLeaveOut]) -> Checked<Vec<LeaveOut>> {
+    let all = rules.iter().flat_map(|rule| rule.files.iter().map(move |files| (files, &rule.why)));
+    all.map(|(files, why)| Ok(LeaveOut { glob: glob(files)?, why: why.clone() })).collect()
+}
+
 fn order(groups: &[Vec<Text>]) -> Checked<OrderGroups> {
-    let one = |text: &Text| {
-        let glob = Glob::new(text.as_ref())
-            .map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))?;
-        Ok((text.as_ref().clone(), glob.compile_matcher()))
-    };
+    let one = |text: &Text| Ok((text.as_ref().clone(), glob(text)?));
     let groups = groups.iter().map(|group| group.iter().map(one).collect()).collect::<Checked<_>>()?;
     Ok(OrderGroups { groups })
 }
@@ -169,10 +176,39 @@ impl Loader {
             kinds: kinds_read,
             order: order(&raw.order.groups)?,
             never_touch: templates(&raw.never_touch.paths)?,
+            leave_out: leave_out(&raw.leave_out)?,
+            links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,
+            maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
             agree: raw.agree.into_iter().map(|agree| self.agree(&agree)).collect::<Checked<_>>()?,
             terms,
             run: self.run(&raw.run)?,
             symptoms: raw.symptom.iter().map(|symptom| self.symptom(symptom)).collect::<Checked<_>>()?,
+        })
+    }
+
+    fn link(&self, raw: &RawLink) -> Checked<LinkRule> {
+        let pattern = pattern(&raw.pattern)?;
+        let groups: Vec<&str> = pattern.capture_names().flatten().collect();
+        let direct = template(&raw.direct, &with(&self.server, &groups))?;
+        Ok(LinkRule { pattern, direct })
+    }
+
+    fn maps(&self, raw: RawMaps, kinds: &[String]) -> Checked<Maps> {
+        if !kinds.contains(raw.kind.as_ref()) {
+            return Err((raw.kind.span(), format!("there is no kind {:?}", raw.kind.as_ref())));
+        }
+        let spot = |spot: &RawSpot| Self::place(&spot.at, spot.form.as_ref(), &self.server);
+        let list = |raw: RawSpot| {
+            let place = spot(&raw)?;
+            let create = raw.create.unwrap_or_else(|| place.format.head().into());
+            Ok(ListPlace { place, separator: raw.separator, create })
+        };
+        Ok(Maps {
+            play: spot(&raw.play)?,
+            rotate: raw.rotate.map(list).transpose()?,
+            offer: raw.offer.map(list).transpose()?,
+            cap: raw.cap.as_ref().map(spot).transpose()?,
+            kind: raw.kind.into_inner(),
         })
     }
 
@@ -226,16 +262,15 @@ impl Loader {
             return Err((text.span(), format!("the pointer {pointer:?} must be empty or begin with '/'")));
         }
         let format = match form {
-            Some(form) => match form.as_ref().as_str() {
-                "properties" => Format::Properties,
-                "lines" => Format::Lines,
-                "json" => Format::Json,
-                other => {
-                    let near = suggest::did_you_mean(other, ["properties", "lines", "json"]);
+            Some(form) => {
+                let known = Format::ALL.into_iter().find(|format| format.name() == form.as_ref());
+                known.ok_or_else(|| {
+                    let names = Format::ALL.map(Format::name);
+                    let near = suggest::did_you_mean(form.as_ref(), names);
                     let near = near.map_or_else(String::new, |near| format!("; {near}"));
-                    return Err((form.span(), format!("{other:?} is not a format{near}")));
-                }
-            },
+                    (form.span(), format!("{:?} is not a format{near}", form.as_ref()))
+                })?
+            }
             None => Format::of_name(file).ok_or_else(|| {
                 (text.span(), format!("the name {file:?} does not tell its format; say it with \"as\""))
             })?,

@@ -7,8 +7,8 @@ use toml::Spanned;
 
 use super::{Checked, Loader, pattern, template, with};
 use crate::game::{
-    Agree, Probe, Run, StopSignal, Symptom,
-    raw::{RawAgree, RawProbe, RawRun, RawSymptom, Text},
+    Agree, Probe, Run, StopLine, StopSignal, Symptom,
+    raw::{RawAgree, RawProbe, RawRun, RawStop, RawSymptom, Text},
 };
 
 impl Loader {
@@ -63,11 +63,13 @@ impl Loader {
         let templates =
             |texts: &[Text]| texts.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>();
         let patterns = |texts: &[Text]| texts.iter().map(pattern).collect::<Checked<Vec<_>>>();
-        let stop = match raw.stop.as_ref().as_str() {
-            "TERM" => StopSignal::Term,
-            "INT" => StopSignal::Int,
-            other => {
-                return Err((raw.stop.span(), format!("{other:?} is not a signal: \"TERM\" or \"INT\"")));
+        let (stop, stop_line) = match &raw.stop {
+            RawStop::Signal(text) => (signal(text)?, None),
+            RawStop::Line(line) => {
+                let secret =
+                    line.secret.as_ref().map(|place| Self::place(place, None, &self.server)).transpose()?;
+                let port = template(&line.port, &self.server)?;
+                (signal(&line.otherwise)?, Some(StopLine { line: line.line.clone(), port, secret }))
             }
         };
         let mut env = BTreeMap::new();
@@ -78,6 +80,7 @@ impl Loader {
             command: templates(&raw.command)?,
             env,
             stop,
+            stop_line,
             ready: pattern(&raw.ready)?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
             probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,
@@ -111,6 +114,14 @@ impl Loader {
             advice: raw.advice.as_ref().map(|text| template(text, &allowed)).transpose()?,
             pattern: regex,
         })
+    }
+}
+
+fn signal(text: &Text) -> Checked<StopSignal> {
+    match text.as_ref().as_str() {
+        "TERM" => Ok(StopSignal::Term),
+        "INT" => Ok(StopSignal::Int),
+        other => Err((text.span(), format!("{other:?} is not a signal: \"TERM\" or \"INT\""))),
     }
 }
 

@@ -1,13 +1,19 @@
 //! What is inside a content, and where its files go.
 
+mod names;
+mod sort;
+
 use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::{Member, Release},
-    game::{DescribeError, Game, Kind, RenderError, Scope, Shape, describe},
+    game::{DescribeError, Game, Kind, RenderError, Scope, Shape, Template, describe},
     id::{ContentId, Digest, ParseIdError, TreePath},
     version::{ReleaseVersion, VersionRange},
 };
+
+pub use names::{UnsafeName, link_target, meeting_names, member_path};
+pub use sort::{Asked, Found, FoundFile, LeftOut, Sorted, sort_out};
 
 /// The inside of an archive or a folder, as far as recognising needs it. The host brings real ones.
 pub trait Bundle {
@@ -20,6 +26,18 @@ pub trait Bundle {
     fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String>;
     /// Returns the names of the folders directly in `path` (the empty path is the top).
     fn folders(&mut self, path: &str) -> Vec<String>;
+    /// Returns the paths and sizes of all files.
+    fn files(&mut self) -> Vec<(String, u64)>;
+    /// Returns the first bytes of a file, at most so many; none where there is no such file.
+    fn head(&mut self, path: &str, most: usize) -> Vec<u8>;
+    /// Opens an archive inside; nothing where it is none.
+    fn open(&mut self, _path: &str) -> Option<Box<dyn Bundle>> {
+        None
+    }
+    /// Returns whether a file inside is an archive.
+    fn is_archive(&mut self, _path: &str) -> bool {
+        false
+    }
 }
 
 /// A content that was recognised by what is inside it.
@@ -44,6 +62,9 @@ pub struct PayloadFile {
     pub size: u64,
     /// The digest of its bytes.
     pub digest: Digest,
+    /// Where it goes on the server, where the administrator said so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<TreePath>,
 }
 
 /// All files of a content, by path.
@@ -56,8 +77,11 @@ pub struct Payload {
 impl Payload {
     /// Returns one digest for all files: of their paths and digests, sorted by path.
     pub fn digest(&self) -> Digest {
-        let mut lines: Vec<String> =
-            self.files.iter().map(|file| format!("{}\0{}\n", file.path, file.digest)).collect();
+        let line = |file: &PayloadFile| match &file.to {
+            None => format!("{}\0{}\n", file.path, file.digest),
+            Some(to) => format!("{}\0{}\0{to}\n", file.path, file.digest),
+        };
+        let mut lines: Vec<String> = self.files.iter().map(line).collect();
         lines.sort();
         Digest::of(lines.concat().as_bytes())
     }
@@ -89,23 +113,43 @@ pub fn recognise(
     Ok(None)
 }
 
+/// Takes something for a content of a kind, whether it bears the kind's mark or not; nothing where there is no such kind.
+///
+/// # Errors
+/// Where its descriptor is there and cannot be read.
+pub fn recognise_as_kind(
+    game: &Game,
+    kind: &str,
+    name: &str,
+    bundle: &mut dyn Bundle,
+) -> Result<Option<Recognised>, DescribeError> {
+    game.kinds
+        .get_key_value(kind)
+        .map(|(name_of, kind)| recognise_as(game, (name_of, kind), name, bundle))
+        .transpose()
+}
+
 fn recognise_as(
     game: &Game,
     (kind_name, kind): (&str, &Kind),
     name: &str,
     bundle: &mut dyn Bundle,
 ) -> Result<Recognised, DescribeError> {
-    let described = describe(kind, &mut |path| bundle.read(path))?;
-    let stem = kind.suffix.as_ref().and_then(|suffix| name.strip_suffix(suffix.as_str())).unwrap_or(name);
+    let stem = kind.stem(name);
+    let described = describe(kind, &mut |path| bundle.read(&Template::fill_name(path, stem)))?;
+    let (named, version) = if kind.shape == Shape::Archive { split_version(stem) } else { (stem, None) };
     let id = match described.id {
         Some(id) => id,
-        None => id_from(stem).map_err(|error| DescribeError { file: name.into(), why: error.to_string() })?,
+        None => {
+            id_from(named).map_err(|error| DescribeError { file: name.into(), why: error.to_string() })?
+        }
     };
-    let version = described.version.unwrap_or_else(ReleaseVersion::unversioned);
+    let version = described.version.or(version).unwrap_or_else(ReleaseVersion::unversioned);
     let mut release = Release::new(version, kind_name);
     release.needs = described.needs;
     release.welcomes = described.welcomes;
     release.refuses = described.refuses;
+    release.side = described.side.unwrap_or_default();
     release.after = described.after;
     release.before = described.before;
     if !described.platform.is_empty() {
@@ -121,6 +165,16 @@ fn recognise_as(
         id,
         release,
     })
+}
+
+/// Splits what a file without a descriptor is called: `night-lamps-1.2` is night-lamps in version 1.2.
+fn split_version(stem: &str) -> (&str, Option<ReleaseVersion>) {
+    let split = stem.rmatch_indices(['-', '_']).find_map(|(at, _)| {
+        let rest = stem[at + 1..].strip_prefix('v').unwrap_or(&stem[at + 1..]);
+        let is_version = rest.starts_with(|c: char| c.is_ascii_digit()) && rest.contains('.');
+        is_version.then(|| Some((&stem[..at], ReleaseVersion::parse(rest).ok()?))).flatten()
+    });
+    split.filter(|(name, _)| !name.is_empty()).map_or((stem, None), |(name, version)| (name, Some(version)))
 }
 
 /// Makes an id of a file's or a folder's name.
@@ -204,6 +258,20 @@ impl Bundle for Inner<'_> {
         let whole = if path.is_empty() { self.folder.to_owned() } else { format!("{}/{path}", self.folder) };
         self.of.folders(&whole)
     }
+    fn files(&mut self) -> Vec<(String, u64)> {
+        let prefix = format!("{}/", self.folder);
+        let inside = |(path, size): (String, u64)| Some((path.strip_prefix(&prefix)?.to_owned(), size));
+        self.of.files().into_iter().filter_map(inside).collect()
+    }
+    fn head(&mut self, path: &str, most: usize) -> Vec<u8> {
+        self.of.head(&format!("{}/{path}", self.folder), most)
+    }
+    fn open(&mut self, path: &str) -> Option<Box<dyn Bundle>> {
+        self.of.open(&format!("{}/{path}", self.folder))
+    }
+    fn is_archive(&mut self, path: &str) -> bool {
+        self.of.is_archive(&format!("{}/{path}", self.folder))
+    }
 }
 
 /// What stands against placing a file.
@@ -240,7 +308,11 @@ impl crate::hint::Hint for PlaceError {
 /// # Errors
 /// Where the definition's template or the resulting path is wrong.
 pub fn destination(kind: &Kind, scope: &Scope, file: &PayloadFile) -> Result<TreePath, PlaceError> {
-    let folder = kind.place.first().map_or(Ok(String::new()), |rule| rule.into.render(scope))?;
+    if let Some(to) = &file.to {
+        return Ok(to.clone());
+    }
+    let rule = kind.place.iter().find(|rule| rule.take.as_ref().is_none_or(|glob| glob.is_match(&file.path)));
+    let folder = rule.map_or(Ok(String::new()), |rule| rule.into.render(scope))?;
     Ok(TreePath::new(&folder)?.join(&file.path)?)
 }
 
@@ -274,5 +346,11 @@ impl Bundle for MemoryBundle {
         let names = self.files.keys().filter_map(|file| file.strip_prefix(&prefix)?.split_once('/'));
         let set: std::collections::BTreeSet<String> = names.map(|(name, _)| name.to_owned()).collect();
         set.into_iter().collect()
+    }
+    fn files(&mut self) -> Vec<(String, u64)> {
+        self.files.iter().map(|(path, bytes)| (path.clone(), bytes.len() as u64)).collect()
+    }
+    fn head(&mut self, path: &str, most: usize) -> Vec<u8> {
+        self.files.get(path).map(|bytes| bytes[..bytes.len().min(most)].to_vec()).unwrap_or_default()
     }
 }

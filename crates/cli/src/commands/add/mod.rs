@@ -1,0 +1,100 @@
+//! `add`.
+
+pub(crate) mod ways;
+
+use std::{collections::BTreeSet, process::ExitCode};
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::control::WANTS_FILE;
+use yalotheca_host::settle;
+
+use super::apply::{Along, Mode, apply};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::Fresh,
+    session::Session,
+    ui::Ui,
+    view::{Page, Role, View},
+};
+use ways::Way;
+
+/// Want contents, and settle.
+#[derive(Debug, Default, Args)]
+pub(crate) struct AddArgs {
+    /// Names, with a range after '@' where one is wanted (tidebell, 'tidebell@>=1.2, <2'); or links, item numbers,
+    /// files, folders
+    #[arg(required = true, value_name = "WHAT")]
+    pub(crate) names: Vec<String>,
+    /// Take every content that is in it
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Take these of the contents that are in it
+    #[arg(long, value_name = "ID", value_delimiter = ',')]
+    pub(crate) only: Vec<String>,
+    /// What to call it, where it does not say
+    #[arg(long, value_name = "ID")]
+    pub(crate) id: Option<String>,
+    /// Its version, where it does not say
+    #[arg(long, value_name = "VERSION")]
+    pub(crate) version: Option<String>,
+    /// Its kind, where that cannot be seen
+    #[arg(long, value_name = "KIND")]
+    pub(crate) kind: Option<String>,
+    /// Where files go that nobody knows a place for
+    #[arg(long, value_name = "PATTERN=FOLDER")]
+    pub(crate) place: Vec<String>,
+    /// Leave these files of it out
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) leave: Vec<String>,
+    /// Only note it; the next settle does it
+    #[arg(long)]
+    pub(crate) later: bool,
+}
+
+/// Wants that were noted for later.
+#[derive(Debug, Serialize)]
+pub(crate) struct Noted {
+    pub(crate) noted: Vec<String>,
+    pub(crate) file: String,
+}
+
+impl View for Noted {
+    fn view(&self, page: &mut Page) {
+        let text = format!("Noted in {}: {}. yalotheca settle does it.", self.file, self.noted.join(", "));
+        page.line(Role::Good, &text);
+    }
+}
+
+pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let noted = session.shelf();
+    let found = ways::find_out(&session, &noted, args)?;
+    let mut wants = session.control.wants.clone();
+    let mut given_anew = BTreeSet::new();
+    let mut names = Vec::new();
+    for way in &found.ways {
+        match way {
+            Way::Name(id, range) => {
+                names.push(if range.is_any() { id.to_string() } else { format!("{id}@{range}") });
+                wants.want(id, range);
+            }
+            Way::Given(id, given) => {
+                names.push(id.to_string());
+                wants.give(id, given);
+                given_anew.insert(id.clone());
+            }
+        }
+    }
+    if args.later {
+        settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
+        ui.show(&Noted { noted: names, file: WANTS_FILE.into() })?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    // What is named with a range may move to fit it, and what is given again is taken anew; the rest stays.
+    let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
+    let shelf = session.shelf_for(&wants);
+    let along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    apply(&session, &shelf, &wants, &fresh, (Mode::Settle, along), ui)
+}

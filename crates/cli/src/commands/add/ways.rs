@@ -1,0 +1,282 @@
+//! The ways in: a name in a catalogue, a link, an item's number, a file, a folder.
+
+use std::path::{Path, PathBuf};
+
+use regex::Regex;
+use yalotheca_core::{
+    control::Given,
+    game::Game,
+    id::{ContentId, TreePath},
+    link::{rewritten, switched},
+    route::LeftOut,
+    version::{ReleaseVersion, VersionRange},
+};
+use yalotheca_host::{
+    arrival::Arrival,
+    catalogue::look_at,
+    fetch::{FetchError, Wanted},
+};
+
+use super::AddArgs;
+use crate::{
+    error::CommandError,
+    session::{Session, Shelf},
+};
+
+/// One thing that was asked for.
+pub(crate) enum Way {
+    /// A name, in a range of versions.
+    Name(ContentId, VersionRange),
+    /// Something that was given, with its id.
+    Given(ContentId, Box<Given>),
+}
+
+/// What was found out on the way.
+#[derive(Default)]
+pub(crate) struct Found {
+    pub(crate) ways: Vec<Way>,
+    pub(crate) left_out: Vec<LeftOut>,
+    pub(crate) notes: Vec<String>,
+}
+
+/// What the game's rule found in a link, by name.
+type Facts = Vec<(String, String)>;
+
+/// A text as it was typed: a link, a path, or a name.
+enum Typed {
+    Link(String, Facts),
+    Path(PathBuf),
+    Name(ContentId, VersionRange),
+}
+
+/// Finds out what was asked for.
+pub(crate) fn find_out(session: &Session, shelf: &Shelf<'_>, args: &AddArgs) -> Result<Found, CommandError> {
+    let mut found = Found::default();
+    let is_one = args.names.len() == 1;
+    for text in &args.names {
+        match typed(session, shelf, text)? {
+            Typed::Name(id, range) => found.ways.push(Way::Name(id, range)),
+            Typed::Link(link, facts) => {
+                let mut given = settings(args)?;
+                given.facts = facts.into_iter().collect();
+                let (link, name) = behind(session, &link, &mut found)?;
+                given.blake3 = Some(link.1);
+                given.link = Some(link.0);
+                given.name = name;
+                take(session, args, (text, is_one), &given, &mut found)?;
+            }
+            Typed::Path(path) => {
+                let given =
+                    Given { file: Some(relative(&path, &session.control.folder)?), ..settings(args)? };
+                take(session, args, (text, is_one), &given, &mut found)?;
+            }
+        }
+    }
+    Ok(found)
+}
+
+fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, CommandError> {
+    if let Some((link, facts)) = by_game(&session.game, session, text)? {
+        return Ok(Typed::Link(link, facts));
+    }
+    if text.starts_with("http://") || text.starts_with("https://") {
+        return Ok(Typed::Link(text.to_owned(), Vec::new()));
+    }
+    let path = Path::new(text);
+    let looks_like_a_path = text.contains(['/', '\\']) || text.starts_with('.');
+    let named = || -> Result<(ContentId, VersionRange), CommandError> {
+        let (name, range) = text.split_once('@').map_or((text, "*"), |(name, range)| (name, range));
+        Ok((ContentId::new(name.trim())?, VersionRange::parse(range)?))
+    };
+    if !looks_like_a_path {
+        let is_there = path.exists();
+        match named() {
+            Ok((id, range)) => {
+                let known = session.control.lock.get(&id).is_some() || shelf.get()?.content(&id)?.is_some();
+                if known {
+                    return Ok(Typed::Name(id, range));
+                }
+                if !is_there {
+                    return Err(Session::unknown(shelf, &id)?);
+                }
+            }
+            Err(error) if !is_there => return Err(error),
+            Err(_) => {}
+        }
+    }
+    if path.exists() {
+        return Ok(Typed::Path(path.to_owned()));
+    }
+    Err(CommandError::Usage {
+        what: format!("there is no file or folder {text}"),
+        hint: Some("look how it is spelled; a content of a catalogue is wanted by its name alone".into()),
+    })
+}
+
+/// The address that the game's own hosts have for a number or a page, and what is known by it.
+fn by_game(game: &Game, session: &Session, text: &str) -> Result<Option<(String, Facts)>, CommandError> {
+    for rule in &game.links {
+        let Some(groups) = rule.pattern.captures(text) else { continue };
+        let names = rule.pattern.capture_names().flatten();
+        let facts: Vec<(String, String)> = names
+            .filter_map(|name| Some((name.to_owned(), groups.name(name)?.as_str().to_owned())))
+            .collect();
+        let mut scope = session.survey.scope.clone();
+        scope.found.extend(facts.iter().cloned());
+        let link = rule.direct.render(&scope).map_err(yalotheca_host::survey::SurveyError::Render)?;
+        return Ok(Some((link, facts)));
+    }
+    Ok(None)
+}
+
+/// What was said about all that is given.
+fn settings(args: &AddArgs) -> Result<Given, CommandError> {
+    let mut given = Given { kind: args.kind.clone(), leave: args.leave.clone(), ..Given::default() };
+    given.version =
+        args.version.as_ref().map(|text| ReleaseVersion::parse(text)).transpose().map_err(|error| {
+            CommandError::Usage { what: error.to_string(), hint: Some("write it as 1.4 or 2024.03".into()) }
+        })?;
+    for text in &args.place {
+        let wrong = || CommandError::Usage {
+            what: format!("--place {text:?} has no '='"),
+            hint: Some("write --place 'PATTERN=FOLDER', the folder as the server sees it".into()),
+        };
+        let (pattern, folder) = text.split_once('=').ok_or_else(wrong)?;
+        TreePath::new(folder.trim_end_matches('/'))?;
+        given.place.insert(pattern.to_owned(), folder.to_owned());
+    }
+    Ok(given)
+}
+
+/// Finds the file that is behind a link, and brings it to this machine. What is found out is what is recorded.
+fn behind(
+    session: &Session,
+    link: &str,
+    found: &mut Found,
+) -> Result<((String, yalotheca_core::id::Digest), Option<String>), CommandError> {
+    let mut candidates = Vec::new();
+    for rule in &session.control.wants.links {
+        let pattern = Regex::new(&rule.pattern).map_err(|error| CommandError::Usage {
+            what: format!("[[link]] in yalotheca.toml: {error}"),
+            hint: Some("mend the pattern".into()),
+        })?;
+        candidates.extend(rewritten(link, &pattern, &rule.direct));
+    }
+    candidates.push(link.to_owned());
+    let mut first_error: Option<FetchError> = None;
+    let mut at = 0;
+    while at < candidates.len() {
+        let url = candidates[at].clone();
+        at += 1;
+        let name = yalotheca_core::link::name_in_address(&url);
+        let wanted = Wanted {
+            name: name.clone().unwrap_or_else(|| url.clone()),
+            url: url.clone(),
+            ..Wanted::default()
+        };
+        match session.fetcher.bring(wanted) {
+            Ok(brought) => {
+                if url != *link {
+                    let note = match &first_error {
+                        Some(FetchError::Page { .. }) => {
+                            format!("{link} is a page; the file behind it is {url}")
+                        }
+                        _ => format!("the file of {link} is {url}"),
+                    };
+                    found.notes.push(note);
+                }
+                let name = brought.name.clone().or(name);
+                let own = yalotheca_core::link::name_in_address(&url);
+                return Ok(((url, brought.digest), name.filter(|name| own.as_ref() != Some(name))));
+            }
+            Err(error @ FetchError::Page { .. }) => {
+                for other in switched(&url) {
+                    if !candidates.contains(&other) {
+                        candidates.push(other);
+                    }
+                }
+                first_error.get_or_insert(error);
+            }
+            Err(error) if at == candidates.len() || first_error.is_none() && candidates.len() == 1 => {
+                return Err(first_error.unwrap_or(error).into());
+            }
+            Err(error) => drop(first_error.get_or_insert(error)),
+        }
+    }
+    Err(first_error.unwrap_or(FetchError::Offline { url: link.into() }).into())
+}
+
+/// A path as the control file keeps it: relative where it lies in the control folder, so that both can move together.
+fn relative(path: &Path, base: &Path) -> Result<String, CommandError> {
+    let failed = |source| CommandError::Io { what: path.display().to_string(), source };
+    let whole = path.canonicalize().map_err(failed)?;
+    let base = base.canonicalize().unwrap_or_else(|_| base.to_owned());
+    let kept = whole.strip_prefix(&base).map_or(whole.clone(), Path::to_path_buf);
+    kept.to_str().map(str::to_owned).ok_or_else(|| CommandError::Usage {
+        what: format!("the path {} is not UTF-8", path.display()),
+        hint: Some("rename it".into()),
+    })
+}
+
+/// Looks into what was given, and takes the contents that are meant.
+fn take(
+    session: &Session,
+    args: &AddArgs,
+    (text, is_one): (&str, bool),
+    given: &Given,
+    found: &mut Found,
+) -> Result<(), CommandError> {
+    let Session { control, game, fetcher, unpack, .. } = session;
+    let arrival = look_at(given, &control.folder, game, fetcher, unpack)?;
+    complain(text, &arrival)?;
+    let is_several = arrival.contents.len() > 1;
+    let ids: Vec<String> = arrival.contents.iter().map(|one| one.content.id.to_string()).collect();
+    if let Some(wrong) = args.only.iter().find(|only| is_one && !ids.contains(only)) {
+        return Err(CommandError::Usage {
+            what: format!("{text} holds no {wrong}"),
+            hint: Some(format!("it holds {}", ids.join(", "))),
+        });
+    }
+    let chosen = |id: &ContentId| args.only.is_empty() || args.only.iter().any(|only| only == id.as_str());
+    if is_several && args.only.is_empty() && !args.all {
+        return Err(CommandError::Usage {
+            what: format!("{text} holds {} contents: {}", ids.len(), ids.join(", ")),
+            hint: Some(format!("--all takes them all, --only {} takes one", ids[0])),
+        });
+    }
+    found.left_out.extend(arrival.left_out);
+    found.notes.extend(arrival.notes);
+    for arrived in arrival.contents.into_iter().filter(|arrived| chosen(&arrived.content.id)) {
+        let id = match (&args.id, is_several) {
+            (Some(id), false) => ContentId::new(id)?,
+            _ => arrived.content.id.clone(),
+        };
+        let inside = (is_several || !arrived.inside.is_empty()).then(|| arrived.inside.clone());
+        found.ways.push(Way::Given(id, Box::new(Given { inside, ..given.clone() })));
+    }
+    Ok(())
+}
+
+/// What nobody knows a place for is never guessed.
+fn complain(text: &str, arrival: &Arrival) -> Result<(), CommandError> {
+    const MOST: usize = 6;
+    if let Some((file, why)) = arrival.broken.first() {
+        return Err(CommandError::Refused {
+            what: format!("{text}: {file}: {why}"),
+            hint: Some(format!("get it again; --leave '{file}' goes on without it")),
+        });
+    }
+    if arrival.unrouted.is_empty() {
+        return Ok(());
+    }
+    let some: Vec<&str> = arrival.unrouted.iter().take(MOST).map(String::as_str).collect();
+    let more = arrival.unrouted.len().saturating_sub(MOST);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    Err(CommandError::Refused {
+        what: format!("{text}: nobody knows where this belongs: {}{more}", some.join(", ")),
+        hint: Some(format!(
+            "--place '{}=FOLDER' puts it somewhere, --leave '{}' leaves it out",
+            some[0], some[0]
+        )),
+    })
+}

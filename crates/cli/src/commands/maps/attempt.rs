@@ -1,0 +1,216 @@
+//! `maps try`: a new map against the one that is known to work, so that a fault is known to be the map's.
+
+use std::{process::ExitCode, time::Duration};
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::{control::ControlFile, diagnose::Verdict, id::ContentId};
+use yalotheca_host::{
+    settle::{self, Order},
+    trial::{Trial, TrialOptions, trial},
+};
+
+use crate::{
+    args::Global,
+    commands::{
+        add::{AddArgs, ways},
+        apply::{origin, texts},
+    },
+    error::CommandError,
+    plan::{Fresh, plan_change, sources},
+    session::Session,
+    ui::Ui,
+    view::{Page, Role, View, change::ChangeView},
+};
+
+#[derive(Debug, Args)]
+pub(super) struct TryArgs {
+    /// A link, a file, or a name of a catalogue
+    #[arg(value_name = "WHAT")]
+    what: String,
+    /// Which one, where it holds several
+    #[arg(long, value_name = "NAME")]
+    only: Option<String>,
+    /// Leave these files of it out
+    #[arg(long, value_name = "PATTERN")]
+    leave: Vec<String>,
+    /// How many seconds to wait for the server to be ready
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    patience: u64,
+}
+
+/// Whose fault it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum Fault {
+    /// Nobody's: it works.
+    None,
+    /// The new map's.
+    Map,
+    /// The server's: it fails with the known map as well.
+    Server,
+}
+
+#[derive(Debug, Serialize)]
+struct TryView {
+    server: String,
+    map: ContentId,
+    known: String,
+    fault: Fault,
+    /// What the failing start said.
+    troubles: Vec<String>,
+}
+
+impl View for TryView {
+    fn view(&self, page: &mut Page) {
+        let Self { map, known, .. } = self;
+        match self.fault {
+            Fault::None => {
+                page.line(
+                    Role::Good,
+                    &format!("{map} works: the server starts with {known}, and it starts with {map}."),
+                );
+                page.line(
+                    Role::Plain,
+                    &format!("It is installed; {known} still plays. yalotheca maps play {map} puts it on."),
+                );
+            }
+            Fault::Map => {
+                page.line(
+                    Role::Bad,
+                    &format!("The fault is {map}'s: the server starts with {known}, and not with {map}."),
+                );
+                page.line(Role::Plain, "Everything is as it was before.");
+            }
+            Fault::Server => {
+                page.line(
+                    Role::Bad,
+                    &format!("The fault is not {map}'s: the server does not start with {known} either."),
+                );
+                page.line(Role::Plain, &format!("{map} was not installed. yalotheca trial looks closer."));
+            }
+        }
+        if !self.troubles.is_empty() {
+            page.head("What the server says");
+            for trouble in &self.troubles {
+                page.item(Role::Warn, trouble);
+            }
+        }
+    }
+}
+
+pub(super) fn run(
+    args: &TryArgs,
+    session: &Session,
+    (global, ui): (&Global, &Ui),
+) -> Result<ExitCode, CommandError> {
+    let shelf = session.shelf();
+    let add = AddArgs {
+        names: vec![args.what.clone()],
+        only: args.only.iter().cloned().collect(),
+        leave: args.leave.clone(),
+        ..AddArgs::default()
+    };
+    let found = ways::find_out(session, &shelf, &add)?;
+    let mut wants = session.control.wants.clone();
+    let mut named: Option<ContentId> = None;
+    for way in &found.ways {
+        match way {
+            ways::Way::Name(id, range) => {
+                wants.want(id, range);
+                named.get_or_insert(id.clone());
+            }
+            ways::Way::Given(id, given) => {
+                wants.give(id, given);
+                named.get_or_insert(id.clone());
+            }
+        }
+    }
+    let map = named.ok_or_else(|| CommandError::Usage { what: "nothing was named".into(), hint: None })?;
+    let known = session.survey.scope.values.get("map").cloned().unwrap_or_default();
+    let known = wants.maps.play.clone().unwrap_or(known);
+    if known == map.as_str() {
+        return Err(CommandError::Usage {
+            what: format!("{map} is the map that plays now; there is nothing to hold it against"),
+            hint: Some("yalotheca trial tries the server as it is".into()),
+        });
+    }
+    if !ui.confirm(&format!("Start the server with {known}, then with {map}?"))? {
+        ui.note("Nothing was changed.");
+        return Ok(ExitCode::SUCCESS);
+    }
+    ui.note(&format!("Starting with {known}, which plays now."));
+    let with_known = start(session, args)?;
+    let mut view = TryView {
+        server: session.shown(),
+        map: map.clone(),
+        known: known.clone(),
+        fault: Fault::None,
+        troubles: Vec::new(),
+    };
+    if with_known.verdict == Verdict::Failed {
+        view.fault = Fault::Server;
+        view.troubles = told(&with_known);
+        ui.show(&view)?;
+        return Ok(ExitCode::FAILURE);
+    }
+    let before = wants.maps.play.clone();
+    wants.play(Some(map.as_str()));
+    settle_quietly(session, &wants)?;
+    ui.note(&format!("Starting with {map}."));
+    let tried = Session::open(global, ui)?;
+    let went = start(&tried, args);
+    let old: Vec<String> = told(&with_known);
+    let failed = match &went {
+        Ok(went) => {
+            view.troubles = told(went).into_iter().filter(|line| !old.contains(line)).collect();
+            went.verdict == Verdict::Failed || !view.troubles.is_empty()
+        }
+        Err(_) => true,
+    };
+    // Back to what was known to work: all of it, or only which one plays.
+    let mut after = if failed { session.control.wants.clone() } else { wants };
+    if !failed {
+        after.play(before.as_deref());
+    }
+    settle_quietly(&tried, &after)?;
+    went?;
+    view.fault = if failed { Fault::Map } else { Fault::None };
+    ui.show(&view)?;
+    Ok(if failed { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+fn start(session: &Session, args: &TryArgs) -> Result<Trial, CommandError> {
+    let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
+    let lineup = &session.control.lock.contents;
+    Ok(trial(session.tree.root(), &session.game, &session.survey.scope, lineup, options, &mut |_| {})?)
+}
+
+fn told(trial: &Trial) -> Vec<String> {
+    let mut told: Vec<String> = Vec::new();
+    for trouble in &trial.troubles {
+        if !told.contains(&trouble.says) {
+            told.push(trouble.says.clone());
+        }
+    }
+    told
+}
+
+/// Settles without a preview: what is tried is taken back, or was asked for.
+fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandError> {
+    let shelf = session.shelf_for(wants);
+    let planned = plan_change(session, &shelf, wants, &Fresh::None)?;
+    let view = ChangeView::of(session.shown(), &planned);
+    let _claim = session.claim_stopped()?;
+    let bytes = sources(session, &shelf, &planned)?;
+    let order = Order {
+        change: &planned.change,
+        receipt_before: &session.receipt,
+        before: texts(&session.control),
+        after: settle::ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) },
+        control: session.control.folder.clone(),
+        origin: origin(&view.summary(), None),
+    };
+    settle::settle(&session.tree, &order, &bytes)?;
+    Ok(())
+}

@@ -1,0 +1,177 @@
+//! `maps`: what is installed, what plays, what is in turn and for players to choose.
+
+mod attempt;
+mod look;
+
+use std::process::ExitCode;
+
+use clap::{Args, Subcommand};
+use serde::Serialize;
+use yalotheca_core::{game::Maps, suggest};
+
+use super::apply::{Along, Mode, apply};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::Fresh,
+    session::Session,
+    ui::Ui,
+    view::{Cell, Page, Role, View, size},
+};
+pub(crate) use look::{MapLine, Origin, look};
+
+/// Show the maps that are here, or change what is played.
+#[derive(Debug, Args)]
+pub(crate) struct MapsArgs {
+    #[command(subcommand)]
+    act: Option<MapsAct>,
+    /// Show the game's own maps as well
+    #[arg(long)]
+    all: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum MapsAct {
+    /// Play this map
+    Play {
+        /// Its name
+        name: String,
+    },
+    /// Play these in turn, and no others
+    Rotate {
+        /// Their names, the first one first
+        #[arg(required = true)]
+        names: Vec<String>,
+    },
+    /// Let players choose among these, and no others
+    Offer {
+        /// Their names
+        #[arg(required = true)]
+        names: Vec<String>,
+    },
+    /// Try a map: start the server with the map that plays now, then with this one, and say whose fault it is
+    Try(attempt::TryArgs),
+}
+
+#[derive(Debug, Serialize)]
+struct MapsView {
+    server: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    cap_mb: Option<u64>,
+    maps: Vec<MapLine>,
+}
+
+impl View for MapsView {
+    fn view(&self, page: &mut Page) {
+        if self.maps.is_empty() {
+            page.line(Role::Plain, &format!("{}: there is no map here.", self.server));
+            return;
+        }
+        page.line(Role::Head, &format!("Maps on {}", self.server));
+        let mut rows: Vec<Vec<Cell>> = Vec::new();
+        for map in &self.maps {
+            let turn = map.turn.map_or_else(String::new, |turn| format!("turn {turn}"));
+            let origin = match map.origin {
+                Origin::Game => "the game's own".into(),
+                Origin::ByHand => "put there by hand".into(),
+                Origin::Lineup | Origin::Nowhere => String::new(),
+            };
+            rows.push(vec![
+                Cell::new(Role::Good, if map.plays { "plays" } else { "" }),
+                Cell::new(Role::Name, map.name.clone()),
+                Cell::plain(turn),
+                Cell::plain(if map.offered { "offered" } else { "" }),
+                Cell::plain(map.bytes.map_or_else(String::new, size)),
+                Cell::new(Role::Dim, origin),
+            ]);
+        }
+        page.table(&rows);
+        let told: Vec<(&str, &String)> = self
+            .maps
+            .iter()
+            .flat_map(|map| map.troubles.iter().map(|trouble| (map.name.as_str(), trouble)))
+            .collect();
+        if !told.is_empty() {
+            page.head("What is wrong");
+            for (name, trouble) in told {
+                page.item(Role::Bad, &format!("{name}: {trouble}"));
+            }
+        }
+        let told: Vec<(&str, &String)> =
+            self.maps.iter().flat_map(|map| map.notes.iter().map(|note| (map.name.as_str(), note))).collect();
+        if !told.is_empty() {
+            page.head("Worth knowing");
+            for (name, note) in told {
+                page.item(Role::Warn, &format!("{name}: {note}"));
+            }
+        }
+    }
+}
+
+/// The game's rule about maps.
+fn rule(session: &Session) -> Result<&Maps, CommandError> {
+    session.game.maps.as_ref().ok_or_else(|| CommandError::Usage {
+        what: format!("a {} has no maps to choose from, as far as its definition says", session.game.title),
+        hint: Some(format!("yalotheca game show {} tells what it says", session.game.name)),
+    })
+}
+
+pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let rule = rule(&session)?;
+    let mut wants = session.control.wants.clone();
+    match &args.act {
+        None => {
+            let maps = look(&session, rule, args.all)?;
+            let troubled = maps.iter().any(|map| !map.troubles.is_empty());
+            ui.show(&MapsView { server: session.shown(), cap_mb: look::cap(&session, rule), maps })?;
+            return Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS });
+        }
+        Some(MapsAct::Try(args)) => return attempt::run(args, &session, (global, ui)),
+        Some(MapsAct::Play { name }) => {
+            let known = known(&session, rule, std::slice::from_ref(name))?;
+            wants.play(known.first().map(String::as_str));
+        }
+        Some(MapsAct::Rotate { names }) => {
+            if rule.rotate.is_none() {
+                return Err(no_list(&session, "that are played in turn"));
+            }
+            wants.rotate(Some(&known(&session, rule, names)?));
+        }
+        Some(MapsAct::Offer { names }) => {
+            if rule.offer.is_none() {
+                return Err(no_list(&session, "that players choose from"));
+            }
+            wants.offer(Some(&known(&session, rule, names)?));
+        }
+    }
+    let shelf = session.shelf_for(&wants);
+    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+}
+
+fn no_list(session: &Session, which: &str) -> CommandError {
+    CommandError::Usage { what: format!("a {} has no list of maps {which}", session.game.title), hint: None }
+}
+
+/// Names as the server wants them: each must be here, and a file's suffix is taken off.
+fn known(session: &Session, rule: &Maps, names: &[String]) -> Result<Vec<String>, CommandError> {
+    let suffix = session.game.kinds.get(&rule.kind).and_then(|kind| kind.suffix.clone()).unwrap_or_default();
+    let here = look(session, rule, true)?;
+    let mut found: Vec<String> = Vec::new();
+    for name in names {
+        let bare = name.strip_suffix(suffix.as_str()).filter(|_| !suffix.is_empty()).unwrap_or(name);
+        let map = here.iter().find(|map| map.name == bare && map.origin != Origin::Nowhere);
+        let Some(map) = map else {
+            let names = here.iter().filter(|map| map.origin != Origin::Nowhere).map(|map| map.name.as_str());
+            return Err(CommandError::Usage {
+                what: format!("there is no map {bare} here"),
+                hint: suggest::did_you_mean(bare, names)
+                    .or(Some("yalotheca maps lists what is here; yalotheca add brings another one".into())),
+            });
+        };
+        if !found.contains(&map.name) {
+            found.push(map.name.clone());
+        }
+    }
+    Ok(found)
+}

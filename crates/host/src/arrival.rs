@@ -1,0 +1,351 @@
+//! What came to this machine: a file, an archive or a folder is looked into, and the contents in it are told with where
+//! the bytes of each of their files lie.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    io,
+    path::{Path, PathBuf},
+};
+
+use yalotheca_core::{
+    catalogue::ReleaseFile,
+    game::{DescribeError, Game, Shape},
+    hint::Hint,
+    id::Digest,
+    route::{
+        Asked, Bundle, Found, LeftOut, Payload, PayloadFile, Recognised, Sorted, recognise,
+        recognise_as_kind, sort_out,
+    },
+};
+
+use crate::{
+    archive::{FolderBundle, ZipBundle},
+    catalogue::ByteSource,
+    store::Store,
+    tree::digest_of,
+    unpack::{
+        Container, UnpackError, UnpackOptions, UnpackedBundle, bare_name, by_name, container_of, head_of,
+        unpack,
+    },
+};
+
+/// How deep archives may lie in archives.
+const DEEPEST: usize = 2;
+
+/// Something that came and cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum ArrivalError {
+    /// It cannot be unpacked.
+    #[error(transparent)]
+    Unpack(#[from] UnpackError),
+    /// It cannot be read.
+    #[error("{path}: {source}")]
+    Read {
+        /// The path.
+        path: String,
+        /// Why.
+        source: io::Error,
+    },
+    /// It bears a kind's mark, and its descriptor is wrong.
+    #[error("{path}: {source}")]
+    Describe {
+        /// The path.
+        path: String,
+        /// What is wrong.
+        source: DescribeError,
+    },
+    /// No content is in it.
+    #[error("{path}: {why}")]
+    Nothing {
+        /// The path.
+        path: String,
+        /// What it is instead, or what is wrong with it.
+        why: String,
+        /// What can be done.
+        hint: String,
+    },
+}
+
+impl Hint for ArrivalError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Unpack(error) => error.hint(),
+            Self::Read { .. } => Some("look whether it is there and may be read".into()),
+            Self::Describe { source, .. } => source.hint(),
+            Self::Nothing { hint, .. } => Some(hint.clone()),
+        }
+    }
+}
+
+/// One content that came.
+#[derive(Debug, Clone)]
+pub struct Arrived {
+    /// What it is; its release names its files, or the digest of all of them.
+    pub content: Recognised,
+    /// Where it lay in what came; empty for the whole.
+    pub inside: String,
+    /// Its files.
+    pub payload: Payload,
+    /// Where their bytes lie.
+    pub sources: BTreeMap<Digest, ByteSource>,
+}
+
+/// What came.
+#[derive(Debug, Clone, Default)]
+pub struct Arrival {
+    /// The contents.
+    pub contents: Vec<Arrived>,
+    /// What is left out, and why.
+    pub left_out: Vec<LeftOut>,
+    /// What nobody knows a place for.
+    pub unrouted: Vec<String>,
+    /// Files that bear a kind's name and are something else.
+    pub broken: Vec<(String, String)>,
+    /// What is worth knowing.
+    pub notes: Vec<String>,
+}
+
+/// How to look.
+#[derive(Debug, Clone, Default)]
+pub struct LookOptions {
+    /// What the administrator says about it.
+    pub asked: Asked,
+    /// How to unpack.
+    pub unpack: UnpackOptions,
+    /// What the person knows it by, where that is not its file's name.
+    pub name: Option<String>,
+}
+
+/// Looks at what came.
+///
+/// # Errors
+/// Where it cannot be read or unpacked, a descriptor in it is wrong, or no content is in it.
+pub fn look(path: &Path, game: &Game, store: &Store, options: &LookOptions) -> Result<Arrival, ArrivalError> {
+    let own = || path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    let name = options.name.clone().unwrap_or_else(own);
+    let mut looking = Looking { game, store, options, arrival: Arrival::default() };
+    let metadata = std::fs::metadata(path).map_err(looking.read(path))?;
+    if metadata.is_dir() {
+        let sorted = looking.sorted(&name, &name, &mut FolderBundle::new(path))?;
+        looking.take_from_folder(path, sorted)?;
+    } else {
+        looking.file(path, &name, "", 0)?;
+    }
+    let arrival = looking.arrival;
+    if arrival.contents.is_empty() { Err(nothing(path, &name, game, &arrival)) } else { Ok(arrival) }
+}
+
+struct Looking<'a> {
+    game: &'a Game,
+    store: &'a Store,
+    options: &'a LookOptions,
+    arrival: Arrival,
+}
+
+fn below(outer: &str, path: &str) -> String {
+    if outer.is_empty() { path.to_owned() } else { format!("{outer}/{path}") }
+}
+
+impl Looking<'_> {
+    #[expect(clippy::unused_self, reason = "what is looked at is told by who looks")]
+    fn read(&self, path: &Path) -> impl FnOnce(io::Error) -> ArrivalError + use<> {
+        let path = path.display().to_string();
+        move |source| ArrivalError::Read { path, source }
+    }
+
+    fn sorted(&self, shown: &str, name: &str, bundle: &mut dyn Bundle) -> Result<Sorted, ArrivalError> {
+        sort_out(self.game, name, bundle, &self.options.asked)
+            .map_err(|source| ArrivalError::Describe { path: shown.into(), source })
+    }
+
+    /// Looks at a file. `outer` is where it lies in what came.
+    fn file(&mut self, path: &Path, name: &str, outer: &str, depth: usize) -> Result<(), ArrivalError> {
+        let container = container_of(path).map_err(self.read(path))?;
+        if let (Some(by_name), found) = (by_name(name), container)
+            && found != Some(by_name)
+            && let Some(found) = found
+        {
+            self.arrival.notes.push(format!("{name} is {}, whatever its name says", found.name()));
+        }
+        if container == Some(Container::Zip) && self.whole_archive(path, name, outer)? {
+            return Ok(());
+        }
+        let Some(container) = container else {
+            return self.plain_file(path, name, outer);
+        };
+        let shown = if outer.is_empty() { name.to_owned() } else { outer.to_owned() };
+        let Some(unpacked) = unpack(path, &shown, self.store, &self.options.unpack)? else { return Ok(()) };
+        self.arrival.notes.extend(unpacked.notes.iter().map(|note| format!("{shown}: {note}")));
+        let mut bundle = UnpackedBundle::new(&unpacked, self.store);
+        let stem =
+            if container.is_compression() && unpacked.members.len() == 1 { "" } else { bare_name(name) };
+        let sorted =
+            self.sorted(&shown, if stem.is_empty() { bare_name(name) } else { stem }, &mut bundle)?;
+        let members: BTreeMap<&str, (u64, Digest)> = unpacked
+            .members
+            .iter()
+            .map(|member| (member.path.as_str(), (member.size, member.digest)))
+            .collect();
+        let inner = self.take(outer, sorted, |from| {
+            let (size, digest) = members.get(from).copied()?;
+            Some((size, digest, self.store.file(&digest)?))
+        });
+        for member in inner {
+            let whole = below(outer, &member);
+            let place = members.get(member.as_str()).and_then(|(_, digest)| self.store.file(digest));
+            let before = self.arrival.contents.len();
+            match place {
+                Some(place) if depth < DEEPEST => {
+                    let base = member.rsplit('/').next().unwrap_or(&member).to_owned();
+                    self.file(&place, &base, &whole, depth + 1)?;
+                    if self.arrival.contents.len() == before && !self.arrival.unrouted.contains(&whole) {
+                        self.arrival.unrouted.push(whole);
+                    }
+                }
+                _ => self.arrival.unrouted.push(whole),
+            }
+        }
+        Ok(())
+    }
+
+    /// An archive that is itself the payload.
+    fn whole_archive(&mut self, path: &Path, name: &str, outer: &str) -> Result<bool, ArrivalError> {
+        let opened = ZipBundle::open(path)
+            .map_err(|source| UnpackError::Damaged { archive: name.into(), why: source.to_string() })?;
+        let Some(mut bundle) = opened else { return Ok(false) };
+        let describe = |source| ArrivalError::Describe { path: name.into(), source };
+        let asked = self.options.asked.kind.as_ref().and_then(|kind| self.game.kinds.get_key_value(kind));
+        let found = match asked.filter(|(_, kind)| kind.shape == Shape::Archive) {
+            Some((kind, _)) => recognise_as_kind(self.game, kind, name, &mut bundle).map_err(describe)?,
+            None => recognise(self.game, Shape::Archive, name, &mut bundle).map_err(describe)?,
+        };
+        let Some(content) = found else { return Ok(false) };
+        let (digest, size) = digest_of(path).map_err(self.read(path))?;
+        let found = Found {
+            content,
+            root: String::new(),
+            files: vec![yalotheca_core::route::FoundFile {
+                from: String::new(),
+                path: name.into(),
+                to: None,
+            }],
+        };
+        let arrived = arrived(found, outer, |_| Some((size, digest, path.to_owned())));
+        self.arrival.contents.push(arrived);
+        Ok(true)
+    }
+
+    /// A file that is no archive: a content by itself, with its companions beside it.
+    fn plain_file(&mut self, path: &Path, name: &str, outer: &str) -> Result<(), ArrivalError> {
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let file = path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+        let kinds = self.game.kinds.values().filter(|kind| kind.shape == Shape::File);
+        let mut few: BTreeSet<String> = kinds
+            .flat_map(|kind| {
+                kind.companions.iter().map(|companion| companion.replace("{{ name }}", kind.stem(&file)))
+            })
+            .collect();
+        if !outer.is_empty() || file != name {
+            // In the cache, what lies beside it is somebody else's.
+            few.clear();
+        }
+        few.insert(file.clone());
+        let mut bundle = FolderBundle::new(folder).only(few).called(&file, name);
+        let mut sorted = self.sorted(name, name, &mut bundle)?;
+        // Companions of something that is not there are none.
+        sorted.unrouted.retain(|path| path == name);
+        let inner = self.take(outer, sorted, |from| {
+            let place = folder.join(if from == name { file.as_str() } else { from });
+            let (digest, size) = digest_of(&place).ok()?;
+            Some((size, digest, place))
+        });
+        self.arrival.unrouted.extend(inner);
+        Ok(())
+    }
+
+    fn take_from_folder(&mut self, folder: &Path, sorted: Sorted) -> Result<(), ArrivalError> {
+        let inner = self.take("", sorted, |from| {
+            let place = folder.join(from);
+            let (digest, size) = digest_of(&place).ok()?;
+            Some((size, digest, place))
+        });
+        for path in inner {
+            let base = path.rsplit('/').next().unwrap_or(&path).to_owned();
+            let before = self.arrival.contents.len();
+            self.file(&folder.join(&path), &base, &path, 1)?;
+            if self.arrival.contents.len() == before {
+                self.arrival.unrouted.push(path);
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes over what was sorted out, and returns the archives in it that are still to be opened.
+    fn take(
+        &mut self,
+        outer: &str,
+        sorted: Sorted,
+        place: impl Fn(&str) -> Option<(u64, Digest, PathBuf)>,
+    ) -> Vec<String> {
+        let contents: Vec<Arrived> =
+            sorted.contents.into_iter().map(|found| arrived(found, outer, &place)).collect();
+        self.arrival.contents.extend(contents);
+        let whole = |left: LeftOut| LeftOut { path: below(outer, &left.path), why: left.why };
+        self.arrival.left_out.extend(sorted.left_out.into_iter().map(whole));
+        self.arrival.unrouted.extend(sorted.unrouted.iter().map(|path| below(outer, path)));
+        self.arrival.broken.extend(sorted.broken.into_iter().map(|(path, why)| (below(outer, &path), why)));
+        sorted.inner
+    }
+}
+
+fn arrived(found: Found, outer: &str, place: impl Fn(&str) -> Option<(u64, Digest, PathBuf)>) -> Arrived {
+    let Found { mut content, root, files } = found;
+    let is_whole_archive = root.is_empty() && files.len() == 1 && files[0].from.is_empty()
+        || files.iter().all(|file| file.from == root);
+    let (mut payload, mut sources) = (Payload::default(), BTreeMap::new());
+    for file in files {
+        let Some((size, digest, at)) = place(&file.from) else { continue };
+        payload.files.push(PayloadFile { path: file.path, size, digest, to: file.to });
+        sources.insert(digest, ByteSource::File(at));
+    }
+    payload.files.sort_by(|a, b| a.path.cmp(&b.path));
+    match payload.files.as_slice() {
+        [PayloadFile { path, size, digest, to: None }] if is_whole_archive => {
+            let file = ReleaseFile { name: path.clone(), size: *size, blake3: *digest, at: None };
+            content.release.files = vec![file];
+        }
+        _ => content.release.payload = Some(payload.digest()),
+    }
+    let inside = if root.is_empty() { outer.to_owned() } else { below(outer, &root) };
+    Arrived { content, inside, payload, sources }
+}
+
+/// Says what it is instead of a content.
+fn nothing(path: &Path, name: &str, game: &Game, arrival: &Arrival) -> ArrivalError {
+    let kinds: Vec<&str> = game.kinds.keys().map(String::as_str).collect();
+    let hint = format!(
+        "contents of {} are: {}; --kind KIND says which it is where that cannot be seen",
+        game.title,
+        kinds.join(", ")
+    );
+    let error = |why: String, hint: String| ArrivalError::Nothing { path: name.into(), why, hint };
+    if let Some((file, why)) = arrival.broken.first() {
+        let why = if file == name { why.clone() } else { format!("{file}: {why}") };
+        return error(why, "fetch it again, or ask its author".into());
+    }
+    let head = if path.is_file() { head_of(path).unwrap_or_default() } else { Vec::new() };
+    let text = String::from_utf8_lossy(&head).trim_start().to_ascii_lowercase();
+    if text.starts_with("<!doctype html") || text.starts_with("<html") {
+        return error(
+            "it is a web page, not the file".into(),
+            "give yalotheca the link: it looks for the file behind it".into(),
+        );
+    }
+    let seen = &arrival.unrouted;
+    if seen.is_empty() || (seen.len() == 1 && seen[0] == name) {
+        return error("nothing in it is recognised as a content of this game".into(), hint);
+    }
+    let some: Vec<&str> = seen.iter().take(4).map(String::as_str).collect();
+    let more = if seen.len() > 4 { format!(" and {} more", seen.len() - 4) } else { String::new() };
+    error(format!("nothing in it is recognised as a content of this game: {}{more}", some.join(", ")), hint)
+}

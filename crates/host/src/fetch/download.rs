@@ -1,0 +1,436 @@
+//! Downloads: several at once, resumed where they broke off, tried again where that is worth it, checked before they
+//! enter the cache.
+
+use std::{
+    collections::HashMap,
+    fs::{self, File, OpenOptions},
+    io::{Read, Seek, SeekFrom, Write},
+    path::{Path, PathBuf},
+    sync::{Arc, Mutex},
+    time::Duration,
+};
+
+use reqwest::{Response, StatusCode, header};
+use serde::{Deserialize, Serialize};
+use tokio::sync::Semaphore;
+use yalotheca_core::{
+    id::Digest,
+    link::{self, Answer, Sort, judge},
+};
+
+use super::{FetchError, Net, Watch, reason};
+use crate::store::Store;
+
+/// So many downloads from one host at once.
+const PER_HOST: usize = 6;
+
+/// So often a download is tried.
+const TRIES: u32 = 5;
+
+/// How long to wait before the second try; doubled for each further one.
+const FIRST_PAUSE: Duration = Duration::from_millis(200);
+
+/// A host may ask for a pause that is no longer than this.
+const LONGEST_PAUSE: Duration = Duration::from_secs(30);
+
+/// How much of a file tells what it is.
+const HEAD: usize = 2048;
+
+/// One file that is wanted.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted {
+    /// Its address.
+    pub url: String,
+    /// What people call it.
+    pub name: String,
+    /// The digest that was promised.
+    pub digest: Option<Digest>,
+    /// The size that was promised.
+    pub size: Option<u64>,
+}
+
+/// A file that was fetched into the cache.
+#[derive(Debug, Clone)]
+pub struct Brought {
+    /// Where it lies.
+    pub path: PathBuf,
+    /// The digest of its bytes.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub size: u64,
+    /// The name that the host gives it.
+    pub name: Option<String>,
+}
+
+/// What is noted beside a download that is not complete.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Validator {
+    /// The entity tag, or the date, that tells whether the file is still the same.
+    same_if: Option<String>,
+}
+
+/// One try.
+enum Try {
+    Done(Brought),
+    /// It broke; another try may help, after so long.
+    Broke(FetchError, Option<Duration>),
+    /// No other try will help.
+    Failed(FetchError),
+}
+
+/// The limits for hosts, shared by all downloads of a command.
+#[derive(Debug, Default)]
+pub(super) struct Hosts {
+    known: Mutex<HashMap<String, Arc<Semaphore>>>,
+}
+
+impl Hosts {
+    fn of(&self, url: &str) -> Arc<Semaphore> {
+        let host = url.split_once("://").map_or(url, |(_, rest)| rest).split('/').next().unwrap_or("");
+        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        Arc::clone(known.entry(host.to_owned()).or_insert_with(|| Arc::new(Semaphore::new(PER_HOST))))
+    }
+}
+
+/// Fetches one file.
+pub(super) async fn fetch(
+    net: &Net,
+    store: &Store,
+    wanted: &Wanted,
+    watch: &dyn Watch,
+) -> Result<Brought, FetchError> {
+    let limit = net.hosts.of(&wanted.url);
+    let _turn = limit.acquire().await;
+    let mut partial = Partial::open(store, &wanted.url)?;
+    let number = watch.begin(&wanted.name, partial.length(), wanted.size);
+    let mut pause = FIRST_PAUSE;
+    let mut tries = 0;
+    let result = loop {
+        tries += 1;
+        match attempt(net, store, wanted, &mut partial, (watch, number)).await {
+            Try::Done(brought) => break Ok(brought),
+            Try::Failed(error) => {
+                partial.forget();
+                break Err(error);
+            }
+            Try::Broke(error, _) if tries >= TRIES => break Err(error),
+            Try::Broke(error, asked) => {
+                watch.again(number, &error.to_string());
+                tokio::time::sleep(asked.unwrap_or(pause).min(LONGEST_PAUSE)).await;
+                pause *= 2;
+            }
+        }
+    };
+    watch.end(number);
+    result
+}
+
+async fn attempt(
+    net: &Net,
+    store: &Store,
+    wanted: &Wanted,
+    partial: &mut Partial,
+    (watch, number): (&dyn Watch, usize),
+) -> Try {
+    let url = &wanted.url;
+    let there = partial.length();
+    let mut request = net.client.get(url);
+    if there > 0 {
+        request = request.header(header::RANGE, format!("bytes={there}-"));
+        if let Some(same_if) = &partial.validator.same_if {
+            request = request.header(header::IF_RANGE, same_if);
+        }
+    }
+    let unreachable =
+        |error: &reqwest::Error| FetchError::Unreachable { url: url.clone(), why: reason(error) };
+    let mut response = match request.send().await {
+        Ok(response) => response,
+        Err(error) if error.is_redirect() || error.is_builder() => return Try::Failed(unreachable(&error)),
+        Err(error) => return Try::Broke(unreachable(&error), None),
+    };
+    let status = response.status();
+    if status == StatusCode::RANGE_NOT_SATISFIABLE && there > 0 {
+        partial.restart();
+        return Try::Broke(FetchError::Refused { url: url.clone(), status }, Some(Duration::ZERO));
+    }
+    let goes_on = status == StatusCode::PARTIAL_CONTENT && starts_at(&response) == Some(there);
+    if !goes_on {
+        partial.restart();
+    }
+    let total = response.content_length().map(|more| more + partial.length());
+    let about = About::of(&response);
+    let mut head = if goes_on { partial.head() } else { Vec::new() };
+    let mut judged = goes_on && head.len() >= HEAD;
+    if let (Some(promised), Some(total)) = (wanted.size, total)
+        && status.is_success()
+        && promised != total
+    {
+        return Try::Failed(FetchError::OtherSize { url: url.clone(), promised, found: total });
+    }
+    partial.validator.same_if.clone_from(&about.same_if);
+    partial.note();
+    loop {
+        let chunk = match response.chunk().await {
+            Ok(Some(chunk)) => chunk,
+            Ok(None) => break,
+            Err(error) if !status.is_success() => return about.failed(url, &head, Some(unreachable(&error))),
+            Err(error) => {
+                partial.flush();
+                let why = format!("it broke off after {} bytes: {}", partial.length(), reason(&error));
+                return Try::Broke(FetchError::Unreachable { url: url.clone(), why }, None);
+            }
+        };
+        if !judged {
+            head.extend_from_slice(&chunk[..chunk.len().min(HEAD - head.len().min(HEAD))]);
+            judged = head.len() >= HEAD;
+            if judged && about.sort(&head) != Sort::File {
+                return about.failed(url, &head, None);
+            }
+        }
+        if !status.is_success() {
+            if judged {
+                break;
+            }
+            continue;
+        }
+        if let Err(source) = partial.write(&chunk) {
+            return Try::Failed(FetchError::Disk { path: partial.path.display().to_string(), source });
+        }
+        watch.came(number, chunk.len() as u64);
+    }
+    if about.sort(&head) != Sort::File {
+        return about.failed(url, &head, None);
+    }
+    partial.flush();
+    finish(store, wanted, partial, (total, there > 0 && goes_on), about.name)
+}
+
+/// What an address holds, as far as its host tells.
+#[derive(Debug, Clone)]
+pub struct Told {
+    /// Whether it is the file.
+    pub sort: Sort,
+    /// How large it is, where that is told.
+    pub size: Option<u64>,
+}
+
+/// Asks an address, and reads no more than the beginning of the answer.
+pub(super) async fn ask(net: &Net, url: &str) -> Result<Told, FetchError> {
+    let unreachable =
+        |error: &reqwest::Error| FetchError::Unreachable { url: url.into(), why: reason(error) };
+    let mut response = net.client.get(url).send().await.map_err(|error| unreachable(&error))?;
+    let (about, size) = (About::of(&response), response.content_length());
+    let mut head = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(|error| unreachable(&error))? {
+        head.extend_from_slice(&chunk);
+        if head.len() >= HEAD {
+            break;
+        }
+    }
+    Ok(Told { sort: about.sort(&head), size: size.filter(|_| about.status.is_success()) })
+}
+
+/// Everything has come: it is checked, and enters the cache.
+fn finish(
+    store: &Store,
+    wanted: &Wanted,
+    partial: &mut Partial,
+    (total, was_resumed): (Option<u64>, bool),
+    name: Option<String>,
+) -> Try {
+    let url = &wanted.url;
+    let size = partial.length();
+    if let Some(total) = total.filter(|total| *total != size) {
+        let why = format!("{size} of {total} bytes came");
+        return Try::Broke(FetchError::Unreachable { url: url.clone(), why }, None);
+    }
+    if let Some(promised) = wanted.size.filter(|promised| *promised != size) {
+        return Try::Failed(FetchError::OtherSize { url: url.clone(), promised, found: size });
+    }
+    let digest = partial.digest();
+    if let Some(expected) = wanted.digest.filter(|expected| *expected != digest) {
+        let error =
+            FetchError::OtherBytes { url: url.clone(), expected: expected.short(), found: digest.short() };
+        if was_resumed {
+            // The first part may be of another file: from the beginning, then.
+            partial.restart();
+            return Try::Broke(error, Some(Duration::ZERO));
+        }
+        return Try::Failed(error);
+    }
+    match store.adopt(&partial.path, &digest) {
+        Ok(path) => {
+            partial.forget();
+            Try::Done(Brought { path, digest, size, name })
+        }
+        Err(error) => Try::Failed(error.into()),
+    }
+}
+
+fn starts_at(response: &Response) -> Option<u64> {
+    let range = response.headers().get(header::CONTENT_RANGE)?.to_str().ok()?;
+    range.strip_prefix("bytes ")?.split('-').next()?.trim().parse().ok()
+}
+
+/// What an answer says of itself.
+struct About {
+    status: StatusCode,
+    content_type: String,
+    names_a_file: bool,
+    name: Option<String>,
+    same_if: Option<String>,
+    address: String,
+    pause: Option<Duration>,
+}
+
+impl About {
+    fn of(response: &Response) -> Self {
+        let text = |name: header::HeaderName| {
+            response.headers().get(name).map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned())
+        };
+        let disposition = text(header::CONTENT_DISPOSITION).unwrap_or_default();
+        let address = response.url().to_string();
+        let tag = text(header::ETAG).filter(|tag| !tag.starts_with("W/"));
+        let seconds = text(header::RETRY_AFTER).and_then(|text| text.trim().parse().ok());
+        Self {
+            status: response.status(),
+            content_type: text(header::CONTENT_TYPE).unwrap_or_default().to_ascii_lowercase(),
+            names_a_file: disposition.to_ascii_lowercase().starts_with("attachment"),
+            name: link::name_in_disposition(&disposition).or_else(|| link::name_in_address(&address)),
+            same_if: tag.or_else(|| text(header::LAST_MODIFIED)),
+            address,
+            pause: seconds.map(Duration::from_secs),
+        }
+    }
+
+    fn sort(&self, head: &[u8]) -> Sort {
+        judge(&Answer {
+            status: self.status.as_u16(),
+            content_type: &self.content_type,
+            names_a_file: self.names_a_file,
+            address: &self.address,
+            head,
+        })
+    }
+
+    /// What an answer means that is not the file.
+    fn failed(&self, url: &str, head: &[u8], otherwise: Option<FetchError>) -> Try {
+        let url = url.to_owned();
+        match self.sort(head) {
+            Sort::Failing(_) => Try::Broke(FetchError::Refused { url, status: self.status }, self.pause),
+            Sort::Page(title) => Try::Failed(FetchError::Page { url, title }),
+            Sort::Login => Try::Failed(FetchError::Login { url }),
+            Sort::Expired => Try::Failed(FetchError::Expired { url }),
+            Sort::File => {
+                Try::Broke(otherwise.unwrap_or(FetchError::Refused { url, status: self.status }), None)
+            }
+            Sort::Missing | Sort::Refused(_) => Try::Failed(FetchError::Refused { url, status: self.status }),
+        }
+    }
+}
+
+/// A download on the disk, with the digest of what has come so far.
+struct Partial {
+    path: PathBuf,
+    file: File,
+    hasher: blake3::Hasher,
+    length: u64,
+    validator: Validator,
+    /// Held while we are at it; another process takes another name.
+    _lock: File,
+}
+
+impl Partial {
+    fn open(store: &Store, url: &str) -> Result<Self, FetchError> {
+        let base = store.partial(url)?;
+        let failed = |path: &Path| {
+            let path = path.display().to_string();
+            move |source| FetchError::Disk { path, source }
+        };
+        let lock_path = base.with_extension("lock");
+        let lock = File::create(&lock_path).map_err(failed(&lock_path))?;
+        let path = if lock.try_lock().is_ok() {
+            base.with_extension("part")
+        } else {
+            base.with_extension(format!("part-{}", std::process::id()))
+        };
+        let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path);
+        let mut partial = Self {
+            file: file.map_err(failed(&path))?,
+            hasher: blake3::Hasher::new(),
+            length: 0,
+            validator: Validator::default(),
+            path,
+            _lock: lock,
+        };
+        let noted = fs::read(partial.note_path()).ok();
+        match noted.and_then(|bytes| serde_json::from_slice::<Validator>(&bytes).ok()) {
+            // Without anything that tells whether the file is the same, the beginning is worth nothing.
+            Some(validator) if validator.same_if.is_some() => {
+                partial.validator = validator;
+                partial.take_up();
+            }
+            _ => partial.restart(),
+        }
+        Ok(partial)
+    }
+
+    fn note_path(&self) -> PathBuf {
+        self.path.with_extension("json")
+    }
+
+    /// Hashes what is there already.
+    fn take_up(&mut self) {
+        let mut buffer = vec![0; 256 << 10];
+        while let Ok(read @ 1..) = self.file.read(&mut buffer) {
+            self.hasher.update(&buffer[..read]);
+            self.length += read as u64;
+        }
+    }
+
+    fn restart(&mut self) {
+        self.file.set_len(0).ok();
+        self.file.seek(SeekFrom::Start(0)).ok();
+        self.hasher.reset();
+        self.length = 0;
+    }
+
+    fn length(&self) -> u64 {
+        self.length
+    }
+
+    fn head(&mut self) -> Vec<u8> {
+        let mut head = Vec::new();
+        if let Ok(file) = File::open(&self.path) {
+            file.take(HEAD as u64).read_to_end(&mut head).ok();
+        }
+        head
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        self.file.write_all(bytes)?;
+        self.hasher.update(bytes);
+        self.length += bytes.len() as u64;
+        Ok(())
+    }
+
+    fn flush(&mut self) {
+        self.file.flush().ok();
+    }
+
+    fn digest(&self) -> Digest {
+        Digest::from_bytes(*self.hasher.finalize().as_bytes())
+    }
+
+    fn note(&self) {
+        if let Ok(bytes) = serde_json::to_vec(&self.validator) {
+            fs::write(self.note_path(), bytes).ok();
+        }
+    }
+
+    /// Nothing of it is worth keeping.
+    fn forget(&self) {
+        fs::remove_file(&self.path).ok();
+        fs::remove_file(self.note_path()).ok();
+    }
+}

@@ -1,0 +1,322 @@
+//! HTTP. The network and its runtime start with the first request, so that commands without one stay instant.
+
+mod download;
+mod watch;
+
+use std::{
+    sync::{Arc, OnceLock},
+    time::Duration,
+};
+
+use reqwest::{StatusCode, header};
+use yalotheca_core::{hint::Hint, id::Digest};
+
+use crate::store::{Store, StoreError};
+use download::Hosts;
+pub use download::{Brought, Told, Wanted};
+pub use watch::{Nobody, Watch};
+
+/// A request that failed.
+#[derive(Debug, thiserror::Error)]
+pub enum FetchError {
+    /// Nobody answered.
+    #[error("{url}: {why}")]
+    Unreachable {
+        /// The address.
+        url: String,
+        /// Why.
+        why: String,
+    },
+    /// The host answered with an error.
+    #[error("{url}: the host answers {status}")]
+    Refused {
+        /// The address.
+        url: String,
+        /// The status.
+        status: StatusCode,
+    },
+    /// The file is not the one that was promised.
+    #[error("{url}: the file has the digest {found}, and {expected} was promised")]
+    OtherBytes {
+        /// The address.
+        url: String,
+        /// The digest that the catalogue names.
+        expected: String,
+        /// The digest that came.
+        found: String,
+    },
+    /// The file is longer or shorter than was promised.
+    #[error("{url}: the file has {found} bytes, and {promised} were promised")]
+    OtherSize {
+        /// The address.
+        url: String,
+        /// The size that was promised.
+        promised: u64,
+        /// The size that the host tells or that came.
+        found: u64,
+    },
+    /// It is a page about the file.
+    #[error("{url}: it is a web page{}, not the file", if title.is_empty() { String::new() } else { format!(" (“{title}”)") })]
+    Page {
+        /// The address.
+        url: String,
+        /// The page's title.
+        title: String,
+    },
+    /// The host wants a login.
+    #[error("{url}: the host wants a login")]
+    Login {
+        /// The address.
+        url: String,
+    },
+    /// The link was good once.
+    #[error("{url}: the link has expired")]
+    Expired {
+        /// The address.
+        url: String,
+    },
+    /// The disk failed.
+    #[error("{path}: {source}")]
+    Disk {
+        /// The file.
+        path: String,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The network may not be used, and the cache does not have it.
+    #[error("{url}: it is not in the cache, and --offline forbids asking for it")]
+    Offline {
+        /// The address.
+        url: String,
+    },
+    /// The cache failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+impl Hint for FetchError {
+    fn hint(&self) -> Option<String> {
+        Some(match self {
+            Self::Unreachable { .. } => {
+                "look whether the host is up; --offline goes on with what was fetched before".into()
+            }
+            Self::Refused { status, .. } if status.is_server_error() => {
+                "the host fails; try again later".into()
+            }
+            Self::Refused { .. } => "look whether the address is right: yalotheca links --check asks all of them".into(),
+            Self::OtherSize { .. } => "nothing was placed; ask its publisher which is right".into(),
+            Self::Page { .. } => {
+                "copy the address of the download itself; or teach yalotheca the host's addresses: [[link]] in yalotheca.toml"
+                    .into()
+            }
+            Self::Login { .. } => "fetch it with your browser and give yalotheca the file".into(),
+            Self::Expired { .. } => "get a new link where you got this one".into(),
+            Self::Disk { .. } => "look whether the disk is full".into(),
+            Self::OtherBytes { .. } => {
+                "nothing was placed; try again, and tell the catalogue's publisher if it stays so".into()
+            }
+            Self::Offline { .. } => "run it once without --offline".into(),
+            Self::Store(error) => return error.hint(),
+        })
+    }
+}
+
+/// Fetches over HTTP, through the cache.
+#[derive(Debug)]
+pub struct Fetcher {
+    store: Store,
+    offline: bool,
+    watch: Arc<dyn Watch>,
+    net: OnceLock<Arc<Net>>,
+}
+
+#[derive(Debug)]
+struct Net {
+    runtime: tokio::runtime::Runtime,
+    client: reqwest::Client,
+    hosts: Hosts,
+}
+
+/// So many hosts may pass a request on.
+const REDIRECTS: usize = 8;
+
+impl Fetcher {
+    /// Returns a fetcher.
+    pub fn new(store: Store, offline: bool) -> Self {
+        Self { store, offline, watch: Arc::new(Nobody), net: OnceLock::new() }
+    }
+
+    /// Returns a fetcher at which somebody looks on.
+    #[must_use]
+    pub fn watched(self, watch: Arc<dyn Watch>) -> Self {
+        Self { watch, ..self }
+    }
+
+    /// Returns whether the network may not be used.
+    pub fn is_offline(&self) -> bool {
+        self.offline
+    }
+
+    /// Returns the cache.
+    pub fn store(&self) -> &Store {
+        &self.store
+    }
+
+    fn net(&self, url: &str) -> Result<&Arc<Net>, FetchError> {
+        if let Some(net) = self.net.get() {
+            return Ok(net);
+        }
+        let failed = |why: String| FetchError::Unreachable { url: url.into(), why };
+        // Another part of the program may have chosen one already; either will do.
+        rustls::crypto::ring::default_provider().install_default().ok();
+        let runtime = tokio::runtime::Builder::new_multi_thread()
+            .worker_threads(2)
+            .enable_all()
+            .build()
+            .map_err(|error| failed(error.to_string()))?;
+        let client = reqwest::Client::builder()
+            .user_agent(concat!("yalotheca/", env!("CARGO_PKG_VERSION")))
+            .connect_timeout(Duration::from_secs(10))
+            .read_timeout(Duration::from_secs(30))
+            .redirect(reqwest::redirect::Policy::limited(REDIRECTS))
+            .build()
+            .map_err(|error| failed(reason(&error)))?;
+        Ok(self.net.get_or_init(|| Arc::new(Net { runtime, client, hosts: Hosts::default() })))
+    }
+
+    /// Returns what an address holds, asking only whether it has changed where it is known. Returns nothing where
+    /// there is no such file.
+    ///
+    /// # Errors
+    /// Where nobody answers, the host refuses, or the network is forbidden and nothing is known.
+    pub fn get(&self, url: &str) -> Result<Option<Vec<u8>>, FetchError> {
+        let known = self.store.answer(url);
+        if self.offline {
+            return match known {
+                Some((_, bytes)) => Ok(Some(bytes)),
+                None => Err(FetchError::Offline { url: url.into() }),
+            };
+        }
+        let net = self.net(url)?;
+        let mut request = net.client.get(url);
+        if let Some((tag, _)) = known.as_ref().filter(|(tag, _)| !tag.is_empty()) {
+            request = request.header(header::IF_NONE_MATCH, tag);
+        }
+        let answer = net.runtime.block_on(async {
+            let response = request.send().await?;
+            let status = response.status();
+            let tag = response
+                .headers()
+                .get(header::ETAG)
+                .and_then(|tag| tag.to_str().ok())
+                .unwrap_or("")
+                .to_owned();
+            Ok::<_, reqwest::Error>((status, tag, response.bytes().await?))
+        });
+        let (status, tag, bytes) =
+            answer.map_err(|error| FetchError::Unreachable { url: url.into(), why: reason(&error) })?;
+        match (status, known) {
+            (StatusCode::NOT_MODIFIED, Some((_, bytes))) => Ok(Some(bytes)),
+            (StatusCode::NOT_FOUND, _) => Ok(None),
+            (status, _) if status.is_success() => {
+                self.store.remember(url, &tag, &bytes)?;
+                Ok(Some(bytes.to_vec()))
+            }
+            (status, _) => Err(FetchError::Refused { url: url.into(), status }),
+        }
+    }
+
+    /// Brings a file into the cache and returns where it lies there. Its digest is checked before it enters.
+    ///
+    /// # Errors
+    /// As for [`Fetcher::get`], and where the bytes are others than promised.
+    pub fn file(&self, url: &str, expected: &Digest) -> Result<std::path::PathBuf, FetchError> {
+        if let Some(path) = self.store.file(expected) {
+            return Ok(path);
+        }
+        if self.offline {
+            return Err(FetchError::Offline { url: url.into() });
+        }
+        let name = url.rsplit('/').next().unwrap_or(url).to_owned();
+        let wanted = Wanted { url: url.into(), name, digest: Some(*expected), size: None };
+        self.bring(wanted).map(|brought| brought.path)
+    }
+
+    /// Asks what an address holds, without fetching it.
+    ///
+    /// # Errors
+    /// Where nobody answers, or the network may not be used.
+    pub fn ask(&self, url: &str) -> Result<Told, FetchError> {
+        if self.offline {
+            return Err(FetchError::Offline { url: url.into() });
+        }
+        let net = self.net(url)?;
+        net.runtime.block_on(download::ask(net, url))
+    }
+
+    /// Fetches one file into the cache.
+    ///
+    /// # Errors
+    /// Where it cannot be had, or is another one than promised.
+    pub fn bring(&self, wanted: Wanted) -> Result<Brought, FetchError> {
+        let none = FetchError::Offline { url: wanted.url.clone() };
+        self.bring_all(vec![wanted]).pop().unwrap_or(Err(none))
+    }
+
+    /// Fetches files into the cache, several at once. What the cache has is not fetched.
+    pub fn bring_all(&self, wanted: Vec<Wanted>) -> Vec<Result<Brought, FetchError>> {
+        let known = |wanted: &Wanted| {
+            let digest = wanted.digest?;
+            let path = self.store.file(&digest)?;
+            let size = path.metadata().ok()?.len();
+            Some(Brought { path, digest, size, name: None })
+        };
+        let mut results: Vec<Option<Result<Brought, FetchError>>> =
+            wanted.iter().map(|wanted| known(wanted).map(Ok)).collect();
+        let missing: Vec<(usize, Wanted)> =
+            wanted.into_iter().enumerate().filter(|(at, _)| results[*at].is_none()).collect();
+        let bytes = missing.iter().filter_map(|(_, wanted)| wanted.size).sum();
+        if !missing.is_empty() && !self.offline {
+            self.watch.expect(missing.len(), bytes);
+        }
+        let mut running = tokio::task::JoinSet::new();
+        for (at, wanted) in missing {
+            let net = match self.net(&wanted.url) {
+                _ if self.offline => Err(FetchError::Offline { url: wanted.url.clone() }),
+                net => net,
+            };
+            match net {
+                Ok(net) => {
+                    let (net, store, watch) = (Arc::clone(net), self.store.clone(), Arc::clone(&self.watch));
+                    let handle = net.runtime.handle().clone();
+                    running.spawn_on(
+                        async move { (at, download::fetch(&net, &store, &wanted, &*watch).await) },
+                        &handle,
+                    );
+                }
+                Err(error) => results[at] = Some(Err(error)),
+            }
+        }
+        if let Some(net) = self.net.get() {
+            net.runtime.block_on(async {
+                while let Some(done) = running.join_next().await {
+                    match done {
+                        Ok((at, result)) => results[at] = Some(result),
+                        Err(panic) => std::panic::resume_unwind(panic.into_panic()),
+                    }
+                }
+            });
+            self.watch.all_done();
+        }
+        results.into_iter().flatten().collect()
+    }
+}
+
+/// The innermost reason, in words: the outer ones only repeat the address.
+fn reason(error: &reqwest::Error) -> String {
+    let mut source: &dyn std::error::Error = error;
+    while let Some(inner) = source.source() {
+        source = inner;
+    }
+    if error.is_timeout() { "no answer in time".into() } else { source.to_string() }
+}

@@ -1,0 +1,76 @@
+//! 7z archives.
+
+use std::{
+    fs::File,
+    io::{self, Read},
+    path::Path,
+};
+
+use sevenz_rust2::{ArchiveReader, Error, Password};
+
+use super::{
+    UnpackError, Unpacked,
+    intake::{Intake, Link},
+};
+
+pub(super) fn unpack(
+    path: &Path,
+    intake: &Intake<'_>,
+    password: Option<&str>,
+) -> Result<Unpacked, UnpackError> {
+    let given = password.map_or_else(Password::empty, Password::from);
+    let failed = |error: Error| match error {
+        Error::PasswordRequired | Error::MaybeBadPassword(_) => intake.password(password.is_some()),
+        Error::ChecksumVerificationFailed if password.is_some() => intake.password(true),
+        error => intake.damaged(error),
+    };
+    let file = File::open(path).map_err(|error| intake.damaged(error))?;
+    let mut archive = ArchiveReader::new(file, given).map_err(failed)?;
+    let bytes = archive.archive().files.iter().fold(0_u64, |sum, entry| sum.saturating_add(entry.size));
+    intake.will_bring(bytes)?;
+    let (mut members, mut links) = (Vec::new(), Vec::new());
+    let mut refused = None;
+    let unpacked = archive.for_each_entries(|entry, from| {
+        let mode = if entry.has_windows_attributes { entry.windows_attributes >> 16 } else { 0 };
+        let done = if entry.is_directory || entry.is_anti_item {
+            Ok(())
+        } else {
+            one(entry.name(), mode, from, intake, &mut members, &mut links)
+        };
+        match done {
+            Ok(()) => Ok(true),
+            Err(error) => {
+                refused = Some(error);
+                Err(Error::Io(io::Error::other("refused"), "".into()))
+            }
+        }
+    });
+    match refused {
+        // A wrong password makes noise of what was packed.
+        Some(UnpackError::Damaged { .. }) if password.is_some() => return Err(intake.password(true)),
+        Some(error) => return Err(error),
+        None => unpacked.map_err(failed)?,
+    }
+    intake.finish(members, links)
+}
+
+fn one(
+    raw: &str,
+    mode: u32,
+    from: &mut dyn Read,
+    intake: &Intake<'_>,
+    members: &mut Vec<super::Member>,
+    links: &mut Vec<Link>,
+) -> Result<(), UnpackError> {
+    let path = intake.name(raw)?;
+    match mode & 0o170_000 {
+        0o120_000 => {
+            let mut target = String::new();
+            from.read_to_string(&mut target).map_err(|error| intake.damaged(format!("{path}: {error}")))?;
+            links.push(Link { path, target, from_top: false });
+        }
+        0 | 0o100_000 => members.push(intake.take(path, from)?),
+        _ => return Err(intake.unsafe_member(raw, "it is neither a file nor a folder")),
+    }
+    Ok(())
+}
