@@ -41,6 +41,8 @@ pub enum ContentState {
         /// Members that were not seen, where it is a pack.
         members: Vec<ContentId>,
     },
+    /// The server says nothing of such contents, as long as they are well.
+    Untold,
 }
 
 /// One thing that is wrong.
@@ -203,6 +205,9 @@ impl<'a> LogReader<'a> {
                 let why = bad.why.clone().unwrap_or_default();
                 return ContentState::Failed { why: if pack { format!("{}: {why}", bad.name) } else { why } };
             }
+            if own.iter().all(|watched| watched.loaded.is_none()) {
+                return ContentState::Untold;
+            }
             let missing: Vec<ContentId> =
                 own.iter().filter(|watched| !watched.seen).map(|watched| watched.name.clone()).collect();
             if missing.is_empty() {
@@ -219,7 +224,8 @@ impl<'a> LogReader<'a> {
         if !self.ready || self.is_fatal() || answers == Some(false) {
             return Verdict::Failed;
         }
-        let all_loaded = self.contents().values().all(|state| *state == ContentState::Loaded);
+        let good = |state: &ContentState| matches!(state, ContentState::Loaded | ContentState::Untold);
+        let all_loaded = self.contents().values().all(good);
         if self.troubles.is_empty() && all_loaded { Verdict::Ready } else { Verdict::ReadyWithTrouble }
     }
 }

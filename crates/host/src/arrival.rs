@@ -167,6 +167,12 @@ impl Looking<'_> {
         {
             self.arrival.notes.push(format!("{name} is {}, whatever its name says", found.name()));
         }
+        let kinds = self.game.kinds.values().filter(|kind| kind.shape == Shape::File && kind.magic.is_some());
+        let claims =
+            kinds.filter_map(|kind| kind.suffix.as_ref()).any(|suffix| name.ends_with(suffix.as_str()));
+        if let (true, Some(found)) = (claims, container) {
+            self.arrival.notes.push(format!("{name} is {}, whatever its name says", found.name()));
+        }
         if container == Some(Container::Zip) && self.whole_archive(path, name, outer)? {
             return Ok(());
         }

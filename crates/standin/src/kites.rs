@@ -50,3 +50,42 @@ pub fn write_server(folder: &Path, game_port: u16, console_port: u16) -> io::Res
     fs::write(folder.join("rotation.list"), "pier_lights\n")?;
     fs::write(folder.join("offered.list"), "pier_lights\n")
 }
+
+/// Writes the files that a crew finds when it looks for kites: archives with more around the map than the map, a map in an
+/// archive in an archive, a sky set, and a download that was cut short.
+///
+/// # Errors
+/// Where the folder cannot be written.
+pub fn write_downloads(folder: &Path) -> io::Result<()> {
+    fs::create_dir_all(folder)?;
+    let mut around: Vec<(String, Vec<u8>)> = vec![
+        ("Gull Cliffs 2/README.md".into(), b"Unpack into your server's maps folder.\n".to_vec()),
+        ("Gull Cliffs 2/install.bat".into(), b"copy *.kmap ..\\maps\r\n".to_vec()),
+        ("Gull Cliffs 2/screenshot.png".into(), vec![7; 300]),
+        ("Gull Cliffs 2/build.log".into(), b"built\n".to_vec()),
+        ("__MACOSX/Gull Cliffs 2/._gull_cliffs.kmap".into(), vec![0; 120]),
+    ];
+    around
+        .extend(map("gull_cliffs").into_iter().map(|(name, bytes)| (format!("Gull Cliffs 2/{name}"), bytes)));
+    fs::write(folder.join("gull-cliffs-2.zip"), zipped(&around)?)?;
+    let inner = zipped(&map("windmill_row"))?;
+    let outer =
+        [("maps/windmill_row.zip".into(), inner), ("maps/read me first.txt".into(), b"Hello!\n".to_vec())];
+    fs::write(folder.join("windmill.zip"), zipped(&outer)?)?;
+    let two: Vec<(String, Vec<u8>)> = map("net_loft").into_iter().chain(map("rope_walk")).collect();
+    fs::write(folder.join("two-lofts.zip"), zipped(&two)?)?;
+    let (name, bytes) = sky("dusk_harbour");
+    fs::write(folder.join(name), bytes)?;
+    let whole = maps::build("half_moon", 90_000);
+    fs::write(folder.join("half_moon.kmap"), &whole[..60_000])
+}
+
+/// Packs files into a zip whose bytes depend on nothing else.
+///
+/// # Errors
+/// Where it cannot be built.
+pub fn zipped(files: &[(String, Vec<u8>)]) -> io::Result<Vec<u8>> {
+    let files: Vec<(&str, Vec<u8>)> =
+        files.iter().map(|(name, bytes)| (name.as_str(), bytes.clone())).collect();
+    crate::quayside::pack(&files)
+}

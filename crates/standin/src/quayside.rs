@@ -52,7 +52,7 @@ fn source() -> io::Result<Source> {
 }
 
 /// Packs files into a zip whose bytes depend on nothing else.
-fn pack(files: &[(&str, Vec<u8>)]) -> io::Result<Vec<u8>> {
+pub(crate) fn pack(files: &[(&str, Vec<u8>)]) -> io::Result<Vec<u8>> {
     let options = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Deflated)
         .last_modified_time(DateTime::default());

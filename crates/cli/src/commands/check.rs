@@ -9,7 +9,7 @@ use yalotheca_core::{
     control::Locked,
     desire::{Desired, LineupEntry, desire},
     document::Document,
-    game::Agree,
+    game::{Agree, Kind, Shape},
     id::{ContentId, TreePath},
     route::Payload,
     solve::verify,
@@ -18,8 +18,10 @@ use yalotheca_host::{
     catalogue::payload_of_release,
     survey::{self, SurveyError, value_at, value_inside},
     tree::{Found, Tree},
+    unpack::head_of,
 };
 
+use super::maps::{MapLine, Origin, look as look_at_maps};
 use crate::{
     args::Global,
     error::CommandError,
@@ -114,6 +116,8 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
         }
         Err(error) => return Err(error.into()),
     }
+    tell_closer(session, &mut findings)?;
+    findings.extend(missing_maps(session)?);
     findings.extend(strangers(session, &desired)?);
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
@@ -244,6 +248,43 @@ fn wants(session: &Session) -> Vec<Finding> {
     unmet.collect()
 }
 
+/// A file that was changed may be no such file any more: that is told instead.
+fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), CommandError> {
+    let lock = session.control.lock.by_id();
+    for (path, placed) in &session.receipt.placed {
+        let kind = lock.get(&placed.content).and_then(|locked| session.game.kinds.get(&locked.release.kind));
+        let Some(kind) = kind.filter(|kind| kind.shape == Shape::File) else { continue };
+        let start = format!("{path} of ");
+        let told =
+            |finding: &&mut Finding| finding.sort == "altered-file" && finding.says.starts_with(&start);
+        let Some(finding) = findings.iter_mut().find(told) else { continue };
+        let Some(Found::File(size)) = session.tree.find(path)? else { continue };
+        let head = head_of(&session.tree.at(path)).unwrap_or_default();
+        let is_main = kind.stem(path.name()) != path.name();
+        if let (true, Err(why)) = (is_main, kind.looks_right(&head[..head.len().min(Kind::HEAD)], size)) {
+            finding.says = format!("{path} was changed: {why}");
+        }
+    }
+    Ok(())
+}
+
+/// Maps that are to be played and are nowhere.
+fn missing_maps(session: &Session) -> Result<Vec<Finding>, CommandError> {
+    let Some(rule) = &session.game.maps else { return Ok(Vec::new()) };
+    let gone = look_at_maps(session, rule, false)?.into_iter().filter(|map| map.origin == Origin::Nowhere);
+    let finding = |map: MapLine| {
+        let how = match (map.plays, map.turn) {
+            (true, _) => "the server starts with it",
+            (false, Some(_)) => "it is in the rotation",
+            (false, None) => "players may choose it",
+        };
+        let says = format!("there is no map {}, and {how}", map.name);
+        let fix = if map.plays { "yalotheca maps play NAME" } else { "yalotheca maps rotate NAME…" };
+        Finding::trouble("missing-map", &map.name, says, Some(&format!("add it, or leave it out: {fix}")))
+    };
+    Ok(gone.map(finding).collect())
+}
+
 /// Things in folders of contents that nobody owns.
 fn strangers(session: &Session, desired: &Desired) -> Result<Vec<Finding>, CommandError> {
     let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
@@ -254,7 +295,8 @@ fn strangers(session: &Session, desired: &Desired) -> Result<Vec<Finding>, Comma
     };
     let mut findings = Vec::new();
     for (path, error) in inventory.unreadable.iter().filter(|(path, _)| !ours(path)) {
-        let says = format!("{path} cannot be read: {error}");
+        let what = if error.file == path.name() { error.why.clone() } else { error.to_string() };
+        let says = format!("{path} cannot be read: {what}");
         findings.push(Finding::trouble("unreadable", path.as_str(), says, None));
     }
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {

@@ -108,18 +108,27 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     Ok(ExitCode::SUCCESS)
 }
 
+/// A port that is free now is very likely free in a second, too.
+pub(super) fn free_port() -> io::Result<u16> {
+    Ok(TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
+}
+
+/// Writes the program that runs a stand-in's server, and returns where.
+pub(super) fn write_program(folder: &Path, game: &str) -> io::Result<PathBuf> {
+    let program = folder.join(format!("{game}-server"));
+    fs::create_dir_all(folder)?;
+    let own = std::env::current_exe()?;
+    fs::write(&program, format!("#!/bin/sh\nexec '{}' stand-in {game} \"$@\"\n", own.display()))?;
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755))?;
+    Ok(program)
+}
+
 /// Builds the world in which the story begins.
 pub(super) fn build(root: &Path) -> io::Result<World> {
     let server = root.join("harbour");
     quayside::write_catalogue(&root.join("quayside"))?;
-    // A port that is free now is very likely free in a second, too.
-    let port = TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port();
-    quayside::write_left_behind_server(&server, port)?;
-    let program = root.join("bin/saltwick-server");
-    fs::create_dir_all(root.join("bin"))?;
-    let own = std::env::current_exe()?;
-    fs::write(&program, format!("#!/bin/sh\nexec '{}' stand-in saltwick \"$@\"\n", own.display()))?;
-    fs::set_permissions(&program, fs::Permissions::from_mode(0o755))?;
+    quayside::write_left_behind_server(&server, free_port()?)?;
+    let program = write_program(&root.join("bin"), "saltwick")?;
     let cache = root.join("cache");
     Ok(World { root: root.to_owned(), server, program, catalogue: "../quayside".into(), cache })
 }

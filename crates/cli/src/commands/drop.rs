@@ -3,7 +3,11 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use yalotheca_core::{control::WANTS_FILE, id::ContentId, suggest};
+use yalotheca_core::{
+    control::{ControlFile, WANTS_FILE},
+    id::ContentId,
+    suggest,
+};
 use yalotheca_host::settle;
 
 use super::{
@@ -38,6 +42,7 @@ pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         if !wants.unwant(&id) {
             return Err(not_wanted(&session, &id));
         }
+        take_off(&mut wants, name)?;
     }
     if args.later {
         settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
@@ -46,6 +51,33 @@ pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         return Ok(ExitCode::SUCCESS);
     }
     apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+}
+
+/// A map that goes is played no longer, neither in turn nor at all.
+fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), CommandError> {
+    if wants.maps.play.as_deref() == Some(name) {
+        return Err(CommandError::Usage {
+            what: format!("{name} is the map that plays"),
+            hint: Some("yalotheca maps play NAME puts another one on; then this one can go".into()),
+        });
+    }
+    let without = |names: &Option<Vec<String>>| {
+        let names = names.as_ref().filter(|names| names.iter().any(|other| other == name))?;
+        Some(names.iter().filter(|other| *other != name).cloned().collect::<Vec<_>>())
+    };
+    if let Some(left) = without(&wants.maps.rotate) {
+        if left.is_empty() {
+            return Err(CommandError::Usage {
+                what: format!("{name} is the only map in the rotation"),
+                hint: Some("yalotheca maps rotate NAME puts another one in; then this one can go".into()),
+            });
+        }
+        wants.rotate(Some(&left));
+    }
+    if let Some(left) = without(&wants.maps.offer) {
+        wants.offer(Some(left.as_slice()).filter(|left| !left.is_empty()));
+    }
+    Ok(())
 }
 
 fn not_wanted(session: &Session, id: &ContentId) -> CommandError {

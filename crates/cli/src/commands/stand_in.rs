@@ -3,7 +3,9 @@
 use std::{path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand};
-use yalotheca_standin::{catalogue_host::CatalogueHost, file_host::FileHost, kitehollow, quayside, saltwick};
+use yalotheca_standin::{
+    catalogue_host::CatalogueHost, file_host::FileHost, kitehollow, kites, quayside, saltwick,
+};
 
 use crate::{error::CommandError, ui::Ui};
 
@@ -24,6 +26,11 @@ enum StandIn {
     /// The Kitehollow server
     Kitehollow {
         /// The server's folder
+        folder: PathBuf,
+    },
+    /// A crew's world: a Kitehollow server, its program, and a folder of downloads
+    Kites {
+        /// A new folder
         folder: PathBuf,
     },
     /// A file host with all that goes wrong at such hosts; prints its address and runs until it is ended
@@ -47,6 +54,15 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError>
     match &args.which {
         StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
         StandIn::Kitehollow { folder } => Ok(ExitCode::from(kitehollow::run(folder))),
+        StandIn::Kites { folder } => {
+            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let ports =
+                [super::demo::free_port().map_err(failed)?, super::demo::free_port().map_err(failed)?];
+            kites::write_server(&folder.join("kites"), ports[0], ports[1]).map_err(failed)?;
+            kites::write_downloads(&folder.join("files")).map_err(failed)?;
+            super::demo::write_program(&folder.join("bin"), "kitehollow").map_err(failed)?;
+            Ok(ExitCode::SUCCESS)
+        }
         StandIn::Files { folder } => {
             let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
             let host = FileHost::start(folder.clone()).map_err(failed)?;

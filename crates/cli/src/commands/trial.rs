@@ -117,14 +117,16 @@ fn troubles(page: &mut Page, troubles: &[Trouble]) {
 }
 
 fn contents(page: &mut Page, lines: &[ContentLine]) {
-    if lines.is_empty() {
+    let told: Vec<&ContentLine> = lines.iter().filter(|line| line.state != ContentState::Untold).collect();
+    if told.is_empty() {
         return;
     }
     page.head("Contents");
-    let rows: Vec<Vec<Cell>> = lines
-        .iter()
+    let rows: Vec<Vec<Cell>> = told
+        .into_iter()
         .map(|line| {
             let (role, state) = match &line.state {
+                ContentState::Untold => (Role::Dim, String::new()),
                 ContentState::Loaded => (Role::Good, "loaded".to_owned()),
                 ContentState::Failed { why } => (Role::Bad, format!("failed: {why}")),
                 ContentState::NotSeen { members } if members.is_empty() => {

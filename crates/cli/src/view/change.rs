@@ -114,6 +114,9 @@ impl View for ChangeView {
     fn view(&self, page: &mut Page) {
         if self.is_empty() {
             page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
+            for note in &self.notes {
+                page.line(Role::Warn, note);
+            }
             return;
         }
         if self.settled {

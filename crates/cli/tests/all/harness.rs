@@ -11,7 +11,7 @@ use std::{
 };
 
 use serde_json::Value;
-use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};
+use yalotheca_standin::{catalogue_host::CatalogueHost, kites, quayside};
 
 pub(crate) type Done = Result<(), Box<dyn Error>>;
 
@@ -81,6 +81,24 @@ impl World {
         fs::set_permissions(&program_path, fs::Permissions::from_mode(0o755))?;
         let host = CatalogueHost::start(root.path().join("quayside"))?;
         Ok(Self { root, host, port: free_port()? })
+    }
+
+    /// A Kitehollow server, adopted, with the crew's downloads in the folder `files`.
+    pub(crate) fn kites() -> Result<Self, Box<dyn Error>> {
+        let world = Self::empty()?;
+        kites::write_server(&world.server(), free_port()?, free_port()?)?;
+        kites::write_downloads(&world.files())?;
+        let path = world.root().join("kitehollow-server");
+        fs::write(&path, format!("#!/bin/sh\nexec '{}' stand-in kitehollow \"$@\"\n", program().display()))?;
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755))?;
+        let value = format!("program={}", path.display());
+        world.run(&["adopt", "--name", "Larkspur Kites", "--set", &value]).code(0);
+        Ok(world)
+    }
+
+    /// The folder with the crew's downloads.
+    pub(crate) fn files(&self) -> PathBuf {
+        self.root().join("files")
     }
 
     /// A fresh Saltwick server, adopted.
@@ -173,4 +191,14 @@ pub(crate) fn digests_of(folder: &Path) -> Result<BTreeMap<String, String>, Box<
         found.insert(name, digest);
     }
     Ok(found)
+}
+
+/// Says that a test was skipped, since something real is missing; that is a failure where real things are asked for.
+#[expect(clippy::print_stderr, reason = "the test's runner shows it")]
+pub(crate) fn skipped(what: &str) -> Done {
+    if std::env::var("YALOTHECA_REAL").is_ok_and(|real| real == "1") {
+        return Err(format!("{what} is missing, and YALOTHECA_REAL=1 forbids to skip").into());
+    }
+    eprintln!("skipped: {what} is missing");
+    Ok(())
 }

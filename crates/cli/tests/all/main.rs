@@ -1,6 +1,7 @@
 //! Whole-program tests: the built program on files in temporary folders.
 
 mod adopt;
+mod arriving;
 mod changes;
 mod check;
 mod crash;
@@ -10,10 +11,13 @@ mod errors;
 mod game;
 mod harness;
 mod looks;
+mod maps;
 mod ordering;
 mod published;
 mod real_luanti;
+mod real_teeworlds;
 mod telling;
+mod transfers;
 mod trial;
 
 /// A test file that no `mod` line names would never run.

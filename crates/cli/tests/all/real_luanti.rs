@@ -10,7 +10,7 @@ use std::{
     process::{Command, Stdio},
 };
 
-use crate::harness::{Done, World, free_port};
+use crate::harness::{Done, World, free_port, skipped};
 
 const PACKAGES: &[&str] = &[
     "minetest-mod-pipeworks",
@@ -41,15 +41,6 @@ fn mods() -> Option<PathBuf> {
     }
     fs::write(cache.join("complete"), "").ok()?;
     Some(mods)
-}
-
-#[expect(clippy::print_stderr, reason = "the test's runner shows it")]
-fn skipped(what: &str) -> Done {
-    if std::env::var("YALOTHECA_REAL").is_ok_and(|real| real == "1") {
-        return Err(format!("{what} is missing, and YALOTHECA_REAL=1 forbids to skip").into());
-    }
-    eprintln!("skipped: {what} is missing");
-    Ok(())
 }
 
 fn world_file(world: &World) -> Result<Vec<String>, Box<dyn std::error::Error>> {

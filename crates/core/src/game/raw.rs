@@ -291,7 +291,7 @@ pub(super) struct RawRun {
     pub(super) command: Vec<Text>,
     #[serde(default)]
     pub(super) env: BTreeMap<String, Text>,
-    pub(super) stop: RawStop,
+    pub(super) stop: Spanned<RawStop>,
     pub(super) ready: Text,
     #[serde(default)]
     pub(super) quiet: Option<Text>,
@@ -306,7 +306,7 @@ pub(super) struct RawRun {
 #[derive(Deserialize)]
 #[serde(untagged, expecting = "a signal, or { line = …, port = …, secret = …, else = … }")]
 pub(super) enum RawStop {
-    Signal(Text),
+    Signal(String),
     Line(RawStopLine),
 }
 
@@ -314,10 +314,10 @@ pub(super) enum RawStop {
 #[serde(deny_unknown_fields)]
 pub(super) struct RawStopLine {
     pub(super) line: String,
-    pub(super) port: Text,
-    pub(super) secret: Option<Text>,
+    pub(super) port: String,
+    pub(super) secret: Option<String>,
     #[serde(rename = "else")]
-    pub(super) otherwise: Text,
+    pub(super) otherwise: String,
 }
 
 #[derive(Deserialize)]

@@ -4,12 +4,13 @@ use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_core::{control::ControlFile, diagnose::Verdict, id::ContentId};
+use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
     settle::{self, Order},
     trial::{Trial, TrialOptions, trial},
 };
 
+use super::{Origin, look};
 use crate::{
     args::Global,
     commands::{
@@ -102,8 +103,11 @@ impl View for TryView {
 pub(super) fn run(
     args: &TryArgs,
     session: &Session,
+    rule: &Maps,
     (global, ui): (&Global, &Ui),
 ) -> Result<ExitCode, CommandError> {
+    let here = look(session, rule, true)?;
+    let is_here = here.iter().any(|map| map.name == args.what && map.origin != Origin::Nowhere);
     let shelf = session.shelf();
     let add = AddArgs {
         names: vec![args.what.clone()],
@@ -111,9 +115,15 @@ pub(super) fn run(
         leave: args.leave.clone(),
         ..AddArgs::default()
     };
-    let found = ways::find_out(session, &shelf, &add)?;
     let mut wants = session.control.wants.clone();
     let mut named: Option<ContentId> = None;
+    // What is here already is only played.
+    let found = if is_here {
+        named = Some(ContentId::new(&args.what)?);
+        ways::Found::default()
+    } else {
+        ways::find_out(session, &shelf, &add)?
+    };
     for way in &found.ways {
         match way {
             ways::Way::Name(id, range) => {

@@ -131,6 +131,12 @@ fn inspect(session: &Session, rule: &Maps, kind: &Kind, map: &mut MapLine) -> Re
             }
         }
     }
+    let locked = session.control.lock.contents.iter().find(|locked| locked.id.as_str() == map.name);
+    for id in locked.into_iter().flat_map(|locked| locked.release.welcomes.keys()) {
+        if session.control.lock.get(id).is_none() && !session.survey.platform.provides.contains_key(id) {
+            map.notes.push(format!("it names {id}, which is not here"));
+        }
+    }
     if let (Some(cap), Some(bytes)) = (cap(session, rule), map.bytes)
         && bytes > cap * 1_000_000
     {

@@ -127,7 +127,7 @@ pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             ui.show(&MapsView { server: session.shown(), cap_mb: look::cap(&session, rule), maps })?;
             return Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS });
         }
-        Some(MapsAct::Try(args)) => return attempt::run(args, &session, (global, ui)),
+        Some(MapsAct::Try(args)) => return attempt::run(args, &session, rule, (global, ui)),
         Some(MapsAct::Play { name }) => {
             let known = known(&session, rule, std::slice::from_ref(name))?;
             wants.play(known.first().map(String::as_str));
@@ -169,6 +169,12 @@ fn known(session: &Session, rule: &Maps, names: &[String]) -> Result<Vec<String>
                     .or(Some("yalotheca maps lists what is here; yalotheca add brings another one".into())),
             });
         };
+        if let Some(trouble) = map.troubles.first().filter(|_| map.bytes.is_some()) {
+            return Err(CommandError::Refused {
+                what: format!("{bare} cannot be played: {trouble}"),
+                hint: Some("fetch it again and add it; or take the file away".into()),
+            });
+        }
         if !found.contains(&map.name) {
             found.push(map.name.clone());
         }

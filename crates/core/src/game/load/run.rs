@@ -63,13 +63,15 @@ impl Loader {
         let templates =
             |texts: &[Text]| texts.iter().map(|text| template(text, &self.server)).collect::<Checked<_>>();
         let patterns = |texts: &[Text]| texts.iter().map(pattern).collect::<Checked<Vec<_>>>();
-        let (stop, stop_line) = match &raw.stop {
-            RawStop::Signal(text) => (signal(text)?, None),
+        let here = |text: &String| Text::new(raw.stop.span(), text.clone());
+        let (stop, stop_line) = match raw.stop.as_ref() {
+            RawStop::Signal(text) => (signal(&here(text))?, None),
             RawStop::Line(line) => {
-                let secret =
-                    line.secret.as_ref().map(|place| Self::place(place, None, &self.server)).transpose()?;
-                let port = template(&line.port, &self.server)?;
-                (signal(&line.otherwise)?, Some(StopLine { line: line.line.clone(), port, secret }))
+                let secret = line.secret.as_ref().map(here);
+                let secret = secret.map(|place| Self::place(&place, None, &self.server)).transpose()?;
+                let port = template(&here(&line.port), &self.server)?;
+                let stop_line = StopLine { line: line.line.clone(), port, secret };
+                (signal(&here(&line.otherwise))?, Some(stop_line))
             }
         };
         let mut env = BTreeMap::new();
