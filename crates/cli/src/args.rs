@@ -70,6 +70,8 @@ pub(crate) enum Command {
     Order(commands::order::OrderArgs),
     /// Show the maps that are here: what is played, in turn, and for players to choose; or change that
     Maps(commands::maps::MapsArgs),
+    /// Make a modpack of what is here
+    Modpack(commands::modpack::ModpackArgs),
     /// Show every link in the lineup, and whether it still gives the file
     Links(commands::links::LinksArgs),
     /// Show what settle would do
@@ -84,6 +86,8 @@ pub(crate) enum Command {
     Undo,
     /// List what was settled, when and by whom
     History,
+    /// For the cache of what catalogues gave
+    Catalogue(commands::catalogue::CatalogueArgs),
     /// List, show and test game definitions
     Game(commands::game::GameArgs),
     /// Walk through the whole story on a made-up server

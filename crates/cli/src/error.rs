@@ -85,17 +85,20 @@ impl CommandError {
             | Self::Usage { .. } => WRONG_USE,
             Self::NoLineup(_) => NO_LINEUP,
             Self::Survey(SurveyError::Broken { .. })
-            | Self::Catalogue(CatalogueError::Given(
-                ArrivalError::Nothing { .. }
-                | ArrivalError::Describe { .. }
-                | ArrivalError::Unpack(
-                    UnpackError::Unsafe { .. }
-                    | UnpackError::TooMuch { .. }
-                    | UnpackError::Password { .. }
-                    | UnpackError::Damaged { .. }
-                    | UnpackError::Rar { .. },
+            | Self::Catalogue(
+                CatalogueError::Signature { .. }
+                | CatalogueError::Given(
+                    ArrivalError::Nothing { .. }
+                    | ArrivalError::Describe { .. }
+                    | ArrivalError::Unpack(
+                        UnpackError::Unsafe { .. }
+                        | UnpackError::TooMuch { .. }
+                        | UnpackError::Password { .. }
+                        | UnpackError::Damaged { .. }
+                        | UnpackError::Rar { .. },
+                    ),
                 ),
-            ))
+            )
             | Self::Settle(
                 SettleError::Busy { .. } | SettleError::Moved { .. } | SettleError::Journal { .. },
             )

@@ -10,7 +10,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Platform, Release, Universe},
     change::Receipt,
-    control::{ControlFile, UnpackSection},
+    control::{ControlFile, Given, UnpackSection},
     game::Game,
     id::ContentId,
     solve::{Answer, Question, Selection, solve},
@@ -204,6 +204,11 @@ impl<'a> Shelf<'a> {
         let Session { control, game, fetcher, unpack, .. } = self.session;
         let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, unpack)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
+    }
+
+    /// Returns how a content was given, where it was given by hand.
+    pub(crate) fn given(&self, id: &ContentId) -> Option<&Given> {
+        self.wants.given.get(id)
     }
 
     /// Returns what was read so far.

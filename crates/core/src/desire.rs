@@ -12,7 +12,7 @@ use crate::{
     game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, Template},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
-    route::{Payload, PlaceError, destination, scope_of},
+    route::{Payload, PlaceError, Places, scope_of},
 };
 
 /// One content of a lineup with its files.
@@ -160,8 +160,9 @@ pub fn desire(
             .iter()
             .find(|file| kind.suffix.as_ref().is_none_or(|suffix| file.path.ends_with(suffix.as_str())));
         scope.content.insert("file".into(), main.map_or_else(String::new, |file| file.path.clone()));
+        let places = Places::new(kind, &scope).map_err(failed)?;
         for file in &payload.files {
-            let path = destination(kind, &scope, file).map_err(failed)?;
+            let path = places.of(file).map_err(failed)?;
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
             if let Some(other) = desired.placements.insert(path.clone(), placement)
                 && other.content != *content

@@ -15,6 +15,7 @@ pub mod hint;
 pub mod id;
 pub mod link;
 pub mod order;
+pub mod pack;
 pub mod route;
 mod sets;
 pub mod solve;

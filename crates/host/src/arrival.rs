@@ -8,20 +8,23 @@ use std::{
 };
 
 use yalotheca_core::{
-    catalogue::ReleaseFile,
-    game::{DescribeError, Game, Shape},
+    catalogue::{ReleaseFile, Side},
+    game::{DescribeError, Game, Shape, Template},
     hint::Hint,
-    id::Digest,
+    id::{Digest, TreePath},
+    pack::{PACK_FILE, PACK_KIND},
     route::{
         Asked, Bundle, Found, LeftOut, Payload, PayloadFile, Recognised, Sorted, recognise,
         recognise_as_kind, sort_out,
     },
+    version::VersionRange,
 };
 
 use crate::{
     archive::{FolderBundle, ZipBundle},
     catalogue::ByteSource,
     store::Store,
+    survey,
     tree::digest_of,
     unpack::{
         Container, UnpackError, UnpackOptions, UnpackedBundle, bare_name, by_name, container_of, head_of,
@@ -88,6 +91,23 @@ pub struct Arrived {
     pub payload: Payload,
     /// Where their bytes lie.
     pub sources: BTreeMap<Digest, ByteSource>,
+    /// Contents that it brings along, where it is a pack.
+    pub bundled: Vec<Self>,
+    /// Files that are put where there are none yet.
+    pub once: Vec<Once>,
+}
+
+/// A file that is put where there is none yet, and belongs to nobody then: settings.
+#[derive(Debug, Clone)]
+pub struct Once {
+    /// Where it goes.
+    pub to: TreePath,
+    /// Its size in bytes.
+    pub size: u64,
+    /// The digest of its bytes.
+    pub digest: Digest,
+    /// Where they lie.
+    pub source: ByteSource,
 }
 
 /// What came.
@@ -103,6 +123,10 @@ pub struct Arrival {
     pub broken: Vec<(String, String)>,
     /// What is worth knowing.
     pub notes: Vec<String>,
+    /// Whether it is a whole server's folder.
+    pub is_setup: bool,
+    /// Files that are put where there are none yet: the configuration of a setup.
+    pub once: Vec<Once>,
 }
 
 /// How to look.
@@ -132,7 +156,11 @@ pub fn look(path: &Path, game: &Game, store: &Store, options: &LookOptions) -> R
         looking.file(path, &name, "", 0)?;
     }
     let arrival = looking.arrival;
-    if arrival.contents.is_empty() { Err(nothing(path, &name, game, &arrival)) } else { Ok(arrival) }
+    if arrival.contents.is_empty() && !arrival.is_setup {
+        Err(nothing(path, &name, game, &arrival))
+    } else {
+        Ok(arrival)
+    }
 }
 
 struct Looking<'a> {
@@ -196,6 +224,8 @@ impl Looking<'_> {
             let (size, digest) = members.get(from).copied()?;
             Some((size, digest, self.store.file(&digest)?))
         });
+        self.open_packs(&mut bundle, &members)?;
+        let inner = if depth == 0 { self.setup(inner, &members)? } else { inner };
         for member in inner {
             let whole = below(outer, &member);
             let place = members.get(member.as_str()).and_then(|(_, digest)| self.store.file(digest));
@@ -226,7 +256,7 @@ impl Looking<'_> {
             None => recognise(self.game, Shape::Archive, name, &mut bundle).map_err(describe)?,
         };
         let Some(content) = found else { return Ok(false) };
-        let (digest, size) = digest_of(path).map_err(self.read(path))?;
+        let (digest, size) = self.store.digest_of(path).map_err(self.read(path))?;
         let found = Found {
             content,
             root: String::new(),
@@ -236,7 +266,7 @@ impl Looking<'_> {
                 to: None,
             }],
         };
-        let arrived = arrived(found, outer, |_| Some((size, digest, path.to_owned())));
+        let arrived = arrived(self.store, found, outer, |_| Some((size, digest, path.to_owned())));
         self.arrival.contents.push(arrived);
         Ok(true)
     }
@@ -269,6 +299,93 @@ impl Looking<'_> {
         Ok(())
     }
 
+    /// Where the archive is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
+    /// archives that are still to be opened.
+    fn setup(
+        &mut self,
+        inner: Vec<String>,
+        members: &BTreeMap<&str, (u64, Digest)>,
+    ) -> Result<Vec<String>, ArrivalError> {
+        let Some(root) = setup_root(self.game, members.keys().copied()) else { return Ok(inner) };
+        let failed = |why: String| ArrivalError::Describe {
+            path: "the setup".into(),
+            source: DescribeError { file: root.clone(), why },
+        };
+        let scope = survey::default_scope(self.game);
+        let protected = survey::protected(self.game, &scope).map_err(|error| failed(error.to_string()))?;
+        self.arrival.is_setup = true;
+        let rest: Vec<String> = self.arrival.unrouted.drain(..).chain(inner).collect();
+        for path in rest {
+            let own =
+                if root.is_empty() { Some(path.as_str()) } else { path.strip_prefix(&format!("{root}/")) };
+            let Some(own) = own else {
+                self.arrival.unrouted.push(path);
+                continue;
+            };
+            if protected.is_match(own) {
+                let why = "of a world, a save or a log; yours stays".into();
+                self.arrival.left_out.push(LeftOut { path, why });
+                continue;
+            }
+            let to = TreePath::new(own).map_err(|error| failed(error.to_string()))?;
+            if let Some((size, digest)) = members.get(path.as_str()).copied()
+                && let Some(at) = self.store.file(&digest)
+            {
+                self.arrival.once.push(Once { to, size, digest, source: ByteSource::Cached(at) });
+            }
+        }
+        Ok(Vec::new())
+    }
+
+    /// A pack in our own format: what it brings along is looked into, and needed by it.
+    fn open_packs(
+        &mut self,
+        bundle: &mut UnpackedBundle<'_>,
+        members: &BTreeMap<&str, (u64, Digest)>,
+    ) -> Result<(), ArrivalError> {
+        let is_pack = |arrived: &&mut Arrived| {
+            arrived.content.release.kind == PACK_KIND && arrived.payload != Payload::default()
+        };
+        let Some(arrived) = self.arrival.contents.iter_mut().find(is_pack) else { return Ok(()) };
+        let wrong = |file: &str, why: String| ArrivalError::Describe {
+            path: PACK_FILE.into(),
+            source: DescribeError { file: file.into(), why },
+        };
+        let pack = yalotheca_core::route::pack("the pack", bundle)
+            .map_err(|source| ArrivalError::Describe { path: "the pack".into(), source })?;
+        if pack.game != self.game.name {
+            return Err(wrong("game", format!("it is for {}, and this is a {}", pack.game, self.game.title)));
+        }
+        let place = |file: &str| {
+            let (size, digest) = members.get(file).copied()?;
+            Some((size, digest, self.store.file(&digest)?))
+        };
+        for member in pack.members.iter().filter(|member| member.side != Side::Player) {
+            let (_, _, at) =
+                place(&member.file).ok_or_else(|| wrong(&member.file, "it is not in the pack".into()))?;
+            let name = member.file.rsplit('/').next().map(str::to_owned);
+            let options = LookOptions { name, ..self.options.clone() };
+            let inner = look(&at, self.game, self.store, &options)?;
+            for mut one in inner.contents {
+                one.inside = below(&member.file, &one.inside);
+                let version = VersionRange::exactly(&one.content.release.version);
+                let any = one.content.release.version.is_unversioned();
+                let range = if any { VersionRange::any() } else { version };
+                arrived.content.release.needs.insert(one.content.id.clone(), range);
+                arrived.bundled.push(one);
+            }
+        }
+        for setting in &pack.settings {
+            let (size, digest, at) =
+                place(&setting.file).ok_or_else(|| wrong(&setting.file, "it is not in the pack".into()))?;
+            arrived.once.push(Once { to: setting.to.clone(), size, digest, source: ByteSource::Cached(at) });
+        }
+        // Nothing of the pack itself is placed by rule.
+        arrived.payload = Payload::default();
+        arrived.content.release.payload = Some(arrived.payload.digest());
+        Ok(())
+    }
+
     fn take_from_folder(&mut self, folder: &Path, sorted: Sorted) -> Result<(), ArrivalError> {
         let inner = self.take("", sorted, |from| {
             let place = folder.join(from);
@@ -294,7 +411,7 @@ impl Looking<'_> {
         place: impl Fn(&str) -> Option<(u64, Digest, PathBuf)>,
     ) -> Vec<String> {
         let contents: Vec<Arrived> =
-            sorted.contents.into_iter().map(|found| arrived(found, outer, &place)).collect();
+            sorted.contents.into_iter().map(|found| arrived(self.store, found, outer, &place)).collect();
         self.arrival.contents.extend(contents);
         let whole = |left: LeftOut| LeftOut { path: below(outer, &left.path), why: left.why };
         self.arrival.left_out.extend(sorted.left_out.into_iter().map(whole));
@@ -304,7 +421,39 @@ impl Looking<'_> {
     }
 }
 
-fn arrived(found: Found, outer: &str, place: impl Fn(&str) -> Option<(u64, Digest, PathBuf)>) -> Arrived {
+/// Returns the folder in an archive that is a whole server's folder, if there is one: the top, or the wrapper around all.
+fn setup_root<'a>(game: &Game, paths: impl Iterator<Item = &'a str>) -> Option<String> {
+    let paths: Vec<&str> = paths.collect();
+    let scope = survey::default_scope(game);
+    let wrapper = paths.first().and_then(|path| path.split_once('/')).map(|(top, _)| top);
+    let wrapper = wrapper
+        .filter(|top| paths.iter().all(|path| path.split_once('/').is_some_and(|(own, _)| own == *top)));
+    let is_one = |root: &str| {
+        let there = |template: &Template| {
+            let Ok(pattern) = template.render(&scope) else { return false };
+            let whole = if root.is_empty() { pattern } else { format!("{root}/{pattern}") };
+            paths.iter().any(|path| match whole.split_once('*') {
+                Some((head, tail)) => {
+                    let middle = path.strip_prefix(head).and_then(|rest| rest.strip_suffix(tail));
+                    middle.is_some_and(|middle| !middle.contains('/'))
+                }
+                None => *path == whole || path.strip_prefix(&whole).is_some_and(|rest| rest.starts_with('/')),
+            })
+        };
+        let any = &game.recognise_any;
+        !(game.recognise_all.is_empty() && any.is_empty())
+            && game.recognise_all.iter().all(there)
+            && (any.is_empty() || any.iter().any(there))
+    };
+    [Some(""), wrapper].into_iter().flatten().find(|root| is_one(root)).map(str::to_owned)
+}
+
+fn arrived(
+    store: &Store,
+    found: Found,
+    outer: &str,
+    place: impl Fn(&str) -> Option<(u64, Digest, PathBuf)>,
+) -> Arrived {
     let Found { mut content, root, files } = found;
     let is_whole_archive = root.is_empty() && files.len() == 1 && files[0].from.is_empty()
         || files.iter().all(|file| file.from == root);
@@ -312,7 +461,12 @@ fn arrived(found: Found, outer: &str, place: impl Fn(&str) -> Option<(u64, Diges
     for file in files {
         let Some((size, digest, at)) = place(&file.from) else { continue };
         payload.files.push(PayloadFile { path: file.path, size, digest, to: file.to });
-        sources.insert(digest, ByteSource::File(at));
+        let source = match (at.starts_with(store.root()), store.is_fresh(&digest)) {
+            (true, true) => ByteSource::Fresh(at),
+            (true, false) => ByteSource::Cached(at),
+            (false, _) => ByteSource::File(at),
+        };
+        sources.insert(digest, source);
     }
     payload.files.sort_by(|a, b| a.path.cmp(&b.path));
     match payload.files.as_slice() {
@@ -323,7 +477,7 @@ fn arrived(found: Found, outer: &str, place: impl Fn(&str) -> Option<(u64, Diges
         _ => content.release.payload = Some(payload.digest()),
     }
     let inside = if root.is_empty() { outer.to_owned() } else { below(outer, &root) };
-    Arrived { content, inside, payload, sources }
+    Arrived { content, inside, payload, sources, bundled: Vec::new(), once: Vec::new() }
 }
 
 /// Says what it is instead of a content.

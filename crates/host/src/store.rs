@@ -1,13 +1,19 @@
 //! The cache: files by digest and remembered answers of catalogues. It may be deleted at any time.
 
 use std::{
+    collections::{HashMap, HashSet},
     fs::{self, File},
     io::{self, Read, Write},
+    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
+    sync::{Arc, Mutex, PoisonError},
+    time::{Duration, SystemTime},
 };
 
 use etcetera::BaseStrategy;
 use yalotheca_core::{hint::Hint, id::Digest};
+
+use crate::tree::digest_of;
 
 /// The cache folder could not be used.
 #[derive(Debug, thiserror::Error)]
@@ -31,10 +37,17 @@ const AT_ONCE: u64 = 4 << 20;
 /// How much of a larger one is read at a time.
 const READ: usize = 256 << 10;
 
+/// A file that was read: its date then, its digest and its size.
+type Known = (SystemTime, Digest, u64);
+
 /// The user's cache.
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
+    /// What this process itself has put in: its bytes need not be looked at again.
+    fresh: Arc<Mutex<HashSet<Digest>>>,
+    /// Digests of files that this process has read, with their sizes and dates then.
+    read: Arc<Mutex<HashMap<PathBuf, Known>>>,
 }
 
 impl Store {
@@ -45,12 +58,17 @@ impl Store {
     pub fn of_user() -> Result<Self, StoreError> {
         let strategy = etcetera::base_strategy::choose_base_strategy()
             .map_err(|error| StoreError { path: "~/.cache".into(), source: io::Error::other(error) })?;
-        Ok(Self { root: strategy.cache_dir().join("yalotheca") })
+        Ok(Self::at(&strategy.cache_dir().join("yalotheca")))
     }
 
     /// Returns the cache in a folder.
     pub fn at(root: &Path) -> Self {
-        Self { root: root.to_owned() }
+        Self { root: root.to_owned(), fresh: Arc::default(), read: Arc::default() }
+    }
+
+    /// Returns the cache's folder.
+    pub fn root(&self) -> &Path {
+        &self.root
     }
 
     fn error(path: &Path) -> impl FnOnce(io::Error) -> StoreError + use<> {
@@ -89,9 +107,7 @@ impl Store {
         }
         if (start.len() as u64) < AT_ONCE {
             let digest = Digest::of(&start);
-            if self.file(&digest).is_none() {
-                self.keep(&digest, &start)?;
-            }
+            self.keep_small(&digest, &start)?;
             return Ok(Ok((digest, start.len() as u64)));
         }
         let folder = self.root.join("files");
@@ -116,9 +132,110 @@ impl Store {
         Ok(Ok((digest, size)))
     }
 
+    /// Keeps a small file under its own name at once, which is quicker than to rename it. Should the program end while it
+    /// is written, its size tells (see [`Store::whole`]), and whoever uses it checks the digest.
+    fn keep_small(&self, digest: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
+        let path = self.place(digest);
+        let begin = || File::options().write(true).create_new(true).open(&path);
+        let keep = || match begin() {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                fs::create_dir_all(path.parent().unwrap_or(&self.root))?;
+                begin()?.write_all(bytes).map(|()| true)
+            }
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                let is_whole = fs::metadata(&path)?.len() == bytes.len() as u64;
+                if is_whole { Ok(false) } else { write(&path, bytes).map(|()| true) }
+            }
+            file => file?.write_all(bytes).map(|()| true),
+        };
+        if !keep().map_err(Self::error(&path))? {
+            return Ok(());
+        }
+        self.fresh.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
+        Ok(())
+    }
+
+    /// Returns the digest and the size of a file anywhere, which is read once as long as it stays the same.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn digest_of(&self, path: &Path) -> io::Result<(Digest, u64)> {
+        let metadata = fs::metadata(path)?;
+        let date = metadata.modified()?;
+        let read = || self.read.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((then, digest, size)) = read().get(path).copied()
+            && then == date
+            && size == metadata.len()
+        {
+            return Ok((digest, size));
+        }
+        let (digest, size) = digest_of(path)?;
+        read().insert(path.to_owned(), (date, digest, size));
+        Ok((digest, size))
+    }
+
+    /// Returns whether this process itself has put a file in.
+    pub fn is_fresh(&self, digest: &Digest) -> bool {
+        self.fresh.lock().unwrap_or_else(PoisonError::into_inner).contains(digest)
+    }
+
+    /// Keeps bytes under their digest, and returns that.
+    ///
+    /// # Errors
+    /// Where they cannot be written.
+    pub fn take_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
+        let digest = Digest::of(bytes);
+        self.keep_small(&digest, bytes)?;
+        Ok(digest)
+    }
+
+    /// Returns where a file lies, if the cache has all of it.
+    pub fn whole(&self, digest: &Digest, size: u64) -> Option<PathBuf> {
+        let path = self.place(digest);
+        fs::metadata(&path).is_ok_and(|metadata| metadata.is_file() && metadata.len() == size).then_some(path)
+    }
+
+    /// Has the disk begin to write what the cache was given, so that nobody waits for all of it later.
+    pub fn flush_soon(&self) {
+        if let Ok(folder) = File::open(&self.root) {
+            std::thread::spawn(move || rustix::fs::syncfs(folder).ok());
+        }
+    }
+
     /// Forgets a file, since its bytes turned out to be others than its digest says.
     pub fn forget(&self, digest: &Digest) {
         fs::remove_file(self.place(digest)).ok();
+    }
+
+    /// Takes out what nobody has used for so long: files, and downloads that were never completed. Where the rest is larger
+    /// than `most` bytes, the longest unused goes as well. Returns how many files went, and their bytes.
+    ///
+    /// # Errors
+    /// Where one cannot be removed.
+    pub fn sweep(&self, unused: Duration, most: Option<u64>) -> Result<(usize, u64), StoreError> {
+        let mut files: Vec<(SystemTime, u64, PathBuf)> = Vec::new();
+        for part in ["files", "partial", "unpacked", "answers"] {
+            for entry in walkdir::WalkDir::new(self.root.join(part)).into_iter().flatten() {
+                let Ok(metadata) = entry.metadata() else { continue };
+                if metadata.is_file() {
+                    let dates = [metadata.accessed(), metadata.modified()];
+                    let used = dates.into_iter().flatten().max().unwrap_or(SystemTime::UNIX_EPOCH);
+                    files.push((used, metadata.len(), entry.into_path()));
+                }
+            }
+        }
+        files.sort();
+        let now = SystemTime::now();
+        let mut left: u64 = files.iter().map(|(_, size, _)| size).sum();
+        let (mut count, mut bytes) = (0, 0);
+        for (used, size, path) in files {
+            let is_old = now.duration_since(used).is_ok_and(|age| age >= unused);
+            if is_old || most.is_some_and(|most| left > most) {
+                fs::remove_file(&path).map_err(Self::error(&path))?;
+                (count, bytes, left) = (count + 1, bytes + size, left - size);
+            }
+        }
+        Ok((count, bytes))
     }
 
     fn note_path(&self, sort: &str, of: &Digest) -> PathBuf {
@@ -196,7 +313,11 @@ fn write(path: &Path, bytes: &[u8]) -> io::Result<()> {
 
 /// A new file in a folder, which is made where it is not there.
 fn temporary(folder: &Path) -> io::Result<tempfile::NamedTempFile<File>> {
-    let begin = || tempfile::Builder::new().prefix(".new-").tempfile_in(folder);
+    let begin = || {
+        // As any other file that the user makes.
+        let permissions = fs::Permissions::from_mode(0o666);
+        tempfile::Builder::new().prefix(".new-").permissions(permissions).tempfile_in(folder)
+    };
     match begin() {
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             fs::create_dir_all(folder)?;

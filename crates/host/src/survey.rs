@@ -232,15 +232,7 @@ pub fn recognise_game<'a>(
     let mut found = Vec::new();
     for game in games {
         // A broken file in the folder must not hide that it is such a server.
-        let scope = values(tree, game, given).unwrap_or_else(|_| {
-            let mut scope = Scope::default();
-            let defaults = game
-                .values
-                .iter()
-                .map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
-            scope.values = defaults.collect();
-            scope
-        });
+        let scope = values(tree, game, given).unwrap_or_else(|_| default_scope(game));
         let there = |template: &Template| -> Result<bool, SurveyError> {
             let pattern = template.render(&scope)?;
             let (folder, name) = pattern.rsplit_once('/').unwrap_or(("", &pattern));
@@ -438,6 +430,9 @@ fn look_at_file(
         None => Ok(None),
     };
     match recognised {
+        // What the server stands on is what was found there, until another one is wanted.
+        Ok(Some(content))
+            if game.kinds.get(&content.release.kind).is_some_and(|kind| kind.brings.is_some()) => {}
         Ok(Some(content)) => {
             let Some((digest, size)) = tree.digest(&path)? else { return Ok(()) };
             let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest, to: None }] };
@@ -464,10 +459,25 @@ pub fn content_folders(game: &Game, scope: &Scope) -> BTreeSet<TreePath> {
     rules
         .filter_map(|rule| rule.into.render(&scope).ok())
         .filter_map(|text| TreePath::new(text.split('\u{1}').next().unwrap_or("")).ok())
+        // Anything may lie at the top.
+        .filter(|folder| !folder.is_root())
         .collect()
 }
 
-fn protected(game: &Game, scope: &Scope) -> Result<Regex, SurveyError> {
+/// Returns the scope of a server of which nothing is known yet: every value as it is by default.
+pub(crate) fn default_scope(game: &Game) -> Scope {
+    let mut scope = Scope::default();
+    let defaults =
+        game.values.iter().map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
+    scope.values = defaults.collect();
+    scope
+}
+
+/// Returns a pattern of what nothing may touch: worlds and saves.
+///
+/// # Errors
+/// Where the definition's templates cannot be filled.
+pub fn protected(game: &Game, scope: &Scope) -> Result<Regex, SurveyError> {
     let patterns =
         game.never_touch.iter().map(|template| template.render(scope)).collect::<Result<Vec<_>, _>>()?;
     let patterns: Vec<String> = patterns

@@ -1,13 +1,24 @@
 //! What every changing command does at its end: show, ask, settle.
 
-use std::{path::PathBuf, process::ExitCode};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::PathBuf,
+    process::ExitCode,
+};
 
-use yalotheca_core::{change::ChangeSet, control::ControlFile, route::LeftOut};
+use yalotheca_core::{
+    change::{ChangeSet, Source, Step},
+    control::ControlFile,
+    id::{Digest, TreePath},
+    route::LeftOut,
+};
 use yalotheca_host::{
+    catalogue::ByteSource,
     control::Control,
     settle::{self, ControlTexts, Order, Origin},
 };
 
+use super::clean;
 use crate::{
     error::CommandError,
     plan::{Fresh, plan_change, sources},
@@ -30,6 +41,12 @@ pub(crate) enum Mode {
 pub(crate) struct Along {
     /// Steps besides those that are planned.
     pub(crate) more: Option<ChangeSet>,
+    /// Where the bytes of those lie.
+    pub(crate) bytes: BTreeMap<Digest, ByteSource>,
+    /// What configuration files begin with that do not exist yet.
+    pub(crate) heads: BTreeMap<TreePath, String>,
+    /// Set aside what is not part of the lineup, except for files that fit one of these patterns.
+    pub(crate) clean: Option<Vec<String>>,
     /// What is left out of what was given.
     pub(crate) left_out: Vec<LeftOut>,
     /// What is worth knowing.
@@ -45,10 +62,22 @@ pub(crate) fn apply(
     (mode, along): (Mode, Along),
     ui: &Ui,
 ) -> Result<ExitCode, CommandError> {
-    let mut planned = plan_change(session, shelf, wants, fresh)?;
-    if let Some(more) = along.more {
+    let mut planned = plan_change(session, shelf, wants, fresh, &along.heads)?;
+    if let Some(mut more) = along.more {
+        // What the lineup itself places or writes is not put besides.
+        let registered = planned.desired.registrations.iter().map(|registration| &registration.file);
+        let taken: BTreeSet<&TreePath> = planned.desired.placements.keys().chain(registered).collect();
+        more.steps.retain(|step| match step {
+            Step::Put { path, source: Source::Payload, .. } => !taken.contains(path),
+            _ => true,
+        });
+        more.files.retain(|line| !taken.contains(&line.path));
         planned.change.steps.extend(more.steps);
         planned.change.config.extend(more.config);
+        planned.change.files.extend(more.files);
+    }
+    if let Some(spare) = &along.clean {
+        clean::set_aside(session, &mut planned, spare)?;
     }
     let mut view = ChangeView::of(session.shown(), &planned);
     view.left_out = along.left_out;
@@ -68,7 +97,8 @@ pub(crate) fn apply(
         ui.note("Nothing was changed.");
         return Ok(ExitCode::SUCCESS);
     }
-    let bytes = sources(session, shelf, &planned)?;
+    let mut bytes = sources(session, shelf, &planned)?;
+    bytes.extend(along.bytes);
     let order = Order {
         change: &planned.change,
         receipt_before: &session.receipt,

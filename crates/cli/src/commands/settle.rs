@@ -19,6 +19,12 @@ pub(crate) struct SettleArgs {
     /// Accept the server's terms: your own explicit act, kept in the history
     #[arg(long)]
     accept_terms: bool,
+    /// First set aside everything that is not part of the lineup; worlds, saves and settings stay, and undo brings it back
+    #[arg(long)]
+    clean_first: bool,
+    /// With --clean-first: leave these files where they are
+    #[arg(long, value_name = "PATTERN", requires = "clean_first")]
+    spare: Vec<String>,
 }
 
 pub(crate) fn preview(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
@@ -31,14 +37,9 @@ pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     let session = Session::open(global, ui)?;
     let shelf = session.shelf();
     let terms = if args.accept_terms { accept(&session)? } else { None };
-    apply(
-        &session,
-        &shelf,
-        &session.control.wants,
-        &Fresh::None,
-        (Mode::Settle, Along { more: terms, ..Along::default() }),
-        ui,
-    )
+    let clean = args.clean_first.then(|| args.spare.clone());
+    let along = Along { more: terms, clean, ..Along::default() };
+    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Settle, along), ui)
 }
 
 /// The change that accepts the terms; nothing where they are accepted already.

@@ -10,7 +10,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 
-use super::Fresh;
+use super::{Fresh, ground};
 use crate::{
     error::CommandError,
     session::{Session, Shelf},
@@ -30,7 +30,6 @@ pub(super) fn choose(
     fresh: &Fresh,
 ) -> Result<Chosen, CommandError> {
     let lock = &session.control.lock;
-    let platform = &session.survey.platform;
     let mut locked = lock.selection();
     locked.retain(|id, _| !fresh.has(id));
     if *fresh == Fresh::None
@@ -38,7 +37,9 @@ pub(super) fn choose(
     {
         return Ok(chosen);
     }
-    match shelf.solve(platform, wants, &locked)? {
+    let ground = ground::choose(session, shelf, wants, &locked)?;
+    let platform = ground.platform(&session.survey.platform);
+    match shelf.solve(&platform, &ground.wants(wants), &locked)? {
         Answer::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
         Answer::None(explanation) => Err(CommandError::NoLineup(Box::new(with_commands(
             explanation,

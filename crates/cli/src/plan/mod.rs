@@ -1,6 +1,7 @@
 //! From wants to a planned change: solve, order, desired state, change set. Nothing is changed here.
 
 mod choose;
+mod ground;
 mod reasons;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -58,12 +59,13 @@ pub(crate) struct Planned {
     pub(crate) desired: Desired,
 }
 
-/// Plans the change to what is wanted.
+/// Plans the change to what is wanted. `heads` says what a configuration file begins with that does not exist yet.
 pub(crate) fn plan_change(
     session: &Session,
     shelf: &Shelf<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
+    heads: &BTreeMap<TreePath, String>,
 ) -> Result<Planned, CommandError> {
     let chosen = choose::choose(session, shelf, &wants.wants, fresh)?;
     let read = shelf.universe();
@@ -85,7 +87,12 @@ pub(crate) fn plan_change(
     }
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let desired = desire(&session.game, &session.survey.scope, &entries, &wants.maps)?;
+    let mut desired = desire(&session.game, &session.survey.scope, &entries, &wants.maps)?;
+    for registration in &mut desired.registrations {
+        if let Some(head) = heads.get(&registration.file) {
+            registration.create.clone_from(head);
+        }
+    }
     let settled = lineup
         .iter()
         .zip(payloads)
@@ -155,8 +162,18 @@ pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, Comm
     let (files, texts, folders) = paths_of_interest(desired, &session.receipt);
     let tree = &session.tree;
     let mut present = Present::default();
+    // Nothing lies in a folder that is not there.
+    let mut folders_there: HashMap<TreePath, bool> = HashMap::new();
     for path in files {
-        if let Some(found) = tree.digest(&path)? {
+        let Some(folder) = path.parent() else { continue };
+        let is_there = if let Some(is_there) = folders_there.get(&folder) {
+            *is_there
+        } else {
+            let is_there = folder.is_root() || tree.find(&folder)?.is_some();
+            folders_there.insert(folder, is_there);
+            is_there
+        };
+        if is_there && let Some(found) = tree.digest(&path)? {
             present.files.insert(path, found);
         }
     }

@@ -13,6 +13,7 @@ mod harness;
 mod looks;
 mod maps;
 mod ordering;
+mod packs;
 mod published;
 mod real_luanti;
 mod real_teeworlds;

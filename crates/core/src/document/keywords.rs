@@ -10,6 +10,8 @@ struct Entry<'a> {
     key: &'a str,
     value: &'a str,
     quoted: bool,
+    /// Where the name ends.
+    key_to: usize,
     /// Where the value lies, its quotes included.
     from: usize,
     to: usize,
@@ -34,7 +36,7 @@ fn entry(line: &str, line_from: usize) -> Result<Option<Entry<'_>>, (usize, &'st
     let rest = &bare[length..];
     let value_at = length + rest.len() - rest.trim_start().len();
     let rest = rest.trim_start();
-    let from = line_from + start + value_at;
+    let (key_to, from) = (line_from + start + length, line_from + start + value_at);
     if let Some(inner) = rest.strip_prefix('"') {
         let Some(end) = inner.find('"') else {
             return Err((from, "expected a closing quote on this line"));
@@ -44,10 +46,19 @@ fn entry(line: &str, line_from: usize) -> Result<Option<Entry<'_>>, (usize, &'st
             return Err((from + end + 2, "expected the end of the line or a comment behind the value"));
         }
         let value = &inner[..end];
-        return Ok(Some(Entry { key, value, quoted: true, from, to: from + end + 2, line_from, line_to }));
+        return Ok(Some(Entry {
+            key,
+            value,
+            quoted: true,
+            key_to,
+            from,
+            to: from + end + 2,
+            line_from,
+            line_to,
+        }));
     }
     let value = rest[..comment_at(rest)].trim_end();
-    Ok(Some(Entry { key, value, quoted: false, from, to: from + value.len(), line_from, line_to }))
+    Ok(Some(Entry { key, value, quoted: false, key_to, from, to: from + value.len(), line_from, line_to }))
 }
 
 fn all(text: &str) -> Result<Vec<Entry<'_>>, (usize, &'static str)> {
@@ -96,7 +107,7 @@ pub(super) fn set(text: &mut String, key: &str, value: &Value) -> Result<Before,
         let before = Before::Text(text[entry.from..entry.to].to_owned());
         let (from, to, quoted) = (entry.from, entry.to, entry.quoted || must_quote);
         // A name without a value ends where its line does.
-        let space = if from == entry.line_from + key.len() { " " } else { "" };
+        let space = if from == entry.key_to { " " } else { "" };
         let new = if quoted { format!("{space}\"{value}\"") } else { format!("{space}{value}") };
         text.replace_range(from..to, &new);
         return Ok(before);
@@ -113,11 +124,7 @@ pub(super) fn put_back(text: &mut String, key: &str, before: &Before) {
     match before {
         Before::Text(old) => {
             let (from, to) = (entry.from, entry.to);
-            let from = if old.is_empty() {
-                entry.line_from + text[entry.line_from..from].trim_end().len()
-            } else {
-                from
-            };
+            let from = if old.is_empty() { entry.key_to } else { from };
             text.replace_range(from..to, old);
         }
         Before::Absent { .. } => {

@@ -40,6 +40,13 @@ fn a_set_changes_the_bytes_it_must() {
         ),
         (Format::Json, "{\n  \"a\": 1\n}", "/b", text("x\""), "{\n  \"a\": 1,\n  \"b\": \"x\\\"\"\n}"),
         (Format::Json, "{}", "/a/b/c", Value::Whole(1), "{\"a\": {\"b\": {\"c\": 1}}}"),
+        (Format::Keywords, "a \"1\" // why\nb 2\n", "/a", text("x"), "a \"x\" // why\nb 2\n"),
+        (Format::Keywords, "a 1 # why\nb 2", "/a", text("x y"), "a x y # why\nb 2"),
+        (Format::Keywords, "a 1\n", "/a", text("http://x/"), "a \"http://x/\"\n"),
+        (Format::Keywords, "a \"1\"\r\n", "/b", text("2"), "a \"1\"\r\nb \"2\"\r\n"),
+        (Format::Keywords, "a 1\na 2\n", "/a", text("3"), "a 1\na 3\n"),
+        (Format::Keywords, "a\n", "/a", text("3"), "a 3\n"),
+        (Format::Keywords, "", "/a", text(""), "a \"\"\n"),
     ] {
         assert_eq!(after_set(format, before, at, &value), after);
     }
@@ -83,6 +90,9 @@ fn broken_text_is_told_with_line_column_and_caret() {
     let error = Document::parse(Format::Properties, "a = 1\n  nonsense\n").unwrap_err();
     assert_eq!((error.line, error.column), (2, 3));
     assert!(Document::parse(Format::Json, "").is_err());
+    let error = Document::parse(Format::Keywords, "a 1\nb \"open\n").unwrap_err();
+    assert_eq!((error.line, error.column), (2, 3));
+    assert!(Document::parse(Format::Keywords, "b \"x\" y\n").is_err());
 }
 
 #[test]
@@ -94,6 +104,73 @@ fn other_sorts_are_refused() {
     assert!(properties.set(&p("/a=b"), &Value::Whole(1)).is_err());
     assert!(properties.set(&p("/a"), &Value::Text("two\nlines".into())).is_err());
     assert_eq!(properties.text(), "");
+}
+
+#[test]
+fn lists_in_one_text_keep_their_sort_of_gap() {
+    let own = |texts: &[&str]| texts.iter().map(ToString::to_string).collect::<Vec<_>>();
+    for (before, separator, parts, after) in [
+        ("rotate a b\n", " ", &["a", "x", "b"] as &[&str], "rotate a x b\n"),
+        ("rotate \"a;b\"\n", "; ", &["a", "b", "c"], "rotate \"a;b;c\"\n"),
+        ("rotate \"a; b\"\n", ";", &["b"], "rotate \"b\"\n"),
+        ("x 1\n", "; ", &["a", "b"], "x 1\nrotate a; b\n"),
+    ] {
+        let mut document = doc(Format::Keywords, before);
+        let there = document.parts(&p("/rotate"), separator);
+        assert_eq!(there.is_empty(), before == "x 1\n");
+        let old = document.set_parts(&p("/rotate"), separator, &own(parts)).unwrap();
+        assert_eq!(document.text(), after);
+        assert_eq!(document.parts(&p("/rotate"), separator), own(parts));
+        document.put_back(&p("/rotate"), &old).unwrap();
+        assert_eq!(document.text(), before);
+    }
+}
+
+fn keywords_text() -> impl Strategy<Value = String> {
+    let line = prop_oneof![
+        "[a-d] [a-z0-9]{1,5}",
+        "[a-d] \"[a-z /]{0,5}\"",
+        "  [e-h]\t[0-9]{1,3} // [a-z]{0,4}",
+        "# [a-z ]{0,8}",
+        "// [a-z ]{0,8}",
+        "[i-k]",
+        Just(String::new()),
+    ];
+    (proptest::collection::vec(line, 0..7), prop_oneof![Just("\n"), Just("\r\n")], any::<bool>()).prop_map(
+        |(lines, ending, last)| {
+            let mut text = lines.join(ending);
+            if last && !text.is_empty() {
+                text.push_str(ending);
+            }
+            text
+        },
+    )
+}
+
+proptest! {
+    #[test]
+    fn keywords_keep_the_laws(text in keywords_text(), key in "[a-z]", value in "[a-z/ ]{0,6}[a-z]") {
+        let at = p(&format!("/{key}"));
+        let before = doc(Format::Keywords, &text);
+        prop_assert_eq!(before.text(), &text);
+        let mut document = before.clone();
+        let value = Value::Text(value);
+        let old = document.set(&at, &value).unwrap();
+        prop_assert_eq!(document.get(&at).map(|now| now.plain()), Some(value.plain()), "{}", document.text());
+        let once = document.text().to_owned();
+        document.set(&at, &value).unwrap();
+        prop_assert_eq!(document.text(), &once, "set again changes nothing");
+        document.put_back(&at, &old).unwrap();
+        prop_assert_eq!(document.text(), &text, "put back is identity");
+    }
+
+    #[test]
+    fn no_text_makes_the_keywords_panic(text in "[ab\"/# \\r\\n\\t\u{e9}]{0,24}") {
+        if let Ok(mut document) = Document::parse(Format::Keywords, &text) {
+            document.set(&p("/a"), &Value::Text("x".into())).unwrap();
+            prop_assert_eq!(document.get(&p("/a")).map(|now| now.plain()), Some("x".to_owned()));
+        }
+    }
 }
 
 fn properties_text() -> impl Strategy<Value = String> {

@@ -142,7 +142,10 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
                     scope.found.insert("it".into(), found);
                     template.render(&scope).map_err(|error| error.to_string())?
                 }
-                None => found,
+                None => match pick.item.as_ref().and_then(|item| item.captures(&found)) {
+                    Some(groups) => groups.name("range").map_or("*", |range| range.as_str()).to_owned(),
+                    None => found,
+                },
             }
         } else {
             // A value that the definition does not know fits no version, rather than every one.

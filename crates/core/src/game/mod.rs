@@ -19,7 +19,7 @@ pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use load::{LoadGameError, load};
 pub use template::{RenderError, Scope, Template};
 
-use crate::{document::Format, id::ContentId};
+use crate::{document::Format, id::ContentId, pack::PACK_FILE};
 
 /// The definitions that come with the program: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
@@ -190,6 +190,25 @@ pub struct LengthRule {
 }
 
 impl Kind {
+    /// The kind of packs in our own format: they are recognised, and nothing of them is placed by rule.
+    fn of_packs() -> Self {
+        Self {
+            shape: Shape::Folder,
+            suffix: None,
+            marker: vec![PACK_FILE.into()],
+            magic: None,
+            length: None,
+            companions: Vec::new(),
+            brings: None,
+            describe: Vec::new(),
+            members: Vec::new(),
+            place: Vec::new(),
+            register: Vec::new(),
+            loaded: None,
+            failed: None,
+        }
+    }
+
     /// How many first bytes of a file [`Kind::looks_right`] wants to see.
     pub const HEAD: usize = 64;
 

@@ -2,13 +2,16 @@
 
 mod names;
 mod sort;
+#[cfg(test)]
+mod tests;
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::{Member, Release},
-    game::{DescribeError, Game, Kind, RenderError, Scope, Shape, Template, describe},
+    game::{DescribeError, Game, Kind, PlaceRule, RenderError, Scope, Shape, Template, describe},
     id::{ContentId, Digest, ParseIdError, TreePath},
+    pack::{PACK_FILE, PACK_KIND, Pack},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -135,6 +138,9 @@ fn recognise_as(
     name: &str,
     bundle: &mut dyn Bundle,
 ) -> Result<Recognised, DescribeError> {
+    if kind_name == PACK_KIND {
+        return pack(name, bundle).map(|pack| pack.content());
+    }
     let stem = kind.stem(name);
     let described = describe(kind, &mut |path| bundle.read(&Template::fill_name(path, stem)))?;
     let (named, version) = if kind.shape == Shape::Archive { split_version(stem) } else { (stem, None) };
@@ -165,6 +171,18 @@ fn recognise_as(
         id,
         release,
     })
+}
+
+/// Reads what a pack in our own format says of itself.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn pack(name: &str, bundle: &mut dyn Bundle) -> Result<Pack, DescribeError> {
+    let failed = |why: String| DescribeError { file: PACK_FILE.into(), why };
+    let bytes = bundle.read(PACK_FILE).map_err(failed)?;
+    let bytes = bytes.ok_or_else(|| failed(format!("{name} has none at its top")))?;
+    let text = String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8 text".into()))?;
+    Pack::parse(&text).map_err(failed)
 }
 
 /// Splits what a file without a descriptor is called: `night-lamps-1.2` is night-lamps in version 1.2.
@@ -303,17 +321,43 @@ impl crate::hint::Hint for PlaceError {
     }
 }
 
+/// Where a content's files belong: the kind's rules, with its templates filled.
+#[derive(Debug)]
+pub struct Places<'a> {
+    rules: Vec<(Option<&'a globset::GlobMatcher>, TreePath)>,
+}
+
+impl<'a> Places<'a> {
+    /// Returns the places of a content.
+    ///
+    /// # Errors
+    /// Where a template of the definition or the folder that comes of it is wrong.
+    pub fn new(kind: &'a Kind, scope: &Scope) -> Result<Self, PlaceError> {
+        let rule = |rule: &'a PlaceRule| Ok((rule.take.as_ref(), TreePath::new(&rule.into.render(scope)?)?));
+        let rules = kind.place.iter().map(rule).collect::<Result<_, PlaceError>>()?;
+        Ok(Self { rules })
+    }
+
+    /// Returns the path at which a payload's file belongs.
+    ///
+    /// # Errors
+    /// Where that is no path.
+    pub fn of(&self, file: &PayloadFile) -> Result<TreePath, PlaceError> {
+        if let Some(to) = &file.to {
+            return Ok(to.clone());
+        }
+        let takes = |take: Option<&globset::GlobMatcher>| take.is_none_or(|glob| glob.is_match(&file.path));
+        let folder = self.rules.iter().find(|(take, _)| takes(*take)).map(|(_, folder)| folder);
+        Ok(folder.map_or_else(|| TreePath::new(&file.path), |folder| folder.join(&file.path))?)
+    }
+}
+
 /// Returns the path at which a payload's file belongs.
 ///
 /// # Errors
 /// Where the definition's template or the resulting path is wrong.
 pub fn destination(kind: &Kind, scope: &Scope, file: &PayloadFile) -> Result<TreePath, PlaceError> {
-    if let Some(to) = &file.to {
-        return Ok(to.clone());
-    }
-    let rule = kind.place.iter().find(|rule| rule.take.as_ref().is_none_or(|glob| glob.is_match(&file.path)));
-    let folder = rule.map_or(Ok(String::new()), |rule| rule.into.render(scope))?;
-    Ok(TreePath::new(&folder)?.join(&file.path)?)
+    Places::new(kind, scope)?.of(file)
 }
 
 /// Returns the scope for a content's templates.

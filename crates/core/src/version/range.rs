@@ -78,6 +78,12 @@ impl VersionRange {
         Ok(Self { text: text.trim().into(), alternatives: alternatives.into() })
     }
 
+    /// Returns the version that a range like `=1.4` names.
+    pub fn only_version(&self) -> Option<ReleaseVersion> {
+        let text = self.as_str().trim().strip_prefix('=').filter(|_| self.is_exact())?;
+        ReleaseVersion::parse(text.trim()).ok()
+    }
+
     /// Returns whether the version lies in the range.
     pub fn matches(&self, version: &ReleaseVersion) -> bool {
         self.alternatives.iter().any(|parts| parts.iter().all(|part| part.matches(version)))

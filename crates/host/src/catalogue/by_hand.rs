@@ -12,6 +12,7 @@ use yalotheca_core::{
     control::{Given, Locked},
     game::{DescribeError, Game},
     id::{ContentId, Digest, TreePath},
+    pack::PACK_KIND,
     route::{Asked, Payload},
 };
 
@@ -88,7 +89,7 @@ impl<'a> ByHand<'a> {
     }
 
     fn arrived(&self, id: &ContentId) -> Result<Option<Arc<Arrived>>, CatalogueError> {
-        let Some(given) = self.given.get(id) else { return Ok(None) };
+        let Some(given) = self.given.get(id) else { return self.bundled(id) };
         let known = self.looked.lock().unwrap_or_else(PoisonError::into_inner).get(id).cloned();
         if known.is_some() {
             return Ok(known);
@@ -114,6 +115,18 @@ impl<'a> ByHand<'a> {
         let arrived = Arc::new(arrived);
         self.looked.lock().unwrap_or_else(PoisonError::into_inner).insert(id.clone(), Arc::clone(&arrived));
         Ok(Some(arrived))
+    }
+
+    /// A content that one of the packs brings along.
+    fn bundled(&self, id: &ContentId) -> Result<Option<Arc<Arrived>>, CatalogueError> {
+        let packs = self.given.iter().filter(|(_, given)| given.kind.as_deref() == Some(PACK_KIND));
+        for (pack, _) in packs {
+            let Some(pack) = self.arrived(pack)? else { continue };
+            if let Some(one) = pack.bundled.iter().find(|one| one.content.id == *id) {
+                return Ok(Some(Arc::new(one.clone())));
+            }
+        }
+        Ok(None)
     }
 
     pub(super) fn content(&self, id: &ContentId) -> Result<Option<Content>, CatalogueError> {

@@ -77,6 +77,14 @@ pub enum CatalogueError {
         /// Why.
         source: ArrivalError,
     },
+    /// It is not signed by the publisher whose key is noted.
+    #[error("catalogue {name}: the publisher's signature does not hold: {why}")]
+    Signature {
+        /// What it is called here.
+        name: String,
+        /// What is wrong.
+        why: String,
+    },
     /// A file changed since it was locked.
     #[error("catalogue {name}: {id} is not the one that is locked any more")]
     Changed {
@@ -106,6 +114,10 @@ impl Hint for CatalogueError {
             Self::Disk { .. } | Self::Missing { .. } => {
                 Some("look at [[catalogue]] in yalotheca.toml".into())
             }
+            Self::Signature { .. } => Some(
+                "nothing of it was used; ask the publisher, and change the key in yalotheca.toml only if they say so"
+                    .into(),
+            ),
             Self::Changed { id, .. } => {
                 Some(format!("yalotheca update {id} takes the one that is there now"))
             }
@@ -137,8 +149,12 @@ pub struct Listing {
 /// Where some bytes lie.
 #[derive(Debug, Clone)]
 pub enum ByteSource {
-    /// A file on this machine.
+    /// A file on this machine, somebody else's: it is copied.
     File(PathBuf),
+    /// A file of the cache: one server may share it, where it lies on the same disk.
+    Cached(PathBuf),
+    /// The same, put there by this process, so that its digest is known to be right.
+    Fresh(PathBuf),
 }
 
 enum Opened<'a> {
@@ -185,13 +201,14 @@ impl<'a> Catalogues<'a> {
             let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, unpack);
             opened.push((BY_HAND.to_owned(), Opened::ByHand(by_hand)));
         }
-        for CatalogueSource { name, at, .. } in &wants.catalogues {
+        for CatalogueSource { name, at, key } in &wants.catalogues {
+            let key = key.as_deref();
             let is_web = at.starts_with("http://") || at.starts_with("https://");
             let folder = base.join(at);
             let catalogue = if is_web {
-                Opened::Published(Published::on_web(name, at, fetcher)?)
+                Opened::Published(Published::on_web(name, at, key, fetcher)?)
             } else if folder.join("catalogue.json").is_file() {
-                Opened::Published(Published::in_folder(name, &folder)?)
+                Opened::Published(Published::in_folder(name, &folder, key)?)
             } else {
                 Opened::Downloads(Downloads::open(name, &folder, game, fetcher.store())?)
             };
@@ -383,7 +400,7 @@ impl<'a> Catalogues<'a> {
         }
         let found = release.files.iter().map(|file| {
             let path = self.fetcher.store().file(&file.blake3)?;
-            Some((file.blake3, ByteSource::File(path)))
+            Some((file.blake3, ByteSource::Cached(path)))
         });
         found.collect()
     }

@@ -6,6 +6,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
+use minisign_verify::{PublicKey, Signature};
 use yalotheca_core::{
     catalogue::{CatalogueIndex, Content, ReleaseFile, read_content, read_index},
     control::Locked,
@@ -32,21 +33,35 @@ pub(super) struct Published {
 }
 
 impl Published {
-    pub(super) fn on_web(name: &str, url: &str, fetcher: &Fetcher) -> Result<Self, CatalogueError> {
+    pub(super) fn on_web(
+        name: &str,
+        url: &str,
+        key: Option<&str>,
+        fetcher: &Fetcher,
+    ) -> Result<Self, CatalogueError> {
         let base = if url.ends_with('/') { url.to_owned() } else { format!("{url}/") };
         let file = format!("{base}catalogue.json");
         let bytes = fetcher
             .get(&file)
             .map_err(|source| CatalogueError::Fetch { name: name.into(), source })?
             .ok_or_else(|| CatalogueError::Missing { name: name.into(), what: file.clone() })?;
+        if let Some(key) = key {
+            let signature = fetcher
+                .get(&format!("{file}.minisig"))
+                .map_err(|source| CatalogueError::Fetch { name: name.into(), source })?;
+            signed(name, key, &bytes, signature)?;
+        }
         let index =
             read_index(&file, &bytes).map_err(|source| CatalogueError::Read { name: name.into(), source })?;
         Ok(Self::new(name, Base::Web(base), index))
     }
 
-    pub(super) fn in_folder(name: &str, folder: &Path) -> Result<Self, CatalogueError> {
+    pub(super) fn in_folder(name: &str, folder: &Path, key: Option<&str>) -> Result<Self, CatalogueError> {
         let file = folder.join("catalogue.json");
         let bytes = fs::read(&file).map_err(|source| disk(name, &file, source))?;
+        if let Some(key) = key {
+            signed(name, key, &bytes, fs::read(folder.join("catalogue.json.minisig")).ok())?;
+        }
         let index = read_index(&file.display().to_string(), &bytes)
             .map_err(|source| CatalogueError::Read { name: name.into(), source })?;
         Ok(Self::new(name, Base::Folder(folder.into()), index))
@@ -99,6 +114,11 @@ impl Published {
             Base::Folder(folder) => (folder.join(&inner), folder.join(&inner).display().to_string()),
         };
         let bytes = fs::read(&path).map_err(|source| disk(&self.name, &path, source))?;
+        // The index is what is signed; it names the digest of each content's file.
+        if matches!(self.base, Base::Folder(_)) && Digest::of(&bytes) != entry.digest {
+            let source = io::Error::other("its bytes are not the ones that the catalogue's index promises");
+            return Err(disk(&self.name, &path, source));
+        }
         read_content(&shown, &bytes, id, &self.name)
             .map(Some)
             .map_err(|source| CatalogueError::Read { name: self.name.clone(), source })
@@ -154,6 +174,18 @@ impl Published {
         let files = locked.release.files.iter();
         files.filter_map(|file| Some(wanted(self.link(file)?, file))).collect()
     }
+}
+
+/// Checks a publisher's signature, in the minisign format.
+fn signed(name: &str, key: &str, bytes: &[u8], signature: Option<Vec<u8>>) -> Result<(), CatalogueError> {
+    let wrong = |why: String| CatalogueError::Signature { name: name.into(), why };
+    let key =
+        PublicKey::from_base64(key.trim()).map_err(|error| wrong(format!("the key is none: {error}")))?;
+    let text = signature.ok_or_else(|| wrong("catalogue.json.minisig is not there".into()))?;
+    let signature = Signature::decode(&String::from_utf8_lossy(&text))
+        .map_err(|error| wrong(format!("catalogue.json.minisig is no signature: {error}")))?;
+    key.verify(bytes, &signature, false)
+        .map_err(|_| wrong("it was not made with that key for this file".into()))
 }
 
 fn wanted(url: String, file: &ReleaseFile) -> Wanted {

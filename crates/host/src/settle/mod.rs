@@ -15,6 +15,9 @@ use std::{
     fs::{self, File, TryLockError},
     io::Read,
     path::{Path, PathBuf},
+    sync::atomic::{AtomicBool, Ordering},
+    thread,
+    time::Duration,
 };
 
 use serde::{Deserialize, Serialize};
@@ -31,6 +34,12 @@ use crate::{
 };
 pub use history::{Past, history};
 pub use journal::{Outcome, recover};
+
+/// So many bytes take a disk a while.
+const MUCH: u64 = 64 << 20;
+
+/// How long the disk is left alone between two requests to write.
+const PAUSE: Duration = Duration::from_millis(100);
 
 /// The folder of ours in a server's folder.
 pub const OWN: &str = ".yalotheca";
@@ -248,8 +257,7 @@ pub fn settle(
     let journal = journal::Journal::begin(tree, order)?;
     fault::point();
     let prepared = steps::check_unchanged(tree, &order.change.steps)
-        .and_then(|()| steps::stage(tree, &journal, &order.change.steps, sources))
-        .and_then(|()| Ok(tree.sync()?))
+        .and_then(|()| stage(tree, &journal, order, sources))
         .and_then(|()| journal.state(tree, "staged"));
     if let Err(error) = prepared {
         journal.take_back(tree).ok();
@@ -264,6 +272,33 @@ pub fn settle(
     }
     journal.finish(tree)?;
     Ok(journal.number())
+}
+
+/// Writes every new file beside the journal, and makes sure that all of it is on the disk.
+fn stage(
+    tree: &LocalTree,
+    journal: &journal::Journal,
+    order: &Order<'_>,
+    sources: &BTreeMap<Digest, ByteSource>,
+) -> Result<(), SettleError> {
+    let bytes: u64 = order.change.files.iter().map(|line| line.size).sum();
+    if bytes < MUCH {
+        steps::stage(tree, journal, &order.change.steps, sources)?;
+        return Ok(tree.sync()?);
+    }
+    // The disk writes while the rest is still being prepared.
+    let is_done = AtomicBool::new(false);
+    thread::scope(|scope| {
+        scope.spawn(|| {
+            while !is_done.load(Ordering::Relaxed) && tree.sync().is_ok() {
+                thread::sleep(PAUSE);
+            }
+        });
+        let staged = steps::stage(tree, journal, &order.change.steps, sources);
+        is_done.store(true, Ordering::Relaxed);
+        staged
+    })?;
+    Ok(tree.sync()?)
 }
 
 /// Returns the steps of a settle and the receipts and control files around it.

@@ -1,6 +1,6 @@
 //! One step at a time: staging, doing, taking back. Doing a step twice is doing it once.
 
-use std::{collections::BTreeMap, fs::File, io::Cursor};
+use std::{collections::BTreeMap, fs::File, io::Cursor, path::Path, thread};
 
 use yalotheca_core::{
     change::{Source, Step},
@@ -26,6 +26,9 @@ pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), Se
     Ok(())
 }
 
+/// So many files are staged by one thread.
+const FEW: usize = 64;
+
 /// Writes every new file beside the journal and checks its digest.
 pub(super) fn stage(
     tree: &LocalTree,
@@ -33,35 +36,70 @@ pub(super) fn stage(
     steps: &[Step],
     sources: &BTreeMap<Digest, ByteSource>,
 ) -> Result<(), SettleError> {
-    for (index, step) in steps.iter().enumerate() {
-        let Step::Put { path, source, after, .. } = step else { continue };
-        let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
-        let staged = journal.inner(&format!("staged/{index}"))?;
-        let digest = match source {
-            Source::Text(text) => tree.bring(&mut Cursor::new(text.as_bytes()), &staged)?,
-            Source::Attic { settle, step } => {
-                let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
-                let mut file = File::open(tree.at(&old)).map_err(|error| wrong(error.to_string()))?;
-                tree.bring(&mut file, &staged)?
-            }
-            Source::Payload => match sources.get(after) {
-                None => return Err(wrong("its bytes are nowhere to be had".into())),
-                Some(ByteSource::File(from)) => {
-                    let mut file =
-                        File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
-                    tree.bring(&mut file, &staged)?
-                }
-            },
-        };
-        if digest != *after {
-            return Err(wrong(format!(
-                "it has the digest {}, and {} was promised",
-                digest.short(),
-                after.short()
-            )));
-        }
-        tree.like(&staged, path)?;
+    let puts: Vec<(usize, &Step)> =
+        steps.iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
+    let cores = thread::available_parallelism().map_or(1, usize::from);
+    let threads = (puts.len() / FEW).clamp(1, cores);
+    let work = |share: &[(usize, &Step)]| {
+        share.iter().try_for_each(|(index, step)| stage_one(tree, journal, (*index, step), sources))
+    };
+    if threads == 1 {
+        return work(&puts);
     }
+    thread::scope(|scope| {
+        let (first, rest) = puts.split_at(puts.len().div_ceil(threads));
+        let others: Vec<_> = rest.chunks(first.len()).map(|share| scope.spawn(move || work(share))).collect();
+        let mut done = work(first);
+        for other in others {
+            let theirs = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            done = done.and(theirs);
+        }
+        done
+    })
+}
+
+fn stage_one(
+    tree: &LocalTree,
+    journal: &Journal,
+    (index, step): (usize, &Step),
+    sources: &BTreeMap<Digest, ByteSource>,
+) -> Result<(), SettleError> {
+    let Step::Put { path, source, after, .. } = step else { return Ok(()) };
+    let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
+    let staged = journal.inner(&format!("staged/{index}"))?;
+    let copy = |from: &Path| {
+        let mut file = File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
+        tree.bring(&mut file, &staged).map_err(SettleError::from)
+    };
+    let digest = match source {
+        Source::Text(text) => tree.bring(&mut Cursor::new(text.as_bytes()), &staged)?,
+        Source::Attic { settle, step } => {
+            let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
+            copy(&tree.at(&old))?
+        }
+        Source::Payload => match sources.get(after) {
+            None => return Err(wrong("its bytes are nowhere to be had".into())),
+            Some(ByteSource::File(from)) => copy(from)?,
+            Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) => {
+                // What stands there keeps its permissions, and they would be the cache's as well.
+                let is_shared = tree.find(path)?.is_none() && tree.share(from, &staged);
+                match sources.get(after) {
+                    _ if !is_shared => copy(from)?,
+                    Some(ByteSource::Fresh(_)) => *after,
+                    _ => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
+                }
+            }
+        },
+    };
+    if digest != *after {
+        let why = format!("it has the digest {}, and {} was promised", digest.short(), after.short());
+        if let Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) = sources.get(after) {
+            // The cache is no good for it any more: the next command gets it anew.
+            std::fs::remove_file(from).ok();
+        }
+        return Err(wrong(why));
+    }
+    tree.like(&staged, path)?;
     Ok(())
 }
 

@@ -3,12 +3,16 @@
 use std::{
     fs::{self, File},
     io::{self, Read, Write},
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
 
 use yalotheca_core::id::{Digest, TreePath};
 
 use super::{Found, Tree, TreeError};
+
+/// How much is read and written at a time.
+const BUFFER: usize = 128 << 10;
 
 /// A folder on this machine.
 #[derive(Debug, Clone)]
@@ -106,7 +110,7 @@ impl<R: Read + ?Sized> Read for Hashing<'_, R> {
 pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
     let mut file = File::open(path)?;
     let mut hashing = Hashing { inner: &mut file, hasher: blake3::Hasher::new(), size: 0 };
-    let mut buffer = vec![0; 128 * 1024];
+    let mut buffer = vec![0; BUFFER];
     while hashing.read(&mut buffer)? > 0 {}
     Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
 }
@@ -182,10 +186,28 @@ impl Tree for LocalTree {
         let mut hashing = Hashing { inner: from, hasher: blake3::Hasher::new(), size: 0 };
         let mut copy = || {
             let mut file = File::create(self.at(path))?;
-            io::copy(&mut hashing, &mut file)
+            let mut buffer = vec![0; BUFFER];
+            loop {
+                match hashing.read(&mut buffer) {
+                    Ok(0) => return Ok(()),
+                    Ok(read) => file.write_all(&buffer[..read])?,
+                    Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                    Err(error) => return Err(error),
+                }
+            }
         };
         copy().map_err(self.error("writing", path))?;
         Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
+    }
+
+    fn share(&self, from: &Path, path: &TreePath) -> bool {
+        let target = self.at(path);
+        // A clone of its own is better than a second name, where the disk can make one.
+        if reflink_copy::reflink(from, &target).is_ok() {
+            return true;
+        }
+        let is_shared = fs::metadata(from).map_or(true, |metadata| metadata.nlink() > 1);
+        !is_shared && fs::hard_link(from, &target).is_ok()
     }
 
     fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {

@@ -5,7 +5,7 @@
 
 mod local;
 
-use std::io;
+use std::{io, path::Path};
 
 use yalotheca_core::{
     hint::Hint,
@@ -86,6 +86,9 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be read or written.
     fn bring(&self, from: &mut dyn io::Read, path: &TreePath) -> Result<Digest, TreeError>;
+    /// Has a path share the bytes of a file of the cache, where that can be: on the same disk, and where nobody else shares
+    /// them, so that what one server does to them never reaches another. Returns whether it was done.
+    fn share(&self, from: &Path, path: &TreePath) -> bool;
     /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
     ///
     /// # Errors

@@ -89,6 +89,16 @@ impl<'a> Intake<'a> {
         Ok(Member { path, size, digest })
     }
 
+    /// Keeps a member's bytes, all of them.
+    pub(super) fn take_whole(&self, path: String, bytes: &[u8]) -> Result<Member, UnpackError> {
+        let size = bytes.len() as u64;
+        if self.came.fetch_add(size, Ordering::Relaxed) + size > self.most {
+            return Err(self.swollen());
+        }
+        let digest = self.store.take_bytes(bytes)?;
+        Ok(Member { path, size, digest })
+    }
+
     /// Puts everything together: links become copies of what they lead to.
     pub(super) fn finish(&self, members: Vec<Member>, links: Vec<Link>) -> Result<Unpacked, UnpackError> {
         let mut notes = Vec::new();

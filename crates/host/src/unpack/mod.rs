@@ -22,11 +22,11 @@ use yalotheca_core::{hint::Hint, id::Digest, route::Bundle};
 
 pub use sniff::{Container, HEAD, bare_name, by_name, sniff};
 
-use crate::{
-    store::{Store, StoreError},
-    tree::digest_of,
-};
+use crate::store::{Store, StoreError};
 use intake::Intake;
+
+/// So many bytes take the disk a while.
+const MUCH: u64 = 64 << 20;
 
 /// An archive that was not unpacked. Nothing of it was placed anywhere.
 #[derive(Debug, thiserror::Error)]
@@ -177,7 +177,7 @@ pub fn unpack(
 ) -> Result<Option<Unpacked>, UnpackError> {
     let read = |source| UnpackError::Read { archive: name.into(), source };
     let Some(container) = container_of(path).map_err(read)? else { return Ok(None) };
-    let (digest, size) = digest_of(path).map_err(read)?;
+    let (digest, size) = store.digest_of(path).map_err(read)?;
     if let Some(known) = known(store, &digest) {
         return Ok(Some(known));
     }
@@ -192,6 +192,9 @@ pub fn unpack(
             single::unpack(container, File::open(path).map_err(read)?, bare_name(name), &intake)?
         }
     };
+    if unpacked.members.iter().map(|member| member.size).sum::<u64>() > MUCH {
+        store.flush_soon();
+    }
     if let Ok(text) = serde_json::to_vec(&unpacked) {
         store.note("unpacked", &digest, &text)?;
     }
@@ -201,7 +204,11 @@ pub fn unpack(
 /// What is remembered of an archive, as long as the cache still has all of it.
 fn known(store: &Store, digest: &Digest) -> Option<Unpacked> {
     let unpacked: Unpacked = serde_json::from_slice(&store.noted("unpacked", digest)?).ok()?;
-    unpacked.members.iter().all(|member| store.file(&member.digest).is_some()).then_some(unpacked)
+    unpacked
+        .members
+        .iter()
+        .all(|member| store.whole(&member.digest, member.size).is_some())
+        .then_some(unpacked)
 }
 
 /// An unpacked archive as a bundle.

@@ -1,13 +1,22 @@
 //! Zip archives. Members lie apart from each other, so several threads unpack them.
 
-use std::{fs::File, io::BufReader, path::Path, thread};
+use std::{
+    fs::File,
+    io::{BufReader, Read},
+    path::Path,
+    thread,
+};
 
-use zip::{ZipArchive, result::ZipError};
+use libdeflater::Decompressor;
+use zip::{CompressionMethod, ZipArchive, result::ZipError};
 
 use super::{
     Member, UnpackError, Unpacked,
     intake::{Intake, Link},
 };
+
+/// A member no larger than this is unpacked at once.
+const AT_ONCE: u64 = 4 << 20;
 
 /// A link's target longer than this is none.
 const LONGEST_LINK: u64 = 4096;
@@ -75,6 +84,27 @@ pub(super) fn unpack(
     intake.finish(members, links)
 }
 
+/// Unpacks a small deflated member at once, which takes half the time. Whatever is odd about it is left to the slower way,
+/// which also says what is wrong.
+fn inflated(
+    zip: &mut ZipArchive<BufReader<File>>,
+    index: usize,
+    inflater: &mut Decompressor,
+) -> Option<Vec<u8>> {
+    let mut member = zip.by_index_raw(index).ok()?;
+    let (size, packed) = (member.size(), member.compressed_size());
+    let is_plain = member.compression() == CompressionMethod::Deflated;
+    if !is_plain || size > AT_ONCE || packed > AT_ONCE {
+        return None;
+    }
+    let (mut input, mut output) =
+        (vec![0; usize::try_from(packed).ok()?], vec![0; usize::try_from(size).ok()?]);
+    member.read_exact(&mut input).ok()?;
+    let written = inflater.deflate_decompress(&input, &mut output).ok()?;
+    let is_whole = written == output.len() && libdeflater::crc32(&output) == member.crc32();
+    is_whole.then_some(output)
+}
+
 fn part(
     zip: &mut ZipArchive<BufReader<File>>,
     work: &[(usize, String, What)],
@@ -82,6 +112,7 @@ fn part(
     password: Option<&str>,
 ) -> Result<(Vec<Member>, Vec<Link>), UnpackError> {
     let (mut members, mut links) = (Vec::with_capacity(work.len()), Vec::new());
+    let mut inflater = Decompressor::new();
     for (index, name, what) in work {
         let failed = |error: ZipError| match error {
             ZipError::InvalidPassword => intake.password(true),
@@ -89,6 +120,13 @@ fn part(
             error => intake.damaged(format!("{name}: {error}")),
         };
         let encrypted = zip.by_index_data(*index).is_ok_and(|member| member.encrypted());
+        if matches!(what, What::File)
+            && !encrypted
+            && let Some(bytes) = inflated(zip, *index, &mut inflater)
+        {
+            members.push(intake.take_whole(name.clone(), &bytes)?);
+            continue;
+        }
         let mut member = match password.filter(|_| encrypted) {
             Some(password) => zip.by_index_decrypt(*index, password.as_bytes()).map_err(failed)?,
             None => zip.by_index(*index).map_err(failed)?,

@@ -75,7 +75,8 @@ fn a_published_catalogue_over_http_and_the_same_in_a_folder() -> Done {
         let payload = catalogues.payload(&tidebell)?;
         assert_eq!(payload.files.len(), 1);
         let places = catalogues.fetch(&tidebell)?;
-        let Some(ByteSource::File(path)) = places.get(&payload.files[0].digest) else {
+        let Some(ByteSource::File(path) | ByteSource::Cached(path)) = places.get(&payload.files[0].digest)
+        else {
             return Err("a file".into());
         };
         assert_eq!(Digest::of(&fs::read(path)?), payload.files[0].digest);

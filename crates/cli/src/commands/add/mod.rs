@@ -1,5 +1,6 @@
 //! `add`.
 
+mod once;
 pub(crate) mod ways;
 
 use std::{collections::BTreeSet, process::ExitCode};
@@ -95,6 +96,7 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     // What is named with a range may move to fit it, and what is given again is taken anew; the rest stays.
     let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
     let shelf = session.shelf_for(&wants);
-    let along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    let mut along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    once::put(&session, &found.once, &mut along)?;
     apply(&session, &shelf, &wants, &fresh, (Mode::Settle, along), ui)
 }

@@ -8,11 +8,12 @@ use yalotheca_core::{
     game::Game,
     id::{ContentId, TreePath},
     link::{rewritten, switched},
+    pack::PACK_KIND,
     route::LeftOut,
     version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{
-    arrival::Arrival,
+    arrival::{Arrival, Once},
     catalogue::look_at,
     fetch::{FetchError, Wanted},
 };
@@ -37,6 +38,8 @@ pub(crate) struct Found {
     pub(crate) ways: Vec<Way>,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) notes: Vec<String>,
+    /// Files that are put where there are none yet.
+    pub(crate) once: Vec<Once>,
 }
 
 /// What the game's rule found in a link, by name.
@@ -238,7 +241,7 @@ fn take(
         });
     }
     let chosen = |id: &ContentId| args.only.is_empty() || args.only.iter().any(|only| only == id.as_str());
-    if is_several && args.only.is_empty() && !args.all {
+    if is_several && args.only.is_empty() && !args.all && !arrival.is_setup {
         return Err(CommandError::Usage {
             what: format!("{text} holds {} contents: {}", ids.len(), ids.join(", ")),
             hint: Some(format!("--all takes them all, --only {} takes one", ids[0])),
@@ -246,13 +249,23 @@ fn take(
     }
     found.left_out.extend(arrival.left_out);
     found.notes.extend(arrival.notes);
+    if arrival.is_setup {
+        found.notes.push(format!(
+            "{text} is a whole server's folder: its contents are wanted from now on, and its settings \
+                                  are put where there are none yet"
+        ));
+        found.once.extend(arrival.once);
+    }
     for arrived in arrival.contents.into_iter().filter(|arrived| chosen(&arrived.content.id)) {
         let id = match (&args.id, is_several) {
             (Some(id), false) => ContentId::new(id)?,
             _ => arrived.content.id.clone(),
         };
+        found.once.extend(arrived.once.clone());
+        let is_pack = arrived.content.release.kind == PACK_KIND;
+        let kind = if is_pack { Some(PACK_KIND.to_owned()) } else { given.kind.clone() };
         let inside = (is_several || !arrived.inside.is_empty()).then(|| arrived.inside.clone());
-        found.ways.push(Way::Given(id, Box::new(Given { inside, ..given.clone() })));
+        found.ways.push(Way::Given(id, Box::new(Given { inside, kind, ..given.clone() })));
     }
     Ok(())
 }

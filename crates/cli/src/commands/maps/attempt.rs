@@ -1,6 +1,6 @@
 //! `maps try`: a new map against the one that is known to work, so that a fault is known to be the map's.
 
-use std::{process::ExitCode, time::Duration};
+use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
@@ -209,7 +209,7 @@ fn told(trial: &Trial) -> Vec<String> {
 /// Settles without a preview: what is tried is taken back, or was asked for.
 fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandError> {
     let shelf = session.shelf_for(wants);
-    let planned = plan_change(session, &shelf, wants, &Fresh::None)?;
+    let planned = plan_change(session, &shelf, wants, &Fresh::None, &BTreeMap::new())?;
     let view = ChangeView::of(session.shown(), &planned);
     let _claim = session.claim_stopped()?;
     let bytes = sources(session, &shelf, &planned)?;

@@ -132,12 +132,17 @@ impl Loader {
         let platform = raw
             .platform
             .into_iter()
-            .map(|(part, pick)| Ok((part, self.pick(pick, &span)?)))
+            .map(|(part, pick)| Ok((part, self.pick_with(pick, &span, "range")?)))
             .collect::<Checked<_>>()?;
         Ok(DescribeRule { file, form, picks, platform })
     }
 
     fn pick(&self, raw: RawPick, rule: &Range<usize>) -> Checked<Pick> {
+        self.pick_with(raw, rule, "id")
+    }
+
+    /// Reads a pick whose pattern, where it has one, must have that group.
+    fn pick_with(&self, raw: RawPick, rule: &Range<usize>, group: &str) -> Checked<Pick> {
         let (at, span) = match raw.at {
             Some(text) => {
                 let span = if text.span() == (0..0) { rule.clone() } else { text.span() };
@@ -149,7 +154,7 @@ impl Loader {
         Ok(Pick {
             at: Pointer::parse(&at).map_err(|error| (span, error.to_string()))?,
             split: raw.split,
-            item: raw.item.as_ref().map(|text| pattern_with(text, "id")).transpose()?,
+            item: raw.item.as_ref().map(|text| pattern_with(text, group)).transpose()?,
             range: raw.range.as_ref().map(|text| template(text, &allowed)).transpose()?,
             map: raw.map.into_iter().map(|(from, to)| (from, to.into_inner())).collect(),
         })

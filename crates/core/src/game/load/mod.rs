@@ -9,12 +9,14 @@ use globset::{Glob, GlobMatcher};
 use regex::Regex;
 
 use super::{
-    Game, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Place, PlatformRule, Template, Terms, ValueRule,
+    Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Place, PlatformRule, Template, Terms,
+    ValueRule,
     raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
 };
 use crate::{
     document::{Format, ParseDocumentError},
     hint::Hint,
+    pack::PACK_KIND,
     suggest,
 };
 
@@ -153,6 +155,7 @@ impl Loader {
         for (name, kind) in raw.kind {
             kinds_read.insert(name, self.kind(kind, &kinds)?);
         }
+        kinds_read.insert(PACK_KIND.into(), Kind::of_packs());
         let platform = raw
             .platform
             .into_iter()

@@ -1,0 +1,59 @@
+//! Files that are put where there are none yet, and belong to nobody then: settings that a pack or a setup brings.
+
+use yalotheca_core::{
+    change::{ChangeSet, FileAct, FileLine, Receipt, Source, Step},
+    id::{ContentId, TreePath},
+};
+use yalotheca_host::{arrival::Once, catalogue::ByteSource, tree::Tree};
+
+use crate::{commands::apply::Along, error::CommandError, session::Session};
+
+/// Adds the steps that put them. What is there already stays, and is told.
+pub(super) fn put(session: &Session, once: &[Once], along: &mut Along) -> Result<(), CommandError> {
+    if once.is_empty() {
+        return Ok(());
+    }
+    let content = ContentId::new(&session.game.name)?;
+    let mut change =
+        ChangeSet { steps: Vec::new(), files: Vec::new(), config: Vec::new(), receipt: Receipt::empty() };
+    let mut made: Vec<TreePath> = Vec::new();
+    for Once { to, size, digest, source } in once {
+        if session.tree.find(to)?.is_some() {
+            along.notes.push(format!("{to} is there already; yours stays"));
+            continue;
+        }
+        let mut above = Vec::new();
+        let mut next = to.parent();
+        while let Some(folder) = next.filter(|folder| !folder.is_root()) {
+            next = folder.parent();
+            if session.tree.find(&folder)?.is_none() && !made.contains(&folder) {
+                above.push(folder);
+            }
+        }
+        for path in above.into_iter().rev() {
+            made.push(path.clone());
+            change.steps.push(Step::MakeFolder { path });
+        }
+        change.steps.push(Step::Put {
+            path: to.clone(),
+            source: Source::Payload,
+            before: None,
+            after: *digest,
+            size: *size,
+        });
+        change.files.push(FileLine {
+            act: FileAct::Put,
+            path: to.clone(),
+            from: None,
+            size: *size,
+            content: content.clone(),
+        });
+        let (ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at)) = source;
+        if let Some(text) = std::fs::read(at).ok().and_then(|bytes| String::from_utf8(bytes).ok()) {
+            along.heads.insert(to.clone(), text);
+        }
+        along.bytes.insert(*digest, source.clone());
+    }
+    along.more = Some(change);
+    Ok(())
+}
