@@ -33,6 +33,19 @@ shot() {
     wait $window 2>/dev/null || true
 }
 
+# shot_during NAME SECONDS COMMAND...: the same, so long after the command began
+shot_during() {
+    local name=$1 seconds=$2
+    shift 2
+    xterm -fa 'DejaVu Sans Mono' -fs 14 -geometry 105x34+0+0 -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
+        'printf "\033[1m\$ %s\033[0m\n" "$1"; eval "$1"; sleep 20' shot "$*" &
+    local window=$!
+    sleep "$seconds"
+    import -window root -resize 1280x800 "$here/$name.png"
+    kill $window
+    wait $window 2>/dev/null || true
+}
+
 shot adopt "yalotheca adopt --name 'Larkspur Harbour' --catalogue quayside=../quayside --set program=$work/world/bin/saltwick-server" 
 shot check "yalotheca check"
 shot preview "yalotheca preview"
@@ -48,3 +61,27 @@ shot why "yalotheca why harbour-core"
 yalotheca undo --yes >/dev/null
 yalotheca drop tidebell --yes >/dev/null
 shot history "yalotheca history"
+
+# The crew's kites: what came from a host at which not everything is what it seems.
+cd "$work"
+yalotheca stand-in kites "$work/crew"
+yalotheca stand-in files "$work/crew/files" > "$work/address" &
+host=$!
+trap 'kill $xvfb $host; rm -rf "$work"' EXIT
+until [ -s "$work/address" ]; do sleep 0.1; done
+at=$(cat "$work/address")
+cd "$work/crew/kites"
+yalotheca adopt --name 'Larkspur Kites' --set "program=$work/crew/bin/kitehollow-server" >/dev/null
+shot add "yalotheca add ${at}s/gull-cliffs-2.zip?view=1 ../files/dusk_harbour.ksky --yes"
+yalotheca add "${at}f/windmill.zip" --yes >/dev/null
+yalotheca add "${at}f/two-lofts.zip" --only net_loft --yes >/dev/null
+yalotheca maps rotate gull_cliffs pier_lights windmill_row --yes >/dev/null
+cp ../files/half_moon.kmap maps/
+rm maps/net_loft.lanes
+shot maps "yalotheca maps"
+cp "$work/crew/files/windmill.zip" "$work/crew/files/windmill-row.zip"
+cp "$work/crew/files/two-lofts.zip" "$work/crew/files/net-loft.zip"
+rm "$work/crew/files/two-lofts.zip"
+echo '<html><title>Harbour Share: sign up</title>' > "$work/crew/files/windmill.zip"
+shot links "yalotheca links --check"
+shot_during download 2.2 "yalotheca add ${at}slow/gull-cliffs-2.zip ${at}slow/windmill-row.zip ${at}slow/net-loft.zip ${at}slow/dusk_harbour.ksky"

@@ -5,10 +5,14 @@
 //! `TELL` set our explanations are printed. A time covers
 //! everything from metadata in memory to the chosen releases; for us also the explanation and the ways out.
 //!
+//! `… -- files`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
+//! in the temporary folder.
+//!
 //! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) on the realistic catalogue on disk.
 
 mod by_pubgrub;
 mod by_resolvo;
+mod files;
 mod generator;
 mod on_disk;
 mod ours;
@@ -141,6 +145,10 @@ fn main() -> std::io::Result<()> {
         seeds.extend(1..=5);
     }
     let only = words.iter().find(|word| word.parse::<u64>().is_err());
+    if only.is_some_and(|only| only == "files") {
+        let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);
+        return files::measure(&std::env::current_exe()?.with_file_name("yalotheca"), runs);
+    }
     if only.is_some_and(|only| only == "disk") {
         // The program lies beside this one.
         let program = std::env::current_exe()?.with_file_name("yalotheca");

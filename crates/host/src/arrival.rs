@@ -482,7 +482,7 @@ fn arrived(
 
 /// Says what it is instead of a content.
 fn nothing(path: &Path, name: &str, game: &Game, arrival: &Arrival) -> ArrivalError {
-    let kinds: Vec<&str> = game.kinds.keys().map(String::as_str).collect();
+    let kinds: Vec<&str> = game.kinds.keys().map(String::as_str).filter(|kind| *kind != PACK_KIND).collect();
     let hint = format!(
         "contents of {} are: {}; --kind KIND says which it is where that cannot be seen",
         game.title,

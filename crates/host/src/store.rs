@@ -4,7 +4,7 @@ use std::{
     collections::{HashMap, HashSet},
     fs::{self, File},
     io::{self, Read, Write},
-    os::unix::fs::PermissionsExt,
+    os::unix::fs::{MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
     time::{Duration, SystemTime},
@@ -44,7 +44,7 @@ type Known = (SystemTime, Digest, u64);
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
-    /// What this process itself has put in: its bytes need not be looked at again.
+    /// What this process itself has put in or looked at: its bytes need not be looked at again.
     fresh: Arc<Mutex<HashSet<Digest>>>,
     /// Digests of files that this process has read, with their sizes and dates then.
     read: Arc<Mutex<HashMap<PathBuf, Known>>>,
@@ -77,8 +77,18 @@ impl Store {
     }
 
     /// Returns where a file with that digest lies, if the cache has it.
+    /// One that a server shares is looked at first, since the server may have changed it; then it is none any more.
     pub fn file(&self, digest: &Digest) -> Option<PathBuf> {
-        Some(self.place(digest)).filter(|path| path.is_file())
+        let path = self.place(digest);
+        let metadata = fs::metadata(&path).ok().filter(fs::Metadata::is_file)?;
+        if metadata.nlink() > 1 && !self.is_fresh(digest) {
+            if !digest_of(&path).is_ok_and(|(found, _)| found == *digest) {
+                self.forget(digest);
+                return None;
+            }
+            self.fresh.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
+        }
+        Some(path)
     }
 
     fn place(&self, digest: &Digest) -> PathBuf {
@@ -191,8 +201,7 @@ impl Store {
 
     /// Returns where a file lies, if the cache has all of it.
     pub fn whole(&self, digest: &Digest, size: u64) -> Option<PathBuf> {
-        let path = self.place(digest);
-        fs::metadata(&path).is_ok_and(|metadata| metadata.is_file() && metadata.len() == size).then_some(path)
+        self.file(digest).filter(|path| fs::metadata(path).is_ok_and(|metadata| metadata.len() == size))
     }
 
     /// Has the disk begin to write what the cache was given, so that nobody waits for all of it later.

@@ -7,6 +7,7 @@ use serde::Serialize;
 use yalotheca_core::{
     control::WANTS_FILE,
     game::{Game, Shape, load},
+    pack::PACK_KIND,
 };
 use yalotheca_host::{games, survey, tree::LocalTree};
 
@@ -180,11 +181,14 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
                 .map_err(|source| CommandError::Io { what: shown.clone(), source })?;
             let game = load(&shown, &text)?;
             let on = on.as_ref().map(|folder| try_on(&game, folder)).transpose()?;
-            let kinds = game.kinds.iter().map(|(name, kind)| match kind.shape {
-                Shape::Archive => format!("{name} (an archive)"),
-                Shape::Folder => format!("{name} (a folder)"),
-                Shape::File => format!("{name} (a file)"),
-            });
+            let kinds =
+                game.kinds.iter().filter(|(name, _)| *name != PACK_KIND).map(|(name, kind)| {
+                    match kind.shape {
+                        Shape::Archive => format!("{name} (an archive)"),
+                        Shape::Folder => format!("{name} (a folder)"),
+                        Shape::File => format!("{name} (a file)"),
+                    }
+                });
             ui.show(&GameReport { file: shown, name: game.name.clone(), kinds: kinds.collect(), on })?;
         }
     }

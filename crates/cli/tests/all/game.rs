@@ -15,7 +15,7 @@ fn list_show_and_check() -> Done {
     let file = world.root().join("mine.toml");
     fs::write(&file, &text)?;
     let shown = file.display().to_string();
-    world.run(&["game", "check", &shown]).code(0).says(&["the definition saltwick is good; 2 content kinds"]);
+    world.run(&["game", "check", &shown]).code(0).says(&["the definition saltwick is good; 5 content kinds"]);
     world.run(&["add", "tidebell", "--yes"]).code(0);
     let folder = world.server().display().to_string();
     let before = world.digests()?;

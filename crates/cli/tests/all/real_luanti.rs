@@ -91,14 +91,17 @@ fn same_order(world: &World) -> Done {
     Ok(())
 }
 
-#[test]
-#[expect(clippy::too_many_lines, reason = "one long story on one server")]
-fn the_real_server_with_real_mods() -> Done {
+type Quay = Option<(World, PathBuf, u16)>;
+
+/// A voxel world, a folder with Debian's mods, and the port; nothing where something is missing.
+fn quay() -> Result<Quay, Box<dyn std::error::Error>> {
     let server = ["/usr/games/minetestserver", "/usr/bin/minetestserver"];
     if !server.iter().any(|path| Path::new(path).exists()) {
-        return skipped("minetestserver");
+        return skipped("minetestserver").map(|()| None);
     }
-    let Some(mods) = mods() else { return skipped("a way to get Debian's mod packages") };
+    let Some(mods) = mods() else {
+        return skipped("a way to get Debian's mod packages").map(|()| None);
+    };
     let world = World::empty()?;
     let port = free_port()?;
     world.write(
@@ -110,6 +113,45 @@ fn the_real_server_with_real_mods() -> Done {
         "gameid = minetest\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\n\
          mod_storage_backend = sqlite3\n",
     )?;
+    Ok(Some((world, mods, port)))
+}
+
+#[test]
+fn the_real_server_with_mods_from_archives() -> Done {
+    let Some((world, mods, _)) = quay()? else { return Ok(()) };
+    fs::create_dir_all(world.files().join("pipeworks-2022.1"))?;
+    let run = |words: &[&str], folder: &Path| -> Done {
+        let output = Command::new(words[0]).args(&words[1..]).current_dir(folder).output()?;
+        assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+        Ok(())
+    };
+    // A wrapper folder with a version in its name around the mod, and a read-me beside it.
+    run(&["cp", "-r", &mods.join("pipeworks").display().to_string(), "pipeworks-2022.1/"], &world.files())?;
+    fs::write(world.files().join("pipeworks-2022.1/README.first"), "hello")?;
+    run(&["tar", "-czf", "pipeworks.tar.gz", "pipeworks-2022.1"], &world.files())?;
+    fs::remove_dir_all(world.files().join("pipeworks-2022.1"))?;
+    let zip = world.files().join("mesecons.zip");
+    run(&["zip", "-qr", &zip.display().to_string(), "mesecons"], &mods)?;
+    let catalogue = format!("mods={}", mods.display());
+    world.run(&["adopt", "--name", "Voxel Quay", "--catalogue", &catalogue]).code(0);
+    world
+        .run(&["add", "../files/pipeworks.tar.gz", "../files/mesecons.zip", "--yes"])
+        .code(0)
+        .says(&["basic_materials pipeworks needs it", "for people to read pipeworks-2022.1/README.first"]);
+    assert!(world.path("home/.minetest/mods/pipeworks/init.lua").exists(), "no folder too deep");
+    let enabled = world_file(&world)?;
+    for name in ["pipeworks", "basic_materials", "mesecons_lamp"] {
+        assert!(enabled.contains(&format!("load_mod_{name} = true")), "{name}: {enabled:?}");
+    }
+    let trial = world.run(&["trial", "--json"]).code(0).json()?;
+    assert_eq!(trial["verdict"], "ready", "{trial:#}");
+    world.run(&["check"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn the_real_server_with_real_mods() -> Done {
+    let Some((world, mods, port)) = quay()? else { return Ok(()) };
     let fresh = world.digests()?;
     let catalogue = format!("mods={}", mods.display());
     world

@@ -21,7 +21,7 @@ fn built_in_definitions_load() {
 
 #[test]
 fn mistakes_are_told_with_their_place() {
-    let (_, good) = BUILT_IN[1];
+    let (_, good) = BUILT_IN[2];
     for (from, to, line, said) in [
         ("suffix   = \".swp\"", "sufix = \".swp\"", "sufix", "unknown field `sufix`"),
         ("{{ values.town }}/packs/", "{{ values.twn }}/packs/", "values.twn", "did you mean values.town"),
@@ -48,7 +48,7 @@ fn values_come_after_what_they_use() {
     let names: Vec<String> = built_in("luanti").values.into_iter().map(|(name, _)| name).collect();
     let at = |name: &str| names.iter().position(|n| n == name).unwrap();
     assert!(at("world") < at("game"));
-    let looped = BUILT_IN[0]
+    let looped = BUILT_IN[1]
         .1
         .replace("world   = { default = \"world\",", "world = { from = \"{{ values.game }}.conf#/x\",");
     assert!(load("g", &looped).unwrap_err().why.contains("by way of itself"));

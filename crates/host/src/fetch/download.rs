@@ -161,12 +161,13 @@ async fn attempt(
     let about = About::of(&response);
     let mut head = if goes_on { partial.head() } else { Vec::new() };
     let mut judged = goes_on && head.len() >= HEAD;
-    if let (Some(promised), Some(total)) = (wanted.size, total)
-        && status.is_success()
-        && promised != total
-    {
-        return Try::Failed(FetchError::OtherSize { url: url.clone(), promised, found: total });
-    }
+    // A page has another size as well; that it is one says more.
+    let other_size = match (wanted.size, total) {
+        (Some(promised), Some(found)) if promised != found => {
+            Some(FetchError::OtherSize { url: url.clone(), promised, found })
+        }
+        _ => None,
+    };
     partial.validator.same_if.clone_from(&about.same_if);
     partial.note();
     loop {
@@ -187,6 +188,9 @@ async fn attempt(
                 return about.failed(url, &head, None);
             }
         }
+        if judged && other_size.is_some() {
+            break;
+        }
         if !status.is_success() {
             if judged {
                 break;
@@ -200,6 +204,9 @@ async fn attempt(
     }
     if about.sort(&head) != Sort::File {
         return about.failed(url, &head, None);
+    }
+    if let Some(error) = other_size {
+        return Try::Failed(error);
     }
     partial.flush();
     finish(store, wanted, partial, (total, there > 0 && goes_on), about.name)

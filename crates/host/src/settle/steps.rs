@@ -83,10 +83,15 @@ fn stage_one(
             Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) => {
                 // What stands there keeps its permissions, and they would be the cache's as well.
                 let is_shared = tree.find(path)?.is_none() && tree.share(from, &staged);
-                match sources.get(after) {
-                    _ if !is_shared => copy(from)?,
-                    Some(ByteSource::Fresh(_)) => *after,
-                    _ => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
+                match (sources.get(after), is_shared) {
+                    // What this process has looked at itself need not be looked at again.
+                    (Some(ByteSource::Fresh(_)), true) => *after,
+                    (Some(ByteSource::Fresh(_)), false) => {
+                        tree.copy(from, &staged)?;
+                        *after
+                    }
+                    (_, true) => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
+                    (_, false) => copy(from)?,
                 }
             }
         },

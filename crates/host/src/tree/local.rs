@@ -200,6 +200,10 @@ impl Tree for LocalTree {
         Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
     }
 
+    fn copy(&self, from: &Path, path: &TreePath) -> Result<(), TreeError> {
+        fs::copy(from, self.at(path)).map(drop).map_err(self.error("writing", path))
+    }
+
     fn share(&self, from: &Path, path: &TreePath) -> bool {
         let target = self.at(path);
         // A clone of its own is better than a second name, where the disk can make one.

@@ -86,6 +86,12 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be read or written.
     fn bring(&self, from: &mut dyn io::Read, path: &TreePath) -> Result<Digest, TreeError>;
+    /// Copies a file of this machine whose bytes are known to be right. Only [`Tree::sync`] makes sure that it is on the
+    /// disk.
+    ///
+    /// # Errors
+    /// Where it cannot be read or written.
+    fn copy(&self, from: &Path, path: &TreePath) -> Result<(), TreeError>;
     /// Has a path share the bytes of a file of the cache, where that can be: on the same disk, and where nobody else shares
     /// them, so that what one server does to them never reaches another. Returns whether it was done.
     fn share(&self, from: &Path, path: &TreePath) -> bool;

@@ -204,11 +204,14 @@ pub fn unpack(
 /// What is remembered of an archive, as long as the cache still has all of it.
 fn known(store: &Store, digest: &Digest) -> Option<Unpacked> {
     let unpacked: Unpacked = serde_json::from_slice(&store.noted("unpacked", digest)?).ok()?;
-    unpacked
-        .members
-        .iter()
-        .all(|member| store.whole(&member.digest, member.size).is_some())
-        .then_some(unpacked)
+    let whole =
+        |members: &[Member]| members.iter().all(|member| store.whole(&member.digest, member.size).is_some());
+    let (first, rest) = unpacked.members.split_at(unpacked.members.len() / 2);
+    let (first, rest) = std::thread::scope(|scope| {
+        let rest = scope.spawn(|| whole(rest));
+        (whole(first), rest.join().unwrap_or(false))
+    });
+    (first && rest).then_some(unpacked)
 }
 
 /// An unpacked archive as a bundle.

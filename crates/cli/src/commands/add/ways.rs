@@ -1,6 +1,9 @@
 //! The ways in: a name in a catalogue, a link, an item's number, a file, a folder.
 
-use std::path::{Path, PathBuf};
+use std::{
+    collections::HashMap,
+    path::{Path, PathBuf},
+};
 
 use regex::Regex;
 use yalotheca_core::{
@@ -15,7 +18,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     arrival::{Arrival, Once},
     catalogue::look_at,
-    fetch::{FetchError, Wanted},
+    fetch::{Brought, FetchError, Wanted},
 };
 
 use super::AddArgs;
@@ -56,13 +59,15 @@ enum Typed {
 pub(crate) fn find_out(session: &Session, shelf: &Shelf<'_>, args: &AddArgs) -> Result<Found, CommandError> {
     let mut found = Found::default();
     let is_one = args.names.len() == 1;
-    for text in &args.names {
-        match typed(session, shelf, text)? {
+    let all = args.names.iter().map(|text| typed(session, shelf, text)).collect::<Result<Vec<_>, _>>()?;
+    let mut brought = bring(session, &all);
+    for (text, what) in args.names.iter().zip(all) {
+        match what {
             Typed::Name(id, range) => found.ways.push(Way::Name(id, range)),
             Typed::Link(link, facts) => {
                 let mut given = settings(args)?;
                 given.facts = facts.into_iter().collect();
-                let (link, name) = behind(session, &link, &mut found)?;
+                let (link, name) = behind(session, &link, &mut brought, &mut found)?;
                 given.blake3 = Some(link.1);
                 given.link = Some(link.0);
                 given.name = name;
@@ -151,10 +156,30 @@ fn settings(args: &AddArgs) -> Result<Given, CommandError> {
     Ok(given)
 }
 
+fn wanted(url: &str) -> Wanted {
+    let name = yalotheca_core::link::name_in_address(url).unwrap_or_else(|| url.to_owned());
+    Wanted { name, url: url.to_owned(), ..Wanted::default() }
+}
+
+/// Brings what several links hold, all at once.
+fn bring(session: &Session, all: &[Typed]) -> HashMap<String, Result<Brought, FetchError>> {
+    let links = all.iter().filter_map(|typed| match typed {
+        Typed::Link(link, _) => Some(link.clone()),
+        Typed::Path(_) | Typed::Name(..) => None,
+    });
+    let links: Vec<String> = links.collect();
+    if links.len() < 2 {
+        return HashMap::new();
+    }
+    let results = session.fetcher.bring_all(links.iter().map(|link| wanted(link)).collect());
+    links.into_iter().zip(results).collect()
+}
+
 /// Finds the file that is behind a link, and brings it to this machine. What is found out is what is recorded.
 fn behind(
     session: &Session,
     link: &str,
+    brought: &mut HashMap<String, Result<Brought, FetchError>>,
     found: &mut Found,
 ) -> Result<((String, yalotheca_core::id::Digest), Option<String>), CommandError> {
     let mut candidates = Vec::new();
@@ -172,12 +197,8 @@ fn behind(
         let url = candidates[at].clone();
         at += 1;
         let name = yalotheca_core::link::name_in_address(&url);
-        let wanted = Wanted {
-            name: name.clone().unwrap_or_else(|| url.clone()),
-            url: url.clone(),
-            ..Wanted::default()
-        };
-        match session.fetcher.bring(wanted) {
+        let result = brought.remove(&url).unwrap_or_else(|| session.fetcher.bring(wanted(&url)));
+        match result {
             Ok(brought) => {
                 if url != *link {
                     let note = match &first_error {
