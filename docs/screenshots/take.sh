@@ -80,8 +80,7 @@ cp ../files/half_moon.kmap maps/
 rm maps/net_loft.lanes
 shot maps "yalotheca maps"
 cp "$work/crew/files/windmill.zip" "$work/crew/files/windmill-row.zip"
-cp "$work/crew/files/two-lofts.zip" "$work/crew/files/net-loft.zip"
 rm "$work/crew/files/two-lofts.zip"
 echo '<html><title>Harbour Share: sign up</title>' > "$work/crew/files/windmill.zip"
 shot links "yalotheca links --check"
-shot_during download 2.2 "yalotheca add ${at}slow/gull-cliffs-2.zip ${at}slow/windmill-row.zip ${at}slow/net-loft.zip ${at}slow/dusk_harbour.ksky"
+shot_during download 1.8 "yalotheca add ${at}slow/gull-cliffs-2.zip ${at}slow/windmill-row.zip ${at}slow/dusk_harbour.ksky"

@@ -164,7 +164,7 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
         }),
         "slow" => file(rest).map(|bytes| {
             let length = HeaderValue::from(bytes.len());
-            let stream = tokio_stream::iter(split(&bytes, usize::MAX)).throttle(Duration::from_millis(60));
+            let stream = tokio_stream::iter(split(&bytes, usize::MAX)).throttle(Duration::from_millis(150));
             ([(header::CONTENT_LENGTH, length)], Body::from_stream(stream)).into_response()
         }),
         "item" => Ok(page(&format!("Item {rest}"), "A page about it.")),

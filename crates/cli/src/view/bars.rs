@@ -3,7 +3,6 @@
 use std::{
     collections::HashMap,
     sync::{Mutex, MutexGuard, PoisonError},
-    time::Duration,
 };
 
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -24,6 +23,16 @@ struct State {
     whole: Option<ProgressBar>,
     done: usize,
     files: usize,
+}
+
+const SIZED: &str = "  {msg:<32} [{bar:24}] {decimal_bytes} of {decimal_total_bytes}";
+const UNSIZED: &str = "  {msg:<32} {decimal_bytes}, {decimal_bytes_per_sec}";
+const WHOLE: &str =
+    "  {msg:<32} [{bar:24}] {decimal_bytes} of {decimal_total_bytes}, {decimal_bytes_per_sec}, {eta} left";
+
+/// A bar that draws nothing until it has its place among the others.
+fn hidden() -> ProgressBar {
+    ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden())
 }
 
 fn style(template: &str) -> ProgressStyle {
@@ -53,15 +62,11 @@ impl Watch for Bars {
         state.files = files;
         state.done = 0;
         if files > 1 {
-            let bar = ProgressBar::new(bytes);
-            let template = if bytes > 0 {
-                "  {msg:<32} [{bar:24}] {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
-            } else {
-                "  {msg:<32} {bytes}, {bytes_per_sec}"
-            };
-            bar.set_style(style(template));
+            let bar = self.all.add(hidden());
+            bar.set_style(style(if bytes > 0 { WHOLE } else { UNSIZED }));
+            bar.set_length(bytes);
             bar.set_message(told(&state));
-            state.whole = Some(self.all.add(bar));
+            state.whole = Some(bar);
         }
     }
 
@@ -69,23 +74,31 @@ impl Watch for Bars {
         let mut state = self.state();
         let number = state.next;
         state.next += 1;
-        let bar = ProgressBar::new(total.unwrap_or(0));
-        let template = if total.is_some() {
-            "  {msg:<32} [{bar:24}] {bytes} of {total_bytes}"
-        } else {
-            "  {msg:<32} {bytes}, {bytes_per_sec}"
-        };
-        bar.set_style(style(template));
-        let short: String = name.chars().take(32).collect();
-        bar.set_message(short);
-        bar.set_position(there);
         let bar = match &state.whole {
-            Some(whole) => self.all.insert_before(whole, bar),
-            None => self.all.add(bar),
+            Some(whole) => self.all.insert_before(whole, hidden()),
+            None => self.all.add(hidden()),
         };
-        bar.enable_steady_tick(Duration::from_millis(200));
+        bar.set_style(style(if total.is_some() { SIZED } else { UNSIZED }));
+        bar.set_length(total.unwrap_or(0));
+        bar.set_message(name.chars().take(32).collect::<String>());
+        bar.set_position(there);
         state.running.insert(number, bar);
         number
+    }
+
+    fn sized(&self, download: usize, there: u64, total: u64) {
+        let state = self.state();
+        let Some(bar) = state.running.get(&download) else { return };
+        if let Some(whole) = &state.whole {
+            // What is known of this one already is in the sum.
+            let more = total.saturating_sub(bar.length().unwrap_or(0));
+            whole.inc_length(more);
+            whole.set_position(whole.position() + there - bar.position().min(there));
+            whole.set_style(style(WHOLE));
+        }
+        bar.set_style(style(SIZED));
+        bar.set_length(total);
+        bar.set_position(there);
     }
 
     fn came(&self, download: usize, bytes: u64) {
@@ -100,7 +113,6 @@ impl Watch for Bars {
 
     fn again(&self, download: usize, why: &str) {
         if let Some(bar) = self.state().running.get(&download) {
-            bar.set_prefix("again");
             bar.println(format!("  {why}; trying again"));
         }
     }
@@ -113,6 +125,7 @@ impl Watch for Bars {
         }
         if let Some(whole) = &state.whole {
             whole.set_message(told(&state));
+            whole.tick();
         }
     }
 

@@ -10,7 +10,7 @@ use std::{
     time::Duration,
 };
 
-use reqwest::{Response, StatusCode, header};
+use reqwest::{RequestBuilder, Response, StatusCode, header};
 use serde::{Deserialize, Serialize};
 use tokio::sync::Semaphore;
 use yalotheca_core::{
@@ -125,6 +125,18 @@ pub(super) async fn fetch(
     result
 }
 
+/// Asks for what is not there yet, if it is still the same file.
+fn request(net: &Net, url: &str, partial: &Partial) -> RequestBuilder {
+    let mut request = net.client.get(url);
+    if partial.length() > 0 {
+        request = request.header(header::RANGE, format!("bytes={}-", partial.length()));
+        if let Some(same_if) = &partial.validator.same_if {
+            request = request.header(header::IF_RANGE, same_if);
+        }
+    }
+    request
+}
+
 async fn attempt(
     net: &Net,
     store: &Store,
@@ -134,16 +146,9 @@ async fn attempt(
 ) -> Try {
     let url = &wanted.url;
     let there = partial.length();
-    let mut request = net.client.get(url);
-    if there > 0 {
-        request = request.header(header::RANGE, format!("bytes={there}-"));
-        if let Some(same_if) = &partial.validator.same_if {
-            request = request.header(header::IF_RANGE, same_if);
-        }
-    }
     let unreachable =
         |error: &reqwest::Error| FetchError::Unreachable { url: url.clone(), why: reason(error) };
-    let mut response = match request.send().await {
+    let mut response = match request(net, url, partial).send().await {
         Ok(response) => response,
         Err(error) if error.is_redirect() || error.is_builder() => return Try::Failed(unreachable(&error)),
         Err(error) => return Try::Broke(unreachable(&error), None),
@@ -161,6 +166,9 @@ async fn attempt(
     let about = About::of(&response);
     let mut head = if goes_on { partial.head() } else { Vec::new() };
     let mut judged = goes_on && head.len() >= HEAD;
+    if let Some(total) = total.filter(|_| status.is_success()) {
+        watch.sized(number, partial.length(), total);
+    }
     // A page has another size as well; that it is one says more.
     let other_size = match (wanted.size, total) {
         (Some(promised), Some(found)) if promised != found => {

@@ -8,6 +8,8 @@ pub trait Watch: Send + Sync + std::fmt::Debug {
     fn begin(&self, _name: &str, _there: u64, _total: Option<u64>) -> usize {
         0
     }
+    /// The host told how many bytes there will be; so many are there (fewer than before, where it begins anew).
+    fn sized(&self, _download: usize, _there: u64, _total: u64) {}
     /// So many bytes more have come.
     fn came(&self, _download: usize, _bytes: u64) {}
     /// A download is tried again, and why.

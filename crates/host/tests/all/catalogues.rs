@@ -209,10 +209,14 @@ fn other_bytes_never_enter_the_cache() -> Done {
     let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
     let file = folder.path().join("quayside/files/tidebell-1.4.0.swp");
     let whole = fs::read(&file)?;
-    fs::write(&file, b"half")?;
-    let error = catalogues.fetch(&tidebell).err().ok_or("those are other bytes")?;
-    assert!(error.to_string().contains("was promised"), "{error}");
-    assert!(fetcher.store().file(&tidebell.release.files[0].blake3).is_none());
+    let mut altered = whole.clone();
+    altered[700] ^= 1;
+    for (bytes, says) in [(&b"half"[..], "were promised"), (&altered, "was promised")] {
+        fs::write(&file, bytes)?;
+        let error = catalogues.fetch(&tidebell).err().ok_or("those are other bytes")?;
+        assert!(error.to_string().contains(says), "{error}");
+        assert!(fetcher.store().file(&tidebell.release.files[0].blake3).is_none());
+    }
     fs::write(&file, whole)?;
     catalogues.fetch(&tidebell)?;
     assert!(fetcher.store().file(&tidebell.release.files[0].blake3).is_some());

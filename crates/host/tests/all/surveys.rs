@@ -125,7 +125,7 @@ fn an_inventory_finds_contents_anywhere_but_in_worlds() -> Done {
     );
     let folders: Vec<String> =
         survey::content_folders(&game, &scope).into_iter().map(|path| path.to_string()).collect();
-    assert_eq!(folders, ["plugins", "towns/brinewick/packs"]);
+    assert_eq!(folders, ["mods", "plugins", "towns/brinewick/packs"]);
     Ok(())
 }
 
