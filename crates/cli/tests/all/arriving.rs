@@ -221,3 +221,120 @@ fn bounds_are_the_administrators() -> Done {
     world.run(&["check"]).code(2).says(&["entrees", "did you mean entries?"]);
     Ok(())
 }
+
+/// Archives that are made to do harm, given to the built program: it refuses each as a whole, and writes nothing anywhere.
+#[test]
+fn attacks_are_refused_as_a_whole() -> Done {
+    let world = World::kites()?;
+    let before = world.digests()?;
+    let map = kites::map("rope_walk");
+    let hostile = |name: &str| [map.clone(), vec![(name.to_owned(), b"x".to_vec())]].concat();
+    for (at, name) in [
+        "../outside",
+        "/tmp/yalotheca-outside",
+        "maps/../../outside",
+        "..\\outside",
+        "C:\\outside",
+        "a\u{1b}[31m",
+    ]
+    .iter()
+    .enumerate()
+    {
+        let file = format!("attack-{at}.zip");
+        fs::write(world.files().join(&file), kites::zipped(&hostile(name))?)?;
+        let answer = world
+            .run(&["add", &format!("../files/{file}"), "--yes"])
+            .code(5)
+            .says(&["is not safe", "nothing of it was placed"]);
+        assert!(!answer.err.contains('\u{1b}'), "{name}: nothing hostile reaches the terminal");
+    }
+    // A link out of the archive, as another program packs it.
+    let folder = world.files().join("links");
+    fs::create_dir(&folder)?;
+    std::os::unix::fs::symlink("/etc/passwd", folder.join("rope_walk.kmap"))?;
+    let packed =
+        Command::new("tar").args(["-czf", "links.tar.gz", "links"]).current_dir(world.files()).output()?;
+    assert!(packed.status.success());
+    world
+        .run(&["add", "../files/links.tar.gz", "--yes"])
+        .code(5)
+        .says(&["a link that leads out of the archive"]);
+    // A little archive that would be a gigabyte.
+    let zeros = vec![("rope_walk.kmap".to_owned(), vec![0; 90 << 20])];
+    fs::write(world.files().join("bomb.zip"), kites::zipped(&zeros)?)?;
+    world.run(&["add", "../files/bomb.zip", "--yes"]).code(5).says(&["is too large", "[unpack]"]);
+    // Two names that are one on some disks are told, and nothing else is wrong with them.
+    let twins =
+        [map, vec![("README".to_owned(), b"1".to_vec()), ("readme".to_owned(), b"2".to_vec())]].concat();
+    fs::write(world.files().join("twins.zip"), kites::zipped(&twins)?)?;
+    assert_eq!(world.digests()?, before);
+    world
+        .run(&["add", "../files/twins.zip", "--yes"])
+        .code(0)
+        .says(&["README and readme are one name on some disks"]);
+    let outside =
+        ["outside", "harbour/outside", "files/outside"].iter().any(|path| world.root().join(path).exists());
+    assert!(!outside && !std::path::Path::new("/tmp/yalotheca-outside").exists());
+    Ok(())
+}
+
+#[test]
+fn what_a_server_does_to_a_shared_file_stays_with_it() -> Done {
+    let world = World::kites()?;
+    world.run(&["add", "../files/windmill.zip", "--yes"]).code(0);
+    // The second server has the same cache.
+    let second = world.root().join("second");
+    kites::write_server(&second, 1, 2)?;
+    let at = second.display().to_string();
+    let run = |words: &[&str]| world.run(&[&["--at", at.as_str()], words].concat());
+    run(&["adopt", "--name", "Second"]).code(0);
+    // The first server writes into its file in place, as some servers do.
+    let map = world.path("maps/windmill_row.kmap");
+    let whole = fs::read(&map)?;
+    let mut file = fs::File::options().write(true).open(&map)?;
+    std::io::Write::write_all(&mut file, b"scribble")?;
+    let archive = world.files().join("windmill.zip").display().to_string();
+    run(&["add", &archive, "--yes"]).code(0);
+    assert_eq!(
+        fs::read(second.join("maps/windmill_row.kmap"))?,
+        whole,
+        "the other server gets the right bytes"
+    );
+    assert!(fs::read(&map)?.starts_with(b"scribble"));
+    world
+        .run(&["check"])
+        .code(1)
+        .says(&["maps/windmill_row.kmap was changed: it does not begin as such a file does"]);
+    world.run(&["settle", "--yes"]).code(0);
+    assert_eq!(fs::read(&map)?, whole);
+    run(&["check"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn two_commands_may_use_the_cache_at_once() -> Done {
+    let world = World::kites()?;
+    let host = yalotheca_standin::file_host::FileHost::start(world.files())?;
+    let servers: Vec<String> =
+        (0..4).map(|at| world.root().join(format!("server-{at}")).display().to_string()).collect();
+    for at in &servers {
+        kites::write_server(std::path::Path::new(at), 1, 2)?;
+        world.run(&["--at", at, "adopt"]).code(0);
+    }
+    let link = host.at("slow/windmill.zip");
+    let running: Vec<_> = servers
+        .iter()
+        .map(|at| world.command(&["--at", at, "add", &link, "--yes", "--quiet"]).spawn())
+        .collect::<Result<_, _>>()?;
+    for mut one in running {
+        assert!(one.wait()?.success());
+    }
+    for at in &servers {
+        world.run(&["--at", at, "check"]).code(0);
+        assert_eq!(
+            fs::read(std::path::Path::new(at).join("maps/windmill_row.kmap"))?,
+            kites::map("windmill_row")[0].1
+        );
+    }
+    Ok(())
+}

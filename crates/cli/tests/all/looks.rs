@@ -38,6 +38,46 @@ fn nothing_is_wider_than_the_terminal() -> Done {
 }
 
 #[test]
+fn what_is_told_of_files_links_and_maps_fits_and_is_json_too() -> Done {
+    let world = World::kites()?;
+    let commands: Vec<(Vec<&str>, i32, &str)> = vec![
+        (vec!["add", "../files/gull-cliffs-2.zip", "../files/windmill.zip", "--yes"], 0, "left_out"),
+        (vec!["add", "../files/two-lofts.zip", "--yes"], 2, "error"),
+        (vec!["add", "../files/half_moon.kmap", "--yes"], 5, "error"),
+        (vec!["maps"], 0, "maps"),
+        (vec!["maps", "rotate", "gull_cliffs", "pier_lights", "--yes"], 0, "config"),
+        (vec!["maps", "play", "nothing", "--yes"], 2, "error"),
+        (vec!["maps", "try", "windmill_row", "--yes"], 0, "fault"),
+        (vec!["links"], 0, "links"),
+        (vec!["links", "--check"], 0, "links"),
+        (vec!["modpack", "export", "../files/kites.zip"], 0, "bundled"),
+        (vec!["settle", "--clean-first", "--yes"], 0, "files"),
+        (vec!["catalogue", "sweep"], 0, "files"),
+        (vec!["trial"], 0, "verdict"),
+    ];
+    for columns in ["80", "100"] {
+        let world = World::kites()?;
+        for (words, code, _) in &commands {
+            let answer = world.run_with(words, &[("COLUMNS", columns)]).code(*code);
+            let limit: usize = columns.parse()?;
+            for line in answer.out.lines().chain(answer.err.lines()) {
+                // A path or an address is never broken.
+                let width = line.chars().count();
+                assert!(
+                    width <= limit || !line.trim().contains(' ') || line.contains('/'),
+                    "{words:?}: {line:?}"
+                );
+            }
+        }
+    }
+    for (words, code, key) in &commands {
+        let answer = world.run(&[words.clone(), vec!["--json"]].concat()).code(*code);
+        assert!(answer.json()?.get(*key).is_some(), "{words:?}: {}", answer.out);
+    }
+    Ok(())
+}
+
+#[test]
 fn every_result_is_json_where_asked() -> Done {
     let world = World::left_behind()?;
     for (words, code, key) in [

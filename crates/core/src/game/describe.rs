@@ -143,7 +143,12 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
                     template.render(&scope).map_err(|error| error.to_string())?
                 }
                 None => match pick.item.as_ref().and_then(|item| item.captures(&found)) {
-                    Some(groups) => groups.name("range").map_or("*", |range| range.as_str()).to_owned(),
+                    Some(groups) => groups
+                        .name("range")
+                        .map(|range| range.as_str().trim())
+                        .filter(|range| !range.is_empty())
+                        .unwrap_or("*")
+                        .to_owned(),
                     None => found,
                 },
             }

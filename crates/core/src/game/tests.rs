@@ -44,6 +44,65 @@ fn mistakes_are_told_with_their_place() {
 }
 
 #[test]
+fn mistakes_about_files_maps_and_links_are_told() {
+    let (_, good) = BUILT_IN[0];
+    let more = "\n[[link]]\nmatch = '^(?<number>\\d+)$'\ndirect = \"https://x.example/{{ number }}\"\n[[leave-out]]\nfiles = [\"*.bak\"]\nwhy = \"old\"\n";
+    let good = format!("{good}{more}");
+    let game = load("g.toml", &good).unwrap();
+    assert_eq!((game.links.len(), game.leave_out.len()), (1, 1));
+    for (from, to, line, said) in [
+        (
+            "suffix     = \".kmap\"\nmagic      = \"KMAP\"\n",
+            "",
+            "shape      = \"file\"",
+            "\"suffix\" or by \"magic\"",
+        ),
+        ("magic      = \"KMAP\"", "magic = \"hex:4b4\"", "hex:4b4", "hex:4b4d"),
+        ("magic      = \"KMAP\"", "magic = \"hex:zz\"", "hex:zz", "first bytes"),
+        ("\"{{ name }}.lanes\"", "\"x.lanes\"", "x.lanes", "{{ name }} in it"),
+        ("at = 8, plus", "att = 8, plus", "att = 8", "unknown field `att`"),
+        ("kind   = \"map\"", "kind = \"mapp\"", "mapp", "there is no kind"),
+        ("offer  = {", "ofer = {", "ofer", "unknown field `ofer`"),
+        ("stop    = \"INT\"", "stop = \"HUP\"", "HUP", "not a signal"),
+        ("stop    = \"INT\"", "stop = { line = \"x\", port = \"1\" }", "line = \"x\"", "a signal, or"),
+        ("{{ number }}", "{{ numbr }}", "numbr", "did you mean number"),
+        ("'^(?<number>", "'^(?<number", "(?<number", "the pattern is wrong"),
+        ("[\"*.bak\"]", "[\"[\"]", "[\"[\"]", "the pattern is wrong"),
+    ] {
+        let text = good.replacen(from, to, 1);
+        assert_ne!(text, good, "{from}");
+        let Err(error) = load("g.toml", &text) else { panic!("{from} became {to}, and that is taken") };
+        let whole = format!("{error} {:?}", error.suggestion);
+        assert!(whole.contains(said), "{from}: {whole}");
+        let expected = text.lines().position(|text| text.contains(line)).unwrap() + 1;
+        assert!(error.line.abs_diff(expected) <= 1, "{from}: line {} and not {expected}", error.line);
+    }
+}
+
+#[test]
+fn a_console_line_stops_better_than_a_signal() {
+    let game = built_in("teeworlds");
+    let stop = game.run.stop_line.unwrap();
+    assert_eq!((stop.line.as_str(), game.run.stop), ("shutdown", StopSignal::Int));
+    assert_eq!(stop.secret.unwrap().pointer.as_str(), "/ec_password");
+    assert!(built_in("kitehollow").run.stop_line.is_none());
+}
+
+#[test]
+fn sides_and_loaders_are_read_from_descriptors() {
+    let game = built_in("saltwick");
+    let text = "id = \"rope-bridges\"\nversion = \"0.4\"\nengine = \">=2.2\"\nloader = \"pontoon >=3\"\nside = \"both\"\n[needs]\nropes = \"*\"\n";
+    let found = |text: &str| recognise(&game, Shape::Archive, "x.swm", &mut bundle(&[("mod.toml", text)]));
+    let release = found(text).unwrap().unwrap().release;
+    assert_eq!(release.side, crate::catalogue::Side::Both);
+    assert_eq!(release.platforms[0]["pontoon"].as_str(), ">=3");
+    assert!(release.needs.keys().any(|id| id.as_str() == "ropes"));
+    assert!(found(&text.replace("both", "everywhere")).unwrap_err().why.contains("is not a side"));
+    let any = found(&text.replace("pontoon >=3", "pontoon")).unwrap().unwrap().release;
+    assert!(any.platforms[0]["pontoon"].is_any());
+}
+
+#[test]
 fn values_come_after_what_they_use() {
     let names: Vec<String> = built_in("luanti").values.into_iter().map(|(name, _)| name).collect();
     let at = |name: &str| names.iter().position(|n| n == name).unwrap();

@@ -6,6 +6,7 @@ use std::{
     path::Path,
 };
 
+use flate2::Crc;
 use sevenz_rust2::{ArchiveReader, Error, Password};
 
 use super::{
@@ -35,7 +36,15 @@ pub(super) fn unpack(
         let done = if entry.is_directory || entry.is_anti_item {
             Ok(())
         } else {
-            one(entry.name(), mode, from, intake, &mut members, &mut links)
+            let mut checked = Checked { from, crc: Crc::new(), size: 0 };
+            let taken = one(entry.name(), mode, &mut checked, intake, &mut members, &mut links);
+            // The library leaves it at that; a wrong password makes other bytes of the same packed ones.
+            let is_whole =
+                checked.size == entry.size && (!entry.has_crc || u64::from(checked.crc.sum()) == entry.crc);
+            taken.and_then(|()| {
+                let why = || format!("{}: its checksum is wrong", entry.name());
+                if is_whole { Ok(()) } else { Err(intake.damaged(why())) }
+            })
         };
         match done {
             Ok(()) => Ok(true),
@@ -52,6 +61,22 @@ pub(super) fn unpack(
         None => unpacked.map_err(failed)?,
     }
     intake.finish(members, links)
+}
+
+/// Counts and sums what is read.
+struct Checked<'a> {
+    from: &'a mut dyn Read,
+    crc: Crc,
+    size: u64,
+}
+
+impl Read for Checked<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.from.read(buffer)?;
+        self.crc.update(&buffer[..read]);
+        self.size += read as u64;
+        Ok(read)
+    }
 }
 
 fn one(

@@ -3,6 +3,7 @@
 mod archives;
 mod catalogues;
 mod settling;
+mod stores;
 mod surveys;
 mod trees;
 mod unpacking;

@@ -195,7 +195,7 @@ fn magic(text: &Text) -> Checked<Vec<u8>> {
         .chunks(2)
         .map(byte)
         .collect::<Option<Vec<u8>>>()
-        .filter(|bytes| !bytes.is_empty())
+        .filter(|bytes| !bytes.is_empty() && digits.len().is_multiple_of(2))
         .ok_or_else(wrong)
 }
 

@@ -1,0 +1,101 @@
+//! The cache: what goes in, what comes out, and what is not believed.
+
+use std::{fs, io::Cursor, os::unix::fs::PermissionsExt, time::Duration};
+
+use yalotheca_core::id::{Digest, TreePath};
+use yalotheca_host::{
+    store::Store,
+    tree::{LocalTree, Tree},
+};
+
+use crate::Done;
+
+fn noise(length: usize) -> Vec<u8> {
+    let mut bytes = vec![0; length];
+    blake3::Hasher::new().update(b"store").finalize_xof().fill(&mut bytes);
+    bytes
+}
+
+#[test]
+fn small_and_large_files_are_kept_by_digest() -> Done {
+    let folder = tempfile::tempdir()?;
+    let store = Store::at(folder.path());
+    for length in [0, 1, 4 << 20, (4 << 20) + 1, 9 << 20] {
+        let bytes = noise(length);
+        let (digest, size) = store.take_in(&mut Cursor::new(&bytes))??;
+        assert_eq!((digest, size), (Digest::of(&bytes), length as u64));
+        let path = store.whole(&digest, size).ok_or("it is there")?;
+        assert_eq!(fs::read(&path)?, bytes);
+        assert!(store.whole(&digest, size + 1).is_none());
+        assert_eq!(fs::metadata(&path)?.permissions().mode() & 0o444, 0o444, "a server's user can read it");
+        assert_eq!(store.take_in(&mut Cursor::new(&bytes))??.0, digest, "again is no error");
+    }
+    Ok(())
+}
+
+#[test]
+fn a_file_that_was_never_finished_is_written_again() -> Done {
+    let folder = tempfile::tempdir()?;
+    let digest = Store::at(folder.path()).take_bytes(b"whole")?;
+    let path = Store::at(folder.path()).file(&digest).ok_or("it is there")?;
+    fs::write(&path, "wh")?;
+    let store = Store::at(folder.path());
+    assert!(store.whole(&digest, 5).is_none(), "its size tells");
+    store.take_bytes(b"whole")?;
+    assert_eq!(fs::read(&path)?, b"whole");
+    Ok(())
+}
+
+#[test]
+fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
+    let folder = tempfile::tempdir()?;
+    let (cache, server) = (folder.path().join("cache"), folder.path().join("server"));
+    fs::create_dir(&server)?;
+    let digest = Store::at(&cache).take_bytes(b"map")?;
+    let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
+    let tree = LocalTree::new(&server);
+    let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
+    assert!(tree.share(&kept, &first));
+    assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
+    let is_clone = {
+        use std::os::unix::fs::MetadataExt;
+        fs::metadata(&kept)?.nlink() == 1
+    };
+    if !is_clone {
+        assert!(!tree.share(&kept, &second), "one server shares it, and no second one");
+        fs::write(server.join("a.kmap"), "MAP")?;
+        assert!(Store::at(&cache).file(&digest).is_none(), "it is another one now");
+        assert_eq!(fs::read(server.join("a.kmap"))?, b"MAP", "and the server keeps it");
+    }
+    Ok(())
+}
+
+#[test]
+fn what_is_old_or_too_much_is_swept() -> Done {
+    let folder = tempfile::tempdir()?;
+    let store = Store::at(folder.path());
+    for name in [&b"one"[..], b"two", b"three"] {
+        store.take_bytes(name)?;
+    }
+    let month = Duration::from_secs(30 * 24 * 60 * 60);
+    assert_eq!(store.sweep(month, None)?, (0, 0));
+    assert_eq!(store.sweep(month, Some(8))?.0, 1, "the longest unused goes first");
+    let (files, bytes) = store.sweep(Duration::ZERO, None)?;
+    assert_eq!(files, 2);
+    assert!(bytes >= 6);
+    assert_eq!(store.sweep(Duration::ZERO, None)?, (0, 0));
+    Ok(())
+}
+
+#[test]
+fn digests_of_files_are_read_once_as_long_as_they_stay() -> Done {
+    let folder = tempfile::tempdir()?;
+    let store = Store::at(&folder.path().join("cache"));
+    let path = folder.path().join("x");
+    fs::write(&path, "one")?;
+    assert_eq!(store.digest_of(&path)?, (Digest::of(b"one"), 3));
+    fs::write(&path, "three")?;
+    assert_eq!(store.digest_of(&path)?, (Digest::of(b"three"), 5));
+    assert!(store.digest_of(&folder.path().join("gone")).is_err());
+    Ok(())
+}
