@@ -38,7 +38,7 @@ fn kill_everywhere(make: impl Fn() -> Result<World, Box<dyn std::error::Error>>,
         world.run(words).code(0);
         world.run(&["check"]).code(0);
         assert!(
-            !world.path(".yalotheca/journal/0001/staged").join("0").exists(),
+            !world.path(".yalotheca/journal/0001/staged").join("0/0").exists(),
             "point {point} leaves litter"
         );
         assert!(point < 200, "it never comes through");

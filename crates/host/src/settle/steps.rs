@@ -26,6 +26,18 @@ pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), Se
     Ok(())
 }
 
+/// So many files are staged in one folder: in a full one each next file takes longer, and threads wait for one another.
+const IN_A_FOLDER: usize = 256;
+
+fn staged_folder(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
+    journal.inner(&format!("staged/{}", index / IN_A_FOLDER))
+}
+
+/// Where the file of a step waits.
+fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
+    journal.inner(&format!("staged/{}/{index}", index / IN_A_FOLDER))
+}
+
 /// So many files are staged by one thread.
 const FEW: usize = 64;
 
@@ -38,6 +50,9 @@ pub(super) fn stage(
 ) -> Result<(), SettleError> {
     let puts: Vec<(usize, &Step)> =
         steps.iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
+    for index in (0..steps.len()).step_by(IN_A_FOLDER) {
+        tree.make_folder(&staged_folder(journal, index)?)?;
+    }
     let cores = thread::available_parallelism().map_or(1, usize::from);
     let threads = (puts.len() / FEW).clamp(1, cores);
     let work = |share: &[(usize, &Step)]| {
@@ -66,7 +81,7 @@ fn stage_one(
 ) -> Result<(), SettleError> {
     let Step::Put { path, source, after, .. } = step else { return Ok(()) };
     let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
-    let staged = journal.inner(&format!("staged/{index}"))?;
+    let staged = staged_at(journal, index)?;
     let copy = |from: &Path| {
         let mut file = File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
         tree.bring(&mut file, &staged).map_err(SettleError::from)
@@ -119,7 +134,7 @@ pub(super) fn carry_out(
         Step::MakeFolder { path } => tree.make_folder(path)?,
         Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
         Step::Put { path, .. } => {
-            let staged = journal.inner(&format!("staged/{index}"))?;
+            let staged = staged_at(journal, index)?;
             if tree.find(&staged)?.is_some() {
                 if tree.find(path)?.is_some() {
                     tree.keep(path, &journal.inner(&format!("attic/{index}"))?)?;
@@ -157,7 +172,7 @@ pub(super) fn take_back(
         Step::RemoveFolder { path } => tree.make_folder(path)?,
         Step::SetAside { path, .. } => drop(bring_back(path)?),
         Step::Put { path, .. } => {
-            let staged = journal.inner(&format!("staged/{index}"))?;
+            let staged = staged_at(journal, index)?;
             let was_put = tree.find(&staged)?.is_none();
             if was_put && tree.find(path)?.is_some() && tree.find(&attic)?.is_none() {
                 tree.rename(path, &staged)?;

@@ -147,8 +147,8 @@ fn an_interrupted_settle_is_finished_or_taken_back_by_its_state() -> Done {
         carry_out(folder.path(), vec![text_step("order.txt", None, "new")], &BTreeMap::new())?;
         // As it is when the program dies after staging, or before it is complete.
         let journal = folder.path().join(".yalotheca/journal/0001");
-        fs::create_dir_all(journal.join("staged"))?;
-        fs::rename(folder.path().join("order.txt"), journal.join("staged/0"))?;
+        fs::create_dir_all(journal.join("staged/0"))?;
+        fs::rename(folder.path().join("order.txt"), journal.join("staged/0/0"))?;
         fs::remove_file(folder.path().join("yalotheca.toml"))?;
         fs::write(journal.join("state"), state)?;
         let outcome = settle::recover(&tree)?.ok_or("something was interrupted")?;

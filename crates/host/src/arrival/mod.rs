@@ -1,6 +1,9 @@
 //! What came to this machine: a file, an archive or a folder is looked into, and the contents in it are told with where
 //! the bytes of each of their files lie.
 
+mod pack;
+mod setup;
+
 use std::{
     collections::{BTreeMap, BTreeSet},
     io,
@@ -8,23 +11,21 @@ use std::{
 };
 
 use yalotheca_core::{
-    catalogue::{ReleaseFile, Side},
-    game::{DescribeError, Game, Shape, Template},
+    catalogue::ReleaseFile,
+    game::{DescribeError, Game, Shape},
     hint::Hint,
     id::{Digest, TreePath},
-    pack::{PACK_FILE, PACK_KIND},
+    pack::PACK_KIND,
     route::{
         Asked, Bundle, Found, LeftOut, Payload, PayloadFile, Recognised, Sorted, recognise,
         recognise_as_kind, sort_out,
     },
-    version::VersionRange,
 };
 
 use crate::{
     archive::{FolderBundle, ZipBundle},
     catalogue::ByteSource,
     store::Store,
-    survey,
     tree::digest_of,
     unpack::{
         Container, UnpackError, UnpackOptions, UnpackedBundle, bare_name, by_name, container_of, head_of,
@@ -299,93 +300,6 @@ impl Looking<'_> {
         Ok(())
     }
 
-    /// Where the archive is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
-    /// archives that are still to be opened.
-    fn setup(
-        &mut self,
-        inner: Vec<String>,
-        members: &BTreeMap<&str, (u64, Digest)>,
-    ) -> Result<Vec<String>, ArrivalError> {
-        let Some(root) = setup_root(self.game, members.keys().copied()) else { return Ok(inner) };
-        let failed = |why: String| ArrivalError::Describe {
-            path: "the setup".into(),
-            source: DescribeError { file: root.clone(), why },
-        };
-        let scope = survey::default_scope(self.game);
-        let protected = survey::protected(self.game, &scope).map_err(|error| failed(error.to_string()))?;
-        self.arrival.is_setup = true;
-        let rest: Vec<String> = self.arrival.unrouted.drain(..).chain(inner).collect();
-        for path in rest {
-            let own =
-                if root.is_empty() { Some(path.as_str()) } else { path.strip_prefix(&format!("{root}/")) };
-            let Some(own) = own else {
-                self.arrival.unrouted.push(path);
-                continue;
-            };
-            if protected.is_match(own) {
-                let why = "of a world, a save or a log; yours stays".into();
-                self.arrival.left_out.push(LeftOut { path, why });
-                continue;
-            }
-            let to = TreePath::new(own).map_err(|error| failed(error.to_string()))?;
-            if let Some((size, digest)) = members.get(path.as_str()).copied()
-                && let Some(at) = self.store.file(&digest)
-            {
-                self.arrival.once.push(Once { to, size, digest, source: ByteSource::Cached(at) });
-            }
-        }
-        Ok(Vec::new())
-    }
-
-    /// A pack in our own format: what it brings along is looked into, and needed by it.
-    fn open_packs(
-        &mut self,
-        bundle: &mut UnpackedBundle<'_>,
-        members: &BTreeMap<&str, (u64, Digest)>,
-    ) -> Result<(), ArrivalError> {
-        let is_pack = |arrived: &&mut Arrived| {
-            arrived.content.release.kind == PACK_KIND && arrived.payload != Payload::default()
-        };
-        let Some(arrived) = self.arrival.contents.iter_mut().find(is_pack) else { return Ok(()) };
-        let wrong = |file: &str, why: String| ArrivalError::Describe {
-            path: PACK_FILE.into(),
-            source: DescribeError { file: file.into(), why },
-        };
-        let pack = yalotheca_core::route::pack("the pack", bundle)
-            .map_err(|source| ArrivalError::Describe { path: "the pack".into(), source })?;
-        if pack.game != self.game.name {
-            return Err(wrong("game", format!("it is for {}, and this is a {}", pack.game, self.game.title)));
-        }
-        let place = |file: &str| {
-            let (size, digest) = members.get(file).copied()?;
-            Some((size, digest, self.store.file(&digest)?))
-        };
-        for member in pack.members.iter().filter(|member| member.side != Side::Player) {
-            let (_, _, at) =
-                place(&member.file).ok_or_else(|| wrong(&member.file, "it is not in the pack".into()))?;
-            let name = member.file.rsplit('/').next().map(str::to_owned);
-            let options = LookOptions { name, ..self.options.clone() };
-            let inner = look(&at, self.game, self.store, &options)?;
-            for mut one in inner.contents {
-                one.inside = below(&member.file, &one.inside);
-                let version = VersionRange::exactly(&one.content.release.version);
-                let any = one.content.release.version.is_unversioned();
-                let range = if any { VersionRange::any() } else { version };
-                arrived.content.release.needs.insert(one.content.id.clone(), range);
-                arrived.bundled.push(one);
-            }
-        }
-        for setting in &pack.settings {
-            let (size, digest, at) =
-                place(&setting.file).ok_or_else(|| wrong(&setting.file, "it is not in the pack".into()))?;
-            arrived.once.push(Once { to: setting.to.clone(), size, digest, source: ByteSource::Cached(at) });
-        }
-        // Nothing of the pack itself is placed by rule.
-        arrived.payload = Payload::default();
-        arrived.content.release.payload = Some(arrived.payload.digest());
-        Ok(())
-    }
-
     fn take_from_folder(&mut self, folder: &Path, sorted: Sorted) -> Result<(), ArrivalError> {
         let inner = self.take("", sorted, |from| {
             let place = folder.join(from);
@@ -419,33 +333,6 @@ impl Looking<'_> {
         self.arrival.broken.extend(sorted.broken.into_iter().map(|(path, why)| (below(outer, &path), why)));
         sorted.inner
     }
-}
-
-/// Returns the folder in an archive that is a whole server's folder, if there is one: the top, or the wrapper around all.
-fn setup_root<'a>(game: &Game, paths: impl Iterator<Item = &'a str>) -> Option<String> {
-    let paths: Vec<&str> = paths.collect();
-    let scope = survey::default_scope(game);
-    let wrapper = paths.first().and_then(|path| path.split_once('/')).map(|(top, _)| top);
-    let wrapper = wrapper
-        .filter(|top| paths.iter().all(|path| path.split_once('/').is_some_and(|(own, _)| own == *top)));
-    let is_one = |root: &str| {
-        let there = |template: &Template| {
-            let Ok(pattern) = template.render(&scope) else { return false };
-            let whole = if root.is_empty() { pattern } else { format!("{root}/{pattern}") };
-            paths.iter().any(|path| match whole.split_once('*') {
-                Some((head, tail)) => {
-                    let middle = path.strip_prefix(head).and_then(|rest| rest.strip_suffix(tail));
-                    middle.is_some_and(|middle| !middle.contains('/'))
-                }
-                None => *path == whole || path.strip_prefix(&whole).is_some_and(|rest| rest.starts_with('/')),
-            })
-        };
-        let any = &game.recognise_any;
-        !(game.recognise_all.is_empty() && any.is_empty())
-            && game.recognise_all.iter().all(there)
-            && (any.is_empty() || any.iter().any(there))
-    };
-    [Some(""), wrapper].into_iter().flatten().find(|root| is_one(root)).map(str::to_owned)
 }
 
 fn arrived(

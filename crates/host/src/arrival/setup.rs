@@ -1,0 +1,80 @@
+//! An archive that is a whole server's folder, as somebody packed it: its contents are found like any others; its settings go
+//! along, and its worlds, logs and start scripts do not.
+
+use std::collections::BTreeMap;
+
+use yalotheca_core::{
+    game::{DescribeError, Game, Template},
+    id::{Digest, TreePath},
+    route::LeftOut,
+};
+
+use super::{ArrivalError, Looking, Once};
+use crate::{catalogue::ByteSource, survey};
+
+impl Looking<'_> {
+    /// Where the archive is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
+    /// archives that are still to be opened.
+    pub(super) fn setup(
+        &mut self,
+        inner: Vec<String>,
+        members: &BTreeMap<&str, (u64, Digest)>,
+    ) -> Result<Vec<String>, ArrivalError> {
+        let Some(root) = setup_root(self.game, members.keys().copied()) else { return Ok(inner) };
+        let failed = |why: String| ArrivalError::Describe {
+            path: "the setup".into(),
+            source: DescribeError { file: root.clone(), why },
+        };
+        let scope = survey::default_scope(self.game);
+        let protected = survey::protected(self.game, &scope).map_err(|error| failed(error.to_string()))?;
+        self.arrival.is_setup = true;
+        let rest: Vec<String> = self.arrival.unrouted.drain(..).chain(inner).collect();
+        for path in rest {
+            let own =
+                if root.is_empty() { Some(path.as_str()) } else { path.strip_prefix(&format!("{root}/")) };
+            let Some(own) = own else {
+                self.arrival.unrouted.push(path);
+                continue;
+            };
+            if protected.is_match(own) {
+                let why = "of a world, a save or a log; yours stays".into();
+                self.arrival.left_out.push(LeftOut { path, why });
+                continue;
+            }
+            let to = TreePath::new(own).map_err(|error| failed(error.to_string()))?;
+            if let Some((size, digest)) = members.get(path.as_str()).copied()
+                && let Some(at) = self.store.file(&digest)
+            {
+                self.arrival.once.push(Once { to, size, digest, source: ByteSource::Cached(at) });
+            }
+        }
+        Ok(Vec::new())
+    }
+}
+
+/// Returns the folder in an archive that is a whole server's folder, if there is one: the top, or the wrapper around all.
+fn setup_root<'a>(game: &Game, paths: impl Iterator<Item = &'a str>) -> Option<String> {
+    let paths: Vec<&str> = paths.collect();
+    let scope = survey::default_scope(game);
+    let wrapper = paths.first().and_then(|path| path.split_once('/')).map(|(top, _)| top);
+    let wrapper = wrapper
+        .filter(|top| paths.iter().all(|path| path.split_once('/').is_some_and(|(own, _)| own == *top)));
+    let is_one = |root: &str| {
+        let there = |template: &Template| {
+            let Ok(pattern) = template.render(&scope) else { return false };
+            let whole = if root.is_empty() { pattern } else { format!("{root}/{pattern}") };
+            paths.iter().any(|path| match whole.split_once('*') {
+                Some((head, tail)) => {
+                    let middle = path.strip_prefix(head).and_then(|rest| rest.strip_suffix(tail));
+                    middle.is_some_and(|middle| !middle.contains('/'))
+                }
+                None => *path == whole || path.strip_prefix(&whole).is_some_and(|rest| rest.starts_with('/')),
+            })
+        };
+        let any = &game.recognise_any;
+        !(game.recognise_all.is_empty() && any.is_empty())
+            && game.recognise_all.iter().all(there)
+            && (any.is_empty() || any.iter().any(there))
+    };
+    [Some(""), wrapper].into_iter().flatten().find(|root| is_one(root)).map(str::to_owned)
+}
