@@ -5,8 +5,10 @@ use std::{
     sync::{Mutex, MutexGuard, PoisonError},
 };
 
-use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use yalotheca_host::fetch::Watch;
+
+use super::size;
 
 /// The bars.
 #[derive(Debug)]
@@ -25,10 +27,9 @@ struct State {
     files: usize,
 }
 
-const SIZED: &str = "  {msg:<32} [{bar:24}] {decimal_bytes} of {decimal_total_bytes}";
-const UNSIZED: &str = "  {msg:<32} {decimal_bytes}, {decimal_bytes_per_sec}";
-const WHOLE: &str =
-    "  {msg:<32} [{bar:24}] {decimal_bytes} of {decimal_total_bytes}, {decimal_bytes_per_sec}, {eta} left";
+const SIZED: &str = "  {msg:<24} [{wide_bar}] {here:>7} of {all:<7}";
+const UNSIZED: &str = "  {msg:<24} {here}";
+const WHOLE: &str = "  {msg:<24} [{wide_bar}] {here:>7} of {all:<7} {eta} left";
 
 /// A bar that draws nothing until it has its place among the others.
 fn hidden() -> ProgressBar {
@@ -36,8 +37,15 @@ fn hidden() -> ProgressBar {
 }
 
 fn style(template: &str) -> ProgressStyle {
+    let put = |to: &mut dyn std::fmt::Write, bytes: u64| {
+        let _written = write!(to, "{}", size(bytes));
+    };
     ProgressStyle::with_template(template)
         .unwrap_or_else(|_| ProgressStyle::default_bar())
+        .with_key("here", move |state: &ProgressState, to: &mut dyn std::fmt::Write| put(to, state.pos()))
+        .with_key("all", move |state: &ProgressState, to: &mut dyn std::fmt::Write| {
+            put(to, state.len().unwrap_or(0));
+        })
         .progress_chars("=> ")
 }
 
@@ -80,7 +88,7 @@ impl Watch for Bars {
         };
         bar.set_style(style(if total.is_some() { SIZED } else { UNSIZED }));
         bar.set_length(total.unwrap_or(0));
-        bar.set_message(name.chars().take(32).collect::<String>());
+        bar.set_message(name.chars().take(24).collect::<String>());
         bar.set_position(there);
         state.running.insert(number, bar);
         number
