@@ -211,3 +211,68 @@ proptest! {
         prop_assert_eq!(server, start);
     }
 }
+
+/// What plays in turn, as one text or one line each: the list is the administrator's as a whole.
+fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
+    let (file, format, pointer) = match separator {
+        Some(_) => ("server.cfg", Format::Keywords, "/sv_maprotation"),
+        None => ("rotation.list", Format::Lines, ""),
+    };
+    let registration = |name: &&str| Registration {
+        content: id(name),
+        file: path(file),
+        format,
+        pointer: Pointer::parse(pointer).unwrap(),
+        create: String::new(),
+        entry: Entry::Item {
+            item: (*name).to_owned(),
+            ordered: true,
+            separator: separator.map(str::to_owned),
+            alone: true,
+        },
+    };
+    Desired { registrations: names.iter().map(registration).collect(), ..Desired::default() }
+}
+
+#[test]
+fn a_list_that_is_decided_whole_holds_nothing_else() {
+    for (separator, file, before, after) in [
+        (
+            Some(" "),
+            "server.cfg",
+            "sv_map dm1\nsv_maprotation x dm1 # ours\n",
+            "sv_map dm1\nsv_maprotation quay dm1 # ours\n",
+        ),
+        (None, "rotation.list", "# ours\nx\ndm1\n", "# ours\nquay\ndm1\n"),
+    ] {
+        let mut server = Server::with(&[(file, before)]);
+        let change = plan(
+            &in_turn(&["quay", "dm1"], separator),
+            BTreeMap::new(),
+            &Receipt::empty(),
+            &server.present(),
+        )
+        .unwrap();
+        server.carry_out(&change, &BTreeMap::new());
+        assert_eq!(server.files[&path(file)], after.as_bytes(), "{file}");
+        let acts: Vec<(EntryAct, &str)> =
+            change.config[0].entries.iter().map(|entry| (entry.act, entry.what.as_str())).collect();
+        assert_eq!(acts, [(EntryAct::Remove, "x"), (EntryAct::Add, "quay")]);
+        // Again there is nothing to do; another order is another list.
+        let receipt = change.receipt;
+        let again = plan(&in_turn(&["quay", "dm1"], separator), BTreeMap::new(), &receipt, &server.present())
+            .unwrap();
+        assert!(again.steps.is_empty(), "{:?}", again.steps);
+        let turned =
+            plan(&in_turn(&["dm1", "quay"], separator), BTreeMap::new(), &receipt, &server.present())
+                .unwrap();
+        server.carry_out(&turned, &BTreeMap::new());
+        let text = String::from_utf8(server.files[&path(file)].clone()).unwrap();
+        assert!(text.find("dm1").unwrap() < text.rfind("quay").unwrap(), "{text}");
+        // Left alone, what stood there before us stays.
+        let left = plan(&Desired::default(), BTreeMap::new(), &turned.receipt, &server.present()).unwrap();
+        server.carry_out(&left, &BTreeMap::new());
+        let text = String::from_utf8(server.files[&path(file)].clone()).unwrap();
+        assert!(text.contains("dm1") && !text.contains("quay"), "{text}");
+    }
+}

@@ -412,6 +412,74 @@ mod tests {
     }
 
     #[test]
+    fn what_is_given_by_hand_is_noted_and_read_again() {
+        let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
+        let id = ContentId::new("foghorn").unwrap();
+        let given = Given {
+            link: Some("https://files.example/s/8f2?view=0".into()),
+            blake3: Some(Digest::of(b"x")),
+            inside: Some("pack/foghorn.swp".into()),
+            version: Some(ReleaseVersion::parse("0.9").unwrap()),
+            place: [("extra/*".to_owned(), "weather".to_owned())].into(),
+            leave: vec!["**/*.bak".into()],
+            facts: [("number".to_owned(), "4410021".to_owned())].into(),
+            ..Given::default()
+        };
+        control.give(&id, &given);
+        let read = ControlFile::parse("y", &control.text()).unwrap();
+        assert_eq!((read.given.get(&id), read.wants.get(&id)), (Some(&given), Some(&VersionRange::any())));
+        assert!(
+            control.text().lines().any(|line| line.starts_with("foghorn = { link = ")),
+            "{}",
+            control.text()
+        );
+        // By name again: it is no longer given.
+        control.want(&id, &VersionRange::any());
+        assert!(
+            control.given.is_empty() && ControlFile::parse("y", &control.text()).unwrap().given.is_empty()
+        );
+        assert!(control.unwant(&id));
+        assert_eq!(control.text(), TEXT);
+    }
+
+    #[test]
+    fn a_want_in_braces_names_one_place() {
+        for (want, says) in [
+            ("{ }", "either \"link\" or \"file\""),
+            ("{ link = \"x\", file = \"y\" }", "either \"link\" or \"file\""),
+            ("{ lnk = \"x\" }", "a range of versions, or"),
+            ("7", "a range of versions, or"),
+            ("\"~~\"", "range"),
+        ] {
+            let error = ControlFile::parse("y", &format!("{TEXT}foghorn = {want}\n")).unwrap_err();
+            assert!(error.why.contains(says), "{want}: {error}");
+            assert_eq!(error.line, 10, "{want}: {error}");
+        }
+    }
+
+    #[test]
+    fn maps_are_noted_and_forgotten() {
+        let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
+        let names = ["gull_cliffs".to_owned(), "pier_lights".to_owned()];
+        control.play(Some("gull_cliffs"));
+        control.rotate(Some(&names));
+        control.offer(Some(&names[..1]));
+        let text = control.text();
+        assert!(text.ends_with(
+            "[maps]\nplay = \"gull_cliffs\"\nrotate = [\"gull_cliffs\", \"pier_lights\"]\noffer = [\"gull_cliffs\"]\n"
+        ));
+        assert_eq!(ControlFile::parse("y", &text).unwrap().maps, control.maps);
+        control.play(None);
+        control.rotate(None);
+        control.offer(None);
+        assert_eq!(control.text(), TEXT);
+        let bounds = ControlFile::parse("y", &format!("{TEXT}[unpack]\nentries = 5\n")).unwrap().unpack;
+        assert_eq!((bounds.entries, bounds.bytes), (Some(5), None));
+        let rules = format!("{TEXT}[[link]]\nmatch = '^x$'\ndirect = \"y\"\n");
+        assert_eq!(ControlFile::parse("y", &rules).unwrap().links.len(), 1);
+    }
+
+    #[test]
     fn edits_keep_comments_and_undo_themselves() {
         let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
         assert_eq!(control.text(), TEXT);
