@@ -68,7 +68,7 @@ pub(crate) enum Command {
     Why(commands::why::WhyArgs),
     /// Show the load order with its reasons, or ask for another place in it
     Order(commands::order::OrderArgs),
-    /// Show the maps that are here: what is played, in turn, and for players to choose; or change that
+    /// Show which maps are here and what is played; or change that
     Maps(commands::maps::MapsArgs),
     /// Make a modpack of what is here
     Modpack(commands::modpack::ModpackArgs),
@@ -86,7 +86,7 @@ pub(crate) enum Command {
     Undo,
     /// List what was settled, when and by whom
     History,
-    /// For the cache of what catalogues gave
+    /// Sweep the cache of what catalogues, links and archives gave
     Catalogue(commands::catalogue::CatalogueArgs),
     /// List, show and test game definitions
     Game(commands::game::GameArgs),

@@ -12,7 +12,7 @@ use crate::{
     view::{Page, Role, View, count, size},
 };
 
-/// For the cache of what catalogues gave.
+/// Sweep the cache of what catalogues, links and archives gave.
 #[derive(Debug, Args)]
 pub(crate) struct CatalogueArgs {
     #[command(subcommand)]
