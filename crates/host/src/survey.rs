@@ -364,14 +364,8 @@ fn look_at_single(
     let bears =
         |suffix: &Option<String>| suffix.as_ref().is_some_and(|suffix| name.ends_with(suffix.as_str()));
     let kinds = game.kinds.values().filter(|kind| kind.shape == Shape::File && bears(&kind.suffix));
-    let mut few: BTreeSet<String> = kinds
-        .flat_map(|kind| {
-            let companions = kind.companions.iter();
-            companions
-                .map(|companion| companion.replace("{{ name }}", kind.stem(name)))
-                .chain([name.to_owned()])
-        })
-        .collect();
+    let mut few: BTreeSet<String> =
+        kinds.flat_map(|kind| kind.companions_of(kind.stem(name)).chain([name.to_owned()])).collect();
     if few.is_empty() {
         return Ok(false);
     }

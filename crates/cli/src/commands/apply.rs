@@ -21,7 +21,7 @@ use yalotheca_host::{
 use super::clean;
 use crate::{
     error::CommandError,
-    plan::{Fresh, plan_change, sources},
+    plan::{Fresh, Planned, plan_change, sources},
     session::{Session, Shelf},
     ui::Ui,
     view::change::ChangeView,
@@ -97,17 +97,7 @@ pub(crate) fn apply(
         ui.note("Nothing was changed.");
         return Ok(ExitCode::SUCCESS);
     }
-    let mut bytes = sources(session, shelf, &planned)?;
-    bytes.extend(along.bytes);
-    let order = Order {
-        change: &planned.change,
-        receipt_before: &session.receipt,
-        before: texts(&session.control),
-        after: ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) },
-        control: session.control.folder.clone(),
-        origin: origin(&view.summary(), None),
-    };
-    let number = settle::settle(&session.tree, &order, &bytes)?;
+    let number = carry_out(session, shelf, wants, &planned, (along.bytes, &view.summary()))?;
     view.settled = true;
     view.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {
@@ -115,6 +105,27 @@ pub(crate) fn apply(
     }
     ui.show(&view)?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// Carries a planned change out and returns its number. The server must be claimed.
+pub(crate) fn carry_out(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    wants: &ControlFile,
+    planned: &Planned,
+    (more, summary): (BTreeMap<Digest, ByteSource>, &str),
+) -> Result<u32, CommandError> {
+    let mut bytes = sources(session, shelf, planned)?;
+    bytes.extend(more);
+    let order = Order {
+        change: &planned.change,
+        receipt_before: &session.receipt,
+        before: texts(&session.control),
+        after: ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) },
+        control: session.control.folder.clone(),
+        origin: origin(summary, None),
+    };
+    Ok(settle::settle(&session.tree, &order, &bytes)?)
 }
 
 /// There is nothing to settle, but the wants or the lock may still read otherwise.

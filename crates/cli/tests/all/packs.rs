@@ -125,8 +125,8 @@ fn a_pack_of_a_lineup_is_solved_with_the_rest_of_another_server() -> Done {
     other.run(&["drop", "festival", "gull-chat", "--yes"]).code(0);
     assert_eq!(other.read("plugins/tidebell/settings.yml")?, "volume: 9\n");
     assert!(!other.path("mods").exists() && !other.path("pontoon-3.1.swl").exists());
-    assert_eq!(other.read("boot.json")?, fs::read_to_string(other.path("boot.json"))?);
-    assert!(before.contains_key("boot.json"));
+    let after = other.digests()?;
+    assert!(before.contains_key("boot.json") && before.get("boot.json") == after.get("boot.json"));
     Ok(())
 }
 

@@ -217,6 +217,11 @@ impl Kind {
         self.suffix.as_ref().and_then(|suffix| name.strip_suffix(suffix.as_str())).unwrap_or(name)
     }
 
+    /// Returns the names of the files that go along with one, by its name without the suffix.
+    pub fn companions_of(&self, stem: &str) -> impl Iterator<Item = String> {
+        self.companions.iter().map(move |companion| Template::fill_name(companion, stem))
+    }
+
     /// Looks whether a file that begins so and has that size can be one of the kind.
     ///
     /// # Errors

@@ -7,7 +7,7 @@ use globset::GlobMatcher;
 
 use super::{Bundle, Inner, Recognised, recognise, recognise_as};
 use crate::{
-    game::{DescribeError, Game, Kind, Shape, Template},
+    game::{DescribeError, Game, Kind, Shape},
     id::TreePath,
 };
 
@@ -286,8 +286,7 @@ impl Sorting<'_> {
     ) -> Result<(), DescribeError> {
         let stem = kind.stem(base(&path)).to_owned();
         let mut files = vec![FoundFile { from: path.clone(), path: base(&path).into(), to: None }];
-        for companion in &kind.companions {
-            let name = Template::fill_name(companion, &stem);
+        for name in kind.companions_of(&stem) {
             let beside = if folder_of(&path).is_empty() {
                 name.clone()
             } else {

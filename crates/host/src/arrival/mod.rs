@@ -205,17 +205,14 @@ impl Looking<'_> {
         if container == Some(Container::Zip) && self.whole_archive(path, name, outer)? {
             return Ok(());
         }
-        let Some(container) = container else {
+        if container.is_none() {
             return self.plain_file(path, name, outer);
-        };
+        }
         let shown = if outer.is_empty() { name.to_owned() } else { outer.to_owned() };
         let Some(unpacked) = unpack(path, &shown, self.store, &self.options.unpack)? else { return Ok(()) };
         self.arrival.notes.extend(unpacked.notes.iter().map(|note| format!("{shown}: {note}")));
         let mut bundle = UnpackedBundle::new(&unpacked, self.store);
-        let stem =
-            if container.is_compression() && unpacked.members.len() == 1 { "" } else { bare_name(name) };
-        let sorted =
-            self.sorted(&shown, if stem.is_empty() { bare_name(name) } else { stem }, &mut bundle)?;
+        let sorted = self.sorted(&shown, bare_name(name), &mut bundle)?;
         let members: BTreeMap<&str, (u64, Digest)> = unpacked
             .members
             .iter()
@@ -277,11 +274,7 @@ impl Looking<'_> {
         let folder = path.parent().unwrap_or(Path::new("."));
         let file = path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
         let kinds = self.game.kinds.values().filter(|kind| kind.shape == Shape::File);
-        let mut few: BTreeSet<String> = kinds
-            .flat_map(|kind| {
-                kind.companions.iter().map(|companion| companion.replace("{{ name }}", kind.stem(&file)))
-            })
-            .collect();
+        let mut few: BTreeSet<String> = kinds.flat_map(|kind| kind.companions_of(kind.stem(&file))).collect();
         if !outer.is_empty() || file != name {
             // In the cache, what lies beside it is somebody else's.
             few.clear();

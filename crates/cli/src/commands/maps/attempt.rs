@@ -5,20 +5,17 @@ use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
-use yalotheca_host::{
-    settle::{self, Order},
-    trial::{Trial, TrialOptions, trial},
-};
+use yalotheca_host::trial::{Trial, TrialOptions, trial};
 
 use super::{Origin, look};
 use crate::{
     args::Global,
     commands::{
         add::{AddArgs, ways},
-        apply::{origin, texts},
+        apply::carry_out,
     },
     error::CommandError,
-    plan::{Fresh, plan_change, sources},
+    plan::{Fresh, plan_change},
     session::Session,
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
@@ -212,15 +209,5 @@ fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandE
     let planned = plan_change(session, &shelf, wants, &Fresh::None, &BTreeMap::new())?;
     let view = ChangeView::of(session.shown(), &planned);
     let _claim = session.claim_stopped()?;
-    let bytes = sources(session, &shelf, &planned)?;
-    let order = Order {
-        change: &planned.change,
-        receipt_before: &session.receipt,
-        before: texts(&session.control),
-        after: settle::ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) },
-        control: session.control.folder.clone(),
-        origin: origin(&view.summary(), None),
-    };
-    settle::settle(&session.tree, &order, &bytes)?;
-    Ok(())
+    carry_out(session, &shelf, wants, &planned, (BTreeMap::new(), &view.summary())).map(drop)
 }

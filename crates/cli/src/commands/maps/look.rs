@@ -124,8 +124,7 @@ fn inspect(session: &Session, rule: &Maps, kind: &Kind, map: &mut MapLine) -> Re
         _ => map.troubles.push(format!("{file} is not there")),
     }
     if map.bytes.is_some() {
-        for companion in &kind.companions {
-            let name = companion.replace("{{ name }}", &map.name);
+        for name in kind.companions_of(&map.name) {
             if session.tree.find(&folder.join(&name)?)?.is_none() {
                 map.notes.push(format!("{name} does not lie beside it"));
             }
