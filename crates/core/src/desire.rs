@@ -44,7 +44,7 @@ pub enum Entry {
     /// An item of a list.
     Item {
         /// The item.
-        item: String,
+        item: Value,
         /// Whether the list follows the lineup's order.
         ordered: bool,
         /// What separates items, where the list is one text.
@@ -53,6 +53,23 @@ pub enum Entry {
         /// Whether the list holds nothing else: the administrator decides the whole of it.
         #[serde(default, skip_serializing_if = "std::ops::Not::not")]
         alone: bool,
+        /// What stays at the end of the list, whoever wrote it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        last: Option<String>,
+    },
+    /// A name under a number of its own.
+    Number {
+        /// The name.
+        item: String,
+        /// Whether the numbers run from 1 without a gap.
+        consecutive: bool,
+    },
+    /// A text between a first and a last line of its own.
+    Block {
+        /// What these lines call it.
+        name: String,
+        /// The text.
+        text: String,
     },
 }
 
@@ -209,7 +226,13 @@ fn play(
         let (Some(names), Some(list)) = (names, list) else { continue };
         for name in names {
             let separator = list.separator.clone();
-            let entry = Entry::Item { item: name.clone(), ordered: true, separator, alone: true };
+            let entry = Entry::Item {
+                item: Value::Text(name.clone()),
+                ordered: true,
+                separator,
+                alone: true,
+                last: None,
+            };
             put(name, &list.place, &list.create, entry)?;
         }
     }
@@ -245,10 +268,11 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         create: rule.create.clone(),
         entry: match &rule.verb {
             RegisterVerb::Item { item, ordered, separator } => Entry::Item {
-                item: item.render(scope).map_err(text)?,
+                item: Value::Text(item.render(scope).map_err(text)?),
                 ordered: *ordered,
                 separator: separator.clone(),
                 alone: false,
+                last: None,
             },
             RegisterVerb::Set { text: Some(template), .. } => {
                 Entry::Set(Value::Text(template.render(scope).map_err(text)?))

@@ -11,7 +11,7 @@ use regex::Regex;
 use yalotheca_core::{
     catalogue::Platform,
     control::MapsSection,
-    document::{Document, ParseDocumentError, Pointer},
+    document::{Document, ParseDocumentError, Pointer, Value},
     game::{DescribeError, Game, ListPlace, Place, PlatformRule, RenderError, Scope, Shape, Template},
     hint::Hint,
     id::{ContentId, ParseIdError, TreePath},
@@ -73,12 +73,11 @@ pub struct Survey {
 pub fn value_at(tree: &dyn Tree, place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
     let file = TreePath::new(&place.file.render(scope)?)?;
     let Some(bytes) = tree.read(&file)? else { return Ok(None) };
-    value_in(&file.to_string(), &bytes, place, scope)
+    value_in(&file.to_string(), bytes, place, scope)
 }
 
-fn value_in(file: &str, bytes: &[u8], place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
-    let text = String::from_utf8_lossy(bytes);
-    let document = Document::parse(place.format, &text)
+fn value_in(file: &str, bytes: Vec<u8>, place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
+    let document = Document::read(place.format, bytes)
         .map_err(|source| SurveyError::Broken { path: file.to_owned(), source })?;
     let pointer = place.pointer.render(scope)?;
     Ok(Pointer::parse(&pointer).ok().and_then(|pointer| document.get(&pointer)).map(|value| value.plain()))
@@ -102,7 +101,7 @@ pub fn value_inside(
     let Ok(Some(mut bundle)) = ZipBundle::open(&tree.at(&path)) else { return Ok(None) };
     let member = place.file.render(scope)?;
     match bundle.read(&member) {
-        Ok(Some(bytes)) => value_in(&format!("{name}: {member}"), &bytes, place, scope),
+        Ok(Some(bytes)) => value_in(&format!("{name}: {member}"), bytes, place, scope),
         _ => Ok(None),
     }
 }
@@ -263,13 +262,12 @@ pub fn played(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<MapsSectio
         let Some(ListPlace { place, separator, .. }) = list else { return Ok(None) };
         let file = TreePath::new(&place.file.render(scope)?)?;
         let Some(bytes) = tree.read(&file)? else { return Ok(None) };
-        let text = String::from_utf8_lossy(&bytes);
-        let document = Document::parse(place.format, &text)
+        let document = Document::read(place.format, bytes)
             .map_err(|source| SurveyError::Broken { path: file.to_string(), source })?;
         let Ok(pointer) = Pointer::parse(&place.pointer.render(scope)?) else { return Ok(None) };
         let items = match separator {
             Some(separator) => document.parts(&pointer, separator),
-            None => document.items(&pointer).unwrap_or_default(),
+            None => document.items(&pointer).unwrap_or_default().iter().map(Value::plain).collect(),
         };
         Ok((!items.is_empty()).then_some(items))
     };

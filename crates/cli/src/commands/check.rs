@@ -157,7 +157,7 @@ fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, D
             continue;
         }
         let Some(bytes) = session.tree.read(&registration.file)? else { continue };
-        if let Err(error) = Document::parse(registration.format, &String::from_utf8_lossy(&bytes)) {
+        if let Err(error) = Document::read(registration.format, bytes) {
             let path = &registration.file;
             let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
             let fix = format!("mend line {} of {path}", error.line);

@@ -4,8 +4,8 @@ use std::process::ExitCode;
 
 use clap::Args;
 use yalotheca_core::{
-    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, Source, Step},
-    document::{Document, Pointer, Value},
+    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, PlanChangeError, put_text},
+    document::{Document, Pointer, TextFile, Value},
     id::{ContentId, Digest, TreePath},
 };
 use yalotheca_host::{survey::SurveyError, tree::Tree};
@@ -57,27 +57,24 @@ fn accept(session: &Session) -> Result<Option<ChangeSet>, CommandError> {
     let pointer = Pointer::parse(&pointer)
         .map_err(|error| CommandError::Usage { what: error.to_string(), hint: None })?;
     let bytes = session.tree.read(&path)?;
-    let text = bytes.as_ref().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).unwrap_or_default();
-    let mut document = Document::parse(terms.place.format, &text)
+    let before = bytes.as_ref().map(|bytes| Digest::of(bytes));
+    let file = bytes.map(TextFile::read).unwrap_or_default();
+    let mut document = Document::parse(terms.place.format, file.text())
         .map_err(|source| SurveyError::Broken { path: path.to_string(), source })?;
     let agreed = Value::Text(terms.agreed.clone());
     if document.get(&pointer).is_some_and(|now| now.means(&agreed)) {
         return Ok(None);
     }
     document.set(&pointer, &agreed)?;
-    let text = document.into_text();
+    let new = file
+        .with(document.into_text())
+        .map_err(|source| PlanChangeError::Encode { path: path.clone(), source })?;
     let what = format!("{} = {agreed}", pointer.to_string().trim_start_matches('/'));
     let content = ContentId::new(&session.game.name)?;
     let entries = vec![EntryLine { act: EntryAct::Set, what, content }];
     Ok(Some(ChangeSet {
-        config: vec![ConfigLine { path: path.clone(), created: bytes.is_none(), removed: false, entries }],
-        steps: vec![Step::Put {
-            path,
-            before: bytes.map(|bytes| Digest::of(&bytes)),
-            after: Digest::of(text.as_bytes()),
-            size: text.len() as u64,
-            source: Source::Text(text),
-        }],
+        config: vec![ConfigLine { path: path.clone(), created: before.is_none(), removed: false, entries }],
+        steps: vec![put_text(&path, before, new)],
         ..ChangeSet::default()
     }))
 }

@@ -6,6 +6,7 @@ use serde::Serialize;
 use yalotheca_core::{
     change::{ChangeSet, Present, Receipt, Step, undo},
     control::{LOCK_FILE, LockFile},
+    document::TextFile,
     id::TreePath,
 };
 use yalotheca_host::{
@@ -137,7 +138,7 @@ fn look(session: &Session, steps: &[Step], before: &Receipt) -> Result<Present, 
                 let is_text =
                     matches!(step, Step::Put { source: yalotheca_core::change::Source::Text(_), .. });
                 if is_text || configs.contains(path) {
-                    let text = session.tree.read(path)?.and_then(|bytes| String::from_utf8(bytes).ok());
+                    let text = session.tree.read(path)?.map(TextFile::read);
                     present.texts.extend(text.map(|text| (path.clone(), text)));
                 }
             }

@@ -11,6 +11,7 @@ use yalotheca_core::{
     change::{ChangeSet, Present, Settled, Source, Step, paths_of_interest, plan},
     control::{ControlFile, LockFile, Locked},
     desire::{Desired, LineupEntry, desire},
+    document::TextFile,
     id::{ContentId, Digest, TreePath},
     order::{Leaning, Order, Place, order},
     route::Payload,
@@ -179,11 +180,7 @@ pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, Comm
     }
     for path in texts {
         if let Some(bytes) = tree.read(&path)? {
-            let text = String::from_utf8(bytes).map_err(|_| CommandError::Refused {
-                what: format!("{path} is not UTF-8 text"),
-                hint: Some("convert it, or take the contents that are registered in it out by hand".into()),
-            })?;
-            present.texts.insert(path, text);
+            present.texts.insert(path, TextFile::read(bytes));
         }
     }
     for path in folders {

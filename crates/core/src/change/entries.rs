@@ -1,6 +1,6 @@
 //! One configuration file: from its text and what is ours in it to its new text.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, hash_map};
 
 use serde::Serialize;
 
@@ -59,21 +59,154 @@ pub(super) fn compile(
 ) -> Result<Compiled, EditDocumentError> {
     let mut entries = Vec::new();
     let mut lines = Vec::new();
+    blocks(&mut document, owned, wanted, &mut entries, &mut lines)?;
     sets(&mut document, owned, wanted, &mut entries, &mut lines)?;
-    let places: BTreeSet<&Pointer> = owned
-        .iter()
-        .filter(|entry| matches!(entry.entry, Entry::Item { .. }))
-        .map(|entry| &entry.pointer)
-        .chain(wanted.iter().filter(|r| matches!(r.entry, Entry::Item { .. })).map(|r| &r.pointer))
-        .collect();
-    for place in places {
+    let is_item = |entry: &Entry| matches!(entry, Entry::Item { .. });
+    for place in places(owned, wanted, is_item) {
         list(&mut document, place, owned, wanted, (&mut entries, &mut lines))?;
+    }
+    let is_number = |entry: &Entry| matches!(entry, Entry::Number { .. });
+    for place in places(owned, wanted, is_number) {
+        numbers(&mut document, place, owned, wanted, (&mut entries, &mut lines))?;
     }
     Ok(Compiled { text: document.into_text(), entries, lines })
 }
 
+/// Returns the places at which there are entries of a sort, ours or wanted.
+fn places<'e>(
+    owned: &'e [OwnedEntry],
+    wanted: &[&'e Registration],
+    of_sort: impl Fn(&Entry) -> bool,
+) -> BTreeSet<&'e Pointer> {
+    let ours = owned.iter().filter(|entry| of_sort(&entry.entry)).map(|entry| &entry.pointer);
+    ours.chain(wanted.iter().filter(|r| of_sort(&r.entry)).map(|r| &r.pointer)).collect()
+}
+
+/// Fragments between lines of their own.
+fn blocks(
+    document: &mut Document,
+    owned: &[OwnedEntry],
+    wanted: &[&Registration],
+    entries: &mut Vec<OwnedEntry>,
+    lines: &mut Vec<EntryLine>,
+) -> Result<(), EditDocumentError> {
+    let blocks = || {
+        wanted.iter().filter_map(|r| {
+            if let Entry::Block { name, text } = &r.entry { Some((r, name, text)) } else { None }
+        })
+    };
+    for entry in owned {
+        let Entry::Block { name, .. } = &entry.entry else { continue };
+        if blocks().all(|(_, other, _)| other != name) && document.fragment(name)?.is_some() {
+            document.set_fragment(name, None)?;
+            lines.push(EntryLine {
+                act: EntryAct::Remove,
+                what: format!("the block {name}"),
+                content: entry.content.clone(),
+            });
+        }
+    }
+    for (registration, name, text) in blocks() {
+        let now = document.fragment(name)?;
+        if now.as_ref().is_none_or(|now| now.trim_end() != text.trim_end()) {
+            let act = if now.is_some() { EntryAct::Set } else { EntryAct::Add };
+            document.set_fragment(name, Some(text))?;
+            let content = registration.content.clone();
+            lines.push(EntryLine { act, what: format!("the block {name}"), content });
+        }
+        entries.push(own(registration, Before::Absent { made: 0 }));
+    }
+    Ok(())
+}
+
+/// Numbered names: each wanted one under a number of its own, the next that is free.
+fn numbers(
+    document: &mut Document,
+    place: &Pointer,
+    owned: &[OwnedEntry],
+    wanted: &[&Registration],
+    (entries, lines): (&mut Vec<OwnedEntry>, &mut Vec<EntryLine>),
+) -> Result<(), EditDocumentError> {
+    let here: Vec<(&&Registration, &String)> = wanted
+        .iter()
+        .filter(|r| r.pointer == *place)
+        .filter_map(|r| if let Entry::Number { item, .. } = &r.entry { Some((r, item)) } else { None })
+        .collect();
+    let ours: BTreeMap<&String, &OwnedEntry> = owned
+        .iter()
+        .filter(|entry| entry.pointer == *place)
+        .filter_map(
+            |entry| if let Entry::Number { item, .. } = &entry.entry { Some((item, entry)) } else { None },
+        )
+        .collect();
+    let is_consecutive = |entry: &Entry| matches!(entry, Entry::Number { consecutive: true, .. });
+    let consecutive =
+        here.iter().any(|(r, _)| is_consecutive(&r.entry)) || ours.values().any(|e| is_consecutive(&e.entry));
+    let mut seen = BTreeSet::new();
+    let mut gone = Vec::new();
+    for (number, item) in document.numbered(place) {
+        let wanted = here.iter().any(|(_, wanted)| **wanted == item);
+        let leaves = ours.get(&item).is_some_and(|entry| !wanted && !matches!(entry.before, Before::Text(_)));
+        if leaves || wanted && !seen.insert(item.clone()) {
+            gone.push((number, item));
+        }
+    }
+    for (number, item) in gone.into_iter().rev() {
+        document.unset(&place.join(&number.to_string()))?;
+        if consecutive {
+            // Those behind it move up; their lines stay and their names change.
+            for (later, name) in document.numbered(place).into_iter().filter(|(later, _)| *later > number) {
+                document.unset(&place.join(&later.to_string()))?;
+                document.set(&place.join(&(later - 1).to_string()), &Value::Text(name))?;
+            }
+        }
+        let content = ours
+            .get(&item)
+            .map(|entry| &entry.content)
+            .or(here.iter().find(|(_, name)| **name == item).map(|(r, _)| &r.content));
+        if let Some(content) = content {
+            lines.push(EntryLine {
+                act: EntryAct::Remove,
+                what: format!("{number}: {item}"),
+                content: content.clone(),
+            });
+        }
+    }
+    for (registration, item) in here {
+        let there = document.numbered(place);
+        let before = if there.iter().any(|(_, name)| name == item) {
+            ours.get(item).map_or_else(|| Before::Text(item.clone()), |entry| entry.before.clone())
+        } else {
+            let taken: BTreeSet<u64> = there.iter().map(|(number, _)| *number).collect();
+            let highest = taken.last().copied().unwrap_or(0);
+            let free = if consecutive {
+                (1..).find(|number| !taken.contains(number)).unwrap_or(1)
+            } else {
+                highest + 1
+            };
+            lines.push(EntryLine {
+                act: EntryAct::Add,
+                what: format!("{free}: {item}"),
+                content: registration.content.clone(),
+            });
+            document.set(&place.join(&free.to_string()), &Value::Text(item.clone()))?
+        };
+        entries.push(own(registration, before));
+    }
+    Ok(())
+}
+
 fn shown(pointer: &Pointer, value: &Value) -> String {
-    format!("{} = {value}", pointer.to_string().trim_start_matches('/'))
+    format!("{} = {}", pointer.to_string().trim_start_matches('/'), brief(&value.plain()))
+}
+
+/// Long values are told by their beginning.
+fn brief(text: &str) -> String {
+    const MOST: usize = 60;
+    if text.chars().count() <= MOST {
+        return text.to_owned();
+    }
+    format!("{}…", text.chars().take(MOST).collect::<String>())
 }
 
 fn sets(
@@ -95,7 +228,7 @@ fn sets(
             (EntryAct::Leave, format!("{} (changed by hand)", shown(&entry.pointer, &now)))
         } else if let Before::Text(text) = &entry.before {
             document.put_back(&entry.pointer, &entry.before)?;
-            (EntryAct::Restore, shown(&entry.pointer, &Value::Text(text.trim_matches('"').to_owned())))
+            (EntryAct::Restore, shown(&entry.pointer, &Value::Text(text.trim().trim_matches('"').to_owned())))
         } else {
             document.put_back(&entry.pointer, &entry.before)?;
             (EntryAct::Remove, shown(&entry.pointer, value))
@@ -136,18 +269,49 @@ fn own(registration: &Registration, before: Before) -> OwnedEntry {
     }
 }
 
-fn item_of(entry: &Entry) -> Option<(&String, bool)> {
-    match entry {
-        Entry::Item { item, ordered, .. } => Some((item, *ordered)),
-        Entry::Set(_) => None,
-    }
+/// One list as it should be.
+struct Wanted<'e> {
+    /// Each item once, by its meaning, with its value and whose it is.
+    items: Vec<(String, &'e Value, &'e ContentId)>,
+    /// Where each stands in that.
+    by_meaning: HashMap<String, usize>,
+    /// Whether it follows the lineup's order.
+    ordered: bool,
+    /// What separates items, where it is one text.
+    separator: Option<&'e str>,
+    /// Whether it holds ours only.
+    alone: bool,
+    /// What stands at its end, whoever wrote it.
+    last: Option<&'e String>,
 }
 
-/// What separates the items of a list that is one text, and whether it holds ours only.
-fn list_form(entry: &Entry) -> (Option<&str>, bool) {
-    match entry {
-        Entry::Item { separator, alone, .. } => (separator.as_deref(), *alone),
-        Entry::Set(_) => (None, false),
+impl<'e> Wanted<'e> {
+    fn of(place: &Pointer, owned: &'e [OwnedEntry], wanted: &[&'e Registration]) -> Self {
+        let (items, by_meaning) = (Vec::new(), HashMap::new());
+        let mut this = Self { items, by_meaning, ordered: false, separator: None, alone: false, last: None };
+        for registration in wanted.iter().filter(|r| r.pointer == *place) {
+            let Entry::Item { item, ordered, separator, alone, last } = &registration.entry else { continue };
+            this.ordered |= *ordered || last.is_some();
+            this.alone |= *alone;
+            this.separator = this.separator.or(separator.as_deref());
+            this.last = this.last.or(last.as_ref());
+            let meaning = item.meaning();
+            if let hash_map::Entry::Vacant(free) = this.by_meaning.entry(meaning.clone()) {
+                free.insert(this.items.len());
+                this.items.push((meaning, item, &registration.content));
+            }
+        }
+        let ours = owned.iter().filter(|entry| entry.pointer == *place).map(|entry| &entry.entry);
+        for entry in ours {
+            if let Entry::Item { separator, .. } = entry {
+                this.separator = this.separator.or(separator.as_deref());
+            }
+        }
+        this
+    }
+
+    fn has(&self, meaning: &str) -> Option<&(String, &'e Value, &'e ContentId)> {
+        self.by_meaning.get(meaning).map(|at| &self.items[*at])
     }
 }
 
@@ -158,70 +322,71 @@ fn list(
     wanted: &[&Registration],
     (entries, lines): (&mut Vec<OwnedEntry>, &mut Vec<EntryLine>),
 ) -> Result<(), EditDocumentError> {
-    let mut items: Vec<String> = Vec::new();
-    let mut ordered = false;
-    let here = || {
-        let wanted = wanted.iter().filter(|r| r.pointer == *place).map(|r| &r.entry);
-        let owned = owned.iter().filter(|entry| entry.pointer == *place).map(|entry| &entry.entry);
-        wanted.chain(owned).filter(|entry| matches!(entry, Entry::Item { .. })).map(list_form)
-    };
-    let separator = here().find_map(|(separator, _)| separator);
-    let alone = wanted.iter().any(|r| r.pointer == *place && list_form(&r.entry).1);
-    let mut whose: BTreeMap<&str, &ContentId> = BTreeMap::new();
-    for registration in wanted.iter().filter(|r| r.pointer == *place) {
-        if let Some((item, follows)) = item_of(&registration.entry) {
-            ordered |= follows;
-            if whose.insert(item, &registration.content).is_none() {
-                items.push(item.clone());
-            }
-        }
-    }
-    let ours: BTreeMap<&str, &OwnedEntry> = owned
+    let list = Wanted::of(place, owned, wanted);
+    let ours: BTreeMap<String, &OwnedEntry> = owned
         .iter()
         .filter(|entry| entry.pointer == *place)
-        .filter_map(|entry| item_of(&entry.entry).map(|(item, _)| (item.as_str(), entry)))
+        .filter_map(|entry| {
+            if let Entry::Item { item, .. } = &entry.entry { Some((item.meaning(), entry)) } else { None }
+        })
         .collect();
     // What stood in the list before us stays in it when we go.
     let mut unwanted: BTreeSet<String> = ours
         .iter()
-        .filter(|(item, entry)| !whose.contains_key(*item) && matches!(entry.before, Before::Absent { .. }))
-        .map(|(item, _)| (*item).to_owned())
+        .filter(|(item, entry)| list.has(item).is_none() && !matches!(entry.before, Before::Text(_)))
+        .map(|(item, _)| item.clone())
         .collect();
-    let found = match separator {
+    let found: Vec<String> = match list.separator {
         Some(separator) => document.parts(place, separator),
-        None => document.items(place)?,
+        None => document.items(place)?.iter().map(Value::meaning).collect(),
     };
-    if alone {
-        unwanted.extend(found.iter().filter(|item| !whose.contains_key(item.as_str())).cloned());
+    if list.alone {
+        unwanted.extend(found.iter().filter(|item| list.has(item).is_none()).cloned());
     }
-    let made = ours.values().map(|entry| made_by(&entry.before)).max().unwrap_or(0);
-    let steps = arrange(&found, &items, &unwanted, ordered);
-    let Moved { now, removed, new, mut made } = carry_out(document, place, separator, (found, steps), made)?;
-    let inserted: BTreeSet<&str> = new.iter().map(|(_, item)| item.as_str()).collect();
-    for item in removed.iter().filter(|item| !inserted.contains(item.as_str())) {
-        let of_list = || wanted.iter().find(|r| alone && r.pointer == *place).map(|r| &r.content);
+    let mut made = ours.values().map(|entry| entry.before.clone()).max_by_key(made_by);
+    let mut target: Vec<String> = list.items.iter().map(|(meaning, ..)| meaning.clone()).collect();
+    if let Some(last) = list.last {
+        target.retain(|item| item != last);
+        target.push(last.clone());
+    }
+    let steps = arrange(&found, &target, &unwanted, list.ordered);
+    let moved = carry_out(document, place, &list, (found, steps), &mut made)?;
+    let inserted: BTreeSet<&str> = moved.new.iter().map(|(_, item)| item.as_str()).collect();
+    for item in moved.removed.iter().filter(|item| !inserted.contains(item.as_str())) {
+        let of_list = || wanted.iter().find(|r| list.alone && r.pointer == *place).map(|r| &r.content);
         let content = ours.get(item.as_str()).map(|entry| &entry.content);
-        if let Some(content) = content.or_else(|| whose.get(item.as_str()).copied()).or_else(of_list) {
-            lines.push(EntryLine { act: EntryAct::Remove, what: item.clone(), content: content.clone() });
+        let whose = list.has(item).map(|(_, _, content)| *content);
+        if let Some(content) = content.or(whose).or_else(of_list) {
+            lines.push(EntryLine { act: EntryAct::Remove, what: brief(item), content: content.clone() });
         }
     }
-    for item in &items {
-        let content = whose[item.as_str()];
+    for (item, _, content) in &list.items {
         if inserted.contains(item.as_str()) {
-            let act = if removed.contains(item) { EntryAct::Move } else { EntryAct::Add };
-            lines.push(EntryLine { act, what: item.clone(), content: content.clone() });
+            let act = if moved.removed.contains(item) { EntryAct::Move } else { EntryAct::Add };
+            lines.push(EntryLine { act, what: brief(item), content: (*content).clone() });
         }
     }
-    if now.is_empty() && made > 0 {
-        document.put_back(place, &Before::Absent { made: made - 1 })?;
-        made = 0;
+    if moved.now.is_empty()
+        && let Some(before) = made.take()
+    {
+        match before {
+            Before::Absent { made } if made > 0 => {
+                document.put_back(place, &Before::Absent { made: made - 1 })?
+            }
+            Before::Instead { .. } => document.put_back(place, &before)?,
+            Before::Absent { .. } | Before::Text(_) => {}
+        }
     }
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
-        let Some((item, _)) = item_of(&registration.entry) else { continue };
-        let before = match ours.get(item.as_str()) {
+        let Entry::Item { item, .. } = &registration.entry else { continue };
+        let item = item.meaning();
+        let before = match ours.get(&item) {
             Some(entry) => entry.before.clone(),
-            None if inserted.contains(item.as_str()) => Before::Absent { made },
-            None => Before::Text(item.clone()),
+            None if inserted.contains(item.as_str()) => match &made {
+                Some(before @ (Before::Absent { .. } | Before::Instead { .. })) => before.clone(),
+                _ => Before::Absent { made: 0 },
+            },
+            None => Before::Text(item),
         };
         entries.push(own(registration, before));
     }
@@ -233,22 +398,21 @@ struct Moved {
     now: Vec<String>,
     removed: BTreeSet<String>,
     new: Vec<(usize, String)>,
-    /// How many containers were made for it.
-    made: usize,
 }
 
+/// Carries the steps out; `made` is what was made for the list so far.
 fn carry_out(
     document: &mut Document,
     place: &Pointer,
-    separator: Option<&str>,
+    list: &Wanted<'_>,
     (found, steps): (Vec<String>, Vec<Placing>),
-    made: usize,
+    made: &mut Option<Before>,
 ) -> Result<Moved, EditDocumentError> {
-    let mut moved = Moved { now: found.clone(), removed: BTreeSet::new(), new: Vec::new(), made };
+    let mut moved = Moved { now: found.clone(), removed: BTreeSet::new(), new: Vec::new() };
     for step in steps {
         match step {
             Placing::Remove(index) => {
-                if separator.is_none() {
+                if list.separator.is_none() {
                     document.remove(place, index)?;
                 }
                 moved.removed.insert(moved.now.remove(index));
@@ -259,24 +423,33 @@ fn carry_out(
             }
         }
     }
-    if let Some(separator) = separator {
+    let mut note = |before: Before| {
+        if made.as_ref().is_none_or(|known| made_by(known) < made_by(&before)) {
+            *made = Some(before);
+        }
+    };
+    if let Some(separator) = list.separator {
         if moved.now != found
             && let Before::Absent { made: above } = document.set_parts(place, separator, &moved.now)?
         {
-            moved.made = moved.made.max(above + 1);
+            note(Before::Absent { made: above + 1 });
         }
     } else {
         // All that is taken out comes first.
-        for before in document.insert_all(place, &moved.new)? {
-            moved.made = moved.made.max(made_by(&before));
-        }
+        let value = |item: &String| {
+            list.has(item).map_or_else(|| Value::Text(item.clone()), |(_, value, _)| (*value).clone())
+        };
+        let new: Vec<(usize, Value)> = moved.new.iter().map(|(index, item)| (*index, value(item))).collect();
+        document.insert_all(place, &new)?.into_iter().for_each(note);
     }
     Ok(moved)
 }
 
+/// How much was made for an entry, to compare.
 fn made_by(before: &Before) -> usize {
     match before {
         Before::Absent { made } => *made,
+        Before::Instead { .. } => usize::MAX,
         Before::Text(_) => 0,
     }
 }

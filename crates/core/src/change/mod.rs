@@ -20,7 +20,7 @@ pub use undo::undo;
 
 use crate::{
     desire::{Desired, Registration},
-    document::{Document, EditDocumentError, Format},
+    document::{Document, EditDocumentError, Format, TextFile, UnknownEncodingError},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
 };
@@ -30,7 +30,7 @@ use crate::{
 #[serde(rename_all = "kebab-case")]
 pub enum Source {
     /// A configuration file's whole new text.
-    Text(String),
+    Text(TextFile),
     /// A payload's file, known by the step's digest.
     Payload,
     /// A file that an earlier settle set aside or replaced.
@@ -151,7 +151,7 @@ pub struct Present {
     /// Content files: digest and size; a path that is missing here has no file.
     pub files: BTreeMap<TreePath, (Digest, u64)>,
     /// Configuration files: their text; a path that is missing here has no file.
-    pub texts: BTreeMap<TreePath, String>,
+    pub texts: BTreeMap<TreePath, TextFile>,
     /// Folders that exist.
     pub folders: BTreeSet<TreePath>,
 }
@@ -166,6 +166,14 @@ pub enum PlanChangeError {
         path: TreePath,
         /// Why.
         source: EditDocumentError,
+    },
+    /// A configuration file's encoding has no bytes for what must be written.
+    #[error("{path}: {source}")]
+    Encode {
+        /// The file.
+        path: TreePath,
+        /// Why.
+        source: UnknownEncodingError,
     },
     /// Two contents want different values at one place.
     #[error("{first} and {second} want different values at {path}#{pointer}")]
@@ -185,6 +193,9 @@ impl Hint for PlanChangeError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Edit { source, .. } => source.hint(),
+            Self::Encode { path, .. } => {
+                Some(format!("convert {path} to UTF-8, if the server can read it so"))
+            }
             Self::Dispute { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
         }
     }
@@ -333,8 +344,8 @@ fn edit_files(
         }
         let create =
             head.clone().unwrap_or_else(|| wanted.first().map_or_else(String::new, |r| r.create.clone()));
-        let document =
-            Document::parse(format, now.unwrap_or(&create)).map_err(|error| failed(error.into()))?;
+        let document = Document::parse(format, now.map_or(create.as_str(), TextFile::text))
+            .map_err(|error| failed(error.into()))?;
         let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
         let ours = head.is_some() || now.is_none();
         let removed = ours && wanted.is_empty() && compiled.text == create;
@@ -342,23 +353,33 @@ fn edit_files(
         if ours && !removed {
             change.receipt.created.insert(path.clone(), create);
         }
-        let before = now.map(|text| Digest::of(text.as_bytes()));
+        let before = now.map(|file| Digest::of(&file.bytes()));
         let line =
             ConfigLine { path: path.clone(), created: now.is_none(), removed, entries: compiled.lines };
         match before {
             Some(before) if removed => steps.push(Step::SetAside { path: path.clone(), before }),
-            _ if now == Some(&compiled.text) => continue,
-            _ => steps.push(Step::Put {
-                path: path.clone(),
-                before,
-                after: Digest::of(compiled.text.as_bytes()),
-                size: compiled.text.len() as u64,
-                source: Source::Text(compiled.text),
-            }),
+            _ if now.is_some_and(|file| file.text() == compiled.text) => continue,
+            _ => {
+                let new = now.cloned().unwrap_or_default().with(compiled.text);
+                let new = new.map_err(|source| PlanChangeError::Encode { path: path.clone(), source })?;
+                steps.push(put_text(path, before, new));
+            }
         }
         change.config.push(line);
     }
     Ok(())
+}
+
+/// Returns the step that puts a configuration file's new text.
+pub fn put_text(path: &TreePath, before: Option<Digest>, file: TextFile) -> Step {
+    let bytes = file.bytes();
+    Step::Put {
+        path: path.clone(),
+        before,
+        after: Digest::of(&bytes),
+        size: bytes.len() as u64,
+        source: Source::Text(file),
+    }
 }
 
 fn dispute(earlier: &[&Registration], registration: &Registration) -> Result<(), PlanChangeError> {

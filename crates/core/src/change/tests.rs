@@ -35,7 +35,7 @@ impl Server {
         let text = |bytes: &Vec<u8>| String::from_utf8(bytes.clone()).unwrap();
         Present {
             files: self.files.iter().map(|(p, b)| (p.clone(), (Digest::of(b), b.len() as u64))).collect(),
-            texts: self.files.iter().map(|(p, b)| (p.clone(), text(b))).collect(),
+            texts: self.files.iter().map(|(p, b)| (p.clone(), text(b).as_str().into())).collect(),
             folders: self.folders.clone(),
         }
     }
@@ -46,7 +46,7 @@ impl Server {
                 Step::MakeFolder { path } => assert!(self.folders.insert(path.clone())),
                 Step::Put { path, source, before, after, .. } => {
                     let bytes = match source {
-                        Source::Text(text) => text.as_bytes().to_vec(),
+                        Source::Text(file) => file.bytes(),
                         _ => payloads[after].clone(),
                     };
                     assert_eq!(Digest::of(&bytes), *after);
@@ -81,7 +81,13 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
             format: Format::Lines,
             pointer: Pointer::root(),
             create: String::new(),
-            entry: Entry::Item { item: (*name).into(), ordered: true, separator: None, alone: false },
+            entry: Entry::Item {
+                item: (*name).into(),
+                ordered: true,
+                separator: None,
+                alone: false,
+                last: None,
+            },
         };
         let world = Registration {
             file: path("world/world.mt"),
@@ -225,10 +231,11 @@ fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
         pointer: Pointer::parse(pointer).unwrap(),
         create: String::new(),
         entry: Entry::Item {
-            item: (*name).to_owned(),
+            item: (*name).into(),
             ordered: true,
             separator: separator.map(str::to_owned),
             alone: true,
+            last: None,
         },
     };
     Desired { registrations: names.iter().map(registration).collect(), ..Desired::default() }

@@ -2,6 +2,7 @@
 
 use super::{
     ChangeSet, ConfigLine, FileAct, FileLine, PlanChangeError, Present, Receipt, Source, Step, entries,
+    put_text,
 };
 use crate::{
     desire::Registration,
@@ -37,7 +38,7 @@ pub fn undo(
             }
             Step::Put { path, source, before: was, after, size } => {
                 let found = match source {
-                    Source::Text(_) => present.texts.get(path).map(|text| Digest::of(text.as_bytes())),
+                    Source::Text(_) => present.texts.get(path).map(|file| Digest::of(&file.bytes())),
                     _ => present.files.get(path).map(|(digest, _)| *digest),
                 };
                 let is_text = matches!(source, Source::Text(_)) || owns_entries(path, now, before);
@@ -93,7 +94,7 @@ fn by_meaning(
     present: &Present,
     change: &mut ChangeSet,
 ) -> Result<(), PlanChangeError> {
-    let Some(text) = present.texts.get(path) else { return Ok(()) };
+    let Some(file) = present.texts.get(path) else { return Ok(()) };
     let owned: Vec<_> = now.entries.iter().filter(|entry| entry.file == *path).cloned().collect();
     let wanted: Vec<Registration> = before
         .entries
@@ -112,20 +113,16 @@ fn by_meaning(
         return Ok(());
     };
     let failed = |source| PlanChangeError::Edit { path: path.clone(), source };
-    let document = Document::parse(format, text).map_err(|error| failed(error.into()))?;
+    let document = Document::parse(format, file.text()).map_err(|error| failed(error.into()))?;
     let wanted: Vec<&Registration> = wanted.iter().collect();
     let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
-    if compiled.text == *text {
+    if compiled.text == file.text() {
         return Ok(());
     }
     let entries = compiled.lines;
     change.config.push(ConfigLine { path: path.clone(), created: false, removed: false, entries });
-    change.steps.push(Step::Put {
-        path: path.clone(),
-        before: Some(Digest::of(text.as_bytes())),
-        after: Digest::of(compiled.text.as_bytes()),
-        size: compiled.text.len() as u64,
-        source: Source::Text(compiled.text),
-    });
+    let new =
+        file.with(compiled.text).map_err(|source| PlanChangeError::Encode { path: path.clone(), source })?;
+    change.steps.push(put_text(path, Some(Digest::of(&file.bytes())), new));
     Ok(())
 }

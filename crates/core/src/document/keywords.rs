@@ -1,135 +1,108 @@
 //! Keyword lines: `name value` or `name "value"`. Comments begin with `//` or `#`, also behind a value, but not inside
-//! quotes. Of a doubled name the last one counts.
+//! quotes. Of a doubled name the last one counts, unless it is a list.
 
 use super::{
-    Before, EditDocumentError, ParseDocumentError, Value,
-    properties::{append_line, cut_line},
+    ParseDocumentError, Value,
+    lined::{cut_lines, lines, put_line},
+    node::{Node, Syntax, Why},
 };
 
-struct Entry<'a> {
-    key: &'a str,
-    value: &'a str,
-    quoted: bool,
-    /// Where the name ends.
-    key_to: usize,
-    /// Where the value lies, its quotes included.
-    from: usize,
-    to: usize,
-    /// Where the whole line lies, its ending included.
-    line_from: usize,
-    line_to: usize,
-}
+/// The format.
+pub(super) struct Keywords;
 
-fn comment_at(text: &str) -> usize {
+/// Returns where a comment begins, or the end.
+pub(super) fn comment_at(text: &str) -> usize {
     ["//", "#"].iter().filter_map(|sign| text.find(sign)).min().unwrap_or(text.len())
 }
 
-fn entry(line: &str, line_from: usize) -> Result<Option<Entry<'_>>, (usize, &'static str)> {
-    let line_to = line_from + line.len();
-    let start = line.len() - line.trim_start().len();
-    let bare = line[start..].trim_end();
-    if comment_at(bare) == 0 {
-        return Ok(None);
-    }
-    let length = bare.find([' ', '\t']).unwrap_or(bare.len()).min(comment_at(bare));
-    let key = &bare[..length];
-    let rest = &bare[length..];
-    let value_at = length + rest.len() - rest.trim_start().len();
-    let rest = rest.trim_start();
-    let (key_to, from) = (line_from + start + length, line_from + start + value_at);
-    if let Some(inner) = rest.strip_prefix('"') {
-        let Some(end) = inner.find('"') else {
-            return Err((from, "expected a closing quote on this line"));
-        };
-        let behind = inner[end + 1..].trim_start();
-        if comment_at(behind) != 0 {
-            return Err((from + end + 2, "expected the end of the line or a comment behind the value"));
-        }
-        let value = &inner[..end];
-        return Ok(Some(Entry {
-            key,
-            value,
-            quoted: true,
-            key_to,
-            from,
-            to: from + end + 2,
-            line_from,
-            line_to,
-        }));
-    }
-    let value = rest[..comment_at(rest)].trim_end();
-    Ok(Some(Entry { key, value, quoted: false, key_to, from, to: from + value.len(), line_from, line_to }))
+fn must_quote(value: &str) -> bool {
+    value.is_empty() || comment_at(value) < value.len() || value.trim() != value
 }
 
-fn all(text: &str) -> Result<Vec<Entry<'_>>, (usize, &'static str)> {
-    let mut at = 0;
-    let mut found = Vec::new();
-    for line in text.split_inclusive('\n') {
-        found.extend(entry(line, at)?);
-        at += line.len();
-    }
-    Ok(found)
-}
-
-fn entries(text: &str) -> Vec<Entry<'_>> {
-    all(text).unwrap_or_default()
-}
-
-pub(super) fn check(text: &str) -> Result<(), ParseDocumentError> {
-    all(text).map(drop).map_err(|(at, expected)| ParseDocumentError::at(text, at, expected))
-}
-
-pub(super) fn get(text: &str, key: &str) -> Option<String> {
-    entries(text).into_iter().rfind(|entry| entry.key == key).map(|entry| entry.value.into())
-}
-
-pub(super) fn keys(text: &str) -> Vec<String> {
-    entries(text).into_iter().map(|entry| entry.key.into()).collect()
-}
-
-pub(super) fn set(text: &mut String, key: &str, value: &Value) -> Result<Before, EditDocumentError> {
-    let unwritable = |value: &str, why| {
-        Err(EditDocumentError::Unwritable { format: "keywords", value: value.into(), why })
-    };
-    if key.is_empty()
-        || key.contains(|c: char| c.is_whitespace() || c == '"' || c == '#')
-        || key.contains("//")
-    {
-        return unwritable(key, "it cannot be a name");
-    }
-    let value = value.plain();
+fn plain(value: &Value) -> Result<String, Why> {
+    let value = value.scalar()?;
     if value.contains(['\n', '\r', '"']) {
-        return unwritable(&value, "values are one line without quotes in it");
+        return Err("values are one line without quotes in it");
     }
-    let found = entries(text);
-    let must_quote = value.is_empty() || comment_at(&value) < value.len() || value.trim() != value;
-    if let Some(entry) = found.iter().rfind(|entry| entry.key == key) {
-        let before = Before::Text(text[entry.from..entry.to].to_owned());
-        let (from, to, quoted) = (entry.from, entry.to, entry.quoted || must_quote);
-        // A name without a value ends where its line does.
-        let space = if from == entry.key_to { " " } else { "" };
-        let new = if quoted { format!("{space}\"{value}\"") } else { format!("{space}{value}") };
-        text.replace_range(from..to, &new);
-        return Ok(before);
-    }
-    let quoted = must_quote || found.iter().any(|entry| entry.quoted);
-    let line = if quoted { format!("{key} \"{value}\"") } else { format!("{key} {value}") };
-    append_line(text, &line);
-    Ok(Before::Absent { made: 0 })
+    Ok(value)
 }
 
-pub(super) fn put_back(text: &mut String, key: &str, before: &Before) {
-    let found = entries(text);
-    let Some(entry) = found.iter().rfind(|entry| entry.key == key) else { return };
-    match before {
-        Before::Text(old) => {
-            let (from, to) = (entry.from, entry.to);
-            let from = if old.is_empty() { entry.key_to } else { from };
-            text.replace_range(from..to, old);
+impl Syntax for Keywords {
+    fn parse(&self, text: &str) -> Result<Node, ParseDocumentError> {
+        let mut found = Vec::new();
+        for line in lines(text) {
+            let bare = line.text.trim();
+            if comment_at(bare) == 0 {
+                continue;
+            }
+            let length = bare.find([' ', '\t']).unwrap_or(bare.len()).min(comment_at(bare));
+            let rest = &bare[length..];
+            let lead = rest.len() - rest.trim_start().len();
+            let key_to = line.start() + length;
+            let (value, to) = if let Some(inner) = rest[lead..].strip_prefix('"') {
+                let Some(end) = inner.find('"') else {
+                    let expected = "expected a closing quote on this line";
+                    return Err(ParseDocumentError::at(text, key_to + lead, expected));
+                };
+                let to = lead + end + 2;
+                if comment_at(rest[to..].trim_start()) != 0 {
+                    let expected = "expected the end of the line or a comment behind the value";
+                    return Err(ParseDocumentError::at(text, key_to + to, expected));
+                }
+                (&inner[..end], to)
+            } else {
+                let value = rest[lead..lead + comment_at(&rest[lead..])].trim_end();
+                // Of a name without a value nothing but the name is there.
+                (value, if value.is_empty() { 0 } else { lead + value.len() })
+            };
+            let leaf = Node::leaf(&bare[..length], key_to..key_to + to, Value::Text(value.into()));
+            found.push(leaf.within(line.from..line.to));
         }
-        Before::Absent { .. } => {
-            let (from, to) = (entry.line_from, entry.line_to);
-            cut_line(text, from, to);
+        Ok(Node::root(text, found))
+    }
+
+    fn leaf(&self, text: &str, old: &Node, value: &Value) -> Result<String, Why> {
+        let value = plain(value)?;
+        let raw = &text[old.span.clone()];
+        let bare = raw.trim_start();
+        let lead = if raw.is_empty() { " " } else { &raw[..raw.len() - bare.len()] };
+        Ok(if bare.starts_with('"') || must_quote(&value) {
+            format!("{lead}\"{value}\"")
+        } else {
+            format!("{lead}{value}")
+        })
+    }
+
+    fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
+        if key.is_empty()
+            || key.contains(|c: char| c.is_whitespace() || c == '"')
+            || comment_at(key) < key.len()
+        {
+            return Err("it cannot be a name");
         }
+        let value = plain(value)?;
+        let quoted = |child: &Node| text[child.span.clone()].ends_with('"');
+        let quotes = must_quote(&value) || into.children().last().is_some_and(quoted);
+        let line = if quotes { format!("{key} \"{value}\"") } else { format!("{key} {value}") };
+        let place = into.children().get(at).map_or(into.tail, |next| next.whole.start);
+        put_line(text, place, &line);
+        Ok(())
+    }
+
+    fn cut(&self, text: &mut String, from: &Node, child: usize) {
+        let whole = from.children()[child].whole.clone();
+        cut_lines(text, whole.start, whole.end);
+    }
+
+    fn depth(&self) -> usize {
+        1
+    }
+
+    fn repeats(&self) -> bool {
+        true
+    }
+
+    fn comment(&self) -> Option<&'static str> {
+        Some("//")
     }
 }

@@ -5,43 +5,92 @@
 //!
 //! To add a format: copy the nearest sibling file, add a variant to [`Format`] and the arms in [`Document`].
 
+mod arguments;
+mod blocks;
+mod commas;
+mod edit;
+mod encoding;
+mod ini;
 mod json;
 mod keywords;
+#[cfg(test)]
+mod laws;
+mod lined;
 mod lines;
 mod lists;
+mod node;
+mod pieces;
 mod properties;
+mod table;
 #[cfg(test)]
 mod tests;
+mod toml;
 mod value;
+mod xml;
+mod yaml;
 
 use crate::hint::Hint;
 
+pub use encoding::{Encoding, TextFile, UnknownEncodingError};
 pub use lists::{Placing, arrange};
+use node::{Node, Syntax};
 pub use value::{Pointer, PointerError, Value};
 
 /// The formats that can be edited.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Format {
     /// `key = value` lines with `#` comments.
     Properties,
+    /// `key: value` lines with `#` comments.
+    Pairs,
     /// One item a line with `#` comments.
     Lines,
-    /// JSON; comments and trailing commas stay where a file has them.
-    Json,
     /// `name value` lines with `//` or `#` comments.
     Keywords,
+    /// Sections of `key = value` lines.
+    Ini,
+    /// Nested blocks: `name { name "value" }`.
+    Blocks,
+    /// A program's arguments, on one line or many.
+    Arguments,
+    /// A program's arguments, one option a line.
+    Options,
+    /// JSON; comments and trailing commas stay where a file has them.
+    Json,
+    /// YAML.
+    Yaml,
+    /// TOML.
+    Toml,
+    /// XML.
+    Xml,
+    /// Data tables: `name = { ["key"] = 1 }` with `--` comments.
+    Table,
 }
 
 impl Format {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Properties, Self::Lines, Self::Json, Self::Keywords];
+    pub const ALL: [Self; 13] = [
+        Self::Properties,
+        Self::Pairs,
+        Self::Lines,
+        Self::Keywords,
+        Self::Ini,
+        Self::Blocks,
+        Self::Arguments,
+        Self::Options,
+        Self::Json,
+        Self::Yaml,
+        Self::Toml,
+        Self::Xml,
+        Self::Table,
+    ];
 
     /// Returns what a new file begins with, where nothing else is said.
     pub fn head(self) -> &'static str {
         match self {
             Self::Json => "{}\n",
-            Self::Properties | Self::Lines | Self::Keywords => "",
+            _ => "",
         }
     }
 
@@ -52,6 +101,12 @@ impl Format {
             "conf" | "properties" | "mt" => Some(Self::Properties),
             "cfg" => Some(Self::Keywords),
             "txt" | "list" => Some(Self::Lines),
+            "ini" => Some(Self::Ini),
+            "yml" | "yaml" => Some(Self::Yaml),
+            "toml" => Some(Self::Toml),
+            "xml" => Some(Self::Xml),
+            "args" => Some(Self::Arguments),
+            "tbl" | "lua" => Some(Self::Table),
             _ => None,
         }
     }
@@ -60,9 +115,36 @@ impl Format {
     pub fn name(self) -> &'static str {
         match self {
             Self::Properties => "properties",
+            Self::Pairs => "pairs",
             Self::Lines => "lines",
-            Self::Json => "json",
             Self::Keywords => "keywords",
+            Self::Ini => "ini",
+            Self::Blocks => "blocks",
+            Self::Arguments => "arguments",
+            Self::Options => "options",
+            Self::Json => "json",
+            Self::Yaml => "yaml",
+            Self::Toml => "toml",
+            Self::Xml => "xml",
+            Self::Table => "table",
+        }
+    }
+
+    fn syntax(self) -> Box<dyn Syntax> {
+        match self {
+            Self::Properties => Box::new(properties::Properties('=')),
+            Self::Pairs => Box::new(properties::Properties(':')),
+            Self::Lines => Box::new(lines::Lines),
+            Self::Keywords => Box::new(keywords::Keywords),
+            Self::Ini => Box::new(ini::Ini),
+            Self::Blocks => Box::new(blocks::Blocks),
+            Self::Arguments => Box::new(arguments::Arguments { lined: false }),
+            Self::Options => Box::new(arguments::Arguments { lined: true }),
+            Self::Json => Box::new(json::Json),
+            Self::Yaml => Box::new(yaml::Yaml),
+            Self::Toml => Box::new(toml::Toml),
+            Self::Xml => Box::new(xml::Xml),
+            Self::Table => Box::new(table::Table),
         }
     }
 }
@@ -98,6 +180,14 @@ impl ParseDocumentError {
         let excerpt = format!("  {}\n  {}^", line_text.replace('\t', " "), " ".repeat((column - 1).min(90)));
         Self { line: text[..start].matches('\n').count() + 1, column, expected: expected.into(), excerpt }
     }
+}
+
+fn read(syntax: &dyn Syntax, text: &str) -> Result<Node, ParseDocumentError> {
+    let root = syntax.parse(text)?;
+    if root.is_sound(text) {
+        return Ok(root);
+    }
+    Err(ParseDocumentError::at(text, 0, "this file is written in a manner that cannot be edited safely"))
 }
 
 /// Why an edit cannot be made.
@@ -159,13 +249,21 @@ pub enum Before {
     },
     /// This text.
     Text(String),
+    /// Nothing; but above the place stood something empty that was written over.
+    Instead {
+        /// How many names above the place.
+        up: usize,
+        /// What stood there.
+        text: String,
+    },
 }
 
 /// A configuration file's text in its format.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Document {
     format: Format,
     text: String,
+    root: Node,
 }
 
 impl Document {
@@ -174,13 +272,16 @@ impl Document {
     /// # Errors
     /// Where the text is not of that format.
     pub fn parse(format: Format, text: &str) -> Result<Self, ParseDocumentError> {
-        match format {
-            Format::Properties => properties::check(text)?,
-            Format::Lines => {}
-            Format::Json => json::check(text)?,
-            Format::Keywords => keywords::check(text)?,
-        }
-        Ok(Self { format, text: text.into() })
+        let root = read(&*format.syntax(), text)?;
+        Ok(Self { format, text: text.into(), root })
+    }
+
+    /// Reads a file's bytes.
+    ///
+    /// # Errors
+    /// Where the text is not of that format.
+    pub fn read(format: Format, bytes: Vec<u8>) -> Result<Self, ParseDocumentError> {
+        Self::parse(format, &Encoding::decode(bytes).0)
     }
 
     /// Returns the text.
@@ -195,158 +296,39 @@ impl Document {
 
     /// Returns the value at a place, if there is one.
     pub fn get(&self, at: &Pointer) -> Option<Value> {
-        match self.format {
-            Format::Properties => properties::get(&self.text, at.only()?).map(Value::Text),
-            Format::Lines => None,
-            Format::Json => json::get(&self.text, at),
-            Format::Keywords => keywords::get(&self.text, at.only()?).map(Value::Text),
-        }
+        self.root.find(at.tokens()).map(Node::value)
     }
 
     /// Returns the keys directly below a place.
     pub fn keys(&self, at: &Pointer) -> Vec<String> {
-        match self.format {
-            Format::Properties if at.is_root() => properties::keys(&self.text),
-            Format::Keywords if at.is_root() => keywords::keys(&self.text),
-            Format::Json => json::keys(&self.text, at),
+        match self.root.find(at.tokens()).map(|node| &node.body) {
+            Some(node::Body::Group(children)) => children.iter().map(|child| child.key.clone()).collect(),
             _ => Vec::new(),
         }
     }
 
-    /// Sets the value at a place and returns what stood there.
-    ///
-    /// # Errors
-    /// Where the format has no such place, the place is inside something else, or the value cannot be written.
-    pub fn set(&mut self, at: &Pointer, value: &Value) -> Result<Before, EditDocumentError> {
-        match self.format {
-            Format::Properties => {
-                let key = at.only().ok_or_else(|| self.no_place(at))?;
-                properties::set(&mut self.text, key, value)
-            }
-            Format::Lines => Err(self.no_place(at)),
-            Format::Json => json::set(&mut self.text, at, value),
-            Format::Keywords => {
-                let key = at.only().ok_or_else(|| self.no_place(at))?;
-                keywords::set(&mut self.text, key, value)
-            }
-        }
+    /// Returns every single value with its place, in the order of the text. Of a doubled name each has its number.
+    pub fn leaves(&self) -> Vec<(Pointer, Value)> {
+        let mut found = Vec::new();
+        self.root.leaves(&Pointer::root(), &mut found);
+        found
     }
 
-    /// Puts back what stood at a place before [`Document::set`].
-    ///
-    /// # Errors
-    /// As for `set`.
-    pub fn put_back(&mut self, at: &Pointer, before: &Before) -> Result<(), EditDocumentError> {
-        match self.format {
-            Format::Properties => {
-                let key = at.only().ok_or_else(|| self.no_place(at))?;
-                properties::put_back(&mut self.text, key, before);
-                Ok(())
-            }
-            Format::Lines => Err(self.no_place(at)),
-            Format::Json => json::put_back(&mut self.text, at, before),
-            Format::Keywords => {
-                let key = at.only().ok_or_else(|| self.no_place(at))?;
-                keywords::put_back(&mut self.text, key, before);
-                Ok(())
-            }
-        }
+    /// Returns every single value whose place fits a pattern; `*` in it stands for any one name.
+    pub fn matching(&self, pattern: &Pointer) -> Vec<(Pointer, Value)> {
+        let mut found = self.leaves();
+        found.retain(|(at, _)| at.fits(pattern));
+        found
     }
 
-    /// Returns the items of the list at a place; none where there is no list.
-    ///
-    /// # Errors
-    /// Where the place holds something that is no list.
-    pub fn items(&self, at: &Pointer) -> Result<Vec<String>, EditDocumentError> {
-        match self.format {
-            Format::Lines if at.is_root() => Ok(lines::items(&self.text)),
-            Format::Json => json::items(&self.text, at),
-            _ => Err(self.no_place(at)),
-        }
-    }
-
-    /// Puts an item into the list at a place; a list that is not there is made.
-    ///
-    /// # Errors
-    /// Where the place holds something that is no list, or the item cannot be written.
-    pub fn insert(&mut self, at: &Pointer, index: usize, item: &str) -> Result<Before, EditDocumentError> {
-        match self.format {
-            Format::Lines if at.is_root() => {
-                lines::insert(&mut self.text, index, item).map(|()| Before::Absent { made: 0 })
-            }
-            Format::Json => json::insert(&mut self.text, at, index, item),
-            _ => Err(self.no_place(at)),
-        }
-    }
-
-    /// Puts items into the list at a place one after another; each index is the one at that time.
-    ///
-    /// # Errors
-    /// As for [`Document::insert`].
-    pub fn insert_all(
-        &mut self,
-        at: &Pointer,
-        items: &[(usize, String)],
-    ) -> Result<Vec<Before>, EditDocumentError> {
-        match self.format {
-            Format::Lines if at.is_root() => lines::insert_all(&mut self.text, items),
-            _ => items.iter().map(|(index, item)| self.insert(at, *index, item)).collect(),
-        }
-    }
-
-    /// Takes the item at `index` out of the list at a place.
-    ///
-    /// # Errors
-    /// Where the place holds no list; an index that is not there changes nothing.
-    pub fn remove(&mut self, at: &Pointer, index: usize) -> Result<(), EditDocumentError> {
-        match self.format {
-            Format::Lines if at.is_root() => {
-                lines::remove(&mut self.text, index);
-                Ok(())
-            }
-            Format::Json => json::remove(&mut self.text, at, index),
-            _ => Err(self.no_place(at)),
-        }
-    }
-
-    /// Returns the items of a list that is one text, where they stand apart by `separator`.
-    pub fn parts(&self, at: &Pointer, separator: &str) -> Vec<String> {
-        let text = self.get(at).map(|value| value.plain()).unwrap_or_default();
-        let parts: Vec<&str> = match separator.trim() {
-            "" => text.split_whitespace().collect(),
-            sign => text.split(sign).map(str::trim).filter(|part| !part.is_empty()).collect(),
-        };
-        parts.into_iter().map(str::to_owned).collect()
-    }
-
-    /// Writes a list that is one text, and returns what stood there. The text keeps the sort of gap that it has.
-    ///
-    /// # Errors
-    /// As for [`Document::set`].
-    pub fn set_parts(
-        &mut self,
-        at: &Pointer,
-        separator: &str,
-        parts: &[String],
-    ) -> Result<Before, EditDocumentError> {
-        let now = self.get(at).map(|value| value.plain()).unwrap_or_default();
-        let sign = separator.trim();
-        let joiner = match now.find(sign).filter(|_| !sign.is_empty()) {
-            Some(at) if now[at + sign.len()..].starts_with(' ') => format!("{sign} "),
-            Some(_) => sign.to_owned(),
-            None => separator.to_owned(),
-        };
-        self.set(at, &Value::Text(parts.join(&joiner)))
+    /// Returns the line on which a place's value begins, from 1.
+    pub fn line_of(&self, at: &Pointer) -> Option<usize> {
+        let node = self.root.find(at.tokens())?;
+        let from = node.whole.start.min(node.span.start);
+        Some(self.text[..from].matches('\n').count() + 1)
     }
 
     fn no_place(&self, at: &Pointer) -> EditDocumentError {
         EditDocumentError::NoPlace { format: self.format.name(), pointer: at.clone() }
     }
-}
-
-/// Returns the line ending that most lines of a text have.
-fn line_ending(text: &str) -> &'static str {
-    let all = text.matches('\n').count();
-    let crlf = text.matches("\r\n").count();
-    if crlf * 2 > all { "\r\n" } else { "\n" }
 }

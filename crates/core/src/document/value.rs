@@ -23,7 +23,76 @@ pub enum Value {
 impl Value {
     /// Returns whether two values mean the same, where one may come from a format that knows only texts.
     pub fn means(&self, other: &Self) -> bool {
-        self == other || self.plain() == other.plain()
+        self == other || self.meaning() == other.meaning()
+    }
+
+    /// Returns a text that is the same for all values that mean the same: `1` and `1.0`, and groups whatever the order of
+    /// their names.
+    pub fn meaning(&self) -> String {
+        fn sorted(json: &serde_json::Value) -> serde_json::Value {
+            match json {
+                serde_json::Value::Object(entries) => {
+                    let entries: std::collections::BTreeMap<_, _> =
+                        entries.iter().map(|(key, value)| (key.clone(), sorted(value))).collect();
+                    entries.into_iter().collect()
+                }
+                serde_json::Value::Array(items) => items.iter().map(sorted).collect(),
+                serde_json::Value::Number(number) if number.is_f64() => {
+                    Value::from(json.clone()).plain().into()
+                }
+                single => single.clone(),
+            }
+        }
+        match self {
+            Self::Compound(json) => sorted(json).to_string(),
+            single => single.plain(),
+        }
+    }
+
+    /// Returns the value in the sort that another one has, where it can be read so.
+    pub fn like(&self, other: &Self) -> Self {
+        let text = self.plain();
+        match other {
+            Self::Text(_) => Self::Text(text),
+            Self::Flag(_) => text.parse().map_or_else(|_| self.clone(), Self::Flag),
+            Self::Whole(_) => text.parse().map_or_else(|_| self.clone(), Self::Whole),
+            Self::Real(_) => text.parse().map_or_else(|_| self.clone(), Self::Real),
+            Self::Compound(_) => match serde_json::from_str::<serde_json::Value>(&text) {
+                Ok(json) => Self::from(json),
+                Err(_) => self.clone(),
+            },
+        }
+    }
+
+    /// Returns the sort of the value in a word.
+    pub fn sort(&self) -> &'static str {
+        match self {
+            Self::Flag(_) => "switch",
+            Self::Whole(_) | Self::Real(_) => "number",
+            Self::Text(_) => "text",
+            Self::Compound(serde_json::Value::Array(_)) => "list",
+            Self::Compound(serde_json::Value::Object(_)) => "group",
+            Self::Compound(_) => "nothing",
+        }
+    }
+
+    /// Returns the value as JSON.
+    pub fn to_json(&self) -> serde_json::Value {
+        match self {
+            Self::Flag(flag) => (*flag).into(),
+            Self::Whole(number) => (*number).into(),
+            Self::Real(number) => (*number).into(),
+            Self::Text(text) => text.clone().into(),
+            Self::Compound(json) => json.clone(),
+        }
+    }
+
+    /// Returns a single value as a bare text, for formats that have nothing else.
+    pub(super) fn scalar(&self) -> Result<String, &'static str> {
+        match self {
+            Self::Compound(_) => Err("such a file has single values only"),
+            single => Ok(single.plain()),
+        }
     }
 
     /// Returns the value as a bare text.
@@ -41,6 +110,12 @@ impl Value {
 impl fmt::Display for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.plain())
+    }
+}
+
+impl From<&str> for Value {
+    fn from(text: &str) -> Self {
+        Self::Text(text.into())
     }
 }
 
@@ -94,6 +169,26 @@ impl Pointer {
     /// Returns the names on the way, outermost first.
     pub fn tokens(&self) -> &[String] {
         &self.0
+    }
+
+    /// Returns the place of that name below this one.
+    #[must_use]
+    pub fn join(&self, token: &str) -> Self {
+        let mut tokens = self.0.clone();
+        tokens.push(token.into());
+        Self(tokens)
+    }
+
+    /// Returns the place that the first `depth` names lead to.
+    #[must_use]
+    pub fn above(&self, depth: usize) -> Self {
+        Self(self.0[..depth.min(self.0.len())].to_vec())
+    }
+
+    /// Returns whether a pattern fits this place: a name `*` in it stands for any one name.
+    pub fn fits(&self, pattern: &Self) -> bool {
+        self.0.len() == pattern.0.len()
+            && pattern.0.iter().zip(&self.0).all(|(wanted, name)| wanted == "*" || wanted == name)
     }
 
     /// Returns the only name of a pointer that has just one.

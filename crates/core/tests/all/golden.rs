@@ -1,6 +1,7 @@
 //! Configuration edits on awkward files: `golden/<case>/in.*`, the edits in `edits.txt`, and `out.*` as it must be.
 //!
-//! An edit is a line: `set /pointer value`, `insert /pointer index item`, `remove /pointer index`. A value that is JSON is taken
+//! An edit is a line: `set /pointer value`, `insert /pointer index item`, `remove /pointer index`, `unset /pointer`,
+//! `block /name text`. A value that is JSON is taken
 //! as JSON. After the comparison every edit is taken back in reverse, and the file must be `in` again, byte for byte.
 
 use std::fs;
@@ -12,7 +13,9 @@ use crate::Done;
 enum Undo {
     PutBack(Pointer, Before),
     Remove(Pointer, usize),
-    Insert(Pointer, usize, String),
+    Insert(Pointer, usize, Value),
+    Block(String),
+    Never,
 }
 
 fn value(text: &str) -> Value {
@@ -31,8 +34,17 @@ fn edit(document: &mut Document, line: &str) -> Result<Undo, Box<dyn std::error:
         Some("insert") => {
             let (index, item) = rest.split_once(' ').ok_or("an index and an item")?;
             let index = index.parse()?;
-            document.insert(&at, index, item)?;
+            document.insert(&at, index, &value(item))?;
             Ok(Undo::Remove(at, index))
+        }
+        Some("unset") => {
+            document.unset(&at)?;
+            Ok(Undo::Never)
+        }
+        Some("block") => {
+            let name = at.to_string().trim_start_matches('/').to_owned();
+            document.set_fragment(&name, Some(&rest.replace("\\n", "\n")))?;
+            Ok(Undo::Block(name))
         }
         Some("remove") => {
             let index = rest.parse()?;
@@ -57,7 +69,10 @@ fn every_case() -> Done {
                 let file =
                     path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
                 if file.starts_with(&format!("{stem}.")) {
-                    let format = Format::of_name(&file).ok_or("a format")?;
+                    let told = name
+                        .split_once('-')
+                        .and_then(|(format, _)| Format::ALL.into_iter().find(|f| f.name() == format));
+                    let format = told.ok_or("a format")?;
                     return Ok((fs::read_to_string(path)?, format));
                 }
             }
@@ -71,7 +86,7 @@ fn every_case() -> Done {
         let mut reversible = true;
         for line in fs::read_to_string(folder.join("edits.txt"))?.lines() {
             let back = edit(&mut document, line).map_err(|error| format!("{name}: {line}: {error}"))?;
-            reversible &= !matches!(back, Undo::Insert(..));
+            reversible &= !matches!(back, Undo::Insert(..) | Undo::Never);
             undo.push(back);
         }
         assert_eq!(document.text(), after, "{name}");
@@ -79,6 +94,8 @@ fn every_case() -> Done {
             match back {
                 Undo::PutBack(at, before) => document.put_back(&at, &before)?,
                 Undo::Remove(at, index) => document.remove(&at, index)?,
+                Undo::Block(name) => document.set_fragment(&name, None)?,
+                Undo::Never => {}
                 Undo::Insert(at, index, item) => drop(document.insert(&at, index, &item)?),
             }
         }

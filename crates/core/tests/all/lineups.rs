@@ -67,8 +67,8 @@ fn plugins_and_data_packs_have_their_places() -> Done {
     assert_eq!(
         entries,
         [
-            "plugins/order.txt Item { item: \"tidebell\", ordered: true, separator: None, alone: false }",
-            "towns/gullhaven/packs.json Item { item: \"cobbles\", ordered: true, separator: None, alone: false }",
+            "plugins/order.txt Item { item: Text(\"tidebell\"), ordered: true, separator: None, alone: false, last: None }",
+            "towns/gullhaven/packs.json Item { item: Text(\"cobbles\"), ordered: true, separator: None, alone: false, last: None }",
         ]
     );
     assert_eq!(desired.registrations[1].create, "[]\n");

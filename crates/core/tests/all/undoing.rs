@@ -27,7 +27,13 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
             format: Format::Lines,
             pointer: Pointer::root(),
             create: String::new(),
-            entry: Entry::Item { item: (*name).into(), ordered: true, separator: None, alone: false },
+            entry: Entry::Item {
+                item: (*name).into(),
+                ordered: true,
+                separator: None,
+                alone: false,
+                last: None,
+            },
         });
     }
     Ok(desired)
@@ -42,7 +48,7 @@ fn first(order: &str) -> Result<(ChangeSet, Present), Box<dyn std::error::Error>
     for step in &change.steps {
         if let Step::Put { path, source, after, size, .. } = step {
             match source {
-                Source::Text(text) => drop(present.texts.insert(path.clone(), text.clone())),
+                Source::Text(file) => drop(present.texts.insert(path.clone(), file.clone())),
                 _ => drop(present.files.insert(path.clone(), (*after, *size))),
             }
         }
@@ -75,7 +81,7 @@ fn a_file_that_was_written_to_since_loses_only_our_entries() -> Done {
     present.texts.insert(path("plugins/order.txt"), "mine\na\nby-hand # new\nb\n".into());
     let back = undo(1, &change.steps, &Receipt::empty(), &change.receipt, &present)?;
     let text = back.steps.iter().find_map(|step| match step {
-        Step::Put { source: Source::Text(text), .. } => Some(text.as_str()),
+        Step::Put { source: Source::Text(file), .. } => Some(file.text()),
         _ => None,
     });
     assert_eq!(text, Some("mine\nby-hand # new\n"));

@@ -87,7 +87,7 @@ fn stage_one(
         tree.bring(&mut file, &staged).map_err(SettleError::from)
     };
     let digest = match source {
-        Source::Text(text) => tree.bring(&mut Cursor::new(text.as_bytes()), &staged)?,
+        Source::Text(file) => tree.bring(&mut Cursor::new(file.bytes()), &staged)?,
         Source::Attic { settle, step } => {
             let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
             copy(&tree.at(&old))?

@@ -8,7 +8,7 @@ use yalotheca_core::{
     change::{OwnedEntry, Placed, Receipt, Settled},
     control::{LockFile, Locked, MapsSection},
     desire::{Entry, LineupEntry, Registration, desire},
-    document::{Before, Document},
+    document::{Before, Document, Value},
     game::{Game, Shape},
     id::{ContentId, TreePath},
     order::{Leaning, order},
@@ -203,17 +203,23 @@ fn register(
     let mut previous: Vec<(usize, ContentId)> = Vec::new();
     for registration in registrations {
         let Some(bytes) = tree.read(&registration.file)? else { continue };
-        let text = String::from_utf8_lossy(&bytes);
         // A broken file is for check to tell; here nothing in it is taken over.
-        let Ok(document) = Document::parse(registration.format, &text) else { continue };
+        let Ok(document) = Document::read(registration.format, bytes) else { continue };
         let there = match &registration.entry {
             Entry::Set(value) => document.get(&registration.pointer).is_some_and(|now| now.means(value)),
-            Entry::Item { item, ordered, separator, alone } => {
+            Entry::Number { item, .. } => {
+                document.numbered(&registration.pointer).iter().any(|(_, name)| name == item)
+            }
+            Entry::Block { name, .. } => document.fragment(name).is_ok_and(|there| there.is_some()),
+            Entry::Item { item, ordered, separator, alone, .. } => {
                 let items = match separator {
                     Some(separator) => document.parts(&registration.pointer, separator),
-                    None => document.items(&registration.pointer).unwrap_or_default(),
+                    None => {
+                        let items = document.items(&registration.pointer).unwrap_or_default();
+                        items.iter().map(Value::meaning).collect()
+                    }
                 };
-                let at = items.iter().position(|there| there == item);
+                let at = items.iter().position(|there| *there == item.meaning());
                 if let (Some(at), true, false) = (at, ordered, alone) {
                     previous.push((at, registration.content.clone()));
                 }

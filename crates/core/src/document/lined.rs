@@ -1,0 +1,74 @@
+//! What formats of lines share.
+
+/// One line of a text.
+pub(super) struct Line<'a> {
+    /// Without its ending.
+    pub(super) text: &'a str,
+    /// Where it begins.
+    pub(super) from: usize,
+    /// Where the next one begins.
+    pub(super) to: usize,
+}
+
+impl Line<'_> {
+    /// Returns where what is written on it begins.
+    pub(super) fn start(&self) -> usize {
+        self.from + self.text.len() - self.text.trim_start().len()
+    }
+}
+
+/// Returns the lines of a text.
+pub(super) fn lines(text: &str) -> impl Iterator<Item = Line<'_>> {
+    let mut at = 0;
+    text.split_inclusive('\n').map(move |line| {
+        let from = at;
+        at += line.len();
+        Line { text: line.trim_end_matches(['\n', '\r']), from, to: at }
+    })
+}
+
+/// Returns the line ending that most lines of a text have.
+pub(super) fn line_ending(text: &str) -> &'static str {
+    let all = text.matches('\n').count();
+    let crlf = text.matches("\r\n").count();
+    if crlf * 2 > all { "\r\n" } else { "\n" }
+}
+
+/// Puts a line (or several) where a line ends. A text without a last line ending stays one.
+pub(super) fn put_line(text: &mut String, at: usize, line: &str) {
+    let ending = line_ending(text);
+    let line = line.replace('\n', ending);
+    if at == 0 || text[..at].ends_with('\n') {
+        text.insert_str(at, &format!("{line}{ending}"));
+    } else {
+        text.insert_str(at, &format!("{ending}{line}"));
+    }
+}
+
+/// Takes whole lines out; where they are the last and have no ending, the ending before them goes.
+pub(super) fn cut_lines(text: &mut String, from: usize, to: usize) {
+    let has_ending = text[from..to].ends_with('\n');
+    let from = if has_ending || from == 0 {
+        from
+    } else {
+        let before = from - 1;
+        if text[..before].ends_with('\r') { before - 1 } else { before }
+    };
+    text.replace_range(from..to, "");
+}
+
+/// Returns where the line begins in which a byte lies.
+pub(super) fn line_start(text: &str, at: usize) -> usize {
+    text[..at].rfind('\n').map_or(0, |at| at + 1)
+}
+
+/// Returns where the line ends in which a byte lies, its ending included.
+pub(super) fn line_end(text: &str, at: usize) -> usize {
+    text[at..].find('\n').map_or(text.len(), |end| at + end + 1)
+}
+
+/// Returns the white space at the beginning of a byte's line, if there is nothing else before the byte.
+pub(super) fn indent(text: &str, at: usize) -> Option<&str> {
+    let before = &text[line_start(text, at)..at];
+    before.chars().all(|c| c == ' ' || c == '\t').then_some(before)
+}

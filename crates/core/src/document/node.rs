@@ -1,0 +1,269 @@
+//! What a text says, and where: the tree that every format's parser makes and every edit starts from.
+
+use std::ops::Range;
+
+use super::{ParseDocumentError, Pointer, Value};
+
+/// One value of a document with its place in the text.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Node {
+    /// Its name in the group that holds it; empty for items of a list.
+    pub(super) key: String,
+    /// Where its value lies, with all that an edit of the value replaces.
+    pub(super) span: Range<usize>,
+    /// All that goes with it when it is taken out.
+    pub(super) whole: Range<usize>,
+    /// Where the gap before it begins, where another value may need another gap.
+    pub(super) gap: usize,
+    /// Where another child would go, for groups and lists.
+    pub(super) tail: usize,
+    /// How it is written.
+    pub(super) form: Form,
+    /// What it holds.
+    pub(super) body: Body,
+}
+
+/// What a value holds.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Body {
+    /// A single value.
+    Leaf(Value),
+    /// Named values, in the order of the text; a name may stand there more than once.
+    Group(Vec<Node>),
+    /// Values without names.
+    List(Vec<Node>),
+}
+
+/// How a value is written, where a format has more than one way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Form {
+    /// The usual way.
+    Plain,
+    /// Between brackets, apart by commas.
+    Flow,
+    /// One entry a line, by indentation.
+    Block,
+    /// Below a heading of its own.
+    Section,
+    /// Named by a path of names on one line.
+    Dotted,
+    /// Nothing: it may become a group or a list as well as a value.
+    Open,
+    /// A name that stands alone.
+    Bare,
+}
+
+impl Node {
+    /// Returns a single value; what is taken out with it is only itself.
+    pub(super) fn leaf(key: impl Into<String>, span: Range<usize>, value: Value) -> Self {
+        let whole = span.clone();
+        Self {
+            key: key.into(),
+            gap: span.start,
+            tail: span.end,
+            span,
+            whole,
+            form: Form::Plain,
+            body: Body::Leaf(value),
+        }
+    }
+
+    /// Returns a group over the whole of a text.
+    pub(super) fn root(text: &str, children: Vec<Self>) -> Self {
+        Self::holder("", 0..text.len(), Body::Group(children))
+    }
+
+    /// Returns a group or a list.
+    pub(super) fn holder(key: impl Into<String>, span: Range<usize>, body: Body) -> Self {
+        let whole = span.clone();
+        Self { key: key.into(), gap: span.start, tail: span.end, span, whole, form: Form::Plain, body }
+    }
+
+    /// Returns what is replaced where it gets another value.
+    pub(super) fn outer(&self) -> Range<usize> {
+        self.gap..self.span.end
+    }
+
+    /// Returns the same with another outline.
+    pub(super) fn within(mut self, whole: Range<usize>) -> Self {
+        self.whole = whole;
+        self
+    }
+
+    /// Returns the same, written in a certain way.
+    pub(super) fn written(mut self, form: Form) -> Self {
+        self.form = form;
+        self
+    }
+
+    /// Returns what it holds, in the order of the text.
+    pub(super) fn children(&self) -> &[Self] {
+        match &self.body {
+            Body::Leaf(_) => &[],
+            Body::Group(children) | Body::List(children) => children,
+        }
+    }
+
+    /// Returns whether it holds nothing.
+    pub(super) fn is_empty(&self) -> bool {
+        self.children().is_empty() && (!matches!(self.body, Body::Leaf(_)) || self.form == Form::Open)
+    }
+
+    /// Returns its children of one name, with their places.
+    pub(super) fn named<'n, 'k>(
+        &'n self,
+        key: &'k str,
+    ) -> impl DoubleEndedIterator<Item = (usize, &'n Self)> + use<'n, 'k> {
+        let group: &[Self] = if let Body::Group(children) = &self.body { children } else { &[] };
+        group.iter().enumerate().filter(move |(_, child)| child.is_named(key))
+    }
+
+    /// Options may be named with the dashes that they are written with.
+    pub(super) fn is_named(&self, key: &str) -> bool {
+        self.key == key
+            || key.starts_with('-') && !self.key.starts_with('-') && self.key == key.trim_start_matches('-')
+    }
+
+    /// Finds a place. Of a doubled name the last one that leads there counts; a number behind a doubled name chooses.
+    pub(super) fn find(&self, tokens: &[String]) -> Option<&Self> {
+        let Some((token, rest)) = tokens.split_first() else { return Some(self) };
+        match &self.body {
+            Body::Leaf(_) => None,
+            Body::List(items) => items.get(token.parse::<usize>().ok()?)?.find(rest),
+            Body::Group(_) => {
+                let found = self.named(token).rev().find_map(|(_, child)| child.find(rest));
+                found.or_else(|| {
+                    let (number, rest) = rest.split_first()?;
+                    let (_, child) = self.named(token).nth(number.parse().ok()?)?;
+                    child.find(rest)
+                })
+            }
+        }
+    }
+
+    /// Walks as far towards a place as there is something, and returns where that ends and how many names led there.
+    pub(super) fn nearest(&self, tokens: &[String]) -> (&Self, usize) {
+        (0..=tokens.len())
+            .rev()
+            .find_map(|depth| self.find(&tokens[..depth]).map(|node| (node, depth)))
+            .unwrap_or((self, 0))
+    }
+
+    /// Returns the whole as JSON.
+    pub(super) fn to_json(&self) -> serde_json::Value {
+        match &self.body {
+            Body::Leaf(value) => value.to_json(),
+            Body::List(items) => items.iter().map(Self::to_json).collect(),
+            Body::Group(children) => {
+                let mut map = serde_json::Map::new();
+                for child in children {
+                    map.insert(child.key.clone(), child.to_json());
+                }
+                serde_json::Value::Object(map)
+            }
+        }
+    }
+
+    /// Returns the value.
+    pub(super) fn value(&self) -> Value {
+        match &self.body {
+            Body::Leaf(value) => value.clone(),
+            _ => Value::Compound(self.to_json()),
+        }
+    }
+
+    /// Returns every single value below, with its place. A doubled name gets the number of its place among them.
+    pub(super) fn leaves(&self, at: &Pointer, into: &mut Vec<(Pointer, Value)>) {
+        match &self.body {
+            Body::Leaf(value) => into.push((at.clone(), value.clone())),
+            Body::List(items) => {
+                for (index, item) in items.iter().enumerate() {
+                    item.leaves(&at.join(&index.to_string()), into);
+                }
+            }
+            Body::Group(children) => {
+                for (index, child) in children.iter().enumerate() {
+                    let same = || children.iter().filter(|other| other.key == child.key);
+                    let mut place = at.join(&child.key);
+                    if same().nth(1).is_some() {
+                        let before = children[..index].iter().filter(|other| other.key == child.key);
+                        place = place.join(&before.count().to_string());
+                    }
+                    child.leaves(&place, into);
+                }
+            }
+        }
+    }
+
+    /// Returns whether every place lies in the text, and one behind the other where that matters. A parser that is not
+    /// ours may see an unusual file in another way than we do; such a file is not edited.
+    pub(super) fn is_sound(&self, text: &str) -> bool {
+        let is_place = |at: usize| text.is_char_boundary(at);
+        let range =
+            |range: &Range<usize>| range.start <= range.end && is_place(range.start) && is_place(range.end);
+        let inside = |child: &Self| {
+            self.form != Form::Flow || child.whole.start > self.span.start && child.whole.end < self.span.end
+        };
+        let children = self.children();
+        range(&self.span)
+            && range(&self.whole)
+            && self.gap <= self.span.start
+            && is_place(self.gap)
+            && is_place(self.tail)
+            && (self.form != Form::Flow || self.span.len() > 1)
+            && children.iter().all(|child| inside(child) && child.is_sound(text))
+            && (!matches!(self.form, Form::Flow | Form::Block)
+                || children.windows(2).all(|pair| pair[0].whole.end <= pair[1].whole.start))
+    }
+
+    /// Returns what is there, in words.
+    pub(super) fn sort(&self) -> &'static str {
+        match &self.body {
+            Body::Leaf(Value::Flag(_)) => "true or false",
+            Body::Leaf(Value::Whole(_) | Value::Real(_)) => "a number",
+            Body::Leaf(Value::Text(_)) => "a text",
+            Body::Leaf(Value::Compound(_)) => "nothing (null)",
+            Body::List(_) => "a list",
+            Body::Group(_) => "a group of keys",
+        }
+    }
+}
+
+/// Why a value or a name cannot be written.
+pub(super) type Why = &'static str;
+
+/// What a format can do. An edit changes only text at or behind the place that it is about, so that edits can be made
+/// from the back to the front of one tree.
+pub(super) trait Syntax {
+    /// Reads a text.
+    fn parse(&self, text: &str) -> Result<Node, ParseDocumentError>;
+
+    /// Returns the text that replaces the span of what is there.
+    fn leaf(&self, text: &str, old: &Node, value: &Value) -> Result<String, Why>;
+
+    /// Puts a new child before the one at `at`, or behind all.
+    fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why>;
+
+    /// Takes a child out.
+    fn cut(&self, text: &mut String, from: &Node, child: usize);
+
+    /// Returns how many names a place may have.
+    fn depth(&self) -> usize {
+        usize::MAX
+    }
+
+    /// Returns whether a list can be one name written again and again.
+    fn repeats(&self) -> bool {
+        false
+    }
+
+    /// Returns whether names that stand alone are items of the group that they are in.
+    fn names(&self) -> bool {
+        false
+    }
+
+    /// Returns what begins a comment that is a line.
+    fn comment(&self) -> Option<&'static str> {
+        None
+    }
+}
