@@ -70,12 +70,14 @@ pub(crate) enum Command {
     Order(commands::order::OrderArgs),
     /// Show which maps are here and what is played; or change that
     Maps(commands::maps::MapsArgs),
+    /// Show what can be set, and set it; what is set survives updates
+    Settings(commands::settings::SettingsArgs),
     /// Make a modpack of what is here
     Modpack(commands::modpack::ModpackArgs),
     /// Show every link in the lineup, and whether it still gives the file
     Links(commands::links::LinksArgs),
     /// Show what settle would do
-    Preview,
+    Preview(commands::settle::PreviewArgs),
     /// Bring the server to what is wanted, all or nothing
     Settle(commands::settle::SettleArgs),
     /// Start the server, watch it, say how it went, and stop it

@@ -9,10 +9,12 @@ use crate::{
     catalogue::Side,
     control::{Locked, MapsSection},
     document::{Format, Pointer, PointerError, Value},
-    game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, Template},
+    game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
     route::{Payload, PlaceError, Places, scope_of},
+    settings::{SERVER, Settings},
+    tweak::{TWEAK_FACT, TWEAK_KIND, TWEAK_SUFFIX, Tweak},
 };
 
 /// One content of a lineup with its files.
@@ -86,6 +88,8 @@ pub struct Registration {
     pub pointer: Pointer,
     /// What the file begins with where it does not exist.
     pub create: String,
+    /// Whether it waits for the file, which only the server makes.
+    pub waits: bool,
     /// What is put there.
     pub entry: Entry,
 }
@@ -142,6 +146,9 @@ impl Hint for DesireError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Place { source, .. } => source.hint(),
+            Self::Register { content, why } if why.contains("its parameter") => {
+                Some(format!("yalotheca settings {content} shows its parameters"))
+            }
             Self::Register { .. } => {
                 Some("the game definition is at fault; yalotheca game check tests it".into())
             }
@@ -159,7 +166,7 @@ pub fn desire(
     game: &Game,
     server: &Scope,
     lineup: &[LineupEntry<'_>],
-    maps: &MapsSection,
+    (maps, settings): (&MapsSection, &Settings),
 ) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
     for LineupEntry { locked, payload } in lineup {
@@ -177,6 +184,11 @@ pub fn desire(
             .iter()
             .find(|file| kind.suffix.as_ref().is_none_or(|suffix| file.path.ends_with(suffix.as_str())));
         scope.content.insert("file".into(), main.map_or_else(String::new, |file| file.path.clone()));
+        let wrong = |why| DesireError::Register { content: content.clone(), why };
+        if locked.release.kind == TWEAK_KIND {
+            tweak(game, &scope, locked, settings, &mut desired.registrations).map_err(wrong)?;
+            continue;
+        }
         let places = Places::new(kind, &scope).map_err(failed)?;
         for file in &payload.files {
             let path = places.of(file).map_err(failed)?;
@@ -187,8 +199,12 @@ pub fn desire(
                 return Err(DesireError::SamePath { path, first: other.content, second: content.clone() });
             }
         }
-        register(kind, &scope, locked, &mut desired.registrations)
-            .map_err(|why| DesireError::Register { content: content.clone(), why })?;
+        register(kind, &scope, locked, &mut desired.registrations).map_err(wrong)?;
+        set(&kind.settings, &scope, (content, settings), &mut desired.registrations).map_err(wrong)?;
+    }
+    if let Ok(owner) = ContentId::new(SERVER) {
+        let wrong = |why| DesireError::Register { content: owner.clone(), why };
+        set(&game.settings, server, (&owner, settings), &mut desired.registrations).map_err(wrong)?;
     }
     if let Some(rule) = &game.maps {
         play(rule, server, maps, &mut desired.registrations)?;
@@ -213,6 +229,7 @@ fn play(
             format: place.format,
             pointer: Pointer::parse(&text(&place.pointer)?).map_err(|error| failed(error.to_string()))?,
             create: create.into(),
+            waits: false,
             entry,
             content: content.clone(),
         };
@@ -256,6 +273,7 @@ fn register(kind: &Kind, scope: &Scope, locked: &Locked, into: &mut Vec<Registra
     Ok(())
 }
 
+/// Returns what a rule puts, for one content.
 fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Result<Registration, String> {
     let text = |error: RenderError| error.to_string();
     let pointer = rule.place.pointer.render(scope).map_err(text)?;
@@ -266,18 +284,71 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         format: rule.place.format,
         pointer: Pointer::parse(&pointer).map_err(|error: PointerError| error.to_string())?,
         create: rule.create.clone(),
+        waits: false,
         entry: match &rule.verb {
-            RegisterVerb::Item { item, ordered, separator } => Entry::Item {
-                item: Value::Text(item.render(scope).map_err(text)?),
+            RegisterVerb::Set(value) => Entry::Set(value.render(scope).map_err(text)?),
+            RegisterVerb::Item { item, ordered, separator, last } => Entry::Item {
+                item: item.render(scope).map_err(text)?,
                 ordered: *ordered,
                 separator: separator.clone(),
                 alone: false,
-                last: None,
+                last: last.clone(),
             },
-            RegisterVerb::Set { text: Some(template), .. } => {
-                Entry::Set(Value::Text(template.render(scope).map_err(text)?))
+            RegisterVerb::Number { item, consecutive } => {
+                Entry::Number { item: item.render(scope).map_err(text)?, consecutive: *consecutive }
             }
-            RegisterVerb::Set { plain, .. } => Entry::Set(plain.clone().unwrap_or(Value::Flag(true))),
+            RegisterVerb::Block { name, text: inner } => Entry::Block {
+                name: name.render(scope).map_err(text)?,
+                text: inner.render(scope).map_err(text)?,
+            },
         },
     })
+}
+
+/// What a tweak writes.
+fn tweak(
+    game: &Game,
+    scope: &Scope,
+    locked: &Locked,
+    settings: &Settings,
+    into: &mut Vec<Registration>,
+) -> Result<(), String> {
+    let Some(text) = locked.release.facts.get(TWEAK_FACT) else { return Ok(()) };
+    let values: Vec<String> = game.values.iter().map(|(name, _)| name.clone()).collect();
+    let tweak = Tweak::parse(TWEAK_SUFFIX, text, &values).map_err(|error| error.why)?;
+    let none = BTreeMap::new();
+    let asked = settings.get(locked.id.as_str()).and_then(|files| files.get(TWEAK_SUFFIX)).unwrap_or(&none);
+    let filled = tweak.fill(asked)?;
+    let scope = tweak.scope(scope.clone(), &filled);
+    for fragment in &tweak.fragments {
+        into.push(registration(fragment, &scope, &locked.id)?);
+    }
+    Ok(())
+}
+
+/// The settings that are asked for in one owner's files.
+fn set(
+    files: &[SettingsFile],
+    scope: &Scope,
+    (owner, settings): (&ContentId, &Settings),
+    into: &mut Vec<Registration>,
+) -> Result<(), String> {
+    let Some(asked) = settings.get(owner.as_str()) else { return Ok(()) };
+    for rule in files {
+        let text = |template: &Template| template.render(scope).map_err(|error| error.to_string());
+        let Some(values) = asked.get(&text(&rule.short)?) else { continue };
+        let file = TreePath::new(&text(&rule.file)?).map_err(|error| error.to_string())?;
+        for (pointer, value) in values {
+            into.push(Registration {
+                content: owner.clone(),
+                file: file.clone(),
+                format: rule.format,
+                pointer: pointer.clone(),
+                create: rule.format.head().into(),
+                waits: rule.appears,
+                entry: Entry::Set(value.clone()),
+            });
+        }
+    }
+    Ok(())
 }

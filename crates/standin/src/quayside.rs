@@ -43,6 +43,7 @@ struct Release {
     #[serde(default)]
     after: Vec<String>,
     defaults: Option<String>,
+    schema: Option<String>,
     #[serde(default)]
     withdrawn: bool,
 }
@@ -108,6 +109,9 @@ fn archive(content: &Content, release: &Release) -> io::Result<Vec<u8>> {
     let mut files = vec![("plugin.json", pretty(&Value::Object(descriptor))), ("code/main.tide", code)];
     if let Some(defaults) = &release.defaults {
         files.push(("defaults.yml", defaults.clone().into_bytes()));
+    }
+    if let Some(schema) = &release.schema {
+        files.push(("settings.schema.json", schema.clone().into_bytes()));
     }
     pack(&files)
 }

@@ -51,6 +51,8 @@ pub(crate) struct Along {
     pub(crate) left_out: Vec<LeftOut>,
     /// What is worth knowing.
     pub(crate) notes: Vec<String>,
+    /// Whether the lines of configuration files that change are shown.
+    pub(crate) diffs: bool,
 }
 
 /// Plans the change to these wants, shows it, asks, and settles it.
@@ -81,6 +83,7 @@ pub(crate) fn apply(
     }
     let mut view = ChangeView::of(session.shown(), &planned);
     view.left_out = along.left_out;
+    view.diffs = along.diffs;
     view.notes.extend(along.notes);
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;

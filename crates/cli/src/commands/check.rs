@@ -101,7 +101,7 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
     findings.extend(terms(session)?);
     findings.extend(of_breaches(&verify(&lock.universe(), platform, &lock.selection())));
     findings.extend(wants(session));
-    let (desired, contents) = desired(session)?;
+    let (desired, contents) = locked_state(session)?;
     let (broken, usable) = broken_files(session, &desired)?;
     findings.extend(broken);
     let present = look(session, &usable)?;
@@ -124,7 +124,7 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
 }
 
 /// The desired state of what is locked; nothing is fetched for it.
-fn desired(
+pub(super) fn locked_state(
     session: &Session,
 ) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
     let lock = &session.control.lock;
@@ -141,7 +141,9 @@ fn desired(
         .collect();
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let desired = desire(&session.game, &session.survey.scope, &entries, &session.control.wants.maps)?;
+    let wants = &session.control.wants;
+    let asked = (&wants.maps, &wants.settings);
+    let desired = desire(&session.game, &session.survey.scope, &entries, asked)?;
     let contents =
         lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
     Ok((desired, contents.collect()))

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use yalotheca_core::{
-    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, PlanChangeError, put_text},
+    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, PlanChangeError, diff, put_text},
     document::{Document, Pointer, TextFile, Value},
     id::{ContentId, Digest, TreePath},
 };
@@ -27,10 +27,25 @@ pub(crate) struct SettleArgs {
     spare: Vec<String>,
 }
 
-pub(crate) fn preview(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+/// Show what settle would do.
+#[derive(Debug, Args)]
+pub(crate) struct PreviewArgs {
+    /// Show the lines of configuration files that would change
+    #[arg(long)]
+    diff: bool,
+}
+
+pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(global, ui)?;
     let shelf = session.shelf();
-    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Preview, Along::default()), ui)
+    apply(
+        &session,
+        &shelf,
+        &session.control.wants,
+        &Fresh::None,
+        (Mode::Preview, Along { diffs: args.diff, ..Along::default() }),
+        ui,
+    )
 }
 
 pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
@@ -73,7 +88,10 @@ fn accept(session: &Session) -> Result<Option<ChangeSet>, CommandError> {
     let content = ContentId::new(&session.game.name)?;
     let entries = vec![EntryLine { act: EntryAct::Set, what, content }];
     Ok(Some(ChangeSet {
-        config: vec![ConfigLine { path: path.clone(), created: before.is_none(), removed: false, entries }],
+        config: vec![ConfigLine {
+            diff: diff(file.text(), new.text()),
+            ..ConfigLine::new(&path, before.is_none(), false, entries)
+        }],
         steps: vec![put_text(&path, before, new)],
         ..ChangeSet::default()
     }))

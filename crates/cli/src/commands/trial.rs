@@ -1,18 +1,30 @@
 //! `trial`.
 
-use std::{process::ExitCode, time::Duration};
+use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{
+    change::{ChangeSet, plan},
     diagnose::{ContentState, Trouble, Verdict},
-    id::ContentId,
+    document::TextFile,
+    game::Terms,
+    id::{ContentId, TreePath},
 };
-use yalotheca_host::trial::{TrialOptions, trial};
+use yalotheca_host::{
+    settle::{self, Order},
+    tree::Tree,
+    trial::{Trial, TrialOptions, trial},
+};
 
+use super::{
+    apply::{origin, texts},
+    check::locked_state,
+};
 use crate::{
     args::Global,
     error::CommandError,
+    plan::look,
     session::Session,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
@@ -36,6 +48,12 @@ struct TrialView {
     ready_after_ms: Option<u128>,
     port_answers: Option<bool>,
     troubles: Vec<Trouble>,
+    /// What the first start did, where there was another one after it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    first: Vec<String>,
+    /// The terms' text, where the start failed for want of them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    terms: Option<String>,
     contents: Vec<ContentLine>,
     ended_with: Option<i32>,
     left_running: Option<u32>,
@@ -53,6 +71,9 @@ struct ContentLine {
 
 impl View for TrialView {
     fn view(&self, page: &mut Page) {
+        for line in &self.first {
+            page.line(Role::Plain, line);
+        }
         let after = match self.ready_after_ms.unwrap_or_default() {
             ms @ 0..1000 => format!("{ms} ms"),
             ms => format!("{}.{} s", ms / 1000, ms / 100 % 10),
@@ -75,6 +96,13 @@ impl View for TrialView {
         if !self.troubles.is_empty() {
             page.head("What is wrong");
             troubles(page, &self.troubles);
+        }
+        if let Some(terms) = &self.terms {
+            const MOST: usize = 30;
+            page.head("The terms");
+            for line in terms.lines().take(MOST) {
+                page.raw(&format!("  {line}"));
+            }
         }
         contents(page, &self.contents);
         if self.verdict == Verdict::Failed && !self.last_lines.is_empty() {
@@ -152,38 +180,45 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
 }
 
 pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let mut session = Session::open(global, ui)?;
     if let Some(running) = session.running() {
         return Err(CommandError::Refused {
             what: format!("the server is running already (process {})", running.pid),
             hint: Some("stop it first; a trial starts it anew".into()),
         });
     }
-    ui.note(&format!("Starting {} …", session.shown()));
-    let lock = &session.control.lock;
-    let options = TrialOptions { keep: args.keep, patience: Duration::from_secs(args.patience) };
-    let mut on_line = |line: &str| {
-        if ui.is_verbose() {
-            ui.note(&format!("  {line}"));
-        }
-    };
-    let scope = &session.survey.scope;
-    let mut went = trial(session.tree.root(), &session.game, scope, &lock.contents, options, &mut on_line)?;
-    let contents = lock
+    let mut first = Vec::new();
+    let waits = !planned(&session)?.pending.is_empty();
+    // Where something waits for the first start, the server is not left running by it.
+    let mut went = start(&session, args, args.keep && !waits, ui)?;
+    if went.was_first {
+        first.push("The first start made its files and ended by itself.".to_owned());
+    }
+    let lives = went.was_first || went.verdict != Verdict::Failed;
+    if lives && waits {
+        session = Session::open(global, ui)?;
+        first.extend(set_pending(&session)?);
+    }
+    if lives && (went.was_first || waits) {
+        session = Session::open(global, ui)?;
+        went = start(&session, args, args.keep, ui)?;
+    }
+    let contents = session
+        .control
+        .lock
         .contents
         .iter()
         .filter_map(|locked| {
             let state = went.contents.remove(&locked.id)?;
-            Some(ContentLine {
-                id: locked.id.clone(),
-                version: locked.release.version.shown().to_owned(),
-                state,
-            })
+            let version = locked.release.version.shown().to_owned();
+            Some(ContentLine { id: locked.id.clone(), version, state })
         })
         .collect();
     ui.show(&TrialView {
         server: session.shown(),
         verdict: went.verdict,
+        first,
+        terms: session.game.terms.as_ref().and_then(|terms| shown_terms(&session, terms, &went.troubles)),
         ready_after_ms: went.ready_after.map(|after| after.as_millis()),
         port_answers: went.answers,
         troubles: went.troubles,
@@ -194,4 +229,73 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         patience: args.patience,
     })?;
     Ok(if went.verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Trial, CommandError> {
+    ui.note(&format!("Starting {} …", session.shown()));
+    let options = TrialOptions { keep, patience: Duration::from_secs(args.patience) };
+    let mut on_line = |line: &str| {
+        if ui.is_verbose() {
+            ui.note(&format!("  {line}"));
+        }
+    };
+    let scope = &session.survey.scope;
+    let contents = &session.control.lock.contents;
+    Ok(trial(session.tree.root(), &session.game, scope, contents, options, &mut on_line)?)
+}
+
+/// What is still to be done on the server, by what is locked; nothing is fetched for it.
+fn planned(session: &Session) -> Result<ChangeSet, CommandError> {
+    let (desired, contents) = locked_state(session)?;
+    let present = look(session, &desired)?;
+    Ok(plan(&desired, contents, &session.receipt, &present).unwrap_or_default())
+}
+
+/// Sets what waited for files that are there now. Where more than that is to be done, settle is left to do it.
+fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
+    let change = planned(session)?;
+    let mut says: Vec<String> = change
+        .pending
+        .iter()
+        .map(|line| {
+            format!("{} is still not there; {} wait for it.", line.path, count(line.settings, "setting"))
+        })
+        .collect();
+    if change.steps.is_empty() {
+        return Ok(says);
+    }
+    if !change.files.is_empty() {
+        says.push("Settings wait for yalotheca settle, which has more to do here.".into());
+        return Ok(says);
+    }
+    let set: usize = change.config.iter().map(|line| line.entries.len()).sum();
+    let files: Vec<String> = change.config.iter().map(|line| line.path.to_string()).collect();
+    let summary = format!("{} set after the first start", count(set, "setting"));
+    let _claim = session.claim_stopped()?;
+    let order = Order {
+        change: &change,
+        receipt_before: &session.receipt,
+        before: texts(&session.control),
+        after: texts(&session.control),
+        control: session.control.folder.clone(),
+        origin: origin(&summary, None),
+    };
+    let number = settle::settle(&session.tree, &order, &BTreeMap::new())?;
+    says.push(format!(
+        "{} could be set after the first start (change {number}), in {}; then it was started again.",
+        count(set, "setting"),
+        files.join(", ")
+    ));
+    Ok(says)
+}
+
+/// The terms' text, where the start failed for want of them.
+fn shown_terms(session: &Session, terms: &Terms, troubles: &[Trouble]) -> Option<String> {
+    let refused = |trouble: &Trouble| trouble.means.as_deref() == Some("terms not agreed");
+    if !troubles.iter().any(refused) {
+        return None;
+    }
+    let path = TreePath::new(&terms.place.file.render(&session.survey.scope).ok()?).ok()?;
+    let bytes = session.tree.read(&path).ok()??;
+    Some(TextFile::read(bytes).text().to_owned())
 }

@@ -120,7 +120,9 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
         companions: Vec::new(),
         order_notes: Vec::new(),
         left_out: Vec::new(),
+        pending: Vec::new(),
         notes: Vec::new(),
+        diffs: false,
     })
 }
 

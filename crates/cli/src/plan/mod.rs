@@ -3,12 +3,13 @@
 mod choose;
 mod ground;
 mod reasons;
+mod settings;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use yalotheca_core::{
     catalogue::{Release, Universe},
-    change::{ChangeSet, Present, Settled, Source, Step, paths_of_interest, plan},
+    change::{ChangeSet, Present, Settled, Source, Step, Update, paths_of_interest, plan},
     control::{ControlFile, LockFile, Locked},
     desire::{Desired, LineupEntry, desire},
     document::TextFile,
@@ -22,6 +23,8 @@ use yalotheca_host::{
 };
 
 pub(crate) use choose::{newer, why_not};
+pub(crate) use settings::{OpenSettings, open_settings};
+
 pub(crate) use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 
 use crate::{
@@ -88,18 +91,26 @@ pub(crate) fn plan_change(
     }
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let mut desired = desire(&session.game, &session.survey.scope, &entries, &wants.maps)?;
+    let mut desired = desire(&session.game, &session.survey.scope, &entries, (&wants.maps, &wants.settings))?;
     for registration in &mut desired.registrations {
         if let Some(head) = heads.get(&registration.file) {
             registration.create.clone_from(head);
         }
     }
+    let merged = settings::updates(session, shelf, wants, (&lineup, &payloads))?;
     let settled = lineup
         .iter()
         .zip(payloads)
         .map(|(locked, payload)| (locked.id.clone(), Settled { payload }))
         .collect();
-    let present = look(session, &desired)?;
+    let mut present = look(session, &desired)?;
+    let beside: Vec<TreePath> = merged.keys().filter_map(Update::beside).collect();
+    for path in merged.keys().chain(&beside) {
+        if let Some(bytes) = session.tree.read(path)? {
+            present.texts.insert(path.clone(), TextFile::read(bytes));
+        }
+    }
+    present.merged = merged;
     let change = plan(&desired, settled, &session.receipt, &present)?;
     let lock = LockFile { contents: lineup, ..LockFile::default() };
     let contents = content_lines(before, &lock, &wants.wants, &session.control.wants.wants);

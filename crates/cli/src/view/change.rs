@@ -2,9 +2,10 @@
 
 use serde::Serialize;
 use yalotheca_core::{
-    change::{ConfigLine, EntryAct, FileAct, FileLine},
+    change::{ConfigLine, EntryAct, FileAct, FileLine, PendingLine},
     order::GaveWay,
     route::LeftOut,
+    settings::KeptWhy,
 };
 
 use super::{Cell, Page, Role, View, count, size};
@@ -33,8 +34,14 @@ pub(crate) struct ChangeView {
     /// What is left out of what was given, and why.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) left_out: Vec<LeftOut>,
+    /// Settings that wait for a file that only the server makes.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) pending: Vec<PendingLine>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
+    /// Whether the text shows the lines that change.
+    #[serde(skip)]
+    pub(crate) diffs: bool,
 }
 
 impl ChangeView {
@@ -64,7 +71,9 @@ impl ChangeView {
                 .cloned()
                 .collect(),
             left_out: Vec::new(),
+            pending: planned.change.pending.clone(),
             notes: circles.collect(),
+            diffs: false,
         }
     }
 
@@ -114,6 +123,7 @@ impl View for ChangeView {
     fn view(&self, page: &mut Page) {
         if self.is_empty() {
             page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
+            pending(page, &self.pending);
             for note in &self.notes {
                 page.line(Role::Warn, note);
             }
@@ -127,7 +137,9 @@ impl View for ChangeView {
         page.line(Role::Head, &format!("What would change on {}", self.server));
         contents(page, &self.contents);
         files(page, &self.files);
-        config(page, &self.config);
+        config(page, &self.config, self.diffs);
+        merged(page, &self.config);
+        pending(page, &self.pending);
         left_out(page, &self.left_out);
         companions(page, &self.companions);
         super::order::gave_way(page, &self.order_notes);
@@ -226,8 +238,13 @@ fn common(lines: &[&FileLine]) -> String {
     "./".into()
 }
 
-fn config(page: &mut Page, lines: &[ConfigLine]) {
+fn config(page: &mut Page, lines: &[ConfigLine], diffs: bool) {
     const MOST: usize = 6;
+    if diffs {
+        page.head("Configuration");
+        lines.iter().for_each(|line| diff(page, line));
+        return;
+    }
     if lines.is_empty() {
         return;
     }
@@ -263,12 +280,89 @@ fn config(page: &mut Page, lines: &[ConfigLine]) {
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
             what.push(format!("{word} {}{more}", entries.join(", ")));
         }
+        if let (true, Some(merged)) = (what.is_empty(), &line.merged) {
+            what.push(format!("{} taken", count(merged.taken, "new default")));
+        }
         if what.is_empty() {
             what.push("back to what it was".into());
         }
         rows.push(vec![Cell::new(Role::Name, line.path.to_string()), Cell::plain(what.join("; "))]);
     }
     page.table(&rows);
+}
+
+/// One file with the lines that change in it.
+fn diff(page: &mut Page, line: &ConfigLine) {
+    const MOST: usize = 16;
+    let state = match (line.created, line.removed) {
+        (true, _) => " (made)",
+        (_, true) => " (goes; it was made for this)",
+        _ => "",
+    };
+    page.item(Role::Name, &format!("{}{state}", line.path));
+    for text in line.diff.iter().take(MOST) {
+        let role = match text.chars().next() {
+            Some('+') => Role::Good,
+            Some('-') => Role::Bad,
+            _ => Role::Dim,
+        };
+        let text = if text == "@" { "…" } else { text.as_str() };
+        page.cut(4, role, text);
+    }
+    if line.diff.len() > MOST {
+        page.cut(4, Role::Dim, &format!("and {} more lines (--json has them)", line.diff.len() - MOST));
+    }
+}
+
+/// What an update has made of settings files.
+fn merged(page: &mut Page, lines: &[ConfigLine]) {
+    const MOST: usize = 6;
+    let all: Vec<(&ConfigLine, &yalotheca_core::settings::Kept)> = lines
+        .iter()
+        .flat_map(|line| {
+            line.merged.iter().flat_map(move |merged| merged.kept.iter().map(move |kept| (line, kept)))
+        })
+        .collect();
+    if all.is_empty() {
+        return;
+    }
+    page.head("Kept as you have it");
+    let rows: Vec<Vec<Cell>> = all
+        .iter()
+        .take(MOST)
+        .map(|(line, kept)| {
+            let place =
+                if kept.at.is_empty() { line.path.to_string() } else { format!("{}#{}", line.path, kept.at) };
+            let says = match (kept.why, &kept.default) {
+                (KeptWhy::Forgotten, _) => "the new release does not know it any more".to_owned(),
+                (_, Some(default)) => format!("the new default is {default}"),
+                (_, None) => "the new defaults could not be merged; they lie beside it".to_owned(),
+            };
+            vec![Cell::new(Role::Name, place), Cell::plain(kept.value.clone()), Cell::new(Role::Dim, says)]
+        })
+        .collect();
+    page.table(&rows);
+    if all.len() > MOST {
+        page.item(Role::Dim, &format!("and {} more (--json lists them)", all.len() - MOST));
+    }
+}
+
+/// Settings that cannot be set yet.
+fn pending(page: &mut Page, lines: &[PendingLine]) {
+    if lines.is_empty() {
+        return;
+    }
+    page.head("Waits for the first start");
+    let rows: Vec<Vec<Cell>> = lines
+        .iter()
+        .map(|line| {
+            let says =
+                format!("{} of {}: the server makes the file", count(line.settings, "setting"), line.content);
+            vec![Cell::new(Role::Name, line.path.to_string()), Cell::plain(says)]
+        })
+        .collect();
+    page.table(&rows);
+    page.item(Role::Dim, "yalotheca trial starts it, sets them, and starts it again.");
 }
 
 /// Equal reasons stand together.

@@ -121,6 +121,19 @@ impl Page {
         self.set_in(2, role, text);
     }
 
+    /// A line as it is, set in, and cut where the page ends.
+    pub(crate) fn cut(&mut self, indent: usize, role: Role, text: &str) {
+        let room = self.width.saturating_sub(indent);
+        let mut line = text.replace('\t', "    ");
+        if line.width() > room {
+            while line.width() >= room && line.pop().is_some() {}
+            line.push('…');
+        }
+        self.text.push_str(&" ".repeat(indent));
+        self.styled(role, &line);
+        self.text.push('\n');
+    }
+
     /// A paragraph that belongs to the item above it.
     pub(crate) fn under(&mut self, role: Role, text: &str) {
         self.set_in(6, role, text);

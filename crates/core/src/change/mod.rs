@@ -23,6 +23,7 @@ use crate::{
     document::{Document, EditDocumentError, Format, TextFile, UnknownEncodingError},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
+    settings::{Kept, KeptWhy, Merged},
 };
 
 /// Where the bytes of a put come from.
@@ -113,7 +114,7 @@ pub struct FileLine {
 }
 
 /// What happens to one configuration file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ConfigLine {
     /// The path.
     pub path: TreePath,
@@ -123,6 +124,32 @@ pub struct ConfigLine {
     pub removed: bool,
     /// The entries.
     pub entries: Vec<EntryLine>,
+    /// Lines of a unified diff, without heads: ` `, `-` or `+` before each; `@` stands for what is left out between.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub diff: Vec<String>,
+    /// What was merged because the defaults have changed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub merged: Option<MergedLine>,
+}
+
+/// What became of a settings file whose defaults have changed.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct MergedLine {
+    /// How many new defaults were taken.
+    pub taken: usize,
+    /// What stays as it was.
+    pub kept: Vec<Kept>,
+}
+
+/// Settings that wait for a file that only the server makes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PendingLine {
+    /// The file.
+    pub path: TreePath,
+    /// Whose it is.
+    pub content: ContentId,
+    /// How many settings wait.
+    pub settings: usize,
 }
 
 /// The ordered steps from what is to what should be.
@@ -134,6 +161,8 @@ pub struct ChangeSet {
     pub files: Vec<FileLine>,
     /// What happens to configuration files.
     pub config: Vec<ConfigLine>,
+    /// What waits for the server's first start.
+    pub pending: Vec<PendingLine>,
     /// The receipt afterwards.
     pub receipt: Receipt,
 }
@@ -154,6 +183,19 @@ pub struct Present {
     pub texts: BTreeMap<TreePath, TextFile>,
     /// Folders that exist.
     pub folders: BTreeSet<TreePath>,
+    /// Settings files whose defaults have changed, brought up to date.
+    pub merged: BTreeMap<TreePath, Update>,
+}
+
+/// A settings file, brought up to date with new defaults.
+#[derive(Debug, Clone)]
+pub struct Update {
+    /// Its format.
+    pub format: Format,
+    /// The new text and what is kept.
+    pub merged: Merged,
+    /// The new defaults; they are kept beside the file where something in it stays as it was.
+    pub defaults: String,
 }
 
 /// What stands against a change set.
@@ -335,17 +377,28 @@ fn edit_files(
         dispute(&file.1, registration)?;
         file.1.push(registration);
     }
+    for (path, update) in &present.merged {
+        files.entry(path).or_insert_with(|| (update.format, Vec::new(), Vec::new()));
+    }
     for (path, (format, wanted, owned)) in files {
         let failed = |source: EditDocumentError| PlanChangeError::Edit { path: path.clone(), source };
         let now = present.texts.get(path);
         let head = receipt.created.get(path).cloned();
-        if now.is_none() && wanted.is_empty() {
+        if now.is_none() && wanted.iter().all(|registration| registration.waits) {
+            if let Some(first) = wanted.first() {
+                let (path, content) = (path.clone(), first.content.clone());
+                change.pending.push(PendingLine { path, content, settings: wanted.len() });
+            }
             continue;
         }
         let create =
             head.clone().unwrap_or_else(|| wanted.first().map_or_else(String::new, |r| r.create.clone()));
-        let document = Document::parse(format, now.map_or(create.as_str(), TextFile::text))
-            .map_err(|error| failed(error.into()))?;
+        let update = present.merged.get(path);
+        let text = match update {
+            Some(update) => update.merged.text.as_str(),
+            None => now.map_or(create.as_str(), TextFile::text),
+        };
+        let document = Document::parse(format, text).map_err(|error| failed(error.into()))?;
         let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
         let ours = head.is_some() || now.is_none();
         let removed = ours && wanted.is_empty() && compiled.text == create;
@@ -354,8 +407,17 @@ fn edit_files(
             change.receipt.created.insert(path.clone(), create);
         }
         let before = now.map(|file| Digest::of(&file.bytes()));
-        let line =
-            ConfigLine { path: path.clone(), created: now.is_none(), removed, entries: compiled.lines };
+        let line = ConfigLine {
+            diff: diff(now.map_or("", TextFile::text), if removed { "" } else { &compiled.text }),
+            merged: update.map(|update| MergedLine {
+                taken: update.merged.taken.len(),
+                kept: update.merged.kept.clone(),
+            }),
+            ..ConfigLine::new(path, now.is_none(), removed, compiled.lines)
+        };
+        if let Some(update) = update.filter(|update| update.has_conflict()) {
+            beside(path, update, present, change, steps);
+        }
         match before {
             Some(before) if removed => steps.push(Step::SetAside { path: path.clone(), before }),
             _ if now.is_some_and(|file| file.text() == compiled.text) => continue,
@@ -380,6 +442,64 @@ pub fn put_text(path: &TreePath, before: Option<Digest>, file: TextFile) -> Step
         size: bytes.len() as u64,
         source: Source::Text(file),
     }
+}
+
+impl Update {
+    fn has_conflict(&self) -> bool {
+        self.merged.kept.iter().any(|kept| kept.why == KeptWhy::Changed)
+    }
+
+    /// Returns where the new defaults are kept, beside a settings file.
+    pub fn beside(path: &TreePath) -> Option<TreePath> {
+        TreePath::new(&format!("{path}.defaults")).ok()
+    }
+}
+
+/// Keeps the new defaults beside a settings file that could not take all of them.
+fn beside(
+    path: &TreePath,
+    update: &Update,
+    present: &Present,
+    change: &mut ChangeSet,
+    steps: &mut Vec<Step>,
+) {
+    let Some(at) = Update::beside(path) else { return };
+    let now = present.texts.get(&at);
+    if now.is_some_and(|file| file.text() == update.defaults) {
+        return;
+    }
+    let line = ConfigLine::new(&at, now.is_none(), false, Vec::new());
+    change.config.push(ConfigLine { diff: diff(now.map_or("", TextFile::text), &update.defaults), ..line });
+    steps.push(put_text(&at, now.map(|file| Digest::of(&file.bytes())), update.defaults.as_str().into()));
+}
+
+impl ConfigLine {
+    /// Returns a line without a diff.
+    pub fn new(path: &TreePath, created: bool, removed: bool, entries: Vec<EntryLine>) -> Self {
+        Self { path: path.clone(), created, removed, entries, diff: Vec::new(), merged: None }
+    }
+}
+
+/// Returns what differs, line by line, with one line around it.
+pub fn diff(before: &str, after: &str) -> Vec<String> {
+    let mut options = diffy::DiffOptions::new();
+    options.set_context_len(1);
+    let patch = options.create_patch(before, after);
+    let mut lines = Vec::new();
+    for (index, hunk) in patch.hunks().iter().enumerate() {
+        if index > 0 {
+            lines.push("@".to_owned());
+        }
+        for line in hunk.lines() {
+            let (sign, text) = match line {
+                diffy::Line::Context(text) => (' ', text),
+                diffy::Line::Delete(text) => ('-', text),
+                diffy::Line::Insert(text) => ('+', text),
+            };
+            lines.push(format!("{sign}{}", text.trim_end_matches(['\n', '\r'])));
+        }
+    }
+    lines
 }
 
 fn dispute(earlier: &[&Registration], registration: &Registration) -> Result<(), PlanChangeError> {

@@ -37,6 +37,7 @@ impl Server {
             files: self.files.iter().map(|(p, b)| (p.clone(), (Digest::of(b), b.len() as u64))).collect(),
             texts: self.files.iter().map(|(p, b)| (p.clone(), text(b).as_str().into())).collect(),
             folders: self.folders.clone(),
+            ..Present::default()
         }
     }
 
@@ -81,6 +82,7 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
             format: Format::Lines,
             pointer: Pointer::root(),
             create: String::new(),
+            waits: false,
             entry: Entry::Item {
                 item: (*name).into(),
                 ordered: true,
@@ -230,6 +232,7 @@ fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
         format,
         pointer: Pointer::parse(pointer).unwrap(),
         create: String::new(),
+        waits: false,
         entry: Entry::Item {
             item: (*name).into(),
             ordered: true,

@@ -74,7 +74,7 @@ fn owns_entries(path: &TreePath, now: &Receipt, before: &Receipt) -> bool {
 }
 
 fn config_line(change: &mut ChangeSet, path: &TreePath, removed: bool) {
-    change.config.push(ConfigLine { path: path.clone(), created: false, removed, entries: Vec::new() });
+    change.config.push(ConfigLine::new(path, false, removed, Vec::new()));
 }
 
 fn line(change: &mut ChangeSet, path: &TreePath, act: FileAct, size: u64, now: &Receipt, before: &Receipt) {
@@ -106,6 +106,7 @@ fn by_meaning(
             format: entry.format,
             pointer: entry.pointer.clone(),
             create: String::new(),
+            waits: false,
             entry: entry.entry.clone(),
         })
         .collect();
@@ -120,7 +121,7 @@ fn by_meaning(
         return Ok(());
     }
     let entries = compiled.lines;
-    change.config.push(ConfigLine { path: path.clone(), created: false, removed: false, entries });
+    change.config.push(ConfigLine::new(path, false, false, entries));
     let new =
         file.with(compiled.text).map_err(|source| PlanChangeError::Encode { path: path.clone(), source })?;
     change.steps.push(put_text(path, Some(Digest::of(&file.bytes())), new));

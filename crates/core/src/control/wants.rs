@@ -7,10 +7,11 @@ use toml::Spanned;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
 use crate::{
-    document::ParseDocumentError,
+    document::{ParseDocumentError, Pointer, Value},
     hint::Hint,
     id::{ContentId, Digest},
     order::Place,
+    settings::Settings,
     suggest,
     version::{ReleaseVersion, VersionRange},
 };
@@ -172,6 +173,8 @@ struct Raw {
     order: BTreeMap<ContentId, Place>,
     #[serde(default)]
     maps: MapsSection,
+    #[serde(default)]
+    settings: BTreeMap<String, BTreeMap<String, BTreeMap<Pointer, Value>>>,
 }
 
 /// `yalotheca.toml`.
@@ -194,6 +197,8 @@ pub struct ControlFile {
     pub maps: MapsSection,
     /// What was asked of the load order.
     pub order: BTreeMap<ContentId, Place>,
+    /// The settings that are asked for.
+    pub settings: Settings,
 }
 
 impl ControlFile {
@@ -236,6 +241,7 @@ impl ControlFile {
             given: BTreeMap::new(),
             maps: MapsSection::default(),
             order: BTreeMap::new(),
+            settings: Settings::new(),
         }
     }
 
@@ -262,8 +268,17 @@ impl ControlFile {
         let document = text
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
-        let Raw { server, catalogue: catalogues, link: links, unpack, wants: raw_wants, order, maps, .. } =
-            raw;
+        let Raw {
+            server,
+            catalogue: catalogues,
+            link: links,
+            unpack,
+            wants: raw_wants,
+            order,
+            maps,
+            settings,
+            ..
+        } = raw;
         let (mut wants, mut given) = (BTreeMap::new(), BTreeMap::new());
         for (id, want) in raw_wants {
             let at = want.span().start;
@@ -281,7 +296,7 @@ impl ControlFile {
                 }
             }
         }
-        Ok(Self { document, server, catalogues, links, unpack, wants, given, maps, order })
+        Ok(Self { document, server, catalogues, links, unpack, wants, given, maps, order, settings })
     }
 
     /// Notes a content that was given by link, file or folder.
@@ -385,15 +400,101 @@ impl ControlFile {
         self.order.insert(id.clone(), place);
     }
 
+    /// Notes a setting; nothing forgets it.
+    pub fn ask_setting(&mut self, owner: &str, file: &str, at: &Pointer, to: Option<&Value>) {
+        let table = self.settings.entry(owner.into()).or_default().entry(file.into()).or_default();
+        match to {
+            Some(value) => drop(table.insert(at.clone(), value.clone())),
+            None => drop(table.remove(at)),
+        }
+        self.settings.retain(|_, files| {
+            files.retain(|_, values| !values.is_empty());
+            !files.is_empty()
+        });
+        let group = || {
+            let mut table = Table::new();
+            table.set_implicit(true);
+            Item::Table(table)
+        };
+        let root = self.document.entry("settings").or_insert_with(group);
+        let Some(owners) = root.as_table_like_mut() else { return };
+        let Some(files) = owners.entry(owner).or_insert_with(group).as_table_like_mut() else { return };
+        let Some(values) = files.entry(file).or_insert_with(|| Item::Table(Table::new())).as_table_like_mut()
+        else {
+            return;
+        };
+        match to {
+            Some(value) => {
+                let new = toml_value(&value.to_json());
+                let key = at.to_string();
+                match values.get_mut(&key).and_then(Item::as_value_mut) {
+                    Some(there) => {
+                        let decor = there.decor().clone();
+                        *there = new;
+                        *there.decor_mut() = decor;
+                    }
+                    None => drop(values.insert(&key, Item::Value(new))),
+                }
+            }
+            None => drop(values.remove(&at.to_string())),
+        }
+        if values.is_empty() {
+            files.remove(file);
+        }
+        if files.is_empty() {
+            owners.remove(owner);
+        }
+        if owners.is_empty() {
+            self.document.remove("settings");
+        }
+    }
+
     /// Returns the text of the file.
     pub fn text(&self) -> String {
         self.document.to_string()
     }
 }
 
+fn toml_value(json: &serde_json::Value) -> toml_edit::Value {
+    match json {
+        serde_json::Value::Bool(flag) => (*flag).into(),
+        serde_json::Value::Number(number) => match number.as_i64() {
+            Some(whole) => whole.into(),
+            None => number.as_f64().unwrap_or_default().into(),
+        },
+        serde_json::Value::Array(items) => items.iter().map(toml_value).collect::<Array>().into(),
+        serde_json::Value::Object(entries) => {
+            let entries = entries.iter().map(|(key, value)| (key.clone(), toml_value(value)));
+            entries.collect::<InlineTable>().into()
+        }
+        serde_json::Value::String(text) => text.as_str().into(),
+        serde_json::Value::Null => "".into(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn settings_are_noted_and_forgotten() {
+        let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
+        let at = |text| Pointer::parse(text).unwrap();
+        control.ask_setting("tidebell", "settings.yml", &at("/volume/default"), Some(&Value::Whole(3)));
+        control.ask_setting("server", "boot.json", &at("/memory_mb"), Some(&Value::Whole(2048)));
+        control.ask_setting("tidebell", "settings.yml", &at("/volume/default"), Some(&Value::Whole(4)));
+        assert_eq!(
+            control.text(),
+            format!(
+                "{TEXT}\n[settings.tidebell.\"settings.yml\"]\n\"/volume/default\" = 4\n\n\
+                 [settings.server.\"boot.json\"]\n\"/memory_mb\" = 2048\n"
+            )
+        );
+        assert_eq!(ControlFile::parse("y", &control.text()).unwrap().settings, control.settings);
+        control.ask_setting("tidebell", "settings.yml", &at("/volume/default"), None);
+        control.ask_setting("server", "boot.json", &at("/memory_mb"), None);
+        assert_eq!((control.text().as_str(), control.settings.len()), (TEXT, 0));
+    }
 
     const TEXT: &str = "format = 1\n# ours\n[server]\ngame = \"saltwick\"\n\n[wants]\n# the core\nharbour-core = \">=2\" # keep\ntidebell = \"*\"\n";
 

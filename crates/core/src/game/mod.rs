@@ -9,6 +9,7 @@ mod raw;
 mod template;
 #[cfg(test)]
 mod tests;
+mod value;
 
 use std::collections::BTreeMap;
 
@@ -16,10 +17,19 @@ use globset::GlobMatcher;
 use regex::Regex;
 
 pub use describe::{DescribeError, Described, ReadMember, describe};
+pub(crate) use load::register_rule;
 pub use load::{LoadGameError, load};
+pub(crate) use raw::RawRegister;
 pub use template::{RenderError, Scope, Template};
+pub use value::ValueTemplate;
 
-use crate::{document::Format, id::ContentId, pack::PACK_FILE};
+use crate::{
+    document::{Format, Pointer},
+    id::ContentId,
+    pack::PACK_FILE,
+    settings::SettingRule,
+    tweak::TWEAK_SUFFIX,
+};
 
 /// The definitions that come with the program: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
@@ -58,6 +68,10 @@ pub struct Game {
     pub links: Vec<LinkRule>,
     /// Which of its contents a server plays.
     pub maps: Option<Maps>,
+    /// The server's own settings files.
+    pub settings: Vec<SettingsFile>,
+    /// What must name something that is there.
+    pub references: Vec<Reference>,
     /// What must say the same.
     pub agree: Vec<Agree>,
     /// The server's terms.
@@ -174,6 +188,8 @@ pub struct Kind {
     pub place: Vec<PlaceRule>,
     /// How the server is told about it.
     pub register: Vec<RegisterRule>,
+    /// Its settings files.
+    pub settings: Vec<SettingsFile>,
     /// A pattern (as a template) of the log's line that says it is loaded.
     pub loaded: Option<Template>,
     /// A pattern (as a template) of the line that says it failed, with the group `why`.
@@ -204,9 +220,15 @@ impl Kind {
             members: Vec::new(),
             place: Vec::new(),
             register: Vec::new(),
+            settings: Vec::new(),
             loaded: None,
             failed: None,
         }
+    }
+
+    /// The kind of tweaks: one file that says what is written where, and nothing is placed.
+    fn of_tweaks() -> Self {
+        Self { shape: Shape::File, suffix: Some(TWEAK_SUFFIX.into()), marker: Vec::new(), ..Self::of_packs() }
     }
 
     /// How many first bytes of a file [`Kind::looks_right`] wants to see.
@@ -322,7 +344,7 @@ pub enum DescriptorForm {
 #[derive(Debug, Clone)]
 pub struct Pick {
     /// The place.
-    pub at: crate::document::Pointer,
+    pub at: Pointer,
     /// What separates the items of a text.
     pub split: Option<String>,
     /// A pattern with the group `id` (and `range`) that an item must fit.
@@ -358,22 +380,111 @@ pub struct RegisterRule {
 /// What a registration puts.
 #[derive(Debug, Clone)]
 pub enum RegisterVerb {
-    /// One value.
-    Set {
-        /// The value, where it is a text.
-        text: Option<Template>,
-        /// The value, where it is none.
-        plain: Option<crate::document::Value>,
-    },
+    /// One value, or a row of a table: a value with parts under a name of its own.
+    Set(ValueTemplate),
     /// An item of a list.
     Item {
         /// The item.
-        item: Template,
+        item: ValueTemplate,
         /// Whether the list follows the lineup's order.
         ordered: bool,
         /// What separates items, where the list is one text.
         separator: Option<String>,
+        /// What stays at the list's end.
+        last: Option<String>,
     },
+    /// A name under the next free number.
+    Number {
+        /// The name.
+        item: Template,
+        /// Whether the numbers run from 1 without a gap.
+        consecutive: bool,
+    },
+    /// A text between a first and a last line of its own.
+    Block {
+        /// What these lines call it.
+        name: Template,
+        /// The text.
+        text: Template,
+    },
+}
+
+/// A settings file: a content's, or one of the server's own.
+#[derive(Debug, Clone)]
+pub struct SettingsFile {
+    /// The file on the server.
+    pub file: Template,
+    /// Its format.
+    pub format: Format,
+    /// What it is called for short, in `yalotheca.toml` and by commands.
+    pub short: Template,
+    /// What people call it.
+    pub title: String,
+    /// The member of the content that holds the defaults.
+    pub defaults: Option<String>,
+    /// The member of the content that holds a schema of the settings.
+    pub schema: Option<String>,
+    /// Whether it only comes into being when the server starts.
+    pub appears: bool,
+    /// Whether it says how the server is started.
+    pub launch: bool,
+    /// What is known of its settings, by place; `*` in a place stands for any one name.
+    pub keys: Vec<(Pointer, SettingRule)>,
+}
+
+/// Values that must name something.
+#[derive(Debug, Clone)]
+pub struct Reference {
+    /// The files in which they stand.
+    pub files: GlobMatcher,
+    /// The same as written.
+    pub pattern: String,
+    /// Their format.
+    pub format: Format,
+    /// Where they stand; `*` stands for any one name.
+    pub each: Pointer,
+    /// What they must name; nothing where each value may only occur once.
+    pub is: Vec<Target>,
+    /// Whether a value may occur only once in all these files.
+    pub once: bool,
+    /// What such a value is called in a message.
+    pub called: String,
+}
+
+/// What a reference may name.
+#[derive(Debug, Clone)]
+pub enum Target {
+    /// The name of a file without its suffix, or of a folder.
+    StemOf {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+    },
+    /// A value in files.
+    Entry {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+        /// Their format.
+        format: Format,
+        /// Where the values stand.
+        at: Pointer,
+    },
+    /// A key in files.
+    KeyOf {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+        /// Their format.
+        format: Format,
+        /// The place below which the keys stand.
+        at: Pointer,
+    },
+    /// One of these words.
+    Words(Vec<String>),
 }
 
 /// Two things that must fit each other.
@@ -425,6 +536,8 @@ pub struct Run {
     pub stop_line: Option<StopLine>,
     /// The log's line that says it is ready.
     pub ready: Regex,
+    /// The line that says that the first start is done, where a first one makes files and then stops by itself.
+    pub first: Option<Regex>,
     /// How long to watch for troubles after that, in milliseconds.
     pub quiet_ms: u64,
     /// The port that must answer.

@@ -8,8 +8,10 @@ use serde::{
 };
 use toml::Spanned;
 
+use crate::settings::RawRule;
+
 /// A text with its place.
-pub(super) type Text = Spanned<String>;
+pub(crate) type Text = Spanned<String>;
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -35,6 +37,10 @@ pub(super) struct RawGame {
     #[serde(default)]
     pub(super) link: Vec<RawLink>,
     pub(super) maps: Option<RawMaps>,
+    #[serde(default)]
+    pub(super) settings: Vec<RawSettings>,
+    #[serde(default)]
+    pub(super) reference: Vec<RawReference>,
     #[serde(default)]
     pub(super) agree: Vec<RawAgree>,
     pub(super) terms: Option<RawTerms>,
@@ -90,6 +96,8 @@ pub(super) struct RawKind {
     pub(super) place: Vec<RawPlace>,
     #[serde(default)]
     pub(super) register: Vec<RawRegister>,
+    #[serde(default)]
+    pub(super) settings: Vec<RawSettings>,
     pub(super) loaded: Option<Text>,
     pub(super) failed: Option<Text>,
 }
@@ -248,20 +256,79 @@ pub(super) struct RawPlace {
     pub(super) into: Text,
 }
 
+#[derive(Deserialize, Default, PartialEq)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct RawRegister {
+    pub(crate) set: Option<Text>,
+    pub(crate) to: Option<Spanned<toml::Value>>,
+    pub(crate) row: Option<Text>,
+    pub(crate) value: Option<Spanned<toml::Value>>,
+    pub(crate) list: Option<Text>,
+    pub(crate) number: Option<Text>,
+    pub(crate) item: Option<Spanned<toml::Value>>,
+    #[serde(default)]
+    pub(crate) ordered: bool,
+    #[serde(default)]
+    pub(crate) consecutive: bool,
+    pub(crate) separator: Option<String>,
+    pub(crate) last: Option<String>,
+    pub(crate) block: Option<Text>,
+    pub(crate) text: Option<Text>,
+    #[serde(rename = "as")]
+    pub(crate) form: Option<Text>,
+    pub(crate) create: Option<String>,
+    pub(crate) each: Option<Text>,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct RawRegister {
-    pub(super) set: Option<Text>,
-    pub(super) to: Option<Spanned<toml::Value>>,
-    pub(super) list: Option<Text>,
-    pub(super) item: Option<Text>,
-    #[serde(default)]
-    pub(super) ordered: bool,
-    pub(super) separator: Option<String>,
+pub(super) struct RawSettings {
+    pub(super) file: Text,
     #[serde(rename = "as")]
     pub(super) form: Option<Text>,
-    pub(super) create: Option<String>,
+    pub(super) short: Option<Text>,
+    #[serde(default)]
+    pub(super) title: String,
+    pub(super) defaults: Option<String>,
+    pub(super) schema: Option<String>,
+    pub(super) appears: Option<Text>,
+    #[serde(default)]
+    pub(super) launch: bool,
+    #[serde(default)]
+    pub(super) keys: BTreeMap<String, Spanned<RawRule>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawReference {
     pub(super) each: Option<Text>,
+    pub(super) once: Option<Text>,
+    pub(super) is: Option<OneOrManyTargets>,
+    #[serde(rename = "as")]
+    pub(super) form: Option<Text>,
+    #[serde(default)]
+    pub(super) called: String,
+}
+
+#[derive(Deserialize)]
+#[serde(
+    untagged,
+    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { words = [ … ] }, or a list of these"
+)]
+pub(super) enum OneOrManyTargets {
+    One(RawTarget),
+    Many(Vec<RawTarget>),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct RawTarget {
+    pub(super) stem_of: Option<String>,
+    pub(super) entry: Option<String>,
+    pub(super) key_of: Option<String>,
+    pub(super) words: Option<Vec<String>>,
+    #[serde(rename = "as")]
+    pub(super) form: Option<String>,
 }
 
 #[derive(Deserialize)]
@@ -295,6 +362,7 @@ pub(super) struct RawRun {
     pub(super) ready: Text,
     #[serde(default)]
     pub(super) quiet: Option<Text>,
+    pub(super) first: Option<Text>,
     pub(super) probe: Option<RawProbe>,
     #[serde(default)]
     pub(super) fatal: Vec<Text>,

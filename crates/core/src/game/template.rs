@@ -41,6 +41,8 @@ pub struct Scope {
     pub member: BTreeMap<String, String>,
     /// What was discovered about the content.
     pub fact: BTreeMap<String, String>,
+    /// The parameters of the tweak at hand.
+    pub param: BTreeMap<String, serde_json::Value>,
     /// Names that a pattern found.
     pub found: BTreeMap<String, String>,
 }
@@ -58,10 +60,30 @@ impl Scope {
         ] {
             all.insert(name.into(), Value::from(map.clone()));
         }
+        let param: BTreeMap<String, Value> =
+            self.param.iter().map(|(name, json)| (name.clone(), from_json(json))).collect();
+        all.insert("param".into(), Value::from(param));
         for (name, text) in &self.found {
             all.insert(name.clone(), Value::from(text.clone()));
         }
         Value::from(all)
+    }
+}
+
+fn from_json(json: &serde_json::Value) -> Value {
+    match json {
+        serde_json::Value::Null => Value::from(()),
+        serde_json::Value::Bool(flag) => Value::from(*flag),
+        serde_json::Value::Number(number) => match number.as_i64() {
+            Some(whole) => Value::from(whole),
+            None => Value::from(number.as_f64().unwrap_or(f64::NAN)),
+        },
+        serde_json::Value::String(text) => Value::from(text.as_str()),
+        serde_json::Value::Array(items) => Value::from(items.iter().map(from_json).collect::<Vec<_>>()),
+        serde_json::Value::Object(entries) => {
+            let entries = entries.iter().map(|(name, json)| (name.clone(), from_json(json)));
+            Value::from(entries.collect::<BTreeMap<_, _>>())
+        }
     }
 }
 
@@ -74,7 +96,7 @@ fn environment() -> Environment<'static> {
 impl Template {
     /// Returns the template, unless it is malformed or names something that `allowed` does not hold. A name in
     /// `allowed` that ends in `.*` allows everything below it.
-    pub(super) fn new(text: &str, allowed: &[String]) -> Result<Self, String> {
+    pub(crate) fn new(text: &str, allowed: &[String]) -> Result<Self, String> {
         let environment = environment();
         let parsed = environment.template_from_str(text).map_err(|error| error.to_string())?;
         let mut named: Vec<String> = parsed.undeclared_variables(true).into_iter().collect();

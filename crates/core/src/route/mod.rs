@@ -12,6 +12,7 @@ use crate::{
     game::{DescribeError, Game, Kind, PlaceRule, RenderError, Scope, Shape, Template, describe},
     id::{ContentId, Digest, ParseIdError, TreePath},
     pack::{PACK_FILE, PACK_KIND, Pack},
+    tweak::{TWEAK_KIND, Tweak},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -141,6 +142,9 @@ fn recognise_as(
     if kind_name == PACK_KIND {
         return pack(name, bundle).map(|pack| pack.content());
     }
+    if kind_name == TWEAK_KIND {
+        return tweak(game, name, bundle);
+    }
     let stem = kind.stem(name);
     let described = describe(kind, &mut |path| bundle.read(&Template::fill_name(path, stem)))?;
     let (named, version) = if kind.shape == Shape::Archive { split_version(stem) } else { (stem, None) };
@@ -183,6 +187,21 @@ pub fn pack(name: &str, bundle: &mut dyn Bundle) -> Result<Pack, DescribeError> 
     let bytes = bytes.ok_or_else(|| failed(format!("{name} has none at its top")))?;
     let text = String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8 text".into()))?;
     Pack::parse(&text).map_err(failed)
+}
+
+fn tweak(game: &Game, name: &str, bundle: &mut dyn Bundle) -> Result<Recognised, DescribeError> {
+    let failed = |why: String| DescribeError { file: name.into(), why };
+    let bytes = bundle.read(name).map_err(failed)?.ok_or_else(|| failed("it is not there".into()))?;
+    let text = String::from_utf8(bytes).map_err(|_| failed("it is not UTF-8 text".into()))?;
+    let values: Vec<String> = game.values.iter().map(|(name, _)| name.clone()).collect();
+    let tweak = Tweak::parse(name, &text, &values)
+        .map_err(|error| failed(format!("line {}, column {}: {}", error.line, error.column, error.why)))?;
+    match &tweak.game {
+        Some(other) if *other != game.name => {
+            Err(failed(format!("it is a tweak for {other}, and this is {}", game.name)))
+        }
+        _ => Ok(tweak.content(&text)),
+    }
 }
 
 /// Splits what a file without a descriptor is called: `night-lamps-1.2` is night-lamps in version 1.2.

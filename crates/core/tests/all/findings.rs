@@ -80,7 +80,7 @@ fn each_act_on_an_entry_is_a_finding() -> Done {
     for (act, expected) in acts {
         let entry = EntryLine { act, what: "a".into(), content: ContentId::new("a")? };
         let path = TreePath::new("order.txt")?;
-        let config = vec![ConfigLine { path, created: false, removed: false, entries: vec![entry] }];
+        let config = vec![ConfigLine::new(&path, false, false, vec![entry])];
         let change = ChangeSet { config, ..ChangeSet::default() };
         assert_eq!(says(&of_change(&change)), [expected]);
     }

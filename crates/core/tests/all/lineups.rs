@@ -11,6 +11,7 @@ use yalotheca_core::{
     game::{BUILT_IN, Game, Scope, load},
     id::{ContentId, Digest, TreePath},
     route::{Payload, PayloadFile},
+    settings::Settings,
     version::ReleaseVersion,
 };
 
@@ -49,7 +50,7 @@ fn payload(names: &[&str]) -> Payload {
 fn state(game: &Game, scope: &Scope, lineup: &[(Locked, Payload)]) -> Result<Desired, DesireError> {
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    desire(game, scope, &entries, &MapsSection::default())
+    desire(game, scope, &entries, (&MapsSection::default(), &Settings::new()))
 }
 
 #[test]

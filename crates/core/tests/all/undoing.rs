@@ -27,6 +27,7 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
             format: Format::Lines,
             pointer: Pointer::root(),
             create: String::new(),
+            waits: false,
             entry: Entry::Item {
                 item: (*name).into(),
                 ordered: true,

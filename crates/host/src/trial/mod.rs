@@ -72,6 +72,8 @@ pub struct Trial {
     pub tail: Vec<String>,
     /// The process, where it was left running.
     pub kept: Option<u32>,
+    /// Whether this was only the first start, which makes files and ends by itself.
+    pub was_first: bool,
 }
 
 /// What a trial needs to know.
@@ -104,11 +106,13 @@ pub fn trial(
     let mut ready_after = None;
     let mut tail: Vec<String> = Vec::new();
     let mut ended = None;
+    let mut first_done = false;
     let mut until = started + options.patience;
     let mut listen =
         |server: &mut Server, reader: &mut LogReader<'_>, tail: &mut Vec<String>, wait: Duration| {
             for line in server.lines(wait) {
                 on_line(&line);
+                first_done |= game.run.first.as_ref().is_some_and(|first| first.is_match(&line));
                 reader.feed(&line);
                 tail.push(line);
             }
@@ -129,6 +133,7 @@ pub fn trial(
         }
     }
     let alive = ended.is_none();
+    let was_first = first_done && ended == Some(0);
     let answers = match (&game.run.probe, alive && reader.is_ready()) {
         (Some(probe), true) => Some(probe::answers(probe, scope)?),
         (Some(_), false) => Some(false),
@@ -148,7 +153,17 @@ pub fn trial(
     if !keep && alive {
         server.stop(game.run.stop, stop_line(folder, game, scope).as_ref());
     }
-    Ok(Trial { verdict, ready_after, answers, troubles, contents: reader.contents(), ended, tail, kept })
+    Ok(Trial {
+        verdict,
+        ready_after,
+        answers,
+        troubles,
+        contents: reader.contents(),
+        ended,
+        tail,
+        kept,
+        was_first,
+    })
 }
 
 /// What to tell the console so that the server stops, where it has one.

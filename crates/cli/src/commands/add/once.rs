@@ -14,8 +14,7 @@ pub(super) fn put(session: &Session, once: &[Once], along: &mut Along) -> Result
         return Ok(());
     }
     let content = ContentId::new(&session.game.name)?;
-    let mut change =
-        ChangeSet { steps: Vec::new(), files: Vec::new(), config: Vec::new(), receipt: Receipt::empty() };
+    let mut change = ChangeSet { receipt: Receipt::empty(), ..ChangeSet::default() };
     let mut made: Vec<TreePath> = Vec::new();
     for Once { to, size, digest, source } in once {
         if session.tree.find(to)?.is_some() {

@@ -13,6 +13,7 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
     order::{Leaning, order},
     route::{destination, scope_of},
+    settings::Settings,
     version::ReleaseVersion,
 };
 use yalotheca_host::{
@@ -86,7 +87,7 @@ pub(super) fn take(
     let by_name = order(&releases, &Leaning { previous: &[], asked: &asked, group: &group });
     let entries: Vec<LineupEntry<'_>> =
         by_name.ids.iter().map(|id| LineupEntry { locked: &locked[id], payload: payloads[id] }).collect();
-    let desired = desire(game, &survey.scope, &entries, maps)?;
+    let desired = desire(game, &survey.scope, &entries, (maps, &Settings::new()))?;
     let previous = register(tree, &desired.registrations, &mut receipt)?;
     let ordered = order(&releases, &Leaning { previous: &previous, asked: &asked, group: &group });
     let files: BTreeSet<&TreePath> =

@@ -6,11 +6,11 @@ use toml::Spanned;
 
 use super::{Checked, Loader, glob, pattern_with, template, with};
 use crate::{
-    document::{Pointer, Value},
+    document::Pointer,
     game::{
-        DescribeRule, DescriptorForm, Kind, LengthRule, Pick, PlaceRule, RegisterRule, RegisterVerb, Shape,
-        Template,
-        raw::{RawDescribe, RawKind, RawPick, RawRegister, Text},
+        DescribeRule, DescriptorForm, Kind, LengthRule, Pick, PlaceRule, RegisterRule, RegisterVerb,
+        SettingsFile, Shape, Template, ValueTemplate,
+        raw::{RawDescribe, RawKind, RawPick, RawRegister, RawSettings, Text},
     },
     suggest,
 };
@@ -83,8 +83,13 @@ impl Loader {
                 .iter()
                 .map(|rule| {
                     let each = rule.each.as_ref().map(known).transpose()?;
-                    Self::register(rule, if each.is_some() { &of_member } else { &content }, each)
+                    register_rule(rule, if each.is_some() { &of_member } else { &content }, each)
                 })
+                .collect::<Checked<_>>()?,
+            settings: raw
+                .settings
+                .into_iter()
+                .map(|rule| Self::settings(rule, &content))
                 .collect::<Checked<_>>()?,
             loaded: log(&raw.loaded)?,
             failed: log(&raw.failed)?,
@@ -160,30 +165,129 @@ impl Loader {
         })
     }
 
-    fn register(raw: &RawRegister, allowed: &[String], each: Option<String>) -> Checked<RegisterRule> {
-        let (place, verb) = match raw {
-            RawRegister { set: Some(at), to: Some(to), list: None, item: None, ordered: false, .. } => {
-                (at, set_verb(to, allowed)?)
-            }
-            RawRegister {
-                set: None, to: None, list: Some(at), item: Some(item), ordered, separator, ..
-            } => {
-                let (item, separator) = (template(item, allowed)?, separator.clone());
-                (at, RegisterVerb::Item { item, ordered: *ordered, separator })
-            }
-            RawRegister { set, list, item, .. } => {
-                let span = set.as_ref().or(list.as_ref()).or(item.as_ref()).map_or(0..0, Spanned::span);
-                return Err((
-                    span,
-                    "a registration has either \"set\" and \"to\", or \"list\" and \"item\"".into(),
-                ));
+    /// Reads a settings file. `allowed` is what its templates may name.
+    pub(super) fn settings(raw: RawSettings, allowed: &[String]) -> Checked<SettingsFile> {
+        let format = Self::format(&raw.file, raw.form.as_ref())?;
+        let short = match &raw.short {
+            Some(text) => template(text, allowed)?,
+            None => {
+                let name = raw.file.as_ref().rsplit('/').next().unwrap_or_default();
+                Template::new(name, allowed).map_err(|why| (raw.file.span(), why))?
             }
         };
-        let place = Self::place(place, raw.form.as_ref(), allowed)?;
-        let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
-        Ok(RegisterRule { place, verb, each, create })
+        let appears = match raw.appears.as_ref().map(|text| text.as_ref().as_str()) {
+            None => false,
+            Some("first start") => true,
+            Some(other) => {
+                let span = raw.appears.as_ref().map_or(0..0, Spanned::span);
+                return Err((span, format!("{other:?} is not a time: \"first start\", or leave it out")));
+            }
+        };
+        let keys = raw.keys.into_iter().map(|(at, rule)| {
+            let span = rule.span();
+            let at = Pointer::parse(&at).map_err(|error| (span.clone(), error.to_string()))?;
+            Ok((at, rule.into_inner().read().map_err(|why| (span, why))?))
+        });
+        Ok(SettingsFile {
+            file: template(&raw.file, allowed)?,
+            format,
+            short,
+            title: raw.title,
+            defaults: raw.defaults,
+            schema: raw.schema,
+            appears,
+            launch: raw.launch,
+            keys: keys.collect::<Checked<_>>()?,
+        })
     }
 }
+
+/// Reads a registration. `allowed` is what its templates may name.
+pub(crate) fn register_rule(
+    raw: &RawRegister,
+    allowed: &[String],
+    each: Option<String>,
+) -> Checked<RegisterRule> {
+    let value = |value: &Spanned<toml::Value>| {
+        ValueTemplate::new(value.as_ref(), allowed).map_err(|why| (value.span(), why))
+    };
+    let text = |value: &Spanned<toml::Value>| match value.as_ref() {
+        toml::Value::String(text) => Template::new(text, allowed).map_err(|why| (value.span(), why)),
+        _ => Err((value.span(), "a numbered item is a text".to_owned())),
+    };
+    let bare = RawRegister {
+        separator: raw.separator.clone(),
+        last: raw.last.clone(),
+        form: raw.form.clone(),
+        create: raw.create.clone(),
+        ..RawRegister::default()
+    };
+    let (place, verb, used) = match raw {
+        RawRegister { set: Some(at), to: Some(to), .. } => {
+            let used =
+                RawRegister { set: raw.set.clone(), to: raw.to.clone(), last: None, separator: None, ..bare };
+            (at, RegisterVerb::Set(value(to)?), used)
+        }
+        RawRegister { row: Some(at), value: Some(row), .. } => {
+            let used = RawRegister {
+                row: raw.row.clone(),
+                value: raw.value.clone(),
+                last: None,
+                separator: None,
+                ..bare
+            };
+            (at, RegisterVerb::Set(value(row)?), used)
+        }
+        RawRegister { list: Some(at), item: Some(item), ordered, separator, last, .. } => {
+            let used =
+                RawRegister { list: raw.list.clone(), item: raw.item.clone(), ordered: *ordered, ..bare };
+            let (separator, last) = (separator.clone(), last.clone());
+            (at, RegisterVerb::Item { item: value(item)?, ordered: *ordered, separator, last }, used)
+        }
+        RawRegister { number: Some(at), item: Some(item), consecutive, .. } => {
+            let used = RawRegister {
+                number: raw.number.clone(),
+                item: raw.item.clone(),
+                consecutive: *consecutive,
+                last: None,
+                separator: None,
+                ..bare
+            };
+            (at, RegisterVerb::Number { item: text(item)?, consecutive: *consecutive }, used)
+        }
+        RawRegister { block: Some(at), text: Some(text), .. } => {
+            let used = RawRegister {
+                block: raw.block.clone(),
+                text: raw.text.clone(),
+                last: None,
+                separator: None,
+                ..bare
+            };
+            let name = Template::new("{{ content.id }}", allowed).map_err(|why| (at.span(), why))?;
+            (at, RegisterVerb::Block { name, text: template(text, allowed)? }, used)
+        }
+        _ => {
+            let places = [&raw.set, &raw.row, &raw.list, &raw.number, &raw.block];
+            let span = places.into_iter().flatten().next().map_or(0..0, Spanned::span);
+            return Err((span, REGISTERS.into()));
+        }
+    };
+    // What the verb does not use would be passed over in silence.
+    if (RawRegister { each: raw.each.clone(), ..used }) != *raw {
+        return Err((place.span(), REGISTERS.into()));
+    }
+    let whole = match raw.block {
+        // A block stands in the file as a whole.
+        Some(_) if !place.as_ref().contains('#') => Text::new(place.span(), format!("{}#", place.as_ref())),
+        _ => place.clone(),
+    };
+    let place = Loader::place(&whole, raw.form.as_ref(), allowed)?;
+    let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
+    Ok(RegisterRule { place, verb, each, create })
+}
+
+const REGISTERS: &str = "this has either \"set\" and \"to\", \"row\" and \"value\", \"list\" and \"item\" (and \"ordered\", \"separator\", \
+                         \"last\"), \"number\" and \"item\" (and \"consecutive\"), or \"block\" and \"text\"";
 
 /// Reads what a file begins with: text, or bytes after `hex:`.
 fn magic(text: &Text) -> Checked<Vec<u8>> {
@@ -204,18 +308,4 @@ fn companion(text: &Text) -> Checked<String> {
         return Ok(text.as_ref().clone());
     }
     Err((text.span(), "a companion is a file's name with {{ name }} in it".into()))
-}
-
-fn set_verb(to: &Spanned<toml::Value>, allowed: &[String]) -> Checked<RegisterVerb> {
-    let plain = |value| RegisterVerb::Set { text: None, plain: Some(value) };
-    Ok(match to.as_ref() {
-        toml::Value::String(text) => {
-            let text = Template::new(text, allowed).map_err(|why| (to.span(), why))?;
-            RegisterVerb::Set { text: Some(text), plain: None }
-        }
-        toml::Value::Boolean(flag) => plain(Value::Flag(*flag)),
-        toml::Value::Integer(number) => plain(Value::Whole(*number)),
-        toml::Value::Float(number) => plain(Value::Real(*number)),
-        _ => return Err((to.span(), "a value to set is a text, a number, true or false".into())),
-    })
 }

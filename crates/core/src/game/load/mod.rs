@@ -1,12 +1,15 @@
 //! From the text of a definition to a [`Game`]: every mistake with its line and column.
 
 mod kind;
+mod reference;
 mod run;
 
 use std::{collections::BTreeMap, ops::Range};
 
 use globset::{Glob, GlobMatcher};
 use regex::Regex;
+
+pub(crate) use kind::register_rule;
 
 use super::{
     Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Place, PlatformRule, Template, Terms,
@@ -18,6 +21,7 @@ use crate::{
     hint::Hint,
     pack::PACK_KIND,
     suggest,
+    tweak::TWEAK_KIND,
 };
 
 /// What is wrong with a game definition.
@@ -156,6 +160,7 @@ impl Loader {
             kinds_read.insert(name, self.kind(kind, &kinds)?);
         }
         kinds_read.insert(PACK_KIND.into(), Kind::of_packs());
+        kinds_read.insert(TWEAK_KIND.into(), Kind::of_tweaks());
         let platform = raw
             .platform
             .into_iter()
@@ -182,6 +187,12 @@ impl Loader {
             leave_out: leave_out(&raw.leave_out)?,
             links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
+            settings: raw
+                .settings
+                .into_iter()
+                .map(|rule| Self::settings(rule, &self.server))
+                .collect::<Checked<_>>()?,
+            references: raw.reference.into_iter().map(Self::reference).collect::<Checked<_>>()?,
             agree: raw.agree.into_iter().map(|agree| self.agree(&agree)).collect::<Checked<_>>()?,
             terms,
             run: self.run(&raw.run)?,
@@ -254,6 +265,26 @@ impl Loader {
         Ok(done)
     }
 
+    /// Returns a file's format, as it is said or as the file's name tells it.
+    fn format(file: &Text, form: Option<&Text>) -> Checked<Format> {
+        match form {
+            Some(form) => {
+                let known = Format::ALL.into_iter().find(|format| format.name() == form.as_ref());
+                known.ok_or_else(|| {
+                    let names = Format::ALL.map(Format::name);
+                    let near = suggest::did_you_mean(form.as_ref(), names);
+                    let near = near.map_or_else(String::new, |near| format!("; {near}"));
+                    (form.span(), format!("{:?} is not a format{near}", form.as_ref()))
+                })
+            }
+            None => Format::of_name(file.as_ref()).ok_or_else(|| {
+                let says =
+                    format!("the name {:?} does not tell its format; say it with \"as\"", file.as_ref());
+                (file.span(), says)
+            }),
+        }
+    }
+
     /// Reads `file#/pointer`.
     fn place(text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
         let whole = text.as_ref();
@@ -264,20 +295,7 @@ impl Loader {
         if !pointer.is_empty() && !pointer.starts_with('/') {
             return Err((text.span(), format!("the pointer {pointer:?} must be empty or begin with '/'")));
         }
-        let format = match form {
-            Some(form) => {
-                let known = Format::ALL.into_iter().find(|format| format.name() == form.as_ref());
-                known.ok_or_else(|| {
-                    let names = Format::ALL.map(Format::name);
-                    let near = suggest::did_you_mean(form.as_ref(), names);
-                    let near = near.map_or_else(String::new, |near| format!("; {near}"));
-                    (form.span(), format!("{:?} is not a format{near}", form.as_ref()))
-                })?
-            }
-            None => Format::of_name(file).ok_or_else(|| {
-                (text.span(), format!("the name {file:?} does not tell its format; say it with \"as\""))
-            })?,
-        };
+        let format = Self::format(&Text::new(text.span(), file.to_owned()), form)?;
         let part = |part: &str| Template::new(part, allowed).map_err(|why| (text.span(), why));
         Ok(Place { file: part(file)?, pointer: part(pointer)?, format })
     }

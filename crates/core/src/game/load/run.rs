@@ -84,6 +84,7 @@ impl Loader {
             stop,
             stop_line,
             ready: pattern(&raw.ready)?,
+            first: raw.first.as_ref().map(pattern).transpose()?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
             probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,
             fatal: patterns(&raw.fatal)?,

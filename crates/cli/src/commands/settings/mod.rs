@@ -1,0 +1,124 @@
+//! `settings`.
+
+mod change;
+mod look;
+
+use std::process::ExitCode;
+
+use clap::Args;
+use yalotheca_core::{
+    control::WANTS_FILE,
+    document::{Pointer, Value},
+    suggest,
+};
+use yalotheca_host::settle;
+
+use super::{
+    add::Noted,
+    apply::{Along, Mode, apply},
+};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::{Fresh, OpenSettings, open_settings},
+    session::Session,
+    ui::Ui,
+};
+use look::{FilesView, KeysView};
+
+/// Show what can be set, and set it; what is set is noted and survives updates.
+#[derive(Debug, Args)]
+pub(crate) struct SettingsArgs {
+    /// A content, or `server` for the server's own settings
+    #[arg(value_name = "NAME")]
+    name: Option<String>,
+    /// What to set: a place and a value (/volume/default=3); `*` in a place stands for any one name
+    #[arg(value_name = "PLACE=VALUE")]
+    set: Vec<String>,
+    /// The file that is meant, where several have that place
+    #[arg(long, value_name = "FILE")]
+    file: Option<String>,
+    /// No longer set this place: what stood there before comes back
+    #[arg(long, value_name = "PLACE")]
+    reset: Vec<String>,
+    /// Set it even if the place is not known, or the value does not fit
+    #[arg(long)]
+    force: bool,
+    /// Only note it; the next settle does it
+    #[arg(long)]
+    later: bool,
+}
+
+/// Reads a place: `/volume/default`; the first stroke may be left out.
+fn place(text: &str) -> Result<Pointer, CommandError> {
+    let whole = if text.starts_with('/') { text.to_owned() } else { format!("/{text}") };
+    Pointer::parse(&whole).map_err(|error| CommandError::Usage { what: error.to_string(), hint: None })
+}
+
+fn split(text: &str) -> Result<(Pointer, Value), CommandError> {
+    let Some((at, value)) = text.split_once('=') else {
+        return Err(CommandError::Usage {
+            what: format!("{text:?} is not a place and a value"),
+            hint: Some(format!("write {text}=VALUE, or --reset {text}")),
+        });
+    };
+    Ok((place(at.trim())?, Value::Text(value.trim().to_owned())))
+}
+
+pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let all = open_settings(&session)?;
+    let asked = &session.control.wants.settings;
+    let Some(name) = &args.name else {
+        ui.show(&FilesView::of(&session, &all, asked))?;
+        return Ok(ExitCode::SUCCESS);
+    };
+    let mut own: Vec<&OpenSettings> = all.iter().filter(|one| one.owner == *name).collect();
+    if own.is_empty() {
+        return Err(nothing_of(&session, &all, name));
+    }
+    if let Some(file) = &args.file {
+        let names: Vec<String> = own.iter().map(|one| one.short.clone()).collect();
+        own.retain(|one| one.short == *file || one.path.as_ref().is_some_and(|path| path.as_str() == file));
+        if own.is_empty() {
+            let hint = suggest::did_you_mean(file, names.iter().map(String::as_str));
+            let hint = hint.or_else(|| Some(format!("it has {}", names.join(", "))));
+            return Err(CommandError::Usage { what: format!("{name} has no settings file {file}"), hint });
+        }
+    }
+    if args.set.is_empty() && args.reset.is_empty() {
+        ui.show(&KeysView::of(&session, name, &own, asked))?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut wants = session.control.wants.clone();
+    let mut changes = change::Changes::default();
+    for text in &args.set {
+        let (at, value) = split(text)?;
+        changes.set(&own, (&at, &value), args.force, &mut wants)?;
+    }
+    for text in &args.reset {
+        changes.reset(&own, &place(text)?, &mut wants)?;
+    }
+    if args.later {
+        settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
+        ui.show(&Noted { noted: changes.noted, file: WANTS_FILE.into() })?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let along = Along { notes: changes.notes, diffs: true, ..Along::default() };
+    let shelf = session.shelf_for(&wants);
+    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, along), ui)
+}
+
+fn nothing_of(session: &Session, all: &[OpenSettings], name: &str) -> CommandError {
+    let owners = all.iter().map(|one| one.owner.as_str());
+    let here = session.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
+    if here {
+        let what = format!("nothing is known of settings of {name}");
+        return CommandError::Usage { what, hint: Some("yalotheca settings lists what has some".into()) };
+    }
+    let near = suggest::did_you_mean(name, owners);
+    CommandError::Usage {
+        what: format!("{name} is not on this server"),
+        hint: near.or_else(|| Some("yalotheca settings lists what has some".into())),
+    }
+}

@@ -1,0 +1,222 @@
+//! Settings files as they are: what is in them, what is known of them, and what an update makes of them.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::PathBuf,
+};
+
+use yalotheca_core::{
+    change::Update,
+    control::{ControlFile, LockFile, Locked},
+    document::{Document, ParseDocumentError, Pointer, TextFile, Value},
+    game::{Scope, SettingsFile, Shape, Template},
+    id::{ContentId, Digest, TreePath},
+    route::{Bundle, Payload, scope_of},
+    settings::{Known, SERVER, SettingRule, merge, rules_of_schema},
+    tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
+};
+use yalotheca_host::{archive::ZipBundle, catalogue::ByteSource, survey::SurveyError, tree::Tree};
+
+use crate::{
+    error::CommandError,
+    session::{Session, Shelf},
+};
+
+/// A settings file, or the parameters of a tweak, open to look at.
+pub(crate) struct OpenSettings {
+    /// Whose they are: a content's id, or `server`.
+    pub(crate) owner: String,
+    /// What the file is called for short.
+    pub(crate) short: String,
+    /// What people call it.
+    pub(crate) title: String,
+    /// The file; a tweak's parameters are in none.
+    pub(crate) path: Option<TreePath>,
+    /// Whether it only comes into being when the server starts.
+    pub(crate) appears: bool,
+    /// Whether it says how the server is started.
+    pub(crate) launch: bool,
+    /// What it says; nothing where it is not there.
+    pub(crate) now: Option<Result<Document, ParseDocumentError>>,
+    /// The defaults.
+    pub(crate) defaults: Option<Document>,
+    /// What is known of its settings.
+    pub(crate) rules: Vec<(Pointer, SettingRule)>,
+}
+
+impl OpenSettings {
+    /// Returns what is known, for judging.
+    pub(crate) fn known(&self) -> Known<'_> {
+        let now = self.now.as_ref().and_then(|now| now.as_ref().ok());
+        Known { now, defaults: self.defaults.as_ref(), rules: &self.rules }
+    }
+
+    /// Returns the default of a place: the content's, or what a rule says.
+    pub(crate) fn default_of(&self, at: &Pointer) -> Option<Value> {
+        let by_rule = || self.known().rule(at).and_then(|rule| rule.default.clone());
+        self.defaults.as_ref().and_then(|document| document.get(at)).or_else(by_rule)
+    }
+
+    /// Returns the value of a place; a tweak's parameter that nobody set has its default.
+    pub(crate) fn value_of(&self, at: &Pointer, asked: Option<&Value>) -> Option<Value> {
+        let now = self.known().now.and_then(|document| document.get(at));
+        if self.path.is_none() { asked.cloned().or_else(|| self.default_of(at)) } else { now }
+    }
+}
+
+fn text(template: &Template, scope: &Scope) -> Result<String, CommandError> {
+    template.render(scope).map_err(|error| CommandError::Survey(SurveyError::Render(error)))
+}
+
+/// Returns all settings files of a server, and the parameters of its tweaks: the server's own first.
+pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, CommandError> {
+    let server = &session.survey.scope;
+    let mut found = Vec::new();
+    for rule in &session.game.settings {
+        found.push(open(session, SERVER, rule, server, |_| None)?);
+    }
+    for locked in &session.control.lock.contents {
+        let scope = scope_of(server, &locked.id, &locked.title, &locked.release);
+        if let Some(tweak) = tweak_of(session, locked) {
+            found.push(OpenSettings {
+                owner: locked.id.to_string(),
+                short: TWEAK_SUFFIX.into(),
+                title: locked.title.clone(),
+                path: None,
+
+                appears: false,
+                launch: false,
+                now: None,
+                defaults: None,
+                rules: tweak
+                    .parameters
+                    .iter()
+                    .map(|(name, rule)| (Pointer::root().join(name), rule.clone()))
+                    .collect(),
+            });
+        }
+        let Some(kind) = session.game.kinds.get(&locked.release.kind) else { continue };
+        for rule in &kind.settings {
+            let member = |name: &str| placed_member(session, locked, name);
+            let one = open(session, locked.id.as_str(), rule, &scope, member)?;
+            if one.now.is_some() || one.defaults.is_some() {
+                found.push(one);
+            }
+        }
+    }
+    Ok(found)
+}
+
+fn tweak_of(session: &Session, locked: &Locked) -> Option<Tweak> {
+    let values: Vec<String> = session.game.values.iter().map(|(name, _)| name.clone()).collect();
+    Tweak::parse(TWEAK_SUFFIX, locked.release.facts.get(TWEAK_FACT)?, &values).ok()
+}
+
+fn open(
+    session: &Session,
+    owner: &str,
+    rule: &SettingsFile,
+    scope: &Scope,
+    member: impl Fn(&str) -> Option<String>,
+) -> Result<OpenSettings, CommandError> {
+    let path = TreePath::new(&text(&rule.file, scope)?)?;
+    let now = session.tree.read(&path)?.map(|bytes| Document::read(rule.format, bytes));
+    let defaults = rule.defaults.as_ref().and_then(|name| member(name));
+    let mut rules = rule.keys.clone();
+    if let Some(schema) = rule.schema.as_ref().and_then(|name| member(name)) {
+        rules.extend(rules_of_schema(&schema).unwrap_or_default());
+    }
+    Ok(OpenSettings {
+        owner: owner.into(),
+        short: text(&rule.short, scope)?,
+        title: rule.title.clone(),
+        path: Some(path),
+
+        appears: rule.appears,
+        launch: rule.launch,
+        now,
+        defaults: defaults.and_then(|text| Document::parse(rule.format, &text).ok()),
+        rules,
+    })
+}
+
+/// Reads a member of a content as it is placed on the server.
+fn placed_member(session: &Session, locked: &Locked, name: &str) -> Option<String> {
+    let shape = session.game.kinds.get(&locked.release.kind)?.shape;
+    let mut files = session.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+    let bytes = match shape {
+        Shape::Archive => {
+            let (path, _) = files.next()?;
+            ZipBundle::open(&session.tree.at(path)).ok()??.read(name).ok()??
+        }
+        Shape::Folder | Shape::File => {
+            let end = format!("/{name}");
+            let (path, _) = files.find(|(path, _)| path.as_str() == name || path.as_str().ends_with(&end))?;
+            session.tree.read(path).ok()??
+        }
+    };
+    Some(TextFile::read(bytes).text().to_owned())
+}
+
+/// Reads a member of a content that is not placed yet.
+fn coming_member(
+    shape: Shape,
+    payload: &Payload,
+    sources: &BTreeMap<Digest, ByteSource>,
+    name: &str,
+) -> Option<String> {
+    let at = |digest: &Digest| -> Option<PathBuf> {
+        Some(match sources.get(digest)? {
+            ByteSource::File(path) | ByteSource::Cached(path) | ByteSource::Fresh(path) => path.clone(),
+        })
+    };
+    let bytes = match shape {
+        Shape::Archive => ZipBundle::open(&at(&payload.files.first()?.digest)?).ok()??.read(name).ok()??,
+        Shape::Folder | Shape::File => {
+            std::fs::read(at(&payload.files.iter().find(|file| file.path == name)?.digest)?).ok()?
+        }
+    };
+    Some(TextFile::read(bytes).text().to_owned())
+}
+
+/// Brings the settings files of contents up to date whose release changes: where the defaults have changed, the old ones,
+/// the new ones and the file as it is are merged.
+pub(crate) fn updates(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    wants: &ControlFile,
+    (lineup, payloads): (&[Locked], &[Payload]),
+) -> Result<BTreeMap<TreePath, Update>, CommandError> {
+    let mut found = BTreeMap::new();
+    let before: &LockFile = &session.control.lock;
+    for (locked, payload) in lineup.iter().zip(payloads) {
+        let Some(old) = before.get(&locked.id).filter(|old| old.release != locked.release) else { continue };
+        let Some(kind) = session.game.kinds.get(&locked.release.kind) else { continue };
+        for rule in kind.settings.iter().filter(|rule| rule.defaults.is_some()) {
+            let Some(member) = &rule.defaults else { continue };
+            let scope = scope_of(&session.survey.scope, &locked.id, &locked.title, &locked.release);
+            let path = TreePath::new(&text(&rule.file, &scope)?)?;
+            let Some(bytes) = session.tree.read(&path)? else { continue };
+            let Some(old_text) = placed_member(session, old, member) else { continue };
+            let sources = shelf.get()?.fetch(locked)?;
+            let Some(new_text) = coming_member(kind.shape, payload, &sources, member) else { continue };
+            if old_text == new_text {
+                continue;
+            }
+            let noted = noted(wants, &locked.id, &text(&rule.short, &scope)?);
+            let mine = TextFile::read(bytes);
+            // A file that is broken is told by check, and never written over.
+            if let Ok(merged) = merge(rule.format, (&old_text, &new_text, mine.text()), &noted) {
+                found.insert(path, Update { format: rule.format, merged, defaults: new_text });
+            }
+        }
+    }
+    Ok(found)
+}
+
+fn noted(wants: &ControlFile, id: &ContentId, short: &str) -> Vec<Pointer> {
+    let values = wants.settings.get(id.as_str()).and_then(|files| files.get(short));
+    values
+        .map(|values| values.keys().cloned().collect::<BTreeSet<_>>().into_iter().collect())
+        .unwrap_or_default()
+}

@@ -1,0 +1,87 @@
+//! Cross references: values that must name something that is there.
+
+use globset::{GlobBuilder, GlobMatcher};
+use toml::Spanned;
+
+use super::{Checked, Loader};
+use crate::{
+    document::{Format, Pointer},
+    game::{
+        Reference, Target,
+        raw::{OneOrManyTargets, RawReference, RawTarget, Text},
+    },
+};
+
+/// Returns a pattern's matcher: `*` stays in its folder.
+fn files(text: &Text) -> Checked<GlobMatcher> {
+    GlobBuilder::new(text.as_ref())
+        .literal_separator(true)
+        .build()
+        .map(|glob| glob.compile_matcher())
+        .map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))
+}
+
+impl Loader {
+    /// Reads `files#/pointer`, where both may have a `*`.
+    fn spot(text: &Text, form: Option<&Text>) -> Checked<(GlobMatcher, String, Format, Pointer)> {
+        let Some((pattern, pointer)) = text.as_ref().split_once('#') else {
+            return Err((text.span(), format!("{:?} must be written as files#/pointer", text.as_ref())));
+        };
+        let pattern = Text::new(text.span(), pattern.to_owned());
+        let format = Self::format(&pattern, form)?;
+        let at = Pointer::parse(pointer).map_err(|error| (text.span(), error.to_string()))?;
+        Ok((files(&pattern)?, pattern.into_inner(), format, at))
+    }
+
+    pub(super) fn reference(raw: RawReference) -> Checked<Reference> {
+        let (place, once) = match (&raw.each, &raw.once) {
+            (Some(each), None) => (each, false),
+            (None, Some(once)) => (once, true),
+            (each, once) => {
+                let span = each.as_ref().or(once.as_ref()).map_or(0..0, Spanned::span);
+                return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
+            }
+        };
+        let span = place.span();
+        let (files, pattern, format, each) = Self::spot(place, raw.form.as_ref())?;
+        let targets = match raw.is {
+            None => Vec::new(),
+            Some(OneOrManyTargets::One(one)) => vec![one],
+            Some(OneOrManyTargets::Many(many)) => many,
+        };
+        if targets.is_empty() != once {
+            return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
+        }
+        let is = targets.into_iter().map(|target| Self::target(target, &span)).collect::<Checked<_>>()?;
+        let called = if raw.called.is_empty() {
+            each.tokens().last().map_or_else(String::new, |token| token.trim_start_matches('@').to_owned())
+        } else {
+            raw.called
+        };
+        Ok(Reference { files, pattern, format, each, is, once, called })
+    }
+
+    fn target(raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {
+        let text = |text: String| Text::new(span.clone(), text);
+        let form = raw.form.map(text);
+        match (raw.stem_of, raw.entry, raw.key_of, raw.words) {
+            (Some(pattern), None, None, None) => {
+                Ok(Target::StemOf { files: files(&text(pattern.clone()))?, pattern })
+            }
+            (None, Some(entry), None, None) => {
+                let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
+                Ok(Target::Entry { files, pattern, format, at })
+            }
+            (None, None, Some(entry), None) => {
+                let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
+                Ok(Target::KeyOf { files, pattern, format, at })
+            }
+            (None, None, None, Some(words)) => Ok(Target::Words(words)),
+            _ => Err((
+                span.clone(),
+                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … } or { words = [ … ] }"
+                    .into(),
+            )),
+        }
+    }
+}

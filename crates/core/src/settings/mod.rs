@@ -1,0 +1,150 @@
+//! Settings: what is known of them, which values they take, and how a file is brought up to date when a new release has
+//! new defaults.
+
+mod merge;
+mod rule;
+mod schema;
+#[cfg(test)]
+mod tests;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+pub use merge::{Kept, KeptWhy, Merged, merge};
+pub(crate) use rule::RawRule;
+pub use rule::{SettingRule, Sort};
+pub use schema::rules_of_schema;
+
+use crate::{
+    document::{Document, Pointer, Value},
+    hint::Hint,
+    suggest,
+};
+
+/// Who owns the settings of the server itself, in `yalotheca.toml` and in previews.
+pub const SERVER: &str = "server";
+
+/// The settings that are asked for in `yalotheca.toml`: whose, in which file, at which place.
+pub type Settings = BTreeMap<String, BTreeMap<String, BTreeMap<Pointer, Value>>>;
+
+/// What is known of a settings file, for judging a value.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Known<'a> {
+    /// The file as it is.
+    pub now: Option<&'a Document>,
+    /// The defaults.
+    pub defaults: Option<&'a Document>,
+    /// What a schema or the definition says, by place.
+    pub rules: &'a [(Pointer, SettingRule)],
+}
+
+/// Why a value cannot be set.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum JudgeSettingError {
+    /// Nobody knows the key.
+    #[error("{file} has no setting {pointer}")]
+    Unknown {
+        /// The file.
+        file: String,
+        /// The place.
+        pointer: Pointer,
+        /// What could be meant.
+        near: Option<String>,
+    },
+    /// The value is of another sort, or out of bounds.
+    #[error("{file}: {pointer} cannot be {value:?}: {why}")]
+    Value {
+        /// The file.
+        file: String,
+        /// The place.
+        pointer: Pointer,
+        /// The value.
+        value: String,
+        /// What stands against it.
+        why: String,
+    },
+}
+
+impl Hint for JudgeSettingError {
+    fn hint(&self) -> Option<String> {
+        match self {
+            Self::Unknown { near: Some(near), .. } => Some(near.clone()),
+            Self::Unknown { .. } => Some("--force sets it all the same".into()),
+            Self::Value { .. } => Some("give another value; --force sets this one all the same".into()),
+        }
+    }
+}
+
+impl Known<'_> {
+    /// Returns the rule for a place.
+    pub fn rule(&self, at: &Pointer) -> Option<&SettingRule> {
+        let exact = self.rules.iter().find(|(place, _)| place == at);
+        exact.or_else(|| self.rules.iter().find(|(place, _)| at.fits(place))).map(|(_, rule)| rule)
+    }
+
+    /// Returns all places that are known, in the order in which the file or the defaults have them.
+    pub fn places(&self) -> Vec<Pointer> {
+        let documents = [self.now, self.defaults].into_iter().flatten();
+        let mut seen = BTreeSet::new();
+        let named = self
+            .rules
+            .iter()
+            .map(|(place, _)| place)
+            .filter(|place| !place.tokens().iter().any(|token| token == "*"));
+        let all = documents.flat_map(Document::leaves).map(|(at, _)| at).chain(named.cloned());
+        all.filter(|at| seen.insert(at.clone())).collect()
+    }
+
+    /// Returns the places that a pattern means: one place, known or not, or all known ones that fit its `*`.
+    pub fn meant(&self, pattern: &Pointer) -> Vec<Pointer> {
+        if pattern.tokens().iter().any(|token| token == "*") {
+            return self.places().into_iter().filter(|at| at.fits(pattern)).collect();
+        }
+        vec![pattern.clone()]
+    }
+
+    /// Judges a value and returns it in the sort that its place has.
+    ///
+    /// # Errors
+    /// Where nobody knows the place, or the value is of another sort or out of bounds.
+    pub fn judge(&self, file: &str, at: &Pointer, value: &Value) -> Result<Value, JudgeSettingError> {
+        let wrong = |why: String| JudgeSettingError::Value {
+            file: file.into(),
+            pointer: at.clone(),
+            value: value.plain(),
+            why,
+        };
+        let there = [self.defaults, self.now].into_iter().flatten().find_map(|document| document.get(at));
+        if let Some(rule) = self.rule(at) {
+            let value = rule.check(value).map_err(wrong)?;
+            return Ok(there.map_or(value.clone(), |there| value.like(&there)));
+        }
+        let Some(there) = there else {
+            if self.now.is_none() && self.defaults.is_none() && self.rules.is_empty() {
+                return Ok(value.clone());
+            }
+            let names: Vec<String> = self.places().iter().map(ToString::to_string).collect();
+            let near = suggest::did_you_mean(&at.to_string(), names.iter().map(String::as_str));
+            return Err(JudgeSettingError::Unknown { file: file.into(), pointer: at.clone(), near });
+        };
+        let new = value.like(&there);
+        let sorts = (sort_of(&there), sort_of(&new));
+        match sorts {
+            ("number" | "switch", new) if new != sorts.0 => {
+                Err(wrong(format!("a {} stands there ({there})", sorts.0)))
+            }
+            ("list" | "group", new) if new != sorts.0 => Err(wrong(format!("a {} stands there", sorts.0))),
+            _ => Ok(new),
+        }
+    }
+}
+
+/// Returns the sort of a value; a text that reads as a number or a switch is one, since many formats know only texts.
+pub fn sort_of(value: &Value) -> &'static str {
+    match value {
+        Value::Text(text) if text.parse::<f64>().is_ok_and(f64::is_finite) => "number",
+        Value::Text(text) if matches!(text.as_str(), "true" | "false" | "yes" | "no" | "on" | "off") => {
+            "switch"
+        }
+        value => value.sort(),
+    }
+}
