@@ -11,6 +11,7 @@ use yalotheca_core::{
     id::{ContentId, ParseIdError},
     solve::Explanation,
     suggest,
+    tweak::ReadTweakError,
     version::ParseRangeError,
 };
 use yalotheca_host::{
@@ -28,6 +29,8 @@ pub(crate) enum CommandError {
     Game(#[from] FindGameError),
     #[error(transparent)]
     LoadGame(#[from] LoadGameError),
+    #[error(transparent)]
+    Tweak(#[from] ReadTweakError),
     #[error(transparent)]
     Survey(#[from] SurveyError),
     #[error(transparent)]
@@ -77,6 +80,7 @@ impl CommandError {
             )
             | Self::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
             | Self::LoadGame(_)
+            | Self::Tweak(_)
             | Self::Desire(_)
             | Self::Id(_)
             | Self::Range(_)
@@ -131,6 +135,7 @@ impl Hint for CommandError {
             Self::Control(error) => error.hint(),
             Self::Game(error) => error.hint(),
             Self::LoadGame(error) => error.hint(),
+            Self::Tweak(error) => error.hint(),
             Self::Survey(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
             Self::Fetch(error) => error.hint(),

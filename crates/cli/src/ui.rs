@@ -127,6 +127,18 @@ impl Ui {
         anstream::stderr().write_all(page.into_text().as_bytes()).ok();
     }
 
+    /// Asks for a text; nothing where nobody is there to ask, or nothing was said.
+    pub(crate) fn ask(&self, question: &str) -> Option<String> {
+        if !io::stdin().is_terminal() || !io::stderr().is_terminal() || self.is_json() {
+            return None;
+        }
+        let mut err = anstream::stderr().lock();
+        err.write_all(format!("{question} ").as_bytes()).and_then(|()| err.flush()).ok()?;
+        let mut line = String::new();
+        io::stdin().read_line(&mut line).ok()?;
+        Some(line.trim().to_owned()).filter(|text| !text.is_empty())
+    }
+
     /// Asks for a yes.
     pub(crate) fn confirm(&self, question: &str) -> Result<bool, CommandError> {
         if self.yes {

@@ -90,6 +90,8 @@ pub struct Registration {
     pub create: String,
     /// Whether it waits for the file, which only the server makes.
     pub waits: bool,
+    /// Whether nobody else may write it as well: a tweak does.
+    pub exclusive: bool,
     /// What is put there.
     pub entry: Entry,
 }
@@ -230,6 +232,7 @@ fn play(
             pointer: Pointer::parse(&text(&place.pointer)?).map_err(|error| failed(error.to_string()))?,
             create: create.into(),
             waits: false,
+            exclusive: false,
             entry,
             content: content.clone(),
         };
@@ -285,6 +288,7 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         pointer: Pointer::parse(&pointer).map_err(|error: PointerError| error.to_string())?,
         create: rule.create.clone(),
         waits: false,
+        exclusive: false,
         entry: match &rule.verb {
             RegisterVerb::Set(value) => Entry::Set(value.render(scope).map_err(text)?),
             RegisterVerb::Item { item, ordered, separator, last } => Entry::Item {
@@ -321,7 +325,7 @@ fn tweak(
     let filled = tweak.fill(asked)?;
     let scope = tweak.scope(scope.clone(), &filled);
     for fragment in &tweak.fragments {
-        into.push(registration(fragment, &scope, &locked.id)?);
+        into.push(Registration { exclusive: true, ..registration(fragment, &scope, &locked.id)? });
     }
     Ok(())
 }
@@ -346,6 +350,7 @@ fn set(
                 pointer: pointer.clone(),
                 create: rule.format.head().into(),
                 waits: rule.appears,
+                exclusive: false,
                 entry: Entry::Set(value.clone()),
             });
         }

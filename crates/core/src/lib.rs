@@ -16,6 +16,7 @@ pub mod id;
 pub mod link;
 pub mod order;
 pub mod pack;
+pub mod reference;
 pub mod route;
 mod sets;
 pub mod settings;

@@ -6,5 +6,7 @@ pub mod catalogue_host;
 pub mod file_host;
 pub mod kitehollow;
 pub mod kites;
+pub mod moor;
+pub mod mossgarrow;
 pub mod quayside;
 pub mod saltwick;

@@ -21,7 +21,7 @@ use yalotheca_host::{
 use super::clean;
 use crate::{
     error::CommandError,
-    plan::{Fresh, Planned, plan_change, sources},
+    plan::{Fresh, Planned, newly_broken, plan_change, sources},
     session::{Session, Shelf},
     ui::Ui,
     view::change::ChangeView,
@@ -85,6 +85,7 @@ pub(crate) fn apply(
     view.left_out = along.left_out;
     view.diffs = along.diffs;
     view.notes.extend(along.notes);
+    view.breaks = newly_broken(session, &planned.change);
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;
         if mode == Mode::Settle {

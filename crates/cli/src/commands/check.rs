@@ -11,6 +11,7 @@ use yalotheca_core::{
     document::Document,
     game::{Agree, Kind, Shape},
     id::{ContentId, TreePath},
+    reference::Break,
     route::Payload,
     solve::verify,
 };
@@ -25,7 +26,7 @@ use super::maps::{MapLine, Origin, look as look_at_maps};
 use crate::{
     args::Global,
     error::CommandError,
-    plan::{look, ordered},
+    plan::{broken_references, look, ordered},
     session::Session,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
@@ -118,6 +119,7 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
     }
     tell_closer(session, &mut findings)?;
     findings.extend(missing_maps(session)?);
+    findings.extend(broken_references(session).iter().map(of_break));
     findings.extend(strangers(session, &desired)?);
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
@@ -285,6 +287,15 @@ fn missing_maps(session: &Session) -> Result<Vec<Finding>, CommandError> {
         Finding::trouble("missing-map", &map.name, says, Some(&format!("add it, or leave it out: {fix}")))
     };
     Ok(gone.map(finding).collect())
+}
+
+fn of_break(one: &Break) -> Finding {
+    let fix = match (&one.also, &one.near) {
+        (Some(_), _) => format!("take one of the two out of {}", one.at.file),
+        (None, Some(near)) => format!("{} line {}: {near}", one.at.file, one.at.line),
+        (None, None) => format!("mend {} in {} line {}", one.value, one.at.file, one.at.line),
+    };
+    Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(&fix))
 }
 
 /// Things in folders of contents that nobody owns.

@@ -6,8 +6,10 @@ use clap::{Args, Subcommand};
 use serde::Serialize;
 use yalotheca_core::{
     control::WANTS_FILE,
+    game::RegisterVerb,
     game::{Game, Shape, load},
     pack::PACK_KIND,
+    tweak::{TWEAK_KIND, TWEAK_SUFFIX, Tweak},
 };
 use yalotheca_host::{games, survey, tree::LocalTree};
 
@@ -40,9 +42,9 @@ enum GameAct {
         /// The definition's name
         name: String,
     },
-    /// Test a definition without a server
+    /// Test a definition, or a tweak, without a server
     Check {
-        /// The definition's file
+        /// The definition's file, or a tweak's
         file: PathBuf,
         /// A server's folder on which to try it; nothing there is changed
         #[arg(long, value_name = "FOLDER")]
@@ -179,20 +181,102 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             let shown = file.display().to_string();
             let text = fs::read_to_string(file)
                 .map_err(|source| CommandError::Io { what: shown.clone(), source })?;
+            if shown.ends_with(TWEAK_SUFFIX) {
+                ui.show(&TweakReport::of(&shown, &text, control)?)?;
+                return Ok(ExitCode::SUCCESS);
+            }
             let game = load(&shown, &text)?;
             let on = on.as_ref().map(|folder| try_on(&game, folder)).transpose()?;
-            let kinds =
-                game.kinds.iter().filter(|(name, _)| *name != PACK_KIND).map(|(name, kind)| {
-                    match kind.shape {
-                        Shape::Archive => format!("{name} (an archive)"),
-                        Shape::Folder => format!("{name} (a folder)"),
-                        Shape::File => format!("{name} (a file)"),
-                    }
-                });
+            let kinds = game.kinds.iter().filter(|(name, _)| *name != PACK_KIND && *name != TWEAK_KIND).map(
+                |(name, kind)| match kind.shape {
+                    Shape::Archive => format!("{name} (an archive)"),
+                    Shape::Folder => format!("{name} (a folder)"),
+                    Shape::File => format!("{name} (a file)"),
+                },
+            );
             ui.show(&GameReport { file: shown, name: game.name.clone(), kinds: kinds.collect(), on })?;
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// A tweak that was read.
+#[derive(Debug, Serialize)]
+struct TweakReport {
+    file: String,
+    id: String,
+    parameters: Vec<(String, String, String)>,
+    fragments: Vec<(String, String)>,
+}
+
+impl TweakReport {
+    fn of(file: &str, text: &str, control: Option<&std::path::Path>) -> Result<Self, CommandError> {
+        // The game that it names says which values there are.
+        let named = text.lines().find_map(|line| line.trim().strip_prefix("game"));
+        let name = named.and_then(|rest| rest.split('"').nth(1)).map(str::to_owned);
+        let values: Vec<String> = match &name {
+            Some(name) => games::find(control, name)?.0.values.into_iter().map(|(name, _)| name).collect(),
+            None => Vec::new(),
+        };
+        let tweak = Tweak::parse(file, text, &values)?;
+        let parameter = |(name, rule): &(String, yalotheca_core::settings::SettingRule)| {
+            let default = rule
+                .default
+                .as_ref()
+                .map_or_else(|| "asked for".to_owned(), |value| format!("default {value}"));
+            (
+                name.clone(),
+                format!("{}; {default}", rule.takes().trim_start_matches("it takes ")),
+                rule.help.clone(),
+            )
+        };
+        let fragment = |rule: &yalotheca_core::game::RegisterRule| {
+            let verb = match &rule.verb {
+                RegisterVerb::Set(_) => "sets",
+                RegisterVerb::Item { .. } => "adds to",
+                RegisterVerb::Number { .. } => "numbers in",
+                RegisterVerb::Block { .. } => "puts a block into",
+            };
+            let place = rule.place.pointer.as_str();
+            (
+                verb.to_owned(),
+                format!(
+                    "{}{}",
+                    rule.place.file.as_str(),
+                    if place.is_empty() { String::new() } else { format!("#{place}") }
+                ),
+            )
+        };
+        Ok(Self {
+            file: file.into(),
+            id: tweak.id.to_string(),
+            parameters: tweak.parameters.iter().map(parameter).collect(),
+            fragments: tweak.fragments.iter().map(fragment).collect(),
+        })
+    }
+}
+
+impl View for TweakReport {
+    fn view(&self, page: &mut Page) {
+        let many = count(self.fragments.len(), "fragment");
+        page.line(Role::Good, &format!("{}: the tweak {} is good; {many}.", self.file, self.id));
+        if !self.parameters.is_empty() {
+            page.head("Parameters");
+            let row = |(name, takes, help): &(String, String, String)| {
+                vec![
+                    Cell::new(Role::Name, name.clone()),
+                    Cell::plain(takes.clone()),
+                    Cell::new(Role::Dim, help.clone()),
+                ]
+            };
+            page.table(&self.parameters.iter().map(row).collect::<Vec<_>>());
+        }
+        page.head("What it writes");
+        let row = |(verb, place): &(String, String)| {
+            vec![Cell::plain(verb.clone()), Cell::new(Role::Name, place.clone())]
+        };
+        page.table(&self.fragments.iter().map(row).collect::<Vec<_>>());
+    }
 }
 
 fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, CommandError> {

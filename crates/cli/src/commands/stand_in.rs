@@ -4,7 +4,8 @@ use std::{path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand};
 use yalotheca_standin::{
-    catalogue_host::CatalogueHost, file_host::FileHost, kitehollow, kites, quayside, saltwick,
+    catalogue_host::CatalogueHost, file_host::FileHost, kitehollow, kites, moor, mossgarrow, quayside,
+    saltwick,
 };
 
 use crate::{error::CommandError, ui::Ui};
@@ -26,6 +27,16 @@ enum StandIn {
     /// The Kitehollow server
     Kitehollow {
         /// The server's folder
+        folder: PathBuf,
+    },
+    /// The Mossgarrow server
+    Mossgarrow {
+        /// The server's folder
+        folder: PathBuf,
+    },
+    /// A moor before its first start: a Mossgarrow server, its program, and tweaks for it
+    Moor {
+        /// A new folder
         folder: PathBuf,
     },
     /// A crew's world: a Kitehollow server, its program, and a folder of downloads
@@ -54,6 +65,15 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError>
     match &args.which {
         StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
         StandIn::Kitehollow { folder } => Ok(ExitCode::from(kitehollow::run(folder))),
+        StandIn::Mossgarrow { folder } => Ok(ExitCode::from(mossgarrow::run(folder))),
+        StandIn::Moor { folder } => {
+            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let port = super::demo::free_port().map_err(failed)?;
+            moor::write_server(&folder.join("moor"), port).map_err(failed)?;
+            moor::write_tweaks(&folder.join("tweaks")).map_err(failed)?;
+            super::demo::write_program(&folder.join("bin"), "mossgarrow").map_err(failed)?;
+            Ok(ExitCode::SUCCESS)
+        }
         StandIn::Kites { folder } => {
             let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
             let ports =

@@ -121,6 +121,7 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
         order_notes: Vec::new(),
         left_out: Vec::new(),
         pending: Vec::new(),
+        breaks: Vec::new(),
         notes: Vec::new(),
         diffs: false,
     })

@@ -3,6 +3,7 @@
 mod choose;
 mod ground;
 mod reasons;
+mod references;
 mod settings;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -23,6 +24,7 @@ use yalotheca_host::{
 };
 
 pub(crate) use choose::{newer, why_not};
+pub(crate) use references::{broken_references, newly_broken};
 pub(crate) use settings::{OpenSettings, open_settings};
 
 pub(crate) use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};

@@ -4,6 +4,7 @@ use serde::Serialize;
 use yalotheca_core::{
     change::{ConfigLine, EntryAct, FileAct, FileLine, PendingLine},
     order::GaveWay,
+    reference::Break,
     route::LeftOut,
     settings::KeptWhy,
 };
@@ -37,6 +38,9 @@ pub(crate) struct ChangeView {
     /// Settings that wait for a file that only the server makes.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) pending: Vec<PendingLine>,
+    /// References that would no longer hold.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) breaks: Vec<Break>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
     /// Whether the text shows the lines that change.
@@ -72,6 +76,7 @@ impl ChangeView {
                 .collect(),
             left_out: Vec::new(),
             pending: planned.change.pending.clone(),
+            breaks: Vec::new(),
             notes: circles.collect(),
             diffs: false,
         }
@@ -140,6 +145,15 @@ impl View for ChangeView {
         config(page, &self.config, self.diffs);
         merged(page, &self.config);
         pending(page, &self.pending);
+        if !self.breaks.is_empty() {
+            page.head("This would break");
+            for one in &self.breaks {
+                page.item(Role::Bad, &one.says());
+                if let Some(near) = &one.near {
+                    page.under(Role::Plain, near);
+                }
+            }
+        }
         left_out(page, &self.left_out);
         companions(page, &self.companions);
         super::order::gave_way(page, &self.order_notes);

@@ -19,11 +19,11 @@ pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
 pub use undo::undo;
 
 use crate::{
-    desire::{Desired, Registration},
+    desire::{Desired, Entry, Registration},
     document::{Document, EditDocumentError, Format, TextFile, UnknownEncodingError},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
-    settings::{Kept, KeptWhy, Merged},
+    settings::{Kept, KeptWhy, Merged, SERVER},
 };
 
 /// Where the bytes of a put come from.
@@ -218,7 +218,7 @@ pub enum PlanChangeError {
         source: UnknownEncodingError,
     },
     /// Two contents want different values at one place.
-    #[error("{first} and {second} want different values at {path}#{pointer}")]
+    #[error("{first} and {second} both write {path}#{pointer}")]
     Dispute {
         /// The file.
         path: TreePath,
@@ -237,6 +237,11 @@ impl Hint for PlanChangeError {
             Self::Edit { source, .. } => source.hint(),
             Self::Encode { path, .. } => {
                 Some(format!("convert {path} to UTF-8, if the server can read it so"))
+            }
+            Self::Dispute { first, second, pointer, .. }
+                if first.as_str() == SERVER || second.as_str() == SERVER =>
+            {
+                Some(format!("one of them goes: yalotheca settings server --reset {pointer}"))
             }
             Self::Dispute { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
         }
@@ -502,12 +507,30 @@ pub fn diff(before: &str, after: &str) -> Vec<String> {
     lines
 }
 
+/// Two contents must not write one place. What a tweak writes nobody else writes, not even the same.
 fn dispute(earlier: &[&Registration], registration: &Registration) -> Result<(), PlanChangeError> {
-    let sets = |r: &Registration| matches!(r.entry, crate::desire::Entry::Set(_));
-    let other = earlier.iter().find(|other| {
-        sets(registration) && other.pointer == registration.pointer && other.entry != registration.entry
-    });
-    match other {
+    let sets = |r: &Registration| matches!(r.entry, Entry::Set(_));
+    let clash = |other: &&&Registration| {
+        if other.content == registration.content {
+            return other.entry != registration.entry
+                && sets(registration)
+                && sets(other)
+                && other.pointer == registration.pointer;
+        }
+        let exclusive = other.exclusive && registration.exclusive;
+        match (sets(other), sets(registration)) {
+            (true, true) => {
+                let (one, two) = (other.pointer.tokens(), registration.pointer.tokens());
+                let within = one.starts_with(two) || two.starts_with(one);
+                within && (one.len() != two.len() || exclusive || other.entry != registration.entry)
+            }
+            (false, false) => {
+                exclusive && other.pointer == registration.pointer && other.entry == registration.entry
+            }
+            _ => false,
+        }
+    };
+    match earlier.iter().find(clash) {
         None => Ok(()),
         Some(other) => Err(PlanChangeError::Dispute {
             path: registration.file.clone(),

@@ -2,7 +2,7 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::{
-    desire::{Entry, Placement},
+    desire::Placement,
     document::{Pointer, Value},
 };
 
@@ -83,6 +83,7 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
             pointer: Pointer::root(),
             create: String::new(),
             waits: false,
+            exclusive: false,
             entry: Entry::Item {
                 item: (*name).into(),
                 ordered: true,
@@ -233,6 +234,7 @@ fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
         pointer: Pointer::parse(pointer).unwrap(),
         create: String::new(),
         waits: false,
+        exclusive: false,
         entry: Entry::Item {
             item: (*name).into(),
             ordered: true,

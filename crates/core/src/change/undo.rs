@@ -107,6 +107,7 @@ fn by_meaning(
             pointer: entry.pointer.clone(),
             create: String::new(),
             waits: false,
+            exclusive: false,
             entry: entry.entry.clone(),
         })
         .collect();

@@ -106,6 +106,8 @@ impl Format {
             "toml" => Some(Self::Toml),
             "xml" => Some(Self::Xml),
             "args" => Some(Self::Arguments),
+            "def" => Some(Self::Blocks),
+            "index" | "info" => Some(Self::Pairs),
             "tbl" | "lua" => Some(Self::Table),
             _ => None,
         }
@@ -316,8 +318,24 @@ impl Document {
 
     /// Returns every single value whose place fits a pattern; `*` in it stands for any one name.
     pub fn matching(&self, pattern: &Pointer) -> Vec<(Pointer, Value)> {
+        // The number of a doubled name need not be in the pattern.
+        let bare = |at: &Pointer| {
+            let mut bare = Pointer::root();
+            for (depth, token) in at.tokens().iter().enumerate() {
+                let above = at.above(depth);
+                let chooses = token.bytes().all(|byte| byte.is_ascii_digit())
+                    && !self.root.find(above.tokens()).is_some_and(|node| match &node.body {
+                        node::Body::List(_) => true,
+                        _ => node.named(token).next().is_some(),
+                    });
+                if !chooses {
+                    bare = bare.join(token);
+                }
+            }
+            bare
+        };
         let mut found = self.leaves();
-        found.retain(|(at, _)| at.fits(pattern));
+        found.retain(|(at, _)| at.fits(pattern) || bare(at).fits(pattern));
         found
     }
 

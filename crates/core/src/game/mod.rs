@@ -35,6 +35,7 @@ use crate::{
 pub const BUILT_IN: &[(&str, &str)] = &[
     ("kitehollow", include_str!("../../games/kitehollow.toml")),
     ("luanti", include_str!("../../games/luanti.toml")),
+    ("mossgarrow", include_str!("../../games/mossgarrow.toml")),
     ("saltwick", include_str!("../../games/saltwick.toml")),
     ("teeworlds", include_str!("../../games/teeworlds.toml")),
 ];
@@ -443,6 +444,8 @@ pub struct Reference {
     pub format: Format,
     /// Where they stand; `*` stands for any one name.
     pub each: Pointer,
+    /// What separates them, where several are one text.
+    pub separator: Option<String>,
     /// What they must name; nothing where each value may only occur once.
     pub is: Vec<Target>,
     /// Whether a value may occur only once in all these files.
@@ -471,6 +474,8 @@ pub enum Target {
         format: Format,
         /// Where the values stand.
         at: Pointer,
+        /// What separates them, where several are one text.
+        separator: Option<String>,
     },
     /// A key in files.
     KeyOf {
@@ -483,6 +488,8 @@ pub enum Target {
         /// The place below which the keys stand.
         at: Pointer,
     },
+    /// A path below a folder.
+    Below(String),
     /// One of these words.
     Words(Vec<String>),
 }

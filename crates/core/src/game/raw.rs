@@ -304,6 +304,7 @@ pub(super) struct RawReference {
     pub(super) each: Option<Text>,
     pub(super) once: Option<Text>,
     pub(super) is: Option<OneOrManyTargets>,
+    pub(super) separator: Option<String>,
     #[serde(rename = "as")]
     pub(super) form: Option<Text>,
     #[serde(default)]
@@ -313,7 +314,7 @@ pub(super) struct RawReference {
 #[derive(Deserialize)]
 #[serde(
     untagged,
-    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { words = [ … ] }, or a list of these"
+    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { below = … }, { words = [ … ] }, or a list of these"
 )]
 pub(super) enum OneOrManyTargets {
     One(RawTarget),
@@ -327,6 +328,8 @@ pub(super) struct RawTarget {
     pub(super) entry: Option<String>,
     pub(super) key_of: Option<String>,
     pub(super) words: Option<Vec<String>>,
+    pub(super) below: Option<String>,
+    pub(super) separator: Option<String>,
     #[serde(rename = "as")]
     pub(super) form: Option<String>,
 }

@@ -28,6 +28,7 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
             pointer: Pointer::root(),
             create: String::new(),
             waits: false,
+            exclusive: false,
             entry: Entry::Item {
                 item: (*name).into(),
                 ordered: true,

@@ -1,13 +1,14 @@
 //! `add`.
 
 mod once;
+mod parameters;
 pub(crate) mod ways;
 
 use std::{collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_core::control::WANTS_FILE;
+use yalotheca_core::{control::WANTS_FILE, tweak::TWEAK_SUFFIX};
 use yalotheca_host::settle;
 
 use super::apply::{Along, Mode, apply};
@@ -49,6 +50,9 @@ pub(crate) struct AddArgs {
     /// Leave these files of it out
     #[arg(long, value_name = "PATTERN")]
     pub(crate) leave: Vec<String>,
+    /// A parameter of a tweak
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub(crate) set: Vec<String>,
     /// Only note it; the next settle does it
     #[arg(long)]
     pub(crate) later: bool,
@@ -88,6 +92,13 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
             }
         }
     }
+    let shelf = session.shelf_for(&wants);
+    let ids: Vec<_> = found.ways.iter().map(Way::id).cloned().collect();
+    let asked = parameters::ask(&session, &shelf, &ids, &args.set, ui)?;
+    drop(shelf);
+    for (id, at, value) in &asked {
+        wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
+    }
     if args.later {
         settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
         ui.show(&Noted { noted: names, file: WANTS_FILE.into() })?;
@@ -96,7 +107,8 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     // What is named with a range may move to fit it, and what is given again is taken anew; the rest stays.
     let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
     let shelf = session.shelf_for(&wants);
-    let mut along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    let diffs = !asked.is_empty();
+    let mut along = Along { left_out: found.left_out, notes: found.notes, diffs, ..Along::default() };
     once::put(&session, &found.once, &mut along)?;
     apply(&session, &shelf, &wants, &fresh, (Mode::Settle, along), ui)
 }

@@ -35,6 +35,15 @@ pub(crate) enum Way {
     Given(ContentId, Box<Given>),
 }
 
+impl Way {
+    /// Returns the content's id.
+    pub(crate) fn id(&self) -> &ContentId {
+        match self {
+            Self::Name(id, _) | Self::Given(id, _) => id,
+        }
+    }
+}
+
 /// What was found out on the way.
 #[derive(Default)]
 pub(crate) struct Found {

@@ -58,28 +58,29 @@ impl Loader {
         } else {
             raw.called
         };
-        Ok(Reference { files, pattern, format, each, is, once, called })
+        Ok(Reference { files, pattern, format, each, separator: raw.separator, is, once, called })
     }
 
     fn target(raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {
         let text = |text: String| Text::new(span.clone(), text);
         let form = raw.form.map(text);
-        match (raw.stem_of, raw.entry, raw.key_of, raw.words) {
-            (Some(pattern), None, None, None) => {
+        match (raw.stem_of, raw.entry, raw.key_of, raw.words, raw.below) {
+            (Some(pattern), None, None, None, None) => {
                 Ok(Target::StemOf { files: files(&text(pattern.clone()))?, pattern })
             }
-            (None, Some(entry), None, None) => {
+            (None, Some(entry), None, None, None) => {
                 let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
-                Ok(Target::Entry { files, pattern, format, at })
+                Ok(Target::Entry { files, pattern, format, at, separator: raw.separator })
             }
-            (None, None, Some(entry), None) => {
+            (None, None, Some(entry), None, None) => {
                 let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
                 Ok(Target::KeyOf { files, pattern, format, at })
             }
-            (None, None, None, Some(words)) => Ok(Target::Words(words)),
+            (None, None, None, Some(words), None) => Ok(Target::Words(words)),
+            (None, None, None, None, Some(folder)) => Ok(Target::Below(folder)),
             _ => Err((
                 span.clone(),
-                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … } or { words = [ … ] }"
+                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … }, { below = … } or { words = [ … ] }"
                     .into(),
             )),
         }

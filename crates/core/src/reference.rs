@@ -1,0 +1,175 @@
+//! Cross references: values that must name something that is there, and values that may occur once only.
+
+use std::collections::BTreeMap;
+
+use globset::GlobMatcher;
+use serde::Serialize;
+
+use crate::{
+    document::{Document, Format, Pointer, TextFile, Value},
+    game::{Reference, Target},
+    id::TreePath,
+    suggest,
+};
+
+/// A server's files, as they are or as they would be.
+pub trait Files {
+    /// Returns the files that a pattern names.
+    fn named(&mut self, pattern: &str, glob: &GlobMatcher) -> Vec<TreePath>;
+    /// Returns a file's text; nothing where it is not there or cannot be read.
+    fn text(&mut self, path: &TreePath) -> Option<TextFile>;
+    /// Returns whether there is such a file or folder.
+    fn has(&mut self, path: &TreePath) -> bool;
+}
+
+/// A place in a file.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Spot {
+    /// The file.
+    pub file: TreePath,
+    /// Its line, from 1.
+    pub line: usize,
+}
+
+/// A reference that does not hold.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Break {
+    /// What such a value is called.
+    pub called: String,
+    /// The value.
+    pub value: String,
+    /// Where it stands.
+    pub at: Spot,
+    /// Where else it stands, where it may occur once only.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub also: Option<Spot>,
+    /// What it must name, in words.
+    pub wanted: String,
+    /// The nearest right name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub near: Option<String>,
+}
+
+impl Break {
+    /// Returns what is wrong, in a sentence.
+    pub fn says(&self) -> String {
+        let Spot { file, line } = &self.at;
+        let Self { called, value, wanted, .. } = self;
+        match &self.also {
+            Some(also) if also.file == *file => {
+                format!(
+                    "{file}, line {line}: {called} {value} stands there twice, in line {} as well",
+                    also.line
+                )
+            }
+            Some(also) => format!(
+                "{file}, line {line}: {called} {value} may be named once only, and {}, line {} names it too",
+                also.file, also.line
+            ),
+            None => format!("{file}, line {line}: {called} {value} is not there ({wanted})"),
+        }
+    }
+}
+
+/// The values at a place of all files that a pattern names.
+fn values(
+    files: &mut dyn Files,
+    (pattern, glob, format): (&str, &GlobMatcher, Format),
+    at: &Pointer,
+    separator: Option<&str>,
+) -> Vec<(String, Spot)> {
+    let mut found = Vec::new();
+    for file in files.named(pattern, glob) {
+        // A file that cannot be read is told elsewhere.
+        let Some(document) = files.text(&file).and_then(|text| Document::parse(format, text.text()).ok())
+        else {
+            continue;
+        };
+        for (place, value) in document.matching(at) {
+            let spot = Spot { file: file.clone(), line: document.line_of(&place).unwrap_or(1) };
+            let text = value.plain();
+            match separator {
+                Some(separator) => {
+                    let parts = text.split(separator).map(str::trim).filter(|part| !part.is_empty());
+                    found.extend(parts.map(|part| (part.to_owned(), spot.clone())));
+                }
+                None if matches!(value, Value::Compound(_)) => {}
+                None => found.push((text, spot)),
+            }
+        }
+    }
+    found
+}
+
+fn stem(path: &TreePath) -> String {
+    let name = path.name();
+    name.split_once('.').map_or(name, |(stem, _)| stem).to_owned()
+}
+
+/// Returns the names that a target has, and what it is in words; nothing is returned where they cannot be listed.
+fn names(files: &mut dyn Files, target: &Target) -> (Vec<String>, String) {
+    match target {
+        Target::StemOf { files: glob, pattern } => {
+            (files.named(pattern, glob).iter().map(stem).collect(), format!("no {pattern} of that name"))
+        }
+        Target::Entry { files: glob, pattern, format, at, separator } => {
+            let found = values(files, (pattern, glob, *format), at, separator.as_deref());
+            (found.into_iter().map(|(value, _)| value).collect(), format!("{pattern} does not have it"))
+        }
+        Target::KeyOf { files: glob, pattern, format, at } => {
+            let mut keys = Vec::new();
+            for file in files.named(pattern, glob) {
+                let text = files.text(&file);
+                if let Some(document) = text.and_then(|text| Document::parse(*format, text.text()).ok()) {
+                    keys.extend(document.keys(at));
+                }
+            }
+            (keys, format!("{pattern} does not have it"))
+        }
+        Target::Words(words) => (words.clone(), format!("one of {}", words.join(", "))),
+        Target::Below(folder) => (Vec::new(), format!("no such folder below {folder}/")),
+    }
+}
+
+/// Returns every reference that does not hold.
+pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
+    let mut found = Vec::new();
+    for reference in references {
+        let Reference { files: glob, pattern, format, each, separator, is, once, called } = reference;
+        let all = values(files, (pattern, glob, *format), each, separator.as_deref());
+        if *once {
+            let mut seen: BTreeMap<String, Spot> = BTreeMap::new();
+            for (value, at) in all {
+                if let Some(also) = seen.get(&value) {
+                    let (also, wanted) = (Some(also.clone()), String::new());
+                    found.push(Break { called: called.clone(), value, at, also, wanted, near: None });
+                } else {
+                    seen.insert(value, at);
+                }
+            }
+            continue;
+        }
+        let mut known: Vec<String> = Vec::new();
+        let mut wanted = Vec::new();
+        for target in is {
+            let (names, words) = names(files, target);
+            known.extend(names);
+            wanted.push(words);
+        }
+        for (value, at) in all {
+            let below = is.iter().any(|target| match target {
+                Target::Below(folder) => {
+                    TreePath::new(&format!("{folder}/{value}")).is_ok_and(|path| files.has(&path))
+                }
+                _ => false,
+            });
+            if value.is_empty() || below || known.contains(&value) {
+                continue;
+            }
+            let near = suggest::did_you_mean(&value, known.iter().map(String::as_str));
+            let wanted = wanted.join("; ");
+            found.push(Break { called: called.clone(), value, at, also: None, wanted, near });
+        }
+    }
+    found
+}
