@@ -58,6 +58,9 @@ pub enum Entry {
         /// What stays at the end of the list, whoever wrote it.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         last: Option<String>,
+        /// A pattern with the group `item`: how an entry with more in it is read back.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        seen_as: Option<String>,
     },
     /// A name under a number of its own.
     Number {
@@ -252,6 +255,7 @@ fn play(
                 separator,
                 alone: true,
                 last: None,
+                seen_as: None,
             };
             put(name, &list.place, &list.create, entry)?;
         }
@@ -291,12 +295,13 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         exclusive: false,
         entry: match &rule.verb {
             RegisterVerb::Set(value) => Entry::Set(value.render(scope).map_err(text)?),
-            RegisterVerb::Item { item, ordered, separator, last } => Entry::Item {
+            RegisterVerb::Item { item, ordered, separator, last, seen_as } => Entry::Item {
                 item: item.render(scope).map_err(text)?,
                 ordered: *ordered,
                 separator: separator.clone(),
                 alone: false,
                 last: last.clone(),
+                seen_as: seen_as.clone(),
             },
             RegisterVerb::Number { item, consecutive } => {
                 Entry::Number { item: item.render(scope).map_err(text)?, consecutive: *consecutive }

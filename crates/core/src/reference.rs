@@ -112,6 +112,10 @@ fn names(files: &mut dyn Files, target: &Target) -> (Vec<String>, String) {
         Target::StemOf { files: glob, pattern } => {
             (files.named(pattern, glob).iter().map(stem).collect(), format!("no {pattern} of that name"))
         }
+        Target::PathOf { files: glob, pattern } => {
+            let paths = files.named(pattern, glob).iter().map(ToString::to_string).collect();
+            (paths, format!("no such file among {pattern}"))
+        }
         Target::Entry { files: glob, pattern, format, at, separator } => {
             let found = values(files, (pattern, glob, *format), at, separator.as_deref());
             (found.into_iter().map(|(value, _)| value).collect(), format!("{pattern} does not have it"))
@@ -135,8 +139,16 @@ fn names(files: &mut dyn Files, target: &Target) -> (Vec<String>, String) {
 pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
     let mut found = Vec::new();
     for reference in references {
-        let Reference { files: glob, pattern, format, each, separator, is, once, called } = reference;
-        let all = values(files, (pattern, glob, *format), each, separator.as_deref());
+        let Reference { files: glob, pattern, format, each, separator, seen_as, is, once, called } =
+            reference;
+        let mut all = values(files, (pattern, glob, *format), each, separator.as_deref());
+        if let Some(seen_as) = seen_as {
+            let part = |(value, at): (String, Spot)| {
+                let part = seen_as.captures(&value)?.name("item")?.as_str().to_owned();
+                Some((part, at))
+            };
+            all = all.into_iter().filter_map(part).collect();
+        }
         if *once {
             let mut seen: BTreeMap<String, Spot> = BTreeMap::new();
             for (value, at) in all {

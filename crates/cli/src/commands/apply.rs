@@ -51,6 +51,8 @@ pub(crate) struct Along {
     pub(crate) left_out: Vec<LeftOut>,
     /// What is worth knowing.
     pub(crate) notes: Vec<String>,
+    /// Whether configuration files that cannot be read are left as they are.
+    pub(crate) skip_broken: bool,
     /// Whether the lines of configuration files that change are shown.
     pub(crate) diffs: bool,
 }
@@ -64,7 +66,7 @@ pub(crate) fn apply(
     (mode, along): (Mode, Along),
     ui: &Ui,
 ) -> Result<ExitCode, CommandError> {
-    let mut planned = plan_change(session, shelf, wants, fresh, &along.heads)?;
+    let mut planned = plan_change(session, shelf, wants, fresh, (&along.heads, along.skip_broken))?;
     if let Some(mut more) = along.more {
         // What the lineup itself places or writes is not put besides.
         let registered = planned.desired.registrations.iter().map(|registration| &registration.file);
@@ -85,6 +87,10 @@ pub(crate) fn apply(
     view.left_out = along.left_out;
     view.diffs = along.diffs;
     view.notes.extend(along.notes);
+    let skipped = planned.change.skipped.iter().map(|(path, line, expected)| {
+        format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
+    });
+    view.notes.extend(skipped);
     view.breaks = newly_broken(session, &planned.change);
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;

@@ -14,6 +14,7 @@ use yalotheca_core::{
     reference::Break,
     route::Payload,
     solve::verify,
+    tweak::TWEAK_KIND,
 };
 use yalotheca_host::{
     catalogue::payload_of_release,
@@ -118,8 +119,12 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
         Err(error) => return Err(error.into()),
     }
     tell_closer(session, &mut findings)?;
+    tell_halves(session, &mut findings);
     findings.extend(missing_maps(session)?);
-    findings.extend(broken_references(session).iter().map(of_break));
+    // What is gone and belongs there is told already.
+    let ours =
+        |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
+    findings.extend(broken_references(session).iter().filter(|one| !ours(one)).map(of_break));
     findings.extend(strangers(session, &desired)?);
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
@@ -270,6 +275,23 @@ fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), Comman
         }
     }
     Ok(())
+}
+
+/// A tweak of which a part is gone is worse than none: that is told.
+fn tell_halves(session: &Session, findings: &mut [Finding]) {
+    for locked in session.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
+        let id = locked.id.as_str();
+        let gone = |finding: &&mut Finding| finding.about == id && finding.sort == "not-registered";
+        let all = session.receipt.entries.iter().filter(|entry| entry.content == locked.id).count();
+        let missing = findings.iter_mut().filter(|finding| gone(finding)).count();
+        if missing == 0 || missing >= all {
+            continue;
+        }
+        for finding in findings.iter_mut().filter(gone) {
+            finding.sort = "half-a-tweak";
+            finding.says = format!("{id} is only partly there: {}", finding.says);
+        }
+    }
 }
 
 /// Maps that are to be played and are nowhere.

@@ -22,6 +22,9 @@ pub(crate) struct SettleArgs {
     /// First set aside everything that is not part of the lineup; worlds, saves and settings stay, and undo brings it back
     #[arg(long)]
     clean_first: bool,
+    /// Leave configuration files that cannot be read as they are, and do the rest
+    #[arg(long)]
+    skip_broken: bool,
     /// With --clean-first: leave these files where they are
     #[arg(long, value_name = "PATTERN", requires = "clean_first")]
     spare: Vec<String>,
@@ -53,7 +56,7 @@ pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     let shelf = session.shelf();
     let terms = if args.accept_terms { accept(&session)? } else { None };
     let clean = args.clean_first.then(|| args.spare.clone());
-    let along = Along { more: terms, clean, ..Along::default() };
+    let along = Along { more: terms, clean, skip_broken: args.skip_broken, ..Along::default() };
     apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Settle, along), ui)
 }
 

@@ -108,7 +108,7 @@ impl View for TrialView {
         if self.verdict == Verdict::Failed && !self.last_lines.is_empty() {
             page.head("The log's last lines");
             for line in &self.last_lines {
-                page.raw(&format!("  {line}"));
+                page.cut(2, Role::Plain, line);
             }
         }
         if let Some(pid) = self.left_running {

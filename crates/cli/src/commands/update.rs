@@ -77,7 +77,7 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     {
         return Err(session.not_here(id, format!("yalotheca add {id} brings it")));
     }
-    let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, &BTreeMap::new())?;
+    let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, (&BTreeMap::new(), false))?;
     let held_back = held_back(&session, &shelf, &planned.lock, &fresh)?;
     if !held_back.is_empty() && !ui.is_json() {
         ui.show(&HeldBack { held_back })?;

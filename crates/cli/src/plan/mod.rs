@@ -71,7 +71,7 @@ pub(crate) fn plan_change(
     shelf: &Shelf<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
-    heads: &BTreeMap<TreePath, String>,
+    (heads, skip_broken): (&BTreeMap<TreePath, String>, bool),
 ) -> Result<Planned, CommandError> {
     let chosen = choose::choose(session, shelf, &wants.wants, fresh)?;
     let read = shelf.universe();
@@ -113,6 +113,7 @@ pub(crate) fn plan_change(
         }
     }
     present.merged = merged;
+    present.skip_broken = skip_broken;
     let change = plan(&desired, settled, &session.receipt, &present)?;
     let lock = LockFile { contents: lineup, ..LockFile::default() };
     let contents = content_lines(before, &lock, &wants.wants, &session.control.wants.wants);

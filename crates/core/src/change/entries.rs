@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, hash_map};
 
+use regex::Regex;
 use serde::Serialize;
 
 use super::OwnedEntry;
@@ -197,16 +198,7 @@ fn numbers(
 }
 
 fn shown(pointer: &Pointer, value: &Value) -> String {
-    format!("{} = {}", pointer.to_string().trim_start_matches('/'), brief(&value.plain()))
-}
-
-/// Long values are told by their beginning.
-fn brief(text: &str) -> String {
-    const MOST: usize = 60;
-    if text.chars().count() <= MOST {
-        return text.to_owned();
-    }
-    format!("{}…", text.chars().take(MOST).collect::<String>())
+    format!("{} = {}", pointer.to_string().trim_start_matches('/'), value.brief())
 }
 
 fn sets(
@@ -283,14 +275,27 @@ struct Wanted<'e> {
     alone: bool,
     /// What stands at its end, whoever wrote it.
     last: Option<&'e String>,
+    /// How an entry with more in it is read back.
+    seen_as: Option<Regex>,
 }
 
 impl<'e> Wanted<'e> {
     fn of(place: &Pointer, owned: &'e [OwnedEntry], wanted: &[&'e Registration]) -> Self {
         let (items, by_meaning) = (Vec::new(), HashMap::new());
-        let mut this = Self { items, by_meaning, ordered: false, separator: None, alone: false, last: None };
+        let mut this = Self {
+            items,
+            by_meaning,
+            seen_as: None,
+            ordered: false,
+            separator: None,
+            alone: false,
+            last: None,
+        };
         for registration in wanted.iter().filter(|r| r.pointer == *place) {
-            let Entry::Item { item, ordered, separator, alone, last } = &registration.entry else { continue };
+            let Entry::Item { item, ordered, separator, alone, last, seen_as } = &registration.entry else {
+                continue;
+            };
+            this.see(seen_as.as_deref());
             this.ordered |= *ordered || last.is_some();
             this.alone |= *alone;
             this.separator = this.separator.or(separator.as_deref());
@@ -303,11 +308,29 @@ impl<'e> Wanted<'e> {
         }
         let ours = owned.iter().filter(|entry| entry.pointer == *place).map(|entry| &entry.entry);
         for entry in ours {
-            if let Entry::Item { separator, .. } = entry {
+            if let Entry::Item { separator, seen_as, .. } = entry {
                 this.separator = this.separator.or(separator.as_deref());
+                this.see(seen_as.as_deref());
             }
         }
         this
+    }
+
+    fn see(&mut self, pattern: Option<&str>) {
+        if self.seen_as.is_none() {
+            // A pattern was tried when its definition was loaded.
+            self.seen_as = pattern.and_then(|pattern| Regex::new(pattern).ok());
+        }
+    }
+
+    /// Returns what an entry means: that part of it which its pattern picks.
+    fn meaning(&self, value: &Value) -> String {
+        let text = value.meaning();
+        let part = self
+            .seen_as
+            .as_ref()
+            .and_then(|pattern| Some(pattern.captures(&text)?.name("item")?.as_str().to_owned()));
+        part.unwrap_or(text)
     }
 
     fn has(&self, meaning: &str) -> Option<&(String, &'e Value, &'e ContentId)> {
@@ -336,10 +359,14 @@ fn list(
         .filter(|(item, entry)| list.has(item).is_none() && !matches!(entry.before, Before::Text(_)))
         .map(|(item, _)| item.clone())
         .collect();
-    let found: Vec<String> = match list.separator {
-        Some(separator) => document.parts(place, separator),
-        None => document.items(place)?.iter().map(Value::meaning).collect(),
+    let written: Vec<Value> = match list.separator {
+        Some(separator) => document.parts(place, separator).into_iter().map(Value::Text).collect(),
+        None => document.items(place)?,
     };
+    let found: Vec<String> = written.iter().map(|value| list.meaning(value)).collect();
+    // What stands there with more in it keeps that where it moves.
+    let written: HashMap<String, Value> =
+        found.iter().cloned().zip(written).filter(|_| list.seen_as.is_some()).collect();
     if list.alone {
         unwanted.extend(found.iter().filter(|item| list.has(item).is_none()).cloned());
     }
@@ -350,20 +377,26 @@ fn list(
         target.push(last.clone());
     }
     let steps = arrange(&found, &target, &unwanted, list.ordered);
-    let moved = carry_out(document, place, &list, (found, steps), &mut made)?;
+    let moved = carry_out(document, place, (&list, &written), (found, steps), &mut made)?;
     let inserted: BTreeSet<&str> = moved.new.iter().map(|(_, item)| item.as_str()).collect();
+    let said = |item: &String| {
+        let ours = ours
+            .get(item)
+            .and_then(|entry| if let Entry::Item { item, .. } = &entry.entry { Some(item) } else { None });
+        list.has(item).map(|(_, value, _)| *value).or(ours).map_or_else(|| item.clone(), Value::brief)
+    };
     for item in moved.removed.iter().filter(|item| !inserted.contains(item.as_str())) {
         let of_list = || wanted.iter().find(|r| list.alone && r.pointer == *place).map(|r| &r.content);
         let content = ours.get(item.as_str()).map(|entry| &entry.content);
         let whose = list.has(item).map(|(_, _, content)| *content);
         if let Some(content) = content.or(whose).or_else(of_list) {
-            lines.push(EntryLine { act: EntryAct::Remove, what: brief(item), content: content.clone() });
+            lines.push(EntryLine { act: EntryAct::Remove, what: said(item), content: content.clone() });
         }
     }
     for (item, _, content) in &list.items {
         if inserted.contains(item.as_str()) {
             let act = if moved.removed.contains(item) { EntryAct::Move } else { EntryAct::Add };
-            lines.push(EntryLine { act, what: brief(item), content: (*content).clone() });
+            lines.push(EntryLine { act, what: said(item), content: (*content).clone() });
         }
     }
     if moved.now.is_empty()
@@ -404,7 +437,7 @@ struct Moved {
 fn carry_out(
     document: &mut Document,
     place: &Pointer,
-    list: &Wanted<'_>,
+    (list, written): (&Wanted<'_>, &HashMap<String, Value>),
     (found, steps): (Vec<String>, Vec<Placing>),
     made: &mut Option<Before>,
 ) -> Result<Moved, EditDocumentError> {
@@ -437,7 +470,8 @@ fn carry_out(
     } else {
         // All that is taken out comes first.
         let value = |item: &String| {
-            list.has(item).map_or_else(|| Value::Text(item.clone()), |(_, value, _)| (*value).clone())
+            let wanted = list.has(item).map(|(_, value, _)| (*value).clone());
+            written.get(item).cloned().or(wanted).unwrap_or_else(|| Value::Text(item.clone()))
         };
         let new: Vec<(usize, Value)> = moved.new.iter().map(|(index, item)| (*index, value(item))).collect();
         document.insert_all(place, &new)?.into_iter().for_each(note);

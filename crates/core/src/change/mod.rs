@@ -163,6 +163,8 @@ pub struct ChangeSet {
     pub config: Vec<ConfigLine>,
     /// What waits for the server's first start.
     pub pending: Vec<PendingLine>,
+    /// Configuration files that cannot be read and are left as they are: the file, its line, and what was expected.
+    pub skipped: Vec<(TreePath, usize, String)>,
     /// The receipt afterwards.
     pub receipt: Receipt,
 }
@@ -185,6 +187,8 @@ pub struct Present {
     pub folders: BTreeSet<TreePath>,
     /// Settings files whose defaults have changed, brought up to date.
     pub merged: BTreeMap<TreePath, Update>,
+    /// Whether files that cannot be read are left as they are, instead of stopping everything.
+    pub skip_broken: bool,
 }
 
 /// A settings file, brought up to date with new defaults.
@@ -234,6 +238,10 @@ pub enum PlanChangeError {
 impl Hint for PlanChangeError {
     fn hint(&self) -> Option<String> {
         match self {
+            Self::Edit { source: EditDocumentError::Parse(_), .. } => Some(
+                "mend that line; yalotheca settle --skip-broken leaves the file as it is and does the rest"
+                    .into(),
+            ),
             Self::Edit { source, .. } => source.hint(),
             Self::Encode { path, .. } => {
                 Some(format!("convert {path} to UTF-8, if the server can read it so"))
@@ -403,7 +411,16 @@ fn edit_files(
             Some(update) => update.merged.text.as_str(),
             None => now.map_or(create.as_str(), TextFile::text),
         };
-        let document = Document::parse(format, text).map_err(|error| failed(error.into()))?;
+        let document = match Document::parse(format, text) {
+            Ok(document) => document,
+            Err(error) if present.skip_broken => {
+                change.receipt.entries.extend(owned);
+                change.receipt.created.extend(head.map(|head| (path.clone(), head)));
+                change.skipped.push((path.clone(), error.line, error.expected));
+                continue;
+            }
+            Err(error) => return Err(failed(error.into())),
+        };
         let compiled = entries::compile(document, &owned, &wanted).map_err(failed)?;
         let ours = head.is_some() || now.is_none();
         let removed = ours && wanted.is_empty() && compiled.text == create;

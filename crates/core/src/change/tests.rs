@@ -90,6 +90,7 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
                 separator: None,
                 alone: false,
                 last: None,
+                seen_as: None,
             },
         };
         let world = Registration {
@@ -241,6 +242,7 @@ fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
             separator: separator.map(str::to_owned),
             alone: true,
             last: None,
+            seen_as: None,
         },
     };
     Desired { registrations: names.iter().map(registration).collect(), ..Desired::default() }

@@ -49,6 +49,30 @@ impl Value {
         }
     }
 
+    /// Returns the value as a person would say it: `to: reed_burst, do: sound the horn`.
+    pub fn brief(&self) -> String {
+        fn said(json: &serde_json::Value) -> String {
+            match json {
+                serde_json::Value::Object(entries) => entries
+                    .iter()
+                    .map(|(key, value)| format!("{key}: {}", said(value)))
+                    .collect::<Vec<_>>()
+                    .join(", "),
+                serde_json::Value::Array(items) => items.iter().map(said).collect::<Vec<_>>().join(", "),
+                single => Value::from(single.clone()).plain(),
+            }
+        }
+        const MOST: usize = 60;
+        let text = match self {
+            Self::Compound(json) => said(json),
+            single => single.plain(),
+        };
+        if text.chars().count() <= MOST {
+            return text;
+        }
+        format!("{}…", text.chars().take(MOST).collect::<String>())
+    }
+
     /// Returns the value in the sort that another one has, where it can be read so.
     pub fn like(&self, other: &Self) -> Self {
         let text = self.plain();

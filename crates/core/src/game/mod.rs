@@ -33,6 +33,7 @@ use crate::{
 
 /// The definitions that come with the program: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
+    ("bzfs", include_str!("../../games/bzfs.toml")),
     ("kitehollow", include_str!("../../games/kitehollow.toml")),
     ("luanti", include_str!("../../games/luanti.toml")),
     ("mossgarrow", include_str!("../../games/mossgarrow.toml")),
@@ -393,6 +394,8 @@ pub enum RegisterVerb {
         separator: Option<String>,
         /// What stays at the list's end.
         last: Option<String>,
+        /// A pattern with the group `item`: how an entry with more in it is read back.
+        seen_as: Option<String>,
     },
     /// A name under the next free number.
     Number {
@@ -446,6 +449,8 @@ pub struct Reference {
     pub each: Pointer,
     /// What separates them, where several are one text.
     pub separator: Option<String>,
+    /// A pattern with the group `item`: which part of a value names something; where it does not fit, nothing does.
+    pub seen_as: Option<Regex>,
     /// What they must name; nothing where each value may only occur once.
     pub is: Vec<Target>,
     /// Whether a value may occur only once in all these files.
@@ -487,6 +492,13 @@ pub enum Target {
         format: Format,
         /// The place below which the keys stand.
         at: Pointer,
+    },
+    /// A file's path.
+    PathOf {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
     },
     /// A path below a folder.
     Below(String),

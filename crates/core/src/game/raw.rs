@@ -53,6 +53,8 @@ pub(super) struct RawGame {
 #[serde(deny_unknown_fields)]
 pub(super) struct RawValue {
     pub(super) from: Option<Text>,
+    #[serde(rename = "as")]
+    pub(super) form: Option<Text>,
     pub(super) default: Option<Spanned<toml::Value>>,
     #[serde(default)]
     pub(super) help: String,
@@ -272,6 +274,8 @@ pub(crate) struct RawRegister {
     pub(crate) consecutive: bool,
     pub(crate) separator: Option<String>,
     pub(crate) last: Option<String>,
+    #[serde(rename = "seen-as")]
+    pub(crate) seen_as: Option<Text>,
     pub(crate) block: Option<Text>,
     pub(crate) text: Option<Text>,
     #[serde(rename = "as")]
@@ -305,6 +309,8 @@ pub(super) struct RawReference {
     pub(super) once: Option<Text>,
     pub(super) is: Option<OneOrManyTargets>,
     pub(super) separator: Option<String>,
+    #[serde(rename = "seen-as")]
+    pub(super) seen_as: Option<Text>,
     #[serde(rename = "as")]
     pub(super) form: Option<Text>,
     #[serde(default)]
@@ -314,7 +320,7 @@ pub(super) struct RawReference {
 #[derive(Deserialize)]
 #[serde(
     untagged,
-    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { below = … }, { words = [ … ] }, or a list of these"
+    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { path-of = … }, { below = … }, { words = [ … ] }, or a list of these"
 )]
 pub(super) enum OneOrManyTargets {
     One(RawTarget),
@@ -329,6 +335,7 @@ pub(super) struct RawTarget {
     pub(super) key_of: Option<String>,
     pub(super) words: Option<Vec<String>>,
     pub(super) below: Option<String>,
+    pub(super) path_of: Option<String>,
     pub(super) separator: Option<String>,
     #[serde(rename = "as")]
     pub(super) form: Option<String>,

@@ -35,6 +35,7 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
                 separator: None,
                 alone: false,
                 last: None,
+                seen_as: None,
             },
         });
     }

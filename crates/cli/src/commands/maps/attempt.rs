@@ -206,7 +206,7 @@ fn told(trial: &Trial) -> Vec<String> {
 /// Settles without a preview: what is tried is taken back, or was asked for.
 fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandError> {
     let shelf = session.shelf_for(wants);
-    let planned = plan_change(session, &shelf, wants, &Fresh::None, &BTreeMap::new())?;
+    let planned = plan_change(session, &shelf, wants, &Fresh::None, (&BTreeMap::new(), false))?;
     let view = ChangeView::of(session.shown(), &planned);
     let _claim = session.claim_stopped()?;
     carry_out(session, &shelf, wants, &planned, (BTreeMap::new(), &view.summary())).map(drop)

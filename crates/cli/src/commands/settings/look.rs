@@ -172,6 +172,7 @@ impl KeysView {
                 let rule = known.rule(&at);
                 let like = value.as_ref().or(default.as_ref());
                 let sort = match rule {
+                    Some(rule) if rule.sort == yalotheca_core::settings::Sort::Text => "text".to_owned(),
                     Some(rule) => rule.takes().trim_start_matches("it takes ").to_owned(),
                     None => like.map_or("", yalotheca_core::settings::sort_of).to_owned(),
                 };
@@ -248,7 +249,10 @@ fn row(line: &KeyLine) -> Vec<Cell> {
     if !line.help.is_empty() {
         notes.push(line.help.clone());
     }
-    if line.sort != "text" && !line.sort.is_empty() {
+    if line.sort != "text"
+        && !line.sort.is_empty()
+        && (line.help.is_empty() || !line.sort.starts_with("three"))
+    {
         notes.push(line.sort.clone());
     }
     if let (Some(default), true) = (&line.default, line.value.is_some()) {

@@ -238,11 +238,18 @@ pub(crate) fn register_rule(
             };
             (at, RegisterVerb::Set(value(row)?), used)
         }
-        RawRegister { list: Some(at), item: Some(item), ordered, separator, last, .. } => {
-            let used =
-                RawRegister { list: raw.list.clone(), item: raw.item.clone(), ordered: *ordered, ..bare };
+        RawRegister { list: Some(at), item: Some(item), ordered, separator, last, seen_as, .. } => {
+            let used = RawRegister {
+                list: raw.list.clone(),
+                item: raw.item.clone(),
+                ordered: *ordered,
+                seen_as: raw.seen_as.clone(),
+                ..bare
+            };
             let (separator, last) = (separator.clone(), last.clone());
-            (at, RegisterVerb::Item { item: value(item)?, ordered: *ordered, separator, last }, used)
+            let seen_as = seen_as.as_ref().map(|text| pattern_with(text, "item")).transpose()?;
+            let seen_as = seen_as.map(|pattern| pattern.as_str().to_owned());
+            (at, RegisterVerb::Item { item: value(item)?, ordered: *ordered, separator, last, seen_as }, used)
         }
         RawRegister { number: Some(at), item: Some(item), consecutive, .. } => {
             let used = RawRegister {
@@ -286,7 +293,7 @@ pub(crate) fn register_rule(
     Ok(RegisterRule { place, verb, each, create })
 }
 
-const REGISTERS: &str = "this has either \"set\" and \"to\", \"row\" and \"value\", \"list\" and \"item\" (and \"ordered\", \"separator\", \
+const REGISTERS: &str = "this has either \"set\" and \"to\", \"row\" and \"value\", \"list\" and \"item\" (and \"ordered\", \"separator\", \"seen-as\", \
                          \"last\"), \"number\" and \"item\" (and \"consecutive\"), or \"block\" and \"text\"";
 
 /// Reads what a file begins with: text, or bytes after `hex:`.

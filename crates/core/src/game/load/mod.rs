@@ -244,8 +244,11 @@ impl Loader {
                     still.push((name, rule));
                     continue;
                 }
-                let from =
-                    rule.from.as_ref().map(|from| Self::place(from, None, &self.server)).transpose()?;
+                let from = rule
+                    .from
+                    .as_ref()
+                    .map(|from| Self::place(from, rule.form.as_ref(), &self.server))
+                    .transpose()?;
                 let default = match &rule.default {
                     Some(value) => Some(number_of(value.as_ref()).ok_or_else(|| {
                         (value.span(), "a default is a text, a whole number, true or false".to_owned())

@@ -3,7 +3,7 @@
 use globset::{GlobBuilder, GlobMatcher};
 use toml::Spanned;
 
-use super::{Checked, Loader};
+use super::{Checked, Loader, pattern_with};
 use crate::{
     document::{Format, Pointer},
     game::{
@@ -53,34 +53,38 @@ impl Loader {
             return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
         }
         let is = targets.into_iter().map(|target| Self::target(target, &span)).collect::<Checked<_>>()?;
+        let seen_as = raw.seen_as.as_ref().map(|text| pattern_with(text, "item")).transpose()?;
         let called = if raw.called.is_empty() {
             each.tokens().last().map_or_else(String::new, |token| token.trim_start_matches('@').to_owned())
         } else {
             raw.called
         };
-        Ok(Reference { files, pattern, format, each, separator: raw.separator, is, once, called })
+        Ok(Reference { files, pattern, format, each, separator: raw.separator, seen_as, is, once, called })
     }
 
     fn target(raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {
         let text = |text: String| Text::new(span.clone(), text);
         let form = raw.form.map(text);
-        match (raw.stem_of, raw.entry, raw.key_of, raw.words, raw.below) {
-            (Some(pattern), None, None, None, None) => {
+        match (raw.stem_of, raw.entry, raw.key_of, raw.words, raw.below, raw.path_of) {
+            (Some(pattern), None, None, None, None, None) => {
                 Ok(Target::StemOf { files: files(&text(pattern.clone()))?, pattern })
             }
-            (None, Some(entry), None, None, None) => {
+            (None, Some(entry), None, None, None, None) => {
                 let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
                 Ok(Target::Entry { files, pattern, format, at, separator: raw.separator })
             }
-            (None, None, Some(entry), None, None) => {
+            (None, None, Some(entry), None, None, None) => {
                 let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
                 Ok(Target::KeyOf { files, pattern, format, at })
             }
-            (None, None, None, Some(words), None) => Ok(Target::Words(words)),
-            (None, None, None, None, Some(folder)) => Ok(Target::Below(folder)),
+            (None, None, None, Some(words), None, None) => Ok(Target::Words(words)),
+            (None, None, None, None, Some(folder), None) => Ok(Target::Below(folder)),
+            (None, None, None, None, None, Some(pattern)) => {
+                Ok(Target::PathOf { files: files(&text(pattern.clone()))?, pattern })
+            }
             _ => Err((
                 span.clone(),
-                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … }, { below = … } or { words = [ … ] }"
+                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … }, { path-of = … }, { below = … } or { words = [ … ] }"
                     .into(),
             )),
         }
