@@ -9,7 +9,10 @@ use crate::harness::{Done, World};
 #[test]
 fn an_empty_folder_needs_to_be_told_its_game() -> Done {
     let world = World::empty()?;
-    world.adopt().code(2).says(&["looks like no server of a known game", "--game luanti or --game saltwick"]);
+    world
+        .adopt()
+        .code(2)
+        .says(&["looks like no server of a known game", "--game luanti or --game mossgarrow"]);
     let program = format!("program={}", world.root().join("saltwick-server").display());
     world
         .run(&["adopt", "--game", "saltwick", "--set", &program])

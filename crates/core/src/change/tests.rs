@@ -200,7 +200,7 @@ fn a_broken_file_and_a_dispute_change_nothing() {
     (other.content, other.entry) = (id("z"), Entry::Set(Value::Text("false".into())));
     twice.registrations.push(other);
     let error = plan(&twice, BTreeMap::new(), &Receipt::empty(), &Server::default().present()).unwrap_err();
-    assert_eq!(error.to_string(), "a and z want different values at world/world.mt#/load_a");
+    assert_eq!(error.to_string(), "a and z both write world/world.mt#/load_a");
 }
 
 proptest! {

@@ -12,6 +12,10 @@ fn bundle(files: &[(&str, &str)]) -> MemoryBundle {
     }
 }
 
+fn text_of(name: &str) -> &'static str {
+    BUILT_IN.iter().find(|(known, _)| *known == name).unwrap().1
+}
+
 #[test]
 fn built_in_definitions_load() {
     for (name, text) in BUILT_IN {
@@ -21,7 +25,7 @@ fn built_in_definitions_load() {
 
 #[test]
 fn mistakes_are_told_with_their_place() {
-    let (_, good) = BUILT_IN[2];
+    let good = text_of("saltwick");
     for (from, to, line, said) in [
         ("suffix   = \".swp\"", "sufix = \".swp\"", "sufix", "unknown field `sufix`"),
         ("{{ values.town }}/packs/", "{{ values.twn }}/packs/", "values.twn", "did you mean values.town"),
@@ -45,7 +49,7 @@ fn mistakes_are_told_with_their_place() {
 
 #[test]
 fn mistakes_about_files_maps_and_links_are_told() {
-    let (_, good) = BUILT_IN[0];
+    let good = text_of("kitehollow");
     let more = "\n[[link]]\nmatch = '^(?<number>\\d+)$'\ndirect = \"https://x.example/{{ number }}\"\n[[leave-out]]\nfiles = [\"*.bak\"]\nwhy = \"old\"\n";
     let good = format!("{good}{more}");
     let game = load("g.toml", &good).unwrap();
@@ -107,8 +111,7 @@ fn values_come_after_what_they_use() {
     let names: Vec<String> = built_in("luanti").values.into_iter().map(|(name, _)| name).collect();
     let at = |name: &str| names.iter().position(|n| n == name).unwrap();
     assert!(at("world") < at("game"));
-    let looped = BUILT_IN[1]
-        .1
+    let looped = text_of("luanti")
         .replace("world   = { default = \"world\",", "world = { from = \"{{ values.game }}.conf#/x\",");
     assert!(load("g", &looped).unwrap_err().why.contains("by way of itself"));
 }
