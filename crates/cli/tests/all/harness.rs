@@ -11,7 +11,7 @@ use std::{
 };
 
 use serde_json::Value;
-use yalotheca_standin::{catalogue_host::CatalogueHost, kites, quayside};
+use yalotheca_standin::{catalogue_host::CatalogueHost, kites, moor, quayside};
 
 pub(crate) type Done = Result<(), Box<dyn Error>>;
 
@@ -75,12 +75,10 @@ impl World {
         let root = tempfile::Builder::new().prefix("yalotheca läuft hier ").tempdir()?;
         fs::create_dir_all(root.path().join("harbour"))?;
         quayside::write_catalogue(&root.path().join("quayside"))?;
-        let program_path = root.path().join("saltwick-server");
-        let script = format!("#!/bin/sh\nexec '{}' stand-in saltwick \"$@\"\n", program().display());
-        fs::write(&program_path, script)?;
-        fs::set_permissions(&program_path, fs::Permissions::from_mode(0o755))?;
         let host = CatalogueHost::start(root.path().join("quayside"))?;
-        Ok(Self { root, host, port: free_port()? })
+        let world = Self { root, host, port: free_port()? };
+        world.stand_in("saltwick")?;
+        Ok(world)
     }
 
     /// A Kitehollow server, adopted, with the crew's downloads in the folder `files`.
@@ -88,12 +86,29 @@ impl World {
         let world = Self::empty()?;
         kites::write_server(&world.server(), free_port()?, free_port()?)?;
         kites::write_downloads(&world.files())?;
-        let path = world.root().join("kitehollow-server");
-        fs::write(&path, format!("#!/bin/sh\nexec '{}' stand-in kitehollow \"$@\"\n", program().display()))?;
-        fs::set_permissions(&path, fs::Permissions::from_mode(0o755))?;
-        let value = format!("program={}", path.display());
+        let value = format!("program={}", world.stand_in("kitehollow")?.display());
         world.run(&["adopt", "--name", "Larkspur Kites", "--set", &value]).code(0);
         Ok(world)
+    }
+
+    /// A Mossgarrow server before its first start, adopted, with tweaks in a folder catalogue.
+    pub(crate) fn moor() -> Result<Self, Box<dyn Error>> {
+        let world = Self::empty()?;
+        moor::write_server(&world.server(), free_port()?)?;
+        moor::write_tweaks(&world.root().join("tweaks"))?;
+        let value = format!("program={}", world.stand_in("mossgarrow")?.display());
+        world
+            .run(&["adopt", "--name", "Larkspur Moor", "--set", &value, "--catalogue", "tweaks=../tweaks"])
+            .code(0);
+        Ok(world)
+    }
+
+    /// Writes the program of a stand-in.
+    fn stand_in(&self, name: &str) -> Result<PathBuf, Box<dyn Error>> {
+        let path = self.root().join(format!("{name}-server"));
+        fs::write(&path, format!("#!/bin/sh\nexec '{}' stand-in {name} \"$@\"\n", program().display()))?;
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755))?;
+        Ok(path)
     }
 
     /// The folder with the crew's downloads.

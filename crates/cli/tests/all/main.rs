@@ -15,11 +15,14 @@ mod maps;
 mod ordering;
 mod packs;
 mod published;
+mod real_bzfs;
 mod real_luanti;
 mod real_teeworlds;
+mod settings;
 mod telling;
 mod transfers;
 mod trial;
+mod tweaks;
 
 /// A test file that no `mod` line names would never run.
 #[test]
