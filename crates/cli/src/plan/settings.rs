@@ -36,6 +36,8 @@ pub(crate) struct OpenSettings {
     pub(crate) appears: bool,
     /// Whether it says how the server is started.
     pub(crate) launch: bool,
+    /// Whether it takes settings that nobody has heard of.
+    pub(crate) open: bool,
     /// What it says; nothing where it is not there.
     pub(crate) now: Option<Result<Document, ParseDocumentError>>,
     /// The defaults.
@@ -48,7 +50,7 @@ impl OpenSettings {
     /// Returns what is known, for judging.
     pub(crate) fn known(&self) -> Known<'_> {
         let now = self.now.as_ref().and_then(|now| now.as_ref().ok());
-        Known { now, defaults: self.defaults.as_ref(), rules: &self.rules }
+        Known { now, defaults: self.defaults.as_ref(), rules: &self.rules, open: self.open }
     }
 
     /// Returns the default of a place: the content's, or what a rule says.
@@ -86,6 +88,7 @@ pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, Comm
 
                 appears: false,
                 launch: false,
+                open: false,
                 now: None,
                 defaults: None,
                 rules: tweak
@@ -134,6 +137,7 @@ fn open(
 
         appears: rule.appears,
         launch: rule.launch,
+        open: rule.open,
         now,
         defaults: defaults.and_then(|text| Document::parse(rule.format, &text).ok()),
         rules,

@@ -150,6 +150,43 @@ fn the_real_server_with_mods_from_archives() -> Done {
 }
 
 #[test]
+fn a_real_mod_reads_what_is_set() -> Done {
+    let Some((world, _, port)) = quay()? else { return Ok(()) };
+    let bell = world.files().join("quay_bell");
+    fs::create_dir_all(&bell)?;
+    fs::write(bell.join("mod.conf"), "name = quay_bell\n")?;
+    let script = "minetest.log(\"action\", \"bell volume \" .. (minetest.settings:get(\"quay_bell.volume\") or \"none\"))\n";
+    fs::write(bell.join("init.lua"), script)?;
+    world.run(&["adopt", "--name", "Voxel Quay", "--catalogue", "own=../files"]).code(0);
+    world.run(&["add", "quay_bell", "--yes"]).code(0);
+    world.run(&["trial", "--verbose"]).code(0).says(&["bell volume none"]);
+    let conf = world.read("minetest.conf")?;
+    world.run(&["settings", "server", "quay_bell.volume=7", "max_users=12", "--yes"]).code(0);
+    assert_eq!(world.read("minetest.conf")?, format!("{conf}max_users = 12\nquay_bell.volume = 7\n"));
+    world.run(&["settings", "server", "max_users=many", "--yes"]).code(5).says(&["a whole number"]);
+    world.run(&["trial", "--verbose"]).code(0).says(&["bell volume 7"]);
+    // Lines that stand there twice are the server's to put right; nothing of ours is lost or doubled by it.
+    let doubled =
+        format!("{}load_mod_quay_bell = true\nload_mod_quay_bell = true\n", world.read("world/world.mt")?);
+    world.write("world/world.mt", &doubled)?;
+    world.run(&["check"]).code(0);
+    // It writes the file anew when it sees a mod that is not in it.
+    let unseen = world.path("home/.minetest/mods/unseen");
+    fs::create_dir_all(&unseen)?;
+    fs::write(unseen.join("init.lua"), "")?;
+    world.run(&["trial"]).code(0);
+    fs::remove_dir_all(unseen)?;
+    let lines = world_file(&world)?;
+    assert_eq!(lines.iter().filter(|line| *line == "load_mod_quay_bell = true").count(), 1, "{lines:?}");
+    world.run(&["check"]).code(0);
+    world.run(&["settle", "--yes"]).code(0).says(&["nothing to do"]);
+    world.run(&["settings", "server", "--reset", "*", "--yes"]).code(0);
+    assert_eq!(world.read("minetest.conf")?, conf);
+    assert!(conf.contains(&port.to_string()));
+    Ok(())
+}
+
+#[test]
 fn the_real_server_with_real_mods() -> Done {
     let Some((world, mods, port)) = quay()? else { return Ok(()) };
     let fresh = world.digests()?;

@@ -432,6 +432,8 @@ pub struct SettingsFile {
     pub appears: bool,
     /// Whether it says how the server is started.
     pub launch: bool,
+    /// Whether it takes settings that nobody has heard of.
+    pub open: bool,
     /// What is known of its settings, by place; `*` in a place stands for any one name.
     pub keys: Vec<(Pointer, SettingRule)>,
 }

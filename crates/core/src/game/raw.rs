@@ -299,6 +299,8 @@ pub(super) struct RawSettings {
     #[serde(default)]
     pub(super) launch: bool,
     #[serde(default)]
+    pub(super) open: bool,
+    #[serde(default)]
     pub(super) keys: BTreeMap<String, Spanned<RawRule>>,
 }
 

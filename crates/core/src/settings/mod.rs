@@ -35,6 +35,8 @@ pub struct Known<'a> {
     pub defaults: Option<&'a Document>,
     /// What a schema or the definition says, by place.
     pub rules: &'a [(Pointer, SettingRule)],
+    /// Whether the file takes settings that nobody has heard of.
+    pub open: bool,
 }
 
 /// Why a value cannot be set.
@@ -119,7 +121,8 @@ impl Known<'_> {
             return Ok(there.map_or(value.clone(), |there| value.like(&there)));
         }
         let Some(there) = there else {
-            if self.now.is_none() && self.defaults.is_none() && self.rules.is_empty() {
+            let untold = self.now.is_none() && self.defaults.is_none() && self.rules.is_empty();
+            if self.open || untold {
                 return Ok(value.clone());
             }
             let names: Vec<String> = self.places().iter().map(ToString::to_string).collect();

@@ -197,6 +197,7 @@ impl Loader {
             schema: raw.schema,
             appears,
             launch: raw.launch,
+            open: raw.open,
             keys: keys.collect::<Checked<_>>()?,
         })
     }
