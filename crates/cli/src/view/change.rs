@@ -256,7 +256,9 @@ fn config(page: &mut Page, lines: &[ConfigLine], diffs: bool) {
     const MOST: usize = 6;
     if diffs {
         page.head("Configuration");
-        lines.iter().for_each(|line| diff(page, line));
+        for line in lines {
+            diff(page, line);
+        }
         return;
     }
     if lines.is_empty() {

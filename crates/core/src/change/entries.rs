@@ -181,7 +181,7 @@ fn numbers(
             let taken: BTreeSet<u64> = there.iter().map(|(number, _)| *number).collect();
             let highest = taken.last().copied().unwrap_or(0);
             let free = if consecutive {
-                (1..).find(|number| !taken.contains(number)).unwrap_or(1)
+                (1..=highest + 1).find(|number| !taken.contains(number)).unwrap_or(1)
             } else {
                 highest + 1
             };
@@ -404,7 +404,7 @@ fn list(
     {
         match before {
             Before::Absent { made } if made > 0 => {
-                document.put_back(place, &Before::Absent { made: made - 1 })?
+                document.put_back(place, &Before::Absent { made: made - 1 })?;
             }
             Before::Instead { .. } => document.put_back(place, &before)?,
             Before::Absent { .. } | Before::Text(_) => {}

@@ -102,15 +102,12 @@ impl Syntax for Arguments {
                 continue;
             }
             let key = says.trim_start_matches('-');
-            match words.next_if(|next| !is_option(&text[next.span.clone()])) {
-                Some(value) => {
-                    let leaf = Node::leaf(key, span.end..value.span.end, Value::Text(value.says.clone()));
-                    found.push(leaf.within(span.start..value.span.end));
-                }
-                None => {
-                    let leaf = Node::leaf(key, span.end..span.end, Value::Flag(true));
-                    found.push(leaf.within(span.clone()).written(Form::Bare));
-                }
+            if let Some(value) = words.next_if(|next| !is_option(&text[next.span.clone()])) {
+                let leaf = Node::leaf(key, span.end..value.span.end, Value::Text(value.says.clone()));
+                found.push(leaf.within(span.start..value.span.end));
+            } else {
+                let leaf = Node::leaf(key, span.end..span.end, Value::Flag(true));
+                found.push(leaf.within(span.clone()).written(Form::Bare));
             }
         }
         let mut root = Node::root(text, found);

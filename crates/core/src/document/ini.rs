@@ -30,8 +30,8 @@ fn entry(text: &str, from: usize, to: usize, start: usize) -> Node {
         }
         _ => rest.find(" #").filter(|at| *at > 0).map_or(rest, |at| &rest[..at]).trim_end(),
     };
-    let leaf = Node::leaf(key.trim(), value_at..value_at + value.len(), Value::Text(value.into()));
-    Node { gap, ..leaf.within(from..to) }
+    let entry = Node::leaf(key.trim(), value_at..value_at + value.len(), Value::Text(value.into()));
+    Node { gap, ..entry.within(from..to) }
 }
 
 fn plain(value: &Value, quoted: bool) -> Result<String, Why> {
@@ -114,15 +114,12 @@ impl Syntax for Ini {
             }
             let start = line.start() - line.from;
             let child = entry(line.text, line.from, line.to, start);
-            match &mut open {
-                Some(Node { whole, span, tail, body: Body::Group(children), .. }) => {
-                    (whole.end, span.end, *tail) = (line.to, line.to, line.to);
-                    children.push(child);
-                }
-                _ => {
-                    root.tail = line.to;
-                    top.push(child);
-                }
+            if let Some(Node { whole, span, tail, body: Body::Group(children), .. }) = &mut open {
+                (whole.end, span.end, *tail) = (line.to, line.to, line.to);
+                children.push(child);
+            } else {
+                root.tail = line.to;
+                top.push(child);
             }
         }
         top.extend(open);

@@ -55,8 +55,8 @@ impl Syntax for Keywords {
                 // Of a name without a value nothing but the name is there.
                 (value, if value.is_empty() { 0 } else { lead + value.len() })
             };
-            let leaf = Node::leaf(&bare[..length], key_to..key_to + to, Value::Text(value.into()));
-            found.push(leaf.within(line.from..line.to));
+            let entry = Node::leaf(&bare[..length], key_to..key_to + to, Value::Text(value.into()));
+            found.push(entry.within(line.from..line.to));
         }
         Ok(Node::root(text, found))
     }
@@ -82,8 +82,8 @@ impl Syntax for Keywords {
         }
         let value = plain(value)?;
         let quoted = |child: &Node| text[child.span.clone()].ends_with('"');
-        let quotes = must_quote(&value) || into.children().last().is_some_and(quoted);
-        let line = if quotes { format!("{key} \"{value}\"") } else { format!("{key} {value}") };
+        let wanted = must_quote(&value) || into.children().last().is_some_and(quoted);
+        let line = if wanted { format!("{key} \"{value}\"") } else { format!("{key} {value}") };
         let place = into.children().get(at).map_or(into.tail, |next| next.whole.start);
         put_line(text, place, &line);
         Ok(())

@@ -1,6 +1,7 @@
 //! The laws of every format, on files made at random: parse and print is identity; get after set; set of the same
 //! changes nothing; put in and taken out, a file is the same byte for byte; edits at different places commute; nothing
 //! panics.
+#![expect(clippy::format_push_string, reason = "texts are put together in many small steps")]
 
 use proptest::prelude::*;
 
@@ -10,8 +11,8 @@ use super::*;
 #[derive(Debug, Clone)]
 enum Tree {
     Leaf(u8),
-    List(Vec<Tree>),
-    Group(Vec<(String, Tree)>),
+    List(Vec<Self>),
+    Group(Vec<(String, Self)>),
 }
 
 fn tree(depth: u32) -> impl Strategy<Value = Tree> {
@@ -207,7 +208,7 @@ fn toml_text(tree: &Tree, dice: &mut Dice) -> String {
                     dice.pick(&[" = ", "="]),
                     toml_value(value, dice),
                     dice.pick(&["", " # c"])
-                )
+                );
             }
         }
     }
@@ -408,7 +409,7 @@ fn insert_and_remove(document: &Document, at: &Pointer, choice: usize, item: &Va
     if items.is_empty() {
         match &before {
             Before::Absent { made } if *made > 0 => {
-                changed.put_back(at, &Before::Absent { made: made - 1 })?
+                changed.put_back(at, &Before::Absent { made: made - 1 })?;
             }
             Before::Instead { .. } => changed.put_back(at, &before)?,
             _ => {}

@@ -59,8 +59,8 @@ impl Syntax for Properties {
             let lead = value.len() - value.trim_start_matches([' ', '\t']).len();
             let from = line.from + key.len() + 1 + lead;
             let value = value.trim();
-            let leaf = Node::leaf(key.trim(), from..from + value.len(), Value::Text(value.into()));
-            found.push(leaf.within(line.from..line.to));
+            let entry = Node::leaf(key.trim(), from..from + value.len(), Value::Text(value.into()));
+            found.push(entry.within(line.from..line.to));
         }
         Ok(Node::root(text, found))
     }

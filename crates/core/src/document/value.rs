@@ -74,6 +74,7 @@ impl Value {
     }
 
     /// Returns the value in the sort that another one has, where it can be read so.
+    #[must_use]
     pub fn like(&self, other: &Self) -> Self {
         let text = self.plain();
         match other {

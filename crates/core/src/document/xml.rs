@@ -56,7 +56,7 @@ fn escaped(text: &str, quote: Option<char>) -> Result<String, Why> {
             '>' if quote.is_none() => out += "&gt;",
             '"' if quote == Some('"') => out += "&quot;",
             '\'' if quote == Some('\'') => out += "&apos;",
-            '\n' | '\t' | '\r' if quote.is_some() => out += &format!("&#{};", u32::from(c)),
+            '\n' | '\t' | '\r' if quote.is_some() => out.extend([format!("&#{};", u32::from(c))]),
             '\r' => out += "&#13;",
             c if u32::from(c) < 32 && c != '\n' && c != '\t' => return Err("XML has no such sign"),
             c => out.push(c),
@@ -84,11 +84,11 @@ fn render(key: &str, value: &Value, lead: &str, step: &str, ending: &str) -> Res
         let value = Value::from(value.clone());
         if let Some(attribute) = name.strip_prefix('@') {
             name_is_good(attribute)?;
-            open += &format!(" {attribute}=\"{}\"", escaped(&value.scalar()?, Some('"'))?);
+            open.extend([format!(" {attribute}=\"{}\"", escaped(&value.scalar()?, Some('"'))?)]);
         } else if name == "#text" {
             inner += &escaped(&value.scalar()?, None)?;
         } else {
-            inner += &format!("{ending}{deeper}{}", render(name, &value, &deeper, step, ending)?);
+            inner.extend([format!("{ending}{deeper}{}", render(name, &value, &deeper, step, ending)?)]);
         }
     }
     let close = if inner.starts_with(ending) { format!("{ending}{lead}") } else { String::new() };
@@ -125,11 +125,11 @@ impl Xml {
         let next = into.children().get(at).filter(|next| !next.key.starts_with(['@', '#']));
         match (next, elements.last()) {
             (Some(next), _) if lead.is_some() => {
-                text.insert_str(next.span.start, &format!("{new}{ending}{inner}"))
+                text.insert_str(next.span.start, &format!("{new}{ending}{inner}"));
             }
             (Some(next), _) => text.insert_str(next.span.start, &new),
             (None, Some(last)) if lead.is_some() => {
-                text.insert_str(last.span.end, &format!("{ending}{inner}{new}"))
+                text.insert_str(last.span.end, &format!("{ending}{inner}{new}"));
             }
             (None, Some(last)) => text.insert_str(last.span.end, &new),
             (None, None) => text.insert_str(into.tail, &new),

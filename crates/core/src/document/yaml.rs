@@ -81,7 +81,7 @@ impl Builder<'_> {
                 let to = self.closing_quote(span.start).unwrap_or(span.end);
                 self.with_gap(key, region, span.start..to, Value::Text(says.into()))
             }
-            _ => self.with_gap(key, region, span, Value::Text(says.into())),
+            ScalarStyle::Plain => self.with_gap(key, region, span, Value::Text(says.into())),
         }
     }
 
@@ -126,12 +126,13 @@ impl Builder<'_> {
         self.next += 1;
         let body = if list { Body::List(children) } else { Body::Group(children) };
         if self.text[start.start..].starts_with(['[', '{']) {
-            let last = match &body {
+            let final_child = match &body {
                 Body::Leaf(_) => None,
                 Body::Group(children) | Body::List(children) => children.last(),
             };
             // The parser's end may lie behind what follows.
-            let end = self.bracket(last.map_or(start.start + 1, |last| last.whole.end)).unwrap_or(end);
+            let end =
+                self.bracket(final_child.map_or(start.start + 1, |child| child.whole.end)).unwrap_or(end);
             let mut node = Node::holder(key, start.start..end, body).written(Form::Flow);
             node.gap = self.gap(region, start.start);
             return node;

@@ -92,10 +92,8 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
             }
         }
     }
-    let shelf = session.shelf_for(&wants);
     let ids: Vec<_> = found.ways.iter().map(Way::id).cloned().collect();
-    let asked = parameters::ask(&session, &shelf, &ids, &args.set, ui)?;
-    drop(shelf);
+    let asked = parameters::ask(&session, &session.shelf_for(&wants), &ids, &args.set, ui)?;
     for (id, at, value) in &asked {
         wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
     }

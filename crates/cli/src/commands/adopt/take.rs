@@ -213,12 +213,11 @@ fn register(
             }
             Entry::Block { name, .. } => document.fragment(name).is_ok_and(|there| there.is_some()),
             Entry::Item { item, ordered, separator, alone, .. } => {
-                let items = match separator {
-                    Some(separator) => document.parts(&registration.pointer, separator),
-                    None => {
-                        let items = document.items(&registration.pointer).unwrap_or_default();
-                        items.iter().map(Value::meaning).collect()
-                    }
+                let items = if let Some(separator) = separator {
+                    document.parts(&registration.pointer, separator)
+                } else {
+                    let items = document.items(&registration.pointer).unwrap_or_default();
+                    items.iter().map(Value::meaning).collect()
                 };
                 let at = items.iter().position(|there| *there == item.meaning());
                 if let (Some(at), true, false) = (at, ordered, alone) {

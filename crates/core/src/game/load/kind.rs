@@ -8,7 +8,7 @@ use super::{Checked, Loader, glob, pattern_with, template, with};
 use crate::{
     document::Pointer,
     game::{
-        DescribeRule, DescriptorForm, Kind, LengthRule, Pick, PlaceRule, RegisterRule, RegisterVerb,
+        DescribeRule, DescriptorForm, Kind, LengthRule, Pick, Place, PlaceRule, RegisterRule, RegisterVerb,
         SettingsFile, Shape, Template, ValueTemplate,
         raw::{RawDescribe, RawKind, RawPick, RawRegister, RawSettings, Text},
     },
@@ -168,12 +168,11 @@ impl Loader {
     /// Reads a settings file. `allowed` is what its templates may name.
     pub(super) fn settings(raw: RawSettings, allowed: &[String]) -> Checked<SettingsFile> {
         let format = Self::format(&raw.file, raw.form.as_ref())?;
-        let short = match &raw.short {
-            Some(text) => template(text, allowed)?,
-            None => {
-                let name = raw.file.as_ref().rsplit('/').next().unwrap_or_default();
-                Template::new(name, allowed).map_err(|why| (raw.file.span(), why))?
-            }
+        let short = if let Some(text) = &raw.short {
+            template(text, allowed)?
+        } else {
+            let name = raw.file.as_ref().rsplit('/').next().unwrap_or_default();
+            Template::new(name, allowed).map_err(|why| (raw.file.span(), why))?
         };
         let appears = match raw.appears.as_ref().map(|text| text.as_ref().as_str()) {
             None => false,
@@ -284,14 +283,20 @@ pub(crate) fn register_rule(
     if (RawRegister { each: raw.each.clone(), ..used }) != *raw {
         return Err((place.span(), REGISTERS.into()));
     }
-    let whole = match raw.block {
-        // A block stands in the file as a whole.
-        Some(_) if !place.as_ref().contains('#') => Text::new(place.span(), format!("{}#", place.as_ref())),
-        _ => place.clone(),
-    };
-    let place = Loader::place(&whole, raw.form.as_ref(), allowed)?;
+    let place = register_place(place, raw, allowed)?;
     let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
     Ok(RegisterRule { place, verb, each, create })
+}
+
+fn register_place(place: &Text, raw: &RawRegister, allowed: &[String]) -> Checked<Place> {
+    match raw.block {
+        // A block stands in the file as a whole.
+        Some(_) if !place.as_ref().contains('#') => {
+            let whole = Text::new(place.span(), format!("{}#", place.as_ref()));
+            Loader::place(&whole, raw.form.as_ref(), allowed)
+        }
+        _ => Loader::place(place, raw.form.as_ref(), allowed),
+    }
 }
 
 const REGISTERS: &str = "this has either \"set\" and \"to\", \"row\" and \"value\", \"list\" and \"item\" (and \"ordered\", \"separator\", \"seen-as\", \

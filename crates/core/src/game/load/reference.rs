@@ -46,7 +46,7 @@ impl Loader {
         let (files, pattern, format, each) = Self::spot(place, raw.form.as_ref())?;
         let targets = match raw.is {
             None => Vec::new(),
-            Some(OneOrManyTargets::One(one)) => vec![one],
+            Some(OneOrManyTargets::One(target)) => vec![target],
             Some(OneOrManyTargets::Many(many)) => many,
         };
         if targets.is_empty() != once {
