@@ -84,3 +84,23 @@ rm "$work/crew/files/two-lofts.zip"
 echo '<html><title>Harbour Share: sign up</title>' > "$work/crew/files/windmill.zip"
 shot links "yalotheca links --check"
 shot_during download 1.8 "yalotheca add ${at}slow/gull-cliffs-2.zip ${at}slow/windmill-row.zip ${at}slow/dusk_harbour.ksky"
+
+# The moor, and the harbour's fishing: configuration.
+cd "$work/world/harbour"
+yalotheca add net-and-line@=1.0 --yes >/dev/null
+yalotheca settings net-and-line '/multipliers/*=2' --yes >/dev/null
+yalotheca trial >/dev/null
+yalotheca settings net-and-line limit=55 --yes >/dev/null
+shot settings "yalotheca settings net-and-line; yalotheca settings net-and-line season=wintr; yalotheca settings"
+cd "$work"
+yalotheca stand-in moor "$work/heath"
+cd "$work/heath/moor"
+yalotheca adopt --name 'Larkspur Moor' --catalogue tweaks=../tweaks --set "program=$work/heath/bin/mossgarrow-server" >/dev/null
+yalotheca trial >/dev/null
+shot tweak "yalotheca add lantern-seller reed-burst --set place=120.5,3,88 --yes"
+sed -i '/to: reed_burst/,+1d' rules/answers.yml
+sed -i 's/stock="reeds"/stock="reds"/' trade/people/hanne.xml
+printf '{"label": "Rope", "sells": ["reeds"], "buys": ["ropes"]}\n' > trade/stock/rope.json
+shot references "yalotheca check"
+printf -- '- to: mist\n  do: [ring\n' > rules/answers.yml
+shot syntax "yalotheca check; yalotheca settle --yes; yalotheca settle --skip-broken --yes"

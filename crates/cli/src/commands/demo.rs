@@ -10,7 +10,7 @@ use std::{
 };
 
 use clap::Args;
-use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};
+use yalotheca_standin::{catalogue_host::CatalogueHost, moor, quayside};
 
 use crate::{
     error::CommandError,
@@ -26,36 +26,114 @@ pub(crate) struct DemoArgs {
     into: Option<PathBuf>,
 }
 
-/// Each act: what it is about, and the command.
-const STORY: &[(&str, &[&str])] = &[
-    (
-        "Somebody left the Larkspur Harbour Festival's server behind. Take charge of it: nothing is changed, and what \
+/// One step of a story.
+struct Act {
+    /// What it is about.
+    about: &'static str,
+    /// What is done.
+    does: Does,
+}
+
+enum Does {
+    /// A command of ours.
+    Run(&'static [&'static str]),
+    /// Somebody edits a file by hand.
+    Hand { file: &'static str, from: &'static str, to: &'static str },
+}
+
+/// The harbour's story.
+const HARBOUR: &[Act] = &[
+    Act {
+        about: "Somebody left the Larkspur Harbour Festival's server behind. Take charge of it: nothing is changed, and what \
          lies where the server does not look is named.",
-        &["adopt", "--name", "Larkspur Harbour"],
-    ),
-    ("What is wrong with it?", &["check"]),
-    (
-        "Put it right: what is missing is brought, what lies wrong is moved, all or nothing.",
-        &["settle", "--yes"],
-    ),
-    ("What is there to add that has to do with bells?", &["find", "bell"]),
-    ("Tidebell, then. Note it, see what would happen, and do it.", &["add", "tidebell", "--later"]),
-    ("", &["preview"]),
-    ("", &["settle", "--yes", "--quiet"]),
-    ("Does the server start with it?", &["trial"]),
-    (
-        "Two contents that do not go together: the reason, and the ways out.",
-        &["add", "quiet-bells", "tidebell@>=1.3", "--yes"],
-    ),
-    ("Is there anything newer? Some things cannot be, and the reason is told.", &["update", "--yes"]),
-    (
-        "The festival's race is postponed before it is announced: in with it, and out again.",
-        &["add", "regatta", "--yes"],
-    ),
-    ("", &["undo", "--yes"]),
-    ("The bells are too loud. What only they needed goes with them.", &["drop", "tidebell", "--yes"]),
-    ("What was done, and by whom?", &["history"]),
-    ("And all is as it should be.", &["check"]),
+        does: Does::Run(&["adopt", "--name", "Larkspur Harbour"]),
+    },
+    Act { about: "What is wrong with it?", does: Does::Run(&["check"]) },
+    Act {
+        about: "Put it right: what is missing is brought, what lies wrong is moved, all or nothing.",
+        does: Does::Run(&["settle", "--yes"]),
+    },
+    Act { about: "What is there to add that has to do with bells?", does: Does::Run(&["find", "bell"]) },
+    Act {
+        about: "Tidebell, then. Note it, see what would happen, and do it.",
+        does: Does::Run(&["add", "tidebell", "--later"]),
+    },
+    Act { about: "", does: Does::Run(&["preview"]) },
+    Act { about: "", does: Does::Run(&["settle", "--yes", "--quiet"]) },
+    Act { about: "Does the server start with it?", does: Does::Run(&["trial"]) },
+    Act {
+        about: "Two contents that do not go together: the reason, and the ways out.",
+        does: Does::Run(&["add", "quiet-bells", "tidebell@>=1.3", "--yes"]),
+    },
+    Act {
+        about: "Is there anything newer? Some things cannot be, and the reason is told.",
+        does: Does::Run(&["update", "--yes"]),
+    },
+    Act {
+        about: "The festival's race is postponed before it is announced: in with it, and out again.",
+        does: Does::Run(&["add", "regatta", "--yes"]),
+    },
+    Act { about: "", does: Does::Run(&["undo", "--yes"]) },
+    Act {
+        about: "The bells are too loud. What only they needed goes with them.",
+        does: Does::Run(&["drop", "tidebell", "--yes"]),
+    },
+    Act {
+        about: "Fishing for the festival: twice the catch of everything, in one go. The settings file comes with the first start; what is \
+         set waits for it, and the trial starts twice.",
+        does: Does::Run(&["add", "net-and-line@=1.0", "--yes", "--quiet"]),
+    },
+    Act { about: "", does: Does::Run(&["settings", "net-and-line", "/multipliers/*=2", "--yes"]) },
+    Act { about: "", does: Does::Run(&["trial"]) },
+    Act {
+        about: "A newer release brings new defaults. What was set stays; what is new is taken.",
+        does: Does::Run(&["add", "net-and-line@*", "--later", "--quiet"]),
+    },
+    Act { about: "", does: Does::Run(&["update", "net-and-line", "--yes"]) },
+    Act { about: "", does: Does::Run(&["settings", "net-and-line"]) },
+    Act { about: "What was done, and by whom?", does: Does::Run(&["history"]) },
+    Act { about: "And all is as it should be.", does: Does::Run(&["check"]) },
+];
+
+/// The moor's story: configuration that is content.
+const MOOR: &[Act] = &[
+    Act {
+        about: "The festival has a second server: a Mossgarrow moor that never started. Its first start makes files and ends.",
+        does: Does::Run(&["adopt", "--name", "Larkspur Moor", "--quiet"]),
+    },
+    Act { about: "", does: Does::Run(&["trial"]) },
+    Act {
+        about: "Tweaks are contents that are configuration only. A trader with lanterns, at a place of our choice:",
+        does: Does::Run(&["add", "lantern-seller", "--set", "place=120.5,3,88", "--yes"]),
+    },
+    Act {
+        about: "And one that writes two files that go together: something happens, and something is done about it.",
+        does: Does::Run(&["add", "reed-burst", "--yes", "--quiet"]),
+    },
+    Act { about: "", does: Does::Run(&["trial"]) },
+    Act {
+        about: "At night somebody takes one half out by hand, and mistypes the trader's stock. The server says nothing of the half.",
+        does: Does::Hand {
+            file: "rules/answers.yml",
+            from: "- to: reed_burst\n  do: sound the reed horn\n",
+            to: "",
+        },
+    },
+    Act {
+        about: "",
+        does: Does::Hand {
+            file: "trade/people/lantern-seller.xml",
+            from: "stock=\"lanterns\"",
+            to: "stock=\"lantrens\"",
+        },
+    },
+    Act { about: "", does: Does::Run(&["check"]) },
+    Act { about: "", does: Does::Run(&["settle", "--yes"]) },
+    Act {
+        about: "A setting that would break something is told before it is made.",
+        does: Does::Run(&["settings", "server", "/host/story/plays=Basemarsh/opne", "--later"]),
+    },
+    Act { about: "", does: Does::Run(&["preview", "--diff"]) },
 ];
 
 /// Where the demo plays.
@@ -63,6 +141,8 @@ pub(super) struct World {
     root: PathBuf,
     server: PathBuf,
     program: PathBuf,
+    /// What its catalogue is called.
+    name: &'static str,
     catalogue: String,
     cache: PathBuf,
 }
@@ -98,10 +178,14 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     } else {
         None
     };
-    for (about, words) in STORY {
-        act(&world, about, words, ui)?;
+    for one in HARBOUR {
+        act(&world, one, ui)?;
     }
     drop(host);
+    let moor = build_moor(&root).map_err(failed("building the demo's moor"))?;
+    for one in MOOR {
+        act(&moor, one, ui)?;
+    }
     if args.into.is_some() {
         next_steps(&world, ui)?;
     }
@@ -130,18 +214,58 @@ pub(super) fn build(root: &Path) -> io::Result<World> {
     quayside::write_left_behind_server(&server, free_port()?)?;
     let program = write_program(&root.join("bin"), "saltwick")?;
     let cache = root.join("cache");
-    Ok(World { root: root.to_owned(), server, program, catalogue: "../quayside".into(), cache })
+    Ok(World {
+        root: root.to_owned(),
+        server,
+        program,
+        name: "quayside",
+        catalogue: "../quayside".into(),
+        cache,
+    })
 }
 
-fn act(world: &World, about: &str, words: &[&str], ui: &Ui) -> Result<(), CommandError> {
+/// Builds the second server.
+fn build_moor(root: &Path) -> io::Result<World> {
+    let server = root.join("moor");
+    moor::write_server(&server, free_port()?)?;
+    moor::write_tweaks(&root.join("tweaks"))?;
+    let program = write_program(&root.join("bin"), "mossgarrow")?;
+    let cache = root.join("cache");
+    Ok(World { root: root.to_owned(), server, program, name: "tweaks", catalogue: "../tweaks".into(), cache })
+}
+
+/// Edits a file as somebody would by hand.
+fn by_hand(world: &World, file: &str, from: &str, to: &str, ui: &Ui) -> Result<(), CommandError> {
+    let path = world.server.join(file);
+    let failed = |source| CommandError::Io { what: format!("editing {file}"), source };
+    let text = fs::read_to_string(&path).map_err(failed)?;
+    fs::write(&path, text.replace(from, to)).map_err(failed)?;
+    let mut page = Page::new(100);
+    page.line(Role::Warn, &format!("({file}, by hand)"));
+    for (sign, role, text) in [('-', Role::Bad, from), ('+', Role::Good, to)] {
+        for line in text.lines() {
+            page.cut(4, role, &format!("{sign}{line}"));
+        }
+    }
+    ui.print(&page.into_text())
+}
+
+fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     let mut page = Page::new(100);
     page.raw("");
-    if !about.is_empty() {
-        page.line(Role::Dim, about);
+    if !act.about.is_empty() {
+        page.line(Role::Dim, act.about);
     }
+    let words = match act.does {
+        Does::Run(words) => words,
+        Does::Hand { file, from, to } => {
+            ui.print(&page.into_text())?;
+            return by_hand(world, file, from, to, ui);
+        }
+    };
     let mut words: Vec<String> = words.iter().map(ToString::to_string).collect();
     if words[0] == "adopt" {
-        words.extend(["--catalogue".into(), format!("quayside={}", world.catalogue)]);
+        words.extend(["--catalogue".into(), format!("{}={}", world.name, world.catalogue)]);
         words.extend(["--set".into(), format!("program={}", world.program.display())]);
     }
     let typed: Vec<String> =

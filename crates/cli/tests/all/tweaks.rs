@@ -56,7 +56,7 @@ fn a_half_that_is_broken_by_hand_is_found() -> Done {
     let answers = world.read("rules/answers.yml")?;
     world.write("rules/answers.yml", answers.split("- to: reed_burst").next().unwrap_or_default())?;
     world.run(&["check"]).code(1).says(&[
-        "reed-burst is only partly there: rules/answers.yml lacks to: reed_burst",
+        "reed-burst is only partly there: rules/answers.yml lacks {to: reed_burst",
         "rules/happenings.yml, line 4: the answer to reed_burst is not there",
     ]);
     world.run(&["settle", "--yes"]).code(0);

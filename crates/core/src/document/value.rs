@@ -49,15 +49,15 @@ impl Value {
         }
     }
 
-    /// Returns the value as a person would say it: `to: reed_burst, do: sound the horn`.
+    /// Returns the value as a person would say it: `{to: reed_burst, do: sound the horn}`.
     pub fn brief(&self) -> String {
         fn said(json: &serde_json::Value) -> String {
             match json {
-                serde_json::Value::Object(entries) => entries
-                    .iter()
-                    .map(|(key, value)| format!("{key}: {}", said(value)))
-                    .collect::<Vec<_>>()
-                    .join(", "),
+                serde_json::Value::Object(entries) => {
+                    let all: Vec<String> =
+                        entries.iter().map(|(key, value)| format!("{key}: {}", said(value))).collect();
+                    format!("{{{}}}", all.join(", "))
+                }
                 serde_json::Value::Array(items) => items.iter().map(said).collect::<Vec<_>>().join(", "),
                 single => Value::from(single.clone()).plain(),
             }
