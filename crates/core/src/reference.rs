@@ -71,20 +71,18 @@ impl Break {
     }
 }
 
-/// The values at a place of all files that a pattern names.
+/// The values at a place of all files that a pattern names; nothing where one of the files cannot be read, since nobody
+/// can tell what is in it.
 fn values(
     files: &mut dyn Files,
     (pattern, glob, format): (&str, &GlobMatcher, Format),
     at: &Pointer,
     separator: Option<&str>,
-) -> Vec<(String, Spot)> {
+) -> Option<Vec<(String, Spot)>> {
     let mut found = Vec::new();
     for file in files.named(pattern, glob) {
-        // A file that cannot be read is told elsewhere.
-        let Some(document) = files.text(&file).and_then(|text| Document::parse(format, text.text()).ok())
-        else {
-            continue;
-        };
+        let Some(text) = files.text(&file) else { continue };
+        let document = Document::parse(format, text.text()).ok()?;
         for (place, value) in document.matching(at) {
             let spot = Spot { file: file.clone(), line: document.line_of(&place).unwrap_or(1) };
             let text = value.plain();
@@ -98,7 +96,7 @@ fn values(
             }
         }
     }
-    found
+    Some(found)
 }
 
 fn stem(path: &TreePath) -> String {
@@ -106,9 +104,9 @@ fn stem(path: &TreePath) -> String {
     name.split_once('.').map_or(name, |(stem, _)| stem).to_owned()
 }
 
-/// Returns the names that a target has, and what it is in words; nothing is returned where they cannot be listed.
-fn names(files: &mut dyn Files, target: &Target) -> (Vec<String>, String) {
-    match target {
+/// Returns the names that a target has, and what it is in words; nothing where one of its files cannot be read.
+fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)> {
+    Some(match target {
         Target::StemOf { files: glob, pattern } => {
             (files.named(pattern, glob).iter().map(stem).collect(), format!("no {pattern} of that name"))
         }
@@ -117,22 +115,20 @@ fn names(files: &mut dyn Files, target: &Target) -> (Vec<String>, String) {
             (paths, format!("no such file among {pattern}"))
         }
         Target::Entry { files: glob, pattern, format, at, separator } => {
-            let found = values(files, (pattern, glob, *format), at, separator.as_deref());
+            let found = values(files, (pattern, glob, *format), at, separator.as_deref())?;
             (found.into_iter().map(|(value, _)| value).collect(), format!("{pattern} does not have it"))
         }
         Target::KeyOf { files: glob, pattern, format, at } => {
             let mut keys = Vec::new();
             for file in files.named(pattern, glob) {
-                let text = files.text(&file);
-                if let Some(document) = text.and_then(|text| Document::parse(*format, text.text()).ok()) {
-                    keys.extend(document.keys(at));
-                }
+                let Some(text) = files.text(&file) else { continue };
+                keys.extend(Document::parse(*format, text.text()).ok()?.keys(at));
             }
             (keys, format!("{pattern} does not have it"))
         }
         Target::Words(words) => (words.clone(), format!("one of {}", words.join(", "))),
         Target::Below(folder) => (Vec::new(), format!("no such folder below {folder}/")),
-    }
+    })
 }
 
 /// Returns every reference that does not hold.
@@ -141,7 +137,10 @@ pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
     for reference in references {
         let Reference { files: glob, pattern, format, each, separator, seen_as, is, once, called } =
             reference;
-        let mut all = values(files, (pattern, glob, *format), each, separator.as_deref());
+        // A file that cannot be read is told elsewhere.
+        let Some(mut all) = values(files, (pattern, glob, *format), each, separator.as_deref()) else {
+            continue;
+        };
         if let Some(seen_as) = seen_as {
             let part = |(value, at): (String, Spot)| {
                 let part = seen_as.captures(&value)?.name("item")?.as_str().to_owned();
@@ -163,10 +162,17 @@ pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
         }
         let mut known: Vec<String> = Vec::new();
         let mut wanted = Vec::new();
+        let mut all_known = true;
         for target in is {
-            let (names, words) = names(files, target);
+            let Some((names, words)) = names(files, target) else {
+                all_known = false;
+                continue;
+            };
             known.extend(names);
             wanted.push(words);
+        }
+        if !all_known {
+            continue;
         }
         for (value, at) in all {
             let below = is.iter().any(|target| match target {

@@ -123,6 +123,7 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
         pending: Vec::new(),
         breaks: Vec::new(),
         notes: Vec::new(),
+        waits: false,
         diffs: false,
     })
 }

@@ -43,6 +43,9 @@ pub(crate) struct ChangeView {
     pub(crate) breaks: Vec<Break>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
+    /// Whether something waits: for a first start, or for a file to be mended.
+    #[serde(skip)]
+    pub(crate) waits: bool,
     /// Whether the text shows the lines that change.
     #[serde(skip)]
     pub(crate) diffs: bool,
@@ -78,6 +81,7 @@ impl ChangeView {
             pending: planned.change.pending.clone(),
             breaks: Vec::new(),
             notes: circles.collect(),
+            waits: !planned.change.pending.is_empty() || !planned.change.skipped.is_empty(),
             diffs: false,
         }
     }
@@ -127,7 +131,11 @@ fn totals(view: &ChangeView) -> String {
 impl View for ChangeView {
     fn view(&self, page: &mut Page) {
         if self.is_empty() {
-            page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
+            if self.waits {
+                page.line(Role::Plain, &format!("{}: nothing else can be done now.", self.server));
+            } else {
+                page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
+            }
             pending(page, &self.pending);
             for note in &self.notes {
                 page.line(Role::Warn, note);

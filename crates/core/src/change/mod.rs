@@ -9,6 +9,8 @@ mod receipt;
 #[cfg(test)]
 mod tests;
 mod undo;
+#[cfg(test)]
+mod verb_tests;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -527,6 +529,9 @@ pub fn diff(before: &str, after: &str) -> Vec<String> {
 /// Two contents must not write one place. What a tweak writes nobody else writes, not even the same.
 fn dispute(earlier: &[&Registration], registration: &Registration) -> Result<(), PlanChangeError> {
     let sets = |r: &Registration| matches!(r.entry, Entry::Set(_));
+    if !sets(registration) && !registration.exclusive {
+        return Ok(());
+    }
     let clash = |other: &&&Registration| {
         if other.content == registration.content {
             return other.entry != registration.entry

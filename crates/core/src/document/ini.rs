@@ -136,9 +136,12 @@ impl Syntax for Ini {
             });
         }
         let sign = &text[old.gap..old.span.start];
+        // Where nothing stood behind the sign, the gap before it stands behind it as well.
+        let space =
+            if old.span.is_empty() && sign.starts_with(' ') && sign.ends_with('=') { " " } else { "" };
         let behind = &text[old.span.end..line_end(text, old.span.end)];
         let must = *value == Value::from("") && !behind.trim().is_empty();
-        Ok(format!("{sign}{}", plain(value, must || text[old.span.clone()].starts_with('"'))?))
+        Ok(format!("{sign}{space}{}", plain(value, must || text[old.span.clone()].starts_with('"'))?))
     }
 
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {

@@ -175,6 +175,8 @@ impl ParseDocumentError {
     /// Returns the error at a byte of the text.
     pub fn at(text: &str, byte: usize, expected: impl Into<String>) -> Self {
         let byte = (0..=byte.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+        // Behind the last line there is nothing to point at: what is missing is missing at its end.
+        let byte = if text[byte..].trim().is_empty() { byte.min(text.trim_end().len()) } else { byte };
         let start = text[..byte].rfind('\n').map_or(0, |at| at + 1);
         let end = text[byte..].find('\n').map_or(text.len(), |at| byte + at);
         let line_text: String = text[start..end].trim_end_matches('\r').chars().take(90).collect();

@@ -60,13 +60,18 @@ impl Syntax for Properties {
             let from = line.from + key.len() + 1 + lead;
             let value = value.trim();
             let entry = Node::leaf(key.trim(), from..from + value.len(), Value::Text(value.into()));
-            found.push(entry.within(line.from..line.to));
+            let gap = from - lead;
+            found.push(Node { gap, ..entry.within(line.from..line.to) });
         }
         Ok(Node::root(text, found))
     }
 
-    fn leaf(&self, _: &str, _: &Node, value: &Value) -> Result<String, Why> {
-        plain(value)
+    fn leaf(&self, text: &str, old: &Node, value: &Value) -> Result<String, Why> {
+        let lead = &text[old.gap..old.span.start];
+        // Where nothing stood behind the sign, the gap before it stands behind it as well.
+        let spaced = text[..old.gap].ends_with(&format!(" {}", self.0));
+        let lead = if old.outer().is_empty() && spaced { " " } else { lead };
+        Ok(format!("{lead}{}", plain(value)?))
     }
 
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {

@@ -38,7 +38,11 @@ impl Value {
                 }
                 serde_json::Value::Array(items) => items.iter().map(sorted).collect(),
                 serde_json::Value::Number(number) if number.is_f64() => {
-                    Value::from(json.clone()).plain().into()
+                    // Of a whole number the point says nothing.
+                    match Value::from(json.clone()).plain().parse::<i64>() {
+                        Ok(whole) => whole.into(),
+                        Err(_) => json.clone(),
+                    }
                 }
                 single => single.clone(),
             }
