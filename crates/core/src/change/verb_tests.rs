@@ -158,7 +158,7 @@ fn a_server_that_writes_its_files_anew_loses_and_doubles_nothing() {
     );
     assert!(settle(&mut texts, &mut receipt, &["Reedfen", "Heronry"]).is_empty(), "no drift");
     settle(&mut texts, &mut receipt, &[]);
-    assert_eq!(texts[&path("garrow.ini")], "[Hosting]\ncarried = \ngame_port = 2410\nground = Basemarsh\n");
+    assert_eq!(texts[&path("garrow.ini")], "[Hosting]\ncarried =\ngame_port = 2410\nground = Basemarsh\n");
     assert_eq!(texts[&path("spawn.tbl")], "spawn = { Basemarsh = { weight = 10, points = 'x' } }\n");
 }
 
