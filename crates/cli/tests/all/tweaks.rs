@@ -93,6 +93,22 @@ fn what_a_change_would_break_is_told_before() -> Done {
 }
 
 #[test]
+fn a_server_that_rewrites_its_settings_loses_none_of_ours() -> Done {
+    let world = moor()?;
+    world.run(&["settings", "server", "/Hosting/item_host=items.larkspur.example", "--yes"]).code(0);
+    world.run(&["trial"]).code(0);
+    // Sorted, without its comment, and ours in it once.
+    let text = world.read("garrow.ini")?;
+    assert!(text.starts_with("[Hosting]\ncarried = \n") && !text.contains('#'), "{text}");
+    assert_eq!(text.matches("item_host = items.larkspur.example\n").count(), 1, "{text}");
+    world.run(&["check"]).code(0).says(&["all as it should be"]);
+    world.run(&["settle", "--yes"]).code(0).says(&["nothing to do"]);
+    world.run(&["settings", "server", "--reset", "/Hosting/item_host", "--yes"]).code(0);
+    assert!(world.read("garrow.ini")?.contains("item_host =\n"));
+    Ok(())
+}
+
+#[test]
 fn two_tweaks_that_write_one_place_do_not_go_together() -> Done {
     let world = moor()?;
     let text = fs::read_to_string(world.root().join("tweaks/reed-burst.tweak.toml"))?;

@@ -101,10 +101,8 @@ fn every_case() -> Done {
                 Undo::Insert(at, index, item) => drop(document.insert(&at, index, &item)?),
             }
         }
-        if reversible {
-            if document.text() != before {
-                wrong.push(format!("{name}, taken back:\n{}", document.text()));
-            }
+        if reversible && document.text() != before {
+            wrong.push(format!("{name}, taken back:\n{}", document.text()));
         }
         cases += 1;
     }

@@ -75,7 +75,7 @@ impl View for Noted {
 pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(global, ui)?;
     let noted = session.shelf();
-    let found = ways::find_out(&session, &noted, args)?;
+    let found = ways::find_out(&session, &noted, args, ui)?;
     let mut wants = session.control.wants.clone();
     let mut given_anew = BTreeSet::new();
     let mut names = Vec::new();

@@ -25,6 +25,7 @@ use super::AddArgs;
 use crate::{
     error::CommandError,
     session::{Session, Shelf},
+    ui::Ui,
 };
 
 /// One thing that was asked for.
@@ -65,7 +66,12 @@ enum Typed {
 }
 
 /// Finds out what was asked for.
-pub(crate) fn find_out(session: &Session, shelf: &Shelf<'_>, args: &AddArgs) -> Result<Found, CommandError> {
+pub(crate) fn find_out(
+    session: &Session,
+    shelf: &Shelf<'_>,
+    args: &AddArgs,
+    ui: &Ui,
+) -> Result<Found, CommandError> {
     let mut found = Found::default();
     let is_one = args.names.len() == 1;
     let all = args.names.iter().map(|text| typed(session, shelf, text)).collect::<Result<Vec<_>, _>>()?;
@@ -80,12 +86,12 @@ pub(crate) fn find_out(session: &Session, shelf: &Shelf<'_>, args: &AddArgs) -> 
                 given.blake3 = Some(link.1);
                 given.link = Some(link.0);
                 given.name = name;
-                take(session, args, (text, is_one), &given, &mut found)?;
+                take(session, args, (text, is_one), &given, (&mut found, ui))?;
             }
             Typed::Path(path) => {
                 let given =
                     Given { file: Some(relative(&path, &session.control.folder)?), ..settings(args)? };
-                take(session, args, (text, is_one), &given, &mut found)?;
+                take(session, args, (text, is_one), &given, (&mut found, ui))?;
             }
         }
     }
@@ -257,7 +263,7 @@ fn take(
     args: &AddArgs,
     (text, is_one): (&str, bool),
     given: &Given,
-    found: &mut Found,
+    (found, ui): (&mut Found, &Ui),
 ) -> Result<(), CommandError> {
     let Session { control, game, fetcher, unpack, .. } = session;
     let arrival = look_at(given, &control.folder, game, fetcher, unpack)?;
@@ -270,13 +276,11 @@ fn take(
             hint: Some(format!("it holds {}", ids.join(", "))),
         });
     }
-    let chosen = |id: &ContentId| args.only.is_empty() || args.only.iter().any(|only| only == id.as_str());
-    if is_several && args.only.is_empty() && !args.all && !arrival.is_setup {
-        return Err(CommandError::Usage {
-            what: format!("{text} holds {} contents: {}", ids.len(), ids.join(", ")),
-            hint: Some(format!("--all takes them all, --only {} takes one", ids[0])),
-        });
+    let mut only = args.only.clone();
+    if is_several && only.is_empty() && !args.all && !arrival.is_setup {
+        only = which(text, &ids, ui)?;
     }
+    let chosen = |id: &ContentId| only.is_empty() || only.iter().any(|only| only == id.as_str());
     found.left_out.extend(arrival.left_out);
     found.notes.extend(arrival.notes);
     if arrival.is_setup {
@@ -298,6 +302,29 @@ fn take(
         found.ways.push(Way::Given(id, Box::new(Given { inside, kind, ..given.clone() })));
     }
     Ok(())
+}
+
+/// Asks which of several contents are meant.
+fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, CommandError> {
+    let holds = format!("{text} holds {} contents: {}", ids.len(), ids.join(", "));
+    let Some(answer) = ui.ask(&format!("{holds}. Which of them (names, or all)?")) else {
+        return Err(CommandError::Usage {
+            what: holds,
+            hint: Some(format!("--all takes them all, --only {} takes one", ids[0])),
+        });
+    };
+    let names: Vec<String> =
+        answer.split([',', ' ']).filter(|name| !name.is_empty()).map(str::to_owned).collect();
+    if names == ["all"] {
+        return Ok(ids.to_vec());
+    }
+    match names.iter().find(|name| !ids.contains(name)) {
+        None => Ok(names),
+        Some(wrong) => Err(CommandError::Usage {
+            what: format!("{text} holds no {wrong}"),
+            hint: yalotheca_core::suggest::did_you_mean(wrong, ids.iter().map(String::as_str)),
+        }),
+    }
 }
 
 /// What nobody knows a place for is never guessed.

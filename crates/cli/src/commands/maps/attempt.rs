@@ -119,7 +119,7 @@ pub(super) fn run(
         named = Some(ContentId::new(&args.what)?);
         ways::Found::default()
     } else {
-        ways::find_out(session, &shelf, &add)?
+        ways::find_out(session, &shelf, &add, ui)?
     };
     for way in &found.ways {
         match way {
