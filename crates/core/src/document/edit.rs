@@ -335,7 +335,7 @@ impl Document {
                                 text,
                                 holder,
                                 gap,
-                                &item.plain(),
+                                &item.scalar()?,
                                 &Value::Compound(serde_json::Value::Null),
                             )?,
                             Listing::Repeated => syntax.add(text, holder, gap, last, item)?,

@@ -37,14 +37,9 @@ impl Value {
                     entries.into_iter().collect()
                 }
                 serde_json::Value::Array(items) => items.iter().map(sorted).collect(),
-                serde_json::Value::Number(number) if number.is_f64() => {
-                    // Of a whole number the point says nothing.
-                    match Value::from(json.clone()).plain().parse::<i64>() {
-                        Ok(whole) => whole.into(),
-                        Err(_) => json.clone(),
-                    }
-                }
-                single => single.clone(),
+                // Many formats know only texts, and of a whole number the point says nothing.
+                serde_json::Value::Null => serde_json::Value::Null,
+                single => Value::from(single.clone()).plain().into(),
             }
         }
         match self {
