@@ -27,16 +27,25 @@ pub(super) fn lines(text: &str) -> impl Iterator<Item = Line<'_>> {
     })
 }
 
-/// Returns the line ending that most lines of a text have.
+/// Returns the line ending that most lines of a text have, as far as its beginning tells: it is asked for every line that
+/// is put in.
 pub(super) fn line_ending(text: &str) -> &'static str {
-    let all = text.matches('\n').count();
-    let crlf = text.matches("\r\n").count();
+    const LOOKED_AT: usize = 4096;
+    let head = &text.as_bytes()[..text.len().min(LOOKED_AT)];
+    let all = head.iter().filter(|byte| **byte == b'\n').count();
+    let crlf = head.windows(2).filter(|pair| pair == b"\r\n").count();
     if crlf * 2 > all { "\r\n" } else { "\n" }
+}
+
+/// Returns the line ending of the line before a place, or else of the first one: a file may have both sorts.
+fn ending_near(text: &str, at: usize) -> &'static str {
+    let end = text[..at].rfind('\n').or_else(|| text[at..].find('\n').map(|found| at + found));
+    if end.is_some_and(|end| text[..end].ends_with('\r')) { "\r\n" } else { "\n" }
 }
 
 /// Puts a line (or several) where a line ends. A text without a last line ending stays one.
 pub(super) fn put_line(text: &mut String, at: usize, line: &str) {
-    let ending = line_ending(text);
+    let ending = ending_near(text, at);
     let line = line.replace('\n', ending);
     if at == 0 || text[..at].ends_with('\n') {
         text.insert_str(at, &format!("{line}{ending}"));
