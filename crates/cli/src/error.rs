@@ -6,12 +6,11 @@ use yalotheca_core::{
     change::PlanChangeError,
     desire::DesireError,
     document::EditDocumentError,
-    game::LoadGameError,
     hint::Hint,
     id::{ContentId, ParseIdError},
     solve::Explanation,
     suggest,
-    tweak::ReadTweakError,
+    toml_file::ReadTomlError,
     version::ParseRangeError,
 };
 use yalotheca_host::{
@@ -28,9 +27,7 @@ pub(crate) enum CommandError {
     #[error(transparent)]
     Game(#[from] FindGameError),
     #[error(transparent)]
-    LoadGame(#[from] LoadGameError),
-    #[error(transparent)]
-    Tweak(#[from] ReadTweakError),
+    ReadToml(#[from] ReadTomlError),
     #[error(transparent)]
     Survey(#[from] SurveyError),
     #[error(transparent)]
@@ -79,8 +76,7 @@ impl CommandError {
                 OpenControlError::NoControl { .. } | OpenControlError::Wants(_) | OpenControlError::Lock(_),
             )
             | Self::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
-            | Self::LoadGame(_)
-            | Self::Tweak(_)
+            | Self::ReadToml(_)
             | Self::Desire(_)
             | Self::Id(_)
             | Self::Range(_)
@@ -134,8 +130,7 @@ impl Hint for CommandError {
         match self {
             Self::Control(error) => error.hint(),
             Self::Game(error) => error.hint(),
-            Self::LoadGame(error) => error.hint(),
-            Self::Tweak(error) => error.hint(),
+            Self::ReadToml(error) => error.hint(),
             Self::Survey(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
             Self::Fetch(error) => error.hint(),

@@ -23,5 +23,6 @@ pub mod settings;
 pub mod solve;
 pub mod suggest;
 mod text_form;
+pub mod toml_file;
 pub mod tweak;
 pub mod version;

@@ -8,13 +8,12 @@ use toml::Spanned;
 
 use crate::{
     catalogue::{Relations, Release},
-    document::{ParseDocumentError, Pointer, Value},
+    document::{Pointer, Value},
     game::{RawRegister, RegisterRule, Scope, register_rule},
-    hint::Hint,
     id::ContentId,
     route::Recognised,
     settings::{RawRule, SettingRule, Sort},
-    suggest,
+    toml_file::{ReadTomlError, TomlFile},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -48,30 +47,6 @@ pub struct Tweak {
     pub fragments: Vec<RegisterRule>,
 }
 
-/// What is wrong with a tweak.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{file}:{line}:{column}: {why}\n{excerpt}")]
-pub struct ReadTweakError {
-    /// The file.
-    pub file: String,
-    /// The line, from 1.
-    pub line: usize,
-    /// The column, from 1.
-    pub column: usize,
-    /// What is wrong.
-    pub why: String,
-    /// The line with a caret.
-    pub excerpt: String,
-    /// What could be meant.
-    pub suggestion: Option<String>,
-}
-
-impl Hint for ReadTweakError {
-    fn hint(&self) -> Option<String> {
-        self.suggestion.clone().or_else(|| Some("docs/tweaks.md tells what a tweak can say".into()))
-    }
-}
-
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Raw {
@@ -96,25 +71,14 @@ impl Tweak {
     ///
     /// # Errors
     /// Where it is not TOML of that shape, a parameter is wrong, or a fragment names what is not known.
-    pub fn parse(file: &str, text: &str, values: &[String]) -> Result<Self, ReadTweakError> {
-        let fail = |span: Range<usize>, why: String, suggestion| {
-            let ParseDocumentError { line, column, expected: why, excerpt } =
-                ParseDocumentError::at(text, span.start, why);
-            ReadTweakError { file: file.into(), line, column, why, excerpt, suggestion }
-        };
-        let raw: Raw = toml::from_str(text).map_err(|error| {
-            let names: Vec<&str> = error.message().split('`').skip(1).step_by(2).collect();
-            let suggestion = names
-                .split_first()
-                .filter(|_| error.message().starts_with("unknown"))
-                .and_then(|(wrong, known)| suggest::did_you_mean(wrong, known.iter().copied()));
-            fail(error.span().unwrap_or(0..0), error.message().to_owned(), suggestion)
-        })?;
+    pub fn parse(file: &str, text: &str, values: &[String]) -> Result<Self, ReadTomlError> {
+        let file = TomlFile { name: file, text, advice: "docs/tweaks.md tells what a tweak can say" };
+        let fail = |span: Range<usize>, why: String| file.mistake(&span, why);
+        let raw: Raw = file.read()?;
         if *raw.format.as_ref() != 1 {
             return Err(fail(
                 raw.format.span(),
                 format!("this program reads format 1, not {}", raw.format.as_ref()),
-                None,
             ));
         }
         let at = |what: &str| text.find(what).map_or(0..0, |at| at..at);
@@ -122,18 +86,13 @@ impl Tweak {
         for (name, value) in raw.parameters {
             let place = at(&format!("[parameters.{name}]"));
             if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') {
-                return Err(fail(
-                    place,
-                    format!("the parameter {name:?} needs a name of a-z, 0-9 and _"),
-                    None,
-                ));
+                return Err(fail(place, format!("the parameter {name:?} needs a name of a-z, 0-9 and _")));
             }
             let rule: RawRule = value.try_into().map_err(|error: toml::de::Error| {
-                fail(place.clone(), format!("the parameter {name}: {}", error.message()), None)
+                fail(place.clone(), format!("the parameter {name}: {}", error.message()))
             })?;
-            let rule = rule
-                .read()
-                .map_err(|why| fail(place.clone(), format!("the parameter {name}: {why}"), None))?;
+            let rule =
+                rule.read().map_err(|why| fail(place.clone(), format!("the parameter {name}: {why}")))?;
             parameters.push((name, rule));
         }
         let mut allowed: Vec<String> = values.iter().map(|name| format!("values.{name}")).collect();
@@ -145,13 +104,13 @@ impl Tweak {
             }
         }
         if raw.fragment.is_empty() {
-            return Err(fail(0..0, "a tweak has at least one [[fragment]]".into(), None));
+            return Err(fail(0..0, "a tweak has at least one [[fragment]]".into()));
         }
         let mut fragments = Vec::new();
         for fragment in raw.fragment {
             let whole = fragment.span();
             let rule = register_rule(fragment.as_ref(), &allowed, None)
-                .map_err(|(span, why)| fail(if span == (0..0) { whole } else { span }, why, None))?;
+                .map_err(|(span, why)| fail(if span == (0..0) { whole } else { span }, why))?;
             fragments.push(rule);
         }
         let title = if raw.title.is_empty() { raw.id.to_string() } else { raw.title };

@@ -6,8 +6,9 @@ use std::{
 };
 
 use yalotheca_core::{
-    control::{ControlFile, LOCK_FILE, LockFile, ReadControlError, ReadLockError, WANTS_FILE},
+    control::{ControlFile, LOCK_FILE, LockFile, ReadLockError, WANTS_FILE},
     hint::Hint,
+    toml_file::ReadTomlError,
 };
 
 /// A control folder that cannot be used.
@@ -29,7 +30,7 @@ pub enum OpenControlError {
     },
     /// `yalotheca.toml` is wrong.
     #[error(transparent)]
-    Wants(#[from] ReadControlError),
+    Wants(#[from] ReadTomlError),
     /// `yalotheca.lock` is wrong.
     #[error(transparent)]
     Lock(#[from] ReadLockError),

@@ -7,10 +7,11 @@ use std::{
 
 use etcetera::BaseStrategy;
 use yalotheca_core::{
-    game::{BUILT_IN, Game, LoadGameError, PlatformRule, Template, load},
+    game::{BUILT_IN, Game, PlatformRule, Template, load},
     hint::Hint,
     id::Digest,
     suggest,
+    toml_file::ReadTomlError,
 };
 
 /// Where a definition comes from.
@@ -44,7 +45,7 @@ pub enum FindGameError {
     },
     /// It is wrong.
     #[error(transparent)]
-    Load(#[from] LoadGameError),
+    Load(#[from] ReadTomlError),
     /// Its file cannot be read.
     #[error("{path}: {source}")]
     Read {

@@ -2,113 +2,19 @@
 
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use toml::Spanned;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
+use super::{CatalogueSource, Given, LinkSection, MapsSection, ServerSection, UnpackSection};
 use crate::{
-    document::{ParseDocumentError, Pointer, Value},
-    hint::Hint,
-    id::{ContentId, Digest},
+    document::{Pointer, Value},
+    id::ContentId,
     order::Place,
     settings::Settings,
-    suggest,
-    version::{ReleaseVersion, VersionRange},
+    toml_file::{ReadTomlError, TomlFile},
+    version::VersionRange,
 };
-
-/// What is wrong with `yalotheca.toml`.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{file}:{line}:{column}: {why}\n{excerpt}")]
-pub struct ReadControlError {
-    /// The file.
-    pub file: String,
-    /// The line, from 1.
-    pub line: usize,
-    /// The column, from 1.
-    pub column: usize,
-    /// What is wrong.
-    pub why: String,
-    /// The line with a caret.
-    pub excerpt: String,
-    /// What could be meant.
-    pub suggestion: Option<String>,
-}
-
-impl Hint for ReadControlError {
-    fn hint(&self) -> Option<String> {
-        self.suggestion.clone().or_else(|| Some("mend that line; nothing was changed".into()))
-    }
-}
-
-/// The section `[server]`.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ServerSection {
-    /// What people call the server.
-    #[serde(default)]
-    pub name: String,
-    /// The game definition's name.
-    pub game: String,
-    /// The server's folder, relative to this file.
-    #[serde(default = "here")]
-    pub at: String,
-    /// Values of the game definition that this file decides.
-    #[serde(default)]
-    pub values: BTreeMap<String, String>,
-}
-
-fn here() -> String {
-    ".".into()
-}
-
-/// One `[[catalogue]]`.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct CatalogueSource {
-    /// What it is called here.
-    pub name: String,
-    /// Its address or folder.
-    pub at: String,
-    /// The publisher's public key.
-    #[serde(default)]
-    pub key: Option<String>,
-}
-
-/// A content that was given by link, file or folder instead of by name.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Given {
-    /// The link to it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub link: Option<String>,
-    /// The file or folder, relative to this file.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub file: Option<String>,
-    /// The name of the file, where the link does not end in it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub name: Option<String>,
-    /// The digest of what the link holds.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub blake3: Option<Digest>,
-    /// Where the content lies in that, where it is not the whole.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub inside: Option<String>,
-    /// Its version, where it says none itself.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub version: Option<ReleaseVersion>,
-    /// Its kind, where that cannot be seen.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub kind: Option<String>,
-    /// What is known of it by its link.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub facts: BTreeMap<String, String>,
-    /// Where files go that nobody knows a place for.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub place: BTreeMap<String, String>,
-    /// What stays out.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub leave: Vec<String>,
-}
 
 /// A want: a range of versions, or where the content lies.
 #[derive(Deserialize)]
@@ -116,44 +22,6 @@ pub struct Given {
 enum RawWant {
     Range(String),
     Given(Box<Given>),
-}
-
-/// What the server plays, where it has maps.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct MapsSection {
-    /// The one that is played.
-    #[serde(default)]
-    pub play: Option<String>,
-    /// Those that are played in turn; nothing leaves the list alone.
-    #[serde(default)]
-    pub rotate: Option<Vec<String>>,
-    /// Those that players may choose; nothing leaves the list alone.
-    #[serde(default)]
-    pub offer: Option<Vec<String>>,
-}
-
-/// Bounds on what archives may bring.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct UnpackSection {
-    /// How many members an archive may have.
-    pub entries: Option<usize>,
-    /// How many bytes may come out of it.
-    pub bytes: Option<u64>,
-    /// How many times its own size may come out of it.
-    pub ratio: Option<u64>,
-}
-
-/// How a page's address becomes the file's: one `[[link]]`.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct LinkSection {
-    /// A pattern that the whole link fits.
-    #[serde(rename = "match")]
-    pub pattern: String,
-    /// What it becomes, with `$1` or `${name}` for the pattern's groups.
-    pub direct: String,
 }
 
 #[derive(Deserialize)]
@@ -249,19 +117,10 @@ impl ControlFile {
     ///
     /// # Errors
     /// Where it is not TOML, or a key or a value in it is wrong.
-    pub fn parse(file: &str, text: &str) -> Result<Self, ReadControlError> {
-        let fail = |at: usize, why: &str| {
-            let ParseDocumentError { line, column, expected, excerpt } =
-                ParseDocumentError::at(text, at, why);
-            let names: Vec<&str> = why.split('`').skip(1).step_by(2).collect();
-            let suggestion = names
-                .split_first()
-                .filter(|_| why.starts_with("unknown"))
-                .and_then(|(wrong, known)| suggest::did_you_mean(wrong, known.iter().copied()));
-            ReadControlError { file: file.into(), line, column, why: expected, excerpt, suggestion }
-        };
-        let raw: Raw = toml::from_str(text)
-            .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
+    pub fn parse(file: &str, text: &str) -> Result<Self, ReadTomlError> {
+        let file = TomlFile { name: file, text, advice: "mend that line; nothing was changed" };
+        let fail = |at: usize, why: &str| file.mistake(&(at..at), why);
+        let raw: Raw = file.read()?;
         if raw.format != 1 {
             return Err(fail(0, "this program reads format 1; a newer yalotheca wrote this file"));
         }
@@ -475,6 +334,7 @@ fn toml_value(json: &serde_json::Value) -> toml_edit::Value {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::{id::Digest, version::ReleaseVersion};
 
     #[test]
     fn settings_are_noted_and_forgotten() {
@@ -610,7 +470,7 @@ mod tests {
     #[test]
     fn mistakes_have_places_and_suggestions() {
         let error = ControlFile::parse("y", &TEXT.replace("game =", "gane =")).unwrap_err();
-        assert_eq!((error.line, error.suggestion.as_deref()), (4, Some("did you mean game?")));
+        assert_eq!((error.line, error.advice.as_str()), (4, "did you mean game?"));
         let error = ControlFile::parse("y", &TEXT.replace("\">=2\"", "\"~2\"")).unwrap_err();
         assert_eq!(error.line, 8, "{error}");
         assert!(ControlFile::parse("y", "format = 1\n[server\n").is_err());

@@ -27,14 +27,9 @@ pub(super) fn lines(text: &str) -> impl Iterator<Item = Line<'_>> {
     })
 }
 
-/// Returns the line ending that most lines of a text have, as far as its beginning tells: it is asked for every line that
-/// is put in.
+/// Returns the line ending of a text's first line.
 pub(super) fn line_ending(text: &str) -> &'static str {
-    const LOOKED_AT: usize = 4096;
-    let head = &text.as_bytes()[..text.len().min(LOOKED_AT)];
-    let all = head.iter().filter(|byte| **byte == b'\n').count();
-    let crlf = head.windows(2).filter(|pair| pair == b"\r\n").count();
-    if crlf * 2 > all { "\r\n" } else { "\n" }
+    ending_near(text, 0)
 }
 
 /// Returns the line ending of the line before a place, or else of the first one: a file may have both sorts.

@@ -3,9 +3,11 @@
 //! A definition is data. It is read in two steps: `raw` is the file as written, and [`Game`] is what it means, with
 //! every template, pattern and pointer checked, so that nothing in it can fail for being malformed later.
 
+mod configuration;
 mod describe;
 mod load;
 mod raw;
+mod run;
 mod template;
 #[cfg(test)]
 mod tests;
@@ -16,10 +18,12 @@ use std::collections::BTreeMap;
 use globset::GlobMatcher;
 use regex::Regex;
 
+pub use configuration::{Reference, RegisterRule, RegisterVerb, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
+pub use load::load;
 pub(crate) use load::register_rule;
-pub use load::{LoadGameError, load};
 pub(crate) use raw::RawRegister;
+pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
 
@@ -27,7 +31,6 @@ use crate::{
     document::{Format, Pointer},
     id::ContentId,
     pack::PACK_FILE,
-    settings::SettingRule,
     tweak::TWEAK_SUFFIX,
 };
 
@@ -366,148 +369,6 @@ pub struct PlaceRule {
     pub into: Template,
 }
 
-/// How the server is told about a content.
-#[derive(Debug, Clone)]
-pub struct RegisterRule {
-    /// The place in a configuration file.
-    pub place: Place,
-    /// What is put there.
-    pub verb: RegisterVerb,
-    /// Once for each member of this kind, instead of once for the content.
-    pub each: Option<String>,
-    /// What a file that does not exist begins with.
-    pub create: String,
-}
-
-/// What a registration puts.
-#[derive(Debug, Clone)]
-pub enum RegisterVerb {
-    /// One value, or a row of a table: a value with parts under a name of its own.
-    Set(ValueTemplate),
-    /// An item of a list.
-    Item {
-        /// The item.
-        item: ValueTemplate,
-        /// Whether the list follows the lineup's order.
-        ordered: bool,
-        /// What separates items, where the list is one text.
-        separator: Option<String>,
-        /// What stays at the list's end.
-        last: Option<String>,
-        /// A pattern with the group `item`: how an entry with more in it is read back.
-        seen_as: Option<String>,
-    },
-    /// A name under the next free number.
-    Number {
-        /// The name.
-        item: Template,
-        /// Whether the numbers run from 1 without a gap.
-        consecutive: bool,
-    },
-    /// A text between a first and a last line of its own.
-    Block {
-        /// What these lines call it.
-        name: Template,
-        /// The text.
-        text: Template,
-    },
-}
-
-/// A settings file: a content's, or one of the server's own.
-#[derive(Debug, Clone)]
-pub struct SettingsFile {
-    /// The file on the server.
-    pub file: Template,
-    /// Its format.
-    pub format: Format,
-    /// What it is called for short, in `yalotheca.toml` and by commands.
-    pub short: Template,
-    /// What people call it.
-    pub title: String,
-    /// The member of the content that holds the defaults.
-    pub defaults: Option<String>,
-    /// The member of the content that holds a schema of the settings.
-    pub schema: Option<String>,
-    /// Whether it only comes into being when the server starts.
-    pub appears: bool,
-    /// Whether it says how the server is started.
-    pub launch: bool,
-    /// Whether it takes settings that nobody has heard of.
-    pub open: bool,
-    /// What is known of its settings, by place; `*` in a place stands for any one name.
-    pub keys: Vec<(Pointer, SettingRule)>,
-}
-
-/// Values that must name something.
-#[derive(Debug, Clone)]
-pub struct Reference {
-    /// The files in which they stand.
-    pub files: GlobMatcher,
-    /// The same as written.
-    pub pattern: String,
-    /// Their format.
-    pub format: Format,
-    /// Where they stand; `*` stands for any one name.
-    pub each: Pointer,
-    /// What separates them, where several are one text.
-    pub separator: Option<String>,
-    /// A pattern with the group `item`: which part of a value names something; where it does not fit, nothing does.
-    pub seen_as: Option<Regex>,
-    /// What they must name; nothing where each value may only occur once.
-    pub is: Vec<Target>,
-    /// Whether a value may occur only once in all these files.
-    pub once: bool,
-    /// What such a value is called in a message.
-    pub called: String,
-}
-
-/// What a reference may name.
-#[derive(Debug, Clone)]
-pub enum Target {
-    /// The name of a file without its suffix, or of a folder.
-    StemOf {
-        /// The files.
-        files: GlobMatcher,
-        /// The same as written.
-        pattern: String,
-    },
-    /// A value in files.
-    Entry {
-        /// The files.
-        files: GlobMatcher,
-        /// The same as written.
-        pattern: String,
-        /// Their format.
-        format: Format,
-        /// Where the values stand.
-        at: Pointer,
-        /// What separates them, where several are one text.
-        separator: Option<String>,
-    },
-    /// A key in files.
-    KeyOf {
-        /// The files.
-        files: GlobMatcher,
-        /// The same as written.
-        pattern: String,
-        /// Their format.
-        format: Format,
-        /// The place below which the keys stand.
-        at: Pointer,
-    },
-    /// A file's path.
-    PathOf {
-        /// The files.
-        files: GlobMatcher,
-        /// The same as written.
-        pattern: String,
-    },
-    /// A path below a folder.
-    Below(String),
-    /// One of these words.
-    Words(Vec<String>),
-}
-
 /// Two things that must fit each other.
 #[derive(Debug, Clone)]
 pub enum Agree {
@@ -542,76 +403,4 @@ pub struct Terms {
     pub place: Place,
     /// What is written there.
     pub agreed: String,
-}
-
-/// How a server runs.
-#[derive(Debug, Clone)]
-pub struct Run {
-    /// The program and its arguments.
-    pub command: Vec<Template>,
-    /// Its environment, besides the caller's.
-    pub env: BTreeMap<String, Template>,
-    /// The signal that stops it.
-    pub stop: StopSignal,
-    /// The console's line that stops it better, where it has one.
-    pub stop_line: Option<StopLine>,
-    /// The log's line that says it is ready.
-    pub ready: Regex,
-    /// The line that says that the first start is done, where a first one makes files and then stops by itself.
-    pub first: Option<Regex>,
-    /// How long to watch for troubles after that, in milliseconds.
-    pub quiet_ms: u64,
-    /// The port that must answer.
-    pub probe: Option<Probe>,
-    /// Lines that say it failed.
-    pub fatal: Vec<Regex>,
-    /// Lines that say something is wrong.
-    pub trouble: Vec<Regex>,
-}
-
-/// A line for a console that reads lines over TCP: the secret first, where it has one.
-#[derive(Debug, Clone)]
-pub struct StopLine {
-    /// The line.
-    pub line: String,
-    /// The console's port on this machine; 0 is nowhere.
-    pub port: Template,
-    /// Where the secret is kept.
-    pub secret: Option<Place>,
-}
-
-/// The signals that stop servers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum StopSignal {
-    /// Terminate.
-    Term,
-    /// Interrupt.
-    Int,
-}
-
-/// How to ask whether a server answers.
-#[derive(Debug, Clone)]
-pub enum Probe {
-    /// A connection is accepted.
-    Tcp(Template),
-    /// A datagram is answered.
-    Udp {
-        /// The port.
-        port: Template,
-        /// The bytes to send.
-        send: Vec<u8>,
-    },
-}
-
-/// What a line of the log means.
-#[derive(Debug, Clone)]
-pub struct Symptom {
-    /// The line.
-    pub pattern: Regex,
-    /// Its meaning in two or three words.
-    pub means: String,
-    /// Its meaning in a sentence.
-    pub say: Template,
-    /// What can be done.
-    pub advice: Option<Template>,
 }

@@ -1,8 +1,9 @@
 //! Small definitions made for one question each.
 
 use yalotheca_core::{
-    game::{Game, LoadGameError, Shape, describe, load},
+    game::{Game, Shape, describe, load},
     route::{MemoryBundle, recognise},
+    toml_file::ReadTomlError,
 };
 
 use crate::Done;
@@ -21,7 +22,7 @@ stop = "TERM"
 ready = "open"
 "#;
 
-fn with(more: &str) -> Result<Game, LoadGameError> {
+fn with(more: &str) -> Result<Game, ReadTomlError> {
     load("quay.toml", &format!("{HEAD}{more}"))
 }
 

@@ -17,38 +17,12 @@ use super::{
     raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
 };
 use crate::{
-    document::{Format, ParseDocumentError},
-    hint::Hint,
+    document::Format,
     pack::PACK_KIND,
     suggest,
+    toml_file::{ReadTomlError, TomlFile},
     tweak::TWEAK_KIND,
 };
-
-/// What is wrong with a game definition.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{file}:{line}:{column}: {why}\n{excerpt}")]
-pub struct LoadGameError {
-    /// The file.
-    pub file: String,
-    /// The line, from 1.
-    pub line: usize,
-    /// The column, from 1.
-    pub column: usize,
-    /// What is wrong.
-    pub why: String,
-    /// The line with a caret.
-    pub excerpt: String,
-    /// What could be meant.
-    pub suggestion: Option<String>,
-}
-
-impl Hint for LoadGameError {
-    fn hint(&self) -> Option<String> {
-        self.suggestion
-            .clone()
-            .or_else(|| Some("docs/game-definitions.md tells what a definition can say".into()))
-    }
-}
 
 type Checked<T> = Result<T, (Range<usize>, String)>;
 
@@ -56,24 +30,11 @@ type Checked<T> = Result<T, (Range<usize>, String)>;
 ///
 /// # Errors
 /// Where the text is not TOML, has an unknown or a missing key, or a template, pattern or pointer in it is wrong.
-pub fn load(file: &str, text: &str) -> Result<Game, LoadGameError> {
-    let fail = |span: Range<usize>, why: String, suggestion| {
-        let place = ParseDocumentError::at(text, span.start, why);
-        let ParseDocumentError { line, column, expected: why, excerpt } = place;
-        LoadGameError { file: file.into(), line, column, why, excerpt, suggestion }
-    };
-    let raw: RawGame = toml::from_str(text).map_err(|error| {
-        let suggestion = suggestion_in(error.message());
-        fail(error.span().unwrap_or(0..0), error.message().to_owned(), suggestion)
-    })?;
-    Loader::new(&raw).and_then(|loader| loader.game(raw)).map_err(|(span, why)| fail(span, why, None))
-}
-
-/// Serde says ``unknown field `x`, expected one of `a`, `b` ``; the nearest of those is what was meant.
-fn suggestion_in(message: &str) -> Option<String> {
-    let names: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
-    let (wrong, known) = names.split_first()?;
-    message.starts_with("unknown").then(|| suggest::did_you_mean(wrong, known.iter().copied())).flatten()
+pub fn load(file: &str, text: &str) -> Result<Game, ReadTomlError> {
+    let file =
+        TomlFile { name: file, text, advice: "docs/game-definitions.md tells what a definition can say" };
+    let raw: RawGame = file.read()?;
+    Loader::new(&raw).and_then(|loader| loader.game(raw)).map_err(|(span, why)| file.mistake(&span, why))
 }
 
 struct Loader {

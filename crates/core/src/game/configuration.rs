@@ -1,0 +1,152 @@
+//! How configuration is written: registrations, settings files, cross references.
+
+use globset::GlobMatcher;
+use regex::Regex;
+
+use super::{Place, Template, ValueTemplate};
+use crate::{
+    document::{Format, Pointer},
+    settings::SettingRule,
+};
+
+/// How the server is told about a content.
+#[derive(Debug, Clone)]
+pub struct RegisterRule {
+    /// The place in a configuration file.
+    pub place: Place,
+    /// What is put there.
+    pub verb: RegisterVerb,
+    /// Once for each member of this kind, instead of once for the content.
+    pub each: Option<String>,
+    /// What a file that does not exist begins with.
+    pub create: String,
+}
+
+/// What a registration puts.
+#[derive(Debug, Clone)]
+pub enum RegisterVerb {
+    /// One value, or a row of a table: a value with parts under a name of its own.
+    Set(ValueTemplate),
+    /// An item of a list.
+    Item {
+        /// The item.
+        item: ValueTemplate,
+        /// Whether the list follows the lineup's order.
+        ordered: bool,
+        /// What separates items, where the list is one text.
+        separator: Option<String>,
+        /// What stays at the list's end.
+        last: Option<String>,
+        /// A pattern with the group `item`: how an entry with more in it is read back.
+        seen_as: Option<String>,
+    },
+    /// A name under the next free number.
+    Number {
+        /// The name.
+        item: Template,
+        /// Whether the numbers run from 1 without a gap.
+        consecutive: bool,
+    },
+    /// A text between a first and a last line of its own.
+    Block {
+        /// What these lines call it.
+        name: Template,
+        /// The text.
+        text: Template,
+    },
+}
+
+/// A settings file: a content's, or one of the server's own.
+#[derive(Debug, Clone)]
+pub struct SettingsFile {
+    /// The file on the server.
+    pub file: Template,
+    /// Its format.
+    pub format: Format,
+    /// What it is called for short, in `yalotheca.toml` and by commands.
+    pub short: Template,
+    /// What people call it.
+    pub title: String,
+    /// The member of the content that holds the defaults.
+    pub defaults: Option<String>,
+    /// The member of the content that holds a schema of the settings.
+    pub schema: Option<String>,
+    /// Whether it only comes into being when the server starts.
+    pub appears: bool,
+    /// Whether it says how the server is started.
+    pub launch: bool,
+    /// Whether it takes settings that nobody has heard of.
+    pub open: bool,
+    /// What is known of its settings, by place; `*` in a place stands for any one name.
+    pub keys: Vec<(Pointer, SettingRule)>,
+}
+
+/// Values that must name something.
+#[derive(Debug, Clone)]
+pub struct Reference {
+    /// The files in which they stand.
+    pub files: GlobMatcher,
+    /// The same as written.
+    pub pattern: String,
+    /// Their format.
+    pub format: Format,
+    /// Where they stand; `*` stands for any one name.
+    pub each: Pointer,
+    /// What separates them, where several are one text.
+    pub separator: Option<String>,
+    /// A pattern with the group `item`: which part of a value names something; where it does not fit, nothing does.
+    pub seen_as: Option<Regex>,
+    /// What they must name; nothing where each value may only occur once.
+    pub is: Vec<Target>,
+    /// Whether a value may occur only once in all these files.
+    pub once: bool,
+    /// What such a value is called in a message.
+    pub called: String,
+}
+
+/// What a reference may name.
+#[derive(Debug, Clone)]
+pub enum Target {
+    /// The name of a file without its suffix, or of a folder.
+    StemOf {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+    },
+    /// A value in files.
+    Entry {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+        /// Their format.
+        format: Format,
+        /// Where the values stand.
+        at: Pointer,
+        /// What separates them, where several are one text.
+        separator: Option<String>,
+    },
+    /// A key in files.
+    KeyOf {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+        /// Their format.
+        format: Format,
+        /// The place below which the keys stand.
+        at: Pointer,
+    },
+    /// A file's path.
+    PathOf {
+        /// The files.
+        files: GlobMatcher,
+        /// The same as written.
+        pattern: String,
+    },
+    /// A path below a folder.
+    Below(String),
+    /// One of these words.
+    Words(Vec<String>),
+}

@@ -1,0 +1,79 @@
+//! How a server runs, and what lines of its log mean.
+
+use std::collections::BTreeMap;
+
+use regex::Regex;
+
+use super::{Place, Template};
+
+/// How a server runs.
+#[derive(Debug, Clone)]
+pub struct Run {
+    /// The program and its arguments.
+    pub command: Vec<Template>,
+    /// Its environment, besides the caller's.
+    pub env: BTreeMap<String, Template>,
+    /// The signal that stops it.
+    pub stop: StopSignal,
+    /// The console's line that stops it better, where it has one.
+    pub stop_line: Option<StopLine>,
+    /// The log's line that says it is ready.
+    pub ready: Regex,
+    /// The line that says that the first start is done, where a first one makes files and then stops by itself.
+    pub first: Option<Regex>,
+    /// How long to watch for troubles after that, in milliseconds.
+    pub quiet_ms: u64,
+    /// The port that must answer.
+    pub probe: Option<Probe>,
+    /// Lines that say it failed.
+    pub fatal: Vec<Regex>,
+    /// Lines that say something is wrong.
+    pub trouble: Vec<Regex>,
+}
+
+/// A line for a console that reads lines over TCP: the secret first, where it has one.
+#[derive(Debug, Clone)]
+pub struct StopLine {
+    /// The line.
+    pub line: String,
+    /// The console's port on this machine; 0 is nowhere.
+    pub port: Template,
+    /// Where the secret is kept.
+    pub secret: Option<Place>,
+}
+
+/// The signals that stop servers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StopSignal {
+    /// Terminate.
+    Term,
+    /// Interrupt.
+    Int,
+}
+
+/// How to ask whether a server answers.
+#[derive(Debug, Clone)]
+pub enum Probe {
+    /// A connection is accepted.
+    Tcp(Template),
+    /// A datagram is answered.
+    Udp {
+        /// The port.
+        port: Template,
+        /// The bytes to send.
+        send: Vec<u8>,
+    },
+}
+
+/// What a line of the log means.
+#[derive(Debug, Clone)]
+pub struct Symptom {
+    /// The line.
+    pub pattern: Regex,
+    /// Its meaning in two or three words.
+    pub means: String,
+    /// Its meaning in a sentence.
+    pub say: Template,
+    /// What can be done.
+    pub advice: Option<Template>,
+}
