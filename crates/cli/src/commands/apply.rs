@@ -21,7 +21,7 @@ use yalotheca_host::{
 use super::clean;
 use crate::{
     error::CommandError,
-    plan::{Fresh, Planned, newly_broken, plan_change, sources},
+    plan::{Fresh, Planned, newly_broken, plan_change, secrets, sources},
     session::{Session, Shelf},
     ui::Ui,
     view::change::ChangeView,
@@ -91,6 +91,7 @@ pub(crate) fn apply(
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
     view.notes.extend(skipped);
+    view.hide(&secrets(session)?);
     view.breaks = newly_broken(session, &planned.change);
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;

@@ -86,6 +86,15 @@ impl ChangeView {
         }
     }
 
+    /// Hides passwords in the lines that are shown.
+    pub(crate) fn hide(&mut self, secrets: &[String]) {
+        for line in self.config.iter_mut().flat_map(|config| &mut config.diff) {
+            for secret in secrets {
+                *line = line.replace(secret.as_str(), "(a secret)");
+            }
+        }
+    }
+
     /// Whether there is anything to do.
     pub(crate) fn is_empty(&self) -> bool {
         self.contents.is_empty() && self.files.is_empty() && self.config.is_empty()

@@ -124,7 +124,10 @@ impl Page {
     /// A line as it is, set in, and cut where the page ends.
     pub(crate) fn cut(&mut self, indent: usize, role: Role, text: &str) {
         let room = self.width.saturating_sub(indent);
-        let mut line = text.replace('\t', "    ");
+        let mut line = text.trim_end().replace('\t', "    ");
+        if line.is_empty() {
+            return self.text.push('\n');
+        }
         if line.width() > room {
             while line.width() >= room && line.pop().is_some() {}
             line.push('…');

@@ -78,6 +78,44 @@ fn what_is_told_of_files_links_and_maps_fits_and_is_json_too() -> Done {
 }
 
 #[test]
+fn what_is_told_of_configuration_fits_and_is_json_too() -> Done {
+    let world = World::moor()?;
+    let commands: Vec<(Vec<&str>, i32, &str)> = vec![
+        (vec!["check"], 1, "findings"),
+        (vec!["trial"], 0, "first"),
+        (vec!["add", "lantern-seller"], 2, "error"),
+        (vec!["add", "lantern-seller", "reed-burst", "--set", "place=1,2,3", "--yes"], 0, "config"),
+        (vec!["settings"], 0, "files"),
+        (vec!["settings", "lantern-seller"], 0, "files"),
+        (vec!["settings", "server"], 0, "files"),
+        (vec!["settings", "server", "/host/places=200"], 5, "error"),
+        (vec!["settings", "server", "/host/story/plays=Basemarsh/opne", "--later"], 0, "noted"),
+        (vec!["preview", "--diff"], 0, "breaks"),
+        (vec!["settings", "server", "--reset", "/host/story/plays", "--later"], 0, "noted"),
+        (vec!["settings", "lantern-seller", "price=20", "--yes"], 0, "config"),
+        (vec!["game", "check", "../tweaks/lantern-seller.tweak.toml"], 0, "fragments"),
+        (vec!["drop", "lantern-seller", "reed-burst", "--yes"], 0, "config"),
+    ];
+    for columns in ["80", "100"] {
+        let world = World::moor()?;
+        for (words, code, _) in &commands {
+            let answer = world.run_with(words, &[("COLUMNS", columns)]).code(*code);
+            let limit: usize = columns.parse()?;
+            for line in answer.out.lines().chain(answer.err.lines()) {
+                let short = line.chars().count() <= limit || !line.trim().contains(' ') || line.contains('/');
+                assert!(short, "{words:?} at {columns}: {line:?}");
+                assert_eq!(line, line.trim_end(), "{words:?}: white space at the end");
+            }
+        }
+    }
+    for (words, code, key) in &commands {
+        let answer = world.run(&[words.clone(), vec!["--json"]].concat()).code(*code);
+        assert!(answer.json()?.get(*key).is_some(), "{words:?}: {}", answer.out);
+    }
+    Ok(())
+}
+
+#[test]
 fn every_result_is_json_where_asked() -> Done {
     let world = World::left_behind()?;
     for (words, code, key) in [

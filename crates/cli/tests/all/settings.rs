@@ -175,6 +175,29 @@ fn a_file_keeps_its_encoding_and_its_line_endings() -> Done {
 }
 
 #[test]
+fn secrets_are_neither_shown_nor_noted() -> Done {
+    let world = World::kites()?;
+    for words in [vec!["settings", "server"], vec!["settings", "server", "--json"]] {
+        let shown = world.run(&words).code(0).says(&["/console_pass", "(a secret)"]);
+        assert!(!shown.out.contains("larkspur"), "{}", shown.out);
+    }
+    for force in [None, Some("--force")] {
+        let words: Vec<&str> =
+            ["settings", "server", "/console_pass=gull", "--yes"].into_iter().chain(force).collect();
+        world.run(&words).code(5).says(&["is a secret", "write it into host.cfg yourself"]);
+    }
+    let near = world.run(&["settings", "server", "console_port=5999", "--yes"]).code(0);
+    assert!(
+        near.out.contains(" console_pass \"(a secret)\"") && !near.out.contains("larkspur"),
+        "{}",
+        near.out
+    );
+    world.run(&["settings", "server", "fetch_cap_mb=48", "--yes"]).code(0).says(&["+fetch_cap_mb \"48\""]);
+    assert!(!world.read("yalotheca.toml")?.contains("gull\""));
+    Ok(())
+}
+
+#[test]
 fn launch_settings_agree_or_check_says_so() -> Done {
     let world = World::fresh()?;
     world.run(&["settle", "--accept-terms", "--yes"]).code(0);

@@ -52,6 +52,14 @@ pub enum JudgeSettingError {
         /// What could be meant.
         near: Option<String>,
     },
+    /// It is a password.
+    #[error("{file}: {pointer} is a secret, which yalotheca.toml and the history never keep")]
+    Secret {
+        /// The file.
+        file: String,
+        /// The place.
+        pointer: Pointer,
+    },
     /// The value is of another sort, or out of bounds.
     #[error("{file}: {pointer} cannot be {value:?}: {why}")]
     Value {
@@ -70,6 +78,7 @@ impl Hint for JudgeSettingError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Unknown { near: Some(near), .. } => Some(near.clone()),
+            Self::Secret { file, .. } => Some(format!("write it into {file} yourself")),
             Self::Unknown { .. } => Some("--force sets it all the same".into()),
             Self::Value { .. } => Some("give another value; --force sets this one all the same".into()),
         }
@@ -116,6 +125,9 @@ impl Known<'_> {
             why,
         };
         let there = [self.defaults, self.now].into_iter().flatten().find_map(|document| document.get(at));
+        if self.rule(at).is_some_and(|rule| rule.secret) {
+            return Err(JudgeSettingError::Secret { file: file.into(), pointer: at.clone() });
+        }
         if let Some(rule) = self.rule(at) {
             let value = rule.check(value).map_err(wrong)?;
             return Ok(there.map_or(value.clone(), |there| value.like(&there)));

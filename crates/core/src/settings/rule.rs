@@ -39,6 +39,8 @@ pub struct SettingRule {
     pub choices: Vec<String>,
     /// What it is for.
     pub help: String,
+    /// Whether it is a password: it is never shown, and never noted anywhere but in the server's own file.
+    pub secret: bool,
 }
 
 /// A rule as it is written.
@@ -53,6 +55,8 @@ pub(crate) struct RawRule {
     choices: Vec<String>,
     #[serde(default)]
     help: String,
+    #[serde(default)]
+    secret: bool,
 }
 
 const SORTS: &[(&str, Sort)] = &[
@@ -68,7 +72,7 @@ const SORTS: &[(&str, Sort)] = &[
 impl RawRule {
     /// Returns what it means.
     pub(crate) fn read(self) -> Result<SettingRule, String> {
-        let Self { sort, default, least, most, choices, help } = self;
+        let Self { sort, default, least, most, choices, help, secret } = self;
         let sort = match &sort {
             Some(name) => {
                 SORTS.iter().find(|(known, _)| known == name).map(|(_, sort)| *sort).ok_or_else(|| {
@@ -89,7 +93,7 @@ impl RawRule {
         if sort == Sort::Choice && choices.is_empty() {
             return Err("a choice needs its \"choices\"".into());
         }
-        let mut rule = SettingRule { sort, default: None, least, most, choices, help };
+        let mut rule = SettingRule { sort, default: None, least, most, choices, help, secret };
         if let Some(default) = default {
             let json = serde_json::to_value(default).map_err(|error| error.to_string())?;
             let checked =
@@ -103,7 +107,15 @@ impl RawRule {
 impl SettingRule {
     /// Returns a rule of a sort that bounds nothing.
     pub fn of(sort: Sort) -> Self {
-        Self { sort, default: None, least: None, most: None, choices: Vec::new(), help: String::new() }
+        Self {
+            sort,
+            default: None,
+            least: None,
+            most: None,
+            choices: Vec::new(),
+            help: String::new(),
+            secret: false,
+        }
     }
 
     /// Looks whether a value fits, and returns it in its sort: a text from a command line becomes a number.

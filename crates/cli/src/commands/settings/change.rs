@@ -45,7 +45,9 @@ impl Changes {
         for at in &places {
             let value = match known.judge(&file.short, at, value) {
                 Ok(value) => value,
-                Err(_) if force => guess(file, at, value),
+                Err(error) if force && !matches!(error, JudgeSettingError::Secret { .. }) => {
+                    guess(file, at, value)
+                }
                 Err(error) => return Err(refused(&error)),
             };
             wants.ask_setting(&file.owner, &file.short, at, Some(&value));

@@ -167,7 +167,11 @@ impl KeysView {
             places.retain(|at| seen.insert(at.clone()));
             let line = |at: Pointer| {
                 let wanted = asked(settings, one, &at);
-                let value = one.value_of(&at, wanted);
+                let hidden = |value: Value| match known.rule(&at) {
+                    Some(rule) if rule.secret && !value.plain().is_empty() => Value::from("(a secret)"),
+                    _ => value,
+                };
+                let value = one.value_of(&at, wanted).map(hidden);
                 let default = one.default_of(&at);
                 let rule = known.rule(&at);
                 let like = value.as_ref().or(default.as_ref());
