@@ -97,6 +97,21 @@ fn broken_text_is_told_with_line_column_and_caret() {
     let error = Document::parse(Format::Keywords, "a 1\nb \"open\n").unwrap_err();
     assert_eq!((error.line, error.column), (2, 3));
     assert!(Document::parse(Format::Keywords, "b \"x\" y\n").is_err());
+    for (format, text, line, column, says) in [
+        (Format::Yaml, "a: 1\nb: [1\n", 2, 6, "in a list in brackets, expected ',' or ']'"),
+        (Format::Toml, "a = 1\nb = \n", 2, 4, "values must be quoted"),
+        (Format::Xml, "<a>\n  <b>\n</a>\n", 3, 1, "expected 'b' tag, not 'a'"),
+        (Format::Table, "a = {\n  x = y,\n}\n", 2, 7, "expected a value"),
+        (Format::Blocks, "a {\n  b \"x\n}\n", 2, 5, "this quote is not closed on its line"),
+        (Format::Blocks, "a {\n  b 1\n", 1, 3, "a \"}\" is missing"),
+        (Format::Ini, "[a\nx = 1\n", 1, 3, "expected \"]\""),
+        (Format::Arguments, "--a 'b\n", 1, 5, "this quote is not closed"),
+        (Format::Pairs, "1 Basemarsh\n", 1, 1, "expected \"key: value\""),
+    ] {
+        let error = Document::parse(format, text).unwrap_err();
+        assert_eq!((error.line, error.column), (line, column), "{text}: {error}");
+        assert!(error.expected.contains(says), "{text}: {error}");
+    }
 }
 
 #[test]

@@ -208,6 +208,24 @@ impl Builder<'_> {
     }
 }
 
+/// Returns what the parser says in words that people have for it.
+fn in_words(said: &str) -> String {
+    [
+        ("flow sequence", "list in brackets"),
+        ("flow mapping", "group in braces"),
+        ("block collection", "list"),
+        ("block sequence", "list"),
+        ("block mapping", "group"),
+        ("block scalar", "long text"),
+        ("quoted scalar", "text in quotes"),
+        ("plain scalar", "text"),
+        ("while parsing", "in"),
+        ("did not find expected", "expected"),
+    ]
+    .iter()
+    .fold(said.to_owned(), |said, (from, to)| said.replace(from, to))
+}
+
 /// Returns what a plain scalar means.
 fn resolve(text: &str) -> Value {
     match text {
@@ -334,7 +352,7 @@ impl Syntax for Yaml {
                 let index = error.marker().index();
                 let at =
                     builder.bytes.as_ref().map_or(index, |all| all.get(index).copied().unwrap_or(text.len()));
-                ParseDocumentError::at(text, at, error.info())
+                ParseDocumentError::at(text, at, in_words(error.info()))
             })?;
             match event {
                 Event::DocumentStart(_) => documents += 1,
