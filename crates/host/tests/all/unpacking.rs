@@ -92,6 +92,21 @@ fn same(folder: &Path, archive: &str, options: &UnpackOptions) -> Done {
     Ok(())
 }
 
+/// No program at hand writes zips with zstd inside; this one is made with the library, members and all.
+#[test]
+fn a_zip_with_zstd_inside() -> Done {
+    let folder = tempfile::tempdir()?;
+    things(folder.path())?;
+    let options = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Zstd);
+    let mut archive = zip::ZipWriter::new(fs::File::create(folder.path().join("zstd.zip"))?);
+    for name in ALL {
+        archive.start_file(name, options)?;
+        archive.write_all(&fs::read(folder.path().join("in").join(name))?)?;
+    }
+    archive.finish()?;
+    same(folder.path(), "zstd.zip", &UnpackOptions::default())
+}
+
 #[test]
 fn zips_of_other_programs() -> Done {
     let folder = tempfile::tempdir()?;
