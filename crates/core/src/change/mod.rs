@@ -10,8 +10,6 @@ mod receipt;
 #[cfg(test)]
 mod tests;
 mod undo;
-#[cfg(test)]
-mod verb_tests;
 
 use std::collections::{BTreeMap, BTreeSet};
 

@@ -13,8 +13,6 @@ mod encoding;
 mod ini;
 mod json;
 mod keywords;
-#[cfg(test)]
-mod laws;
 mod lined;
 mod lines;
 mod lists;

@@ -40,7 +40,7 @@ pub(super) struct RawGame {
     #[serde(default)]
     pub(super) settings: Vec<RawSettings>,
     #[serde(default)]
-    pub(super) reference: Vec<RawReference>,
+    pub(super) reference: Vec<Spanned<RawReference>>,
     #[serde(default)]
     pub(super) agree: Vec<RawAgree>,
     pub(super) terms: Option<RawTerms>,

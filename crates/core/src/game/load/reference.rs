@@ -33,12 +33,13 @@ impl Loader {
         Ok((files(&pattern)?, pattern.into_inner(), format, at))
     }
 
-    pub(super) fn reference(raw: RawReference) -> Checked<Reference> {
+    pub(super) fn reference(raw: Spanned<RawReference>) -> Checked<Reference> {
+        let (whole, raw) = (raw.span(), raw.into_inner());
         let (place, once) = match (&raw.each, &raw.once) {
             (Some(each), None) => (each, false),
             (None, Some(once)) => (once, true),
             (each, once) => {
-                let span = each.as_ref().or(once.as_ref()).map_or(0..0, Spanned::span);
+                let span = each.as_ref().or(once.as_ref()).map_or(whole, Spanned::span);
                 return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
             }
         };

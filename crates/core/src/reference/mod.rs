@@ -1,5 +1,8 @@
 //! Cross references: values that must name something that is there, and values that may occur once only.
 
+#[cfg(test)]
+mod tests;
+
 use std::collections::BTreeMap;
 
 use globset::GlobMatcher;

@@ -1,3 +1,5 @@
+mod laws;
+
 use proptest::prelude::*;
 
 use super::*;

@@ -1,3 +1,5 @@
+mod verbs;
+
 use proptest::prelude::*;
 
 use super::*;

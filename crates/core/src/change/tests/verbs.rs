@@ -2,8 +2,10 @@
 
 use proptest::prelude::*;
 
-use super::*;
-use crate::document::{Pointer, Value};
+use crate::{
+    change::*,
+    document::{Pointer, Value},
+};
 
 type Texts = BTreeMap<TreePath, String>;
 

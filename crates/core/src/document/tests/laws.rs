@@ -5,7 +5,7 @@
 
 use proptest::prelude::*;
 
-use super::*;
+use crate::document::*;
 
 /// What a random file says, before it is written in a format's random manner.
 #[derive(Debug, Clone)]

@@ -1,0 +1,139 @@
+use super::*;
+use crate::game::{BUILT_IN, Game, load};
+
+/// A server's files in memory.
+struct Memory(BTreeMap<TreePath, String>);
+
+impl Memory {
+    fn of(files: &[(&str, &str)]) -> Self {
+        let file = |(path, text): &(&str, &str)| (TreePath::new(path).unwrap(), (*text).to_owned());
+        Self(files.iter().map(file).collect())
+    }
+}
+
+impl Files for Memory {
+    fn named(&mut self, _: &str, glob: &GlobMatcher) -> Vec<TreePath> {
+        self.0.keys().filter(|path| glob.is_match(path.as_str())).cloned().collect()
+    }
+    fn text(&mut self, path: &TreePath) -> Option<TextFile> {
+        self.0.get(path).map(|text| text.as_str().into())
+    }
+    fn has(&mut self, path: &TreePath) -> bool {
+        self.0.keys().any(|file| file == path || file.is_within(path))
+    }
+}
+
+/// The saltwick definition with references of our own.
+fn game(references: &str) -> Game {
+    let (_, text) = BUILT_IN.iter().find(|(name, _)| *name == "saltwick").unwrap();
+    load("g.toml", &format!("{text}\n{references}")).unwrap()
+}
+
+fn says(references: &str, files: &[(&str, &str)]) -> Vec<String> {
+    breaks(&game(references).references, &mut Memory::of(files)).iter().map(Break::says).collect()
+}
+
+#[test]
+fn each_sort_of_target_is_looked_up() {
+    for (reference, files, expected) in [
+        (
+            "each = \"people/*.xml#/person/@stock\"\nis = { stem-of = \"stock/*.json\" }",
+            vec![
+                ("people/a.xml", "<person stock=\"rope\"/>"),
+                ("people/b.xml", "<person stock=\"rop\"/>"),
+                ("stock/rope.json", "{}"),
+            ],
+            "people/b.xml, line 1: stock rop is not there (no stock/*.json of that name)",
+        ),
+        (
+            "each = \"server.conf#/world\"\nas = \"options\"\nis = { path-of = \"maps/*.bzw\" }\ncalled = \"the world\"",
+            vec![("server.conf", "# x\n-p 1\n-world maps/lb.bzw\n"), ("maps/lab.bzw", "")],
+            "server.conf, line 3: the world maps/lb.bzw is not there (no such file among maps/*.bzw)",
+        ),
+        (
+            "each = \"a.yml#/*/to\"\nis = { entry = \"b.yml#/*/name\" }",
+            vec![("a.yml", "- to: mist\n- to: reed\n"), ("b.yml", "- name: mist\n")],
+            "a.yml, line 2: to reed is not there (b.yml does not have it)",
+        ),
+        (
+            "each = \"a.ini#/S/on\"\nseparator = \";\"\nis = { key-of = \"b.json#/items\" }",
+            vec![("a.ini", "[S]\non = x; y\n"), ("b.json", "{\"items\": {\"x\": {}}}")],
+            "a.ini, line 2: on y is not there (b.json does not have it)",
+        ),
+        (
+            "each = \"a.def#/host/plays\"\nis = { below = \"campaigns\" }",
+            vec![("a.def", "host {\n plays \"North/open\"\n}\n"), ("campaigns/South/open/x", "")],
+            "a.def, line 2: plays North/open is not there (no such folder below campaigns/)",
+        ),
+        (
+            "each = \"a.json#/mode\"\nis = { words = [\"calm\", \"storm\"] }",
+            vec![("a.json", "{\"mode\": \"strom\"}")],
+            "a.json, line 1: mode strom is not there (one of calm, storm)",
+        ),
+        (
+            "each = \"x.args#/carry\"\nseen-as = '^items/(?<item>\\w+)'\nis = { stem-of = \"items/*.txt\" }",
+            vec![
+                ("x.args", "--carry items/reed,7 --carry other --carry items/heron\n"),
+                ("items/reed.txt", ""),
+            ],
+            "x.args, line 1: carry heron is not there (no items/*.txt of that name)",
+        ),
+        (
+            "once = \"stock/*.json#/sells/*\"\ncalled = \"the ware group\"",
+            vec![
+                ("stock/a.json", "{\"sells\": [\"rope\", \"tar\"]}"),
+                ("stock/b.json", "{\n\"sells\": [\"rope\"]}"),
+            ],
+            "stock/b.json, line 2: the ware group rope may be named once only, and stock/a.json, line 1 names it too",
+        ),
+        (
+            "once = \"a.yml#/*/name\"",
+            vec![("a.yml", "- name: mist\n- name: mist\n")],
+            "a.yml, line 2: name mist stands there twice, in line 1 as well",
+        ),
+    ] {
+        assert_eq!(says(&format!("[[reference]]\n{reference}\n"), &files), [expected], "{reference}");
+    }
+}
+
+#[test]
+fn the_nearest_right_name_is_offered_and_several_targets_will_do() {
+    let references =
+        "[[reference]]\neach = \"a.yml#/*\"\nis = [{ words = [\"open\"] }, { stem-of = \"posts/*.toml\" }]\n";
+    let files = [("a.yml", "- open\n- quay\n- qay\n- \"\"\n"), ("posts/quay.toml", "")];
+    let found = breaks(&game(references).references, &mut Memory::of(&files));
+    assert_eq!(found.len(), 1, "{found:?}");
+    assert_eq!(found[0].near.as_deref(), Some("did you mean quay?"));
+}
+
+#[test]
+fn of_a_file_that_cannot_be_read_nothing_is_claimed() {
+    let references = "[[reference]]\neach = \"a.yml#/*/to\"\nis = { entry = \"b.yml#/*/name\" }\n";
+    assert!(says(references, &[("a.yml", "- to: mist\n"), ("b.yml", "- name: [mist\n")]).is_empty());
+    assert!(says(references, &[("a.yml", "- to: [mist\n"), ("b.yml", "- name: x\n")]).is_empty());
+    assert_eq!(
+        says(references, &[("a.yml", "- to: mist\n")]).len(),
+        1,
+        "a file that is not there has no entries"
+    );
+}
+
+#[test]
+fn a_reference_that_says_too_much_or_too_little_is_a_mistake() {
+    let (_, text) = BUILT_IN.iter().find(|(name, _)| *name == "saltwick").unwrap();
+    for (reference, says) in [
+        ("each = \"a.yml#/x\"", "either \"each\" and \"is\", or \"once\""),
+        ("is = { words = [] }", "either \"each\" and \"is\", or \"once\""),
+        ("once = \"a.yml#/x\"\nis = { words = [] }", "either \"each\" and \"is\", or \"once\""),
+        ("each = \"a.yml\"\nis = { words = [] }", "files#/pointer"),
+        ("each = \"a.nothing#/x\"\nis = { words = [] }", "does not tell its format"),
+        ("each = \"a.yml#x\"\nis = { words = [] }", "is not a pointer"),
+        ("each = \"a.yml#/x\"\nis = { stem-of = \"[\" }", "the pattern is wrong"),
+        ("each = \"a.yml#/x\"\nis = { }", "what is named is one of"),
+        ("each = \"a.yml#/x\"\nseen-as = 'x'\nis = { below = \"x\" }", "needs a group (?<item>"),
+    ] {
+        let error = load("g.toml", &format!("{text}\n[[reference]]\n{reference}\n")).unwrap_err();
+        assert!(error.to_string().contains(says), "{reference}: {error}");
+        assert!(error.line > text.lines().count(), "{reference}: {error}");
+    }
+}
