@@ -214,7 +214,21 @@ pub fn desire(
     if let Some(rule) = &game.maps {
         play(rule, server, maps, &mut desired.registrations)?;
     }
+    tell_apart(&mut desired.registrations);
     Ok(desired)
+}
+
+/// Several blocks of one content in one file get names of their own.
+fn tell_apart(registrations: &mut [Registration]) {
+    let mut seen: BTreeMap<(TreePath, String), usize> = BTreeMap::new();
+    for registration in registrations {
+        let Entry::Block { name, .. } = &mut registration.entry else { continue };
+        let times = seen.entry((registration.file.clone(), name.clone())).or_default();
+        *times += 1;
+        if *times > 1 {
+            *name = format!("{name} {times}");
+        }
+    }
 }
 
 /// What is played, in turn and for players to choose.
@@ -361,4 +375,30 @@ fn set(
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn two_blocks_of_one_content_in_one_file_are_two() {
+        let block = |file: &str| Registration {
+            content: ContentId::new("fog").unwrap(),
+            file: TreePath::new(file).unwrap(),
+            format: Format::Yaml,
+            pointer: Pointer::root(),
+            create: String::new(),
+            waits: false,
+            exclusive: false,
+            entry: Entry::Block { name: "fog".into(), text: "a: 1".into() },
+        };
+        let mut all = [block("x.yml"), block("x.yml"), block("y.yml")];
+        tell_apart(&mut all);
+        let names: Vec<String> = all
+            .iter()
+            .map(|one| if let Entry::Block { name, .. } = &one.entry { name.clone() } else { String::new() })
+            .collect();
+        assert_eq!(names, ["fog", "fog 2", "fog"]);
+    }
 }

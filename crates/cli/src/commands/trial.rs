@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{
-    change::{ChangeSet, plan},
+    change::plan,
     diagnose::{ContentState, Trouble, Verdict},
     document::TextFile,
     game::Terms,
@@ -188,7 +188,7 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         });
     }
     let mut first = Vec::new();
-    let waits = !planned(&session)?.pending.is_empty();
+    let waits = waits(&session)?;
     // Where something waits for the first start, the server is not left running by it.
     let mut went = start(&session, args, args.keep && !waits, ui)?;
     if went.was_first {
@@ -244,16 +244,24 @@ fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Tri
     Ok(trial(session.tree.root(), &session.game, scope, contents, options, &mut on_line)?)
 }
 
-/// What is still to be done on the server, by what is locked; nothing is fetched for it.
-fn planned(session: &Session) -> Result<ChangeSet, CommandError> {
-    let (desired, contents) = locked_state(session)?;
-    let present = look(session, &desired)?;
-    Ok(plan(&desired, contents, &session.receipt, &present).unwrap_or_default())
+/// Returns whether settings wait for a file that only the server makes. No file is read for it.
+fn waits(session: &Session) -> Result<bool, CommandError> {
+    let (desired, _) = locked_state(session)?;
+    for registration in desired.registrations.iter().filter(|registration| registration.waits) {
+        if session.tree.find(&registration.file)?.is_none() {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// Sets what waited for files that are there now. Where more than that is to be done, settle is left to do it.
 fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
-    let change = planned(session)?;
+    let (desired, contents) = locked_state(session)?;
+    let change = match plan(&desired, contents, &session.receipt, &look(session, &desired)?) {
+        Ok(change) => change,
+        Err(error) => return Ok(vec![format!("Nothing was set after the first start: {error}")]),
+    };
     let mut says: Vec<String> = change
         .pending
         .iter()
