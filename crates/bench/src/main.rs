@@ -2,7 +2,7 @@
 //! result with the checker that was written apart from the solver, and prints a table of medians.
 //!
 //! `cargo run --release -p yalotheca-bench [-- [FAMILY] [SEED…]]`; `RUNS` says how often each is solved (5), and with
-//! `TELL` set our explanations are printed. A time covers
+//! `TELL` set our explanations are printed; with `ALONE` set only ours runs, for a profiler. A time covers
 //! everything from metadata in memory to the chosen releases; for us also the explanation and the ways out.
 //!
 //! `… -- files`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
@@ -104,6 +104,10 @@ fn verdict(ours: &Ours, selection: Option<&Selection>) -> &'static str {
 
 fn row(name: &str, seed: u64, catalogue: &Catalogue, runs: usize) -> Option<String> {
     let ours = Ours::new(catalogue)?;
+    if std::env::var_os("ALONE").is_some() {
+        let took = time(runs, &mut [&mut || drop(ours.solve())]);
+        return Some(format!("{name:14} {seed:4}  {:9.3}", took[0].as_secs_f64() * 1e3));
+    }
     let pubgrub = ByPubgrub::new(catalogue);
     let (mut own, mut first, mut second) = (None, None, None);
     let took = time(

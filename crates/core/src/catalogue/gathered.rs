@@ -175,7 +175,8 @@ impl Gatherings {
 struct Gathering<'c> {
     content: &'c Content,
     lines: Vec<Line>,
-    texts: Vec<(&'c ContentId, &'c str)>,
+    /// For each what it names.
+    named: Vec<(&'c ContentId, Option<&'c VersionRange>)>,
     /// For each release its lines.
     said: Vec<Vec<usize>>,
 }
@@ -190,7 +191,7 @@ impl<'a> Gathered<'a> {
 impl<'c> Gathering<'c> {
     fn of(content: &'c Content, mut number: impl FnMut(&ContentId) -> Number) -> Self {
         let said = vec![Vec::new(); content.releases.len()];
-        let mut gathering = Self { content, lines: Vec::new(), texts: Vec::new(), said };
+        let mut gathering = Self { content, lines: Vec::new(), named: Vec::new(), said };
         for (bit, release) in content.releases.iter().enumerate() {
             gathering.relations(bit, Saying::Need, &release.needs, &mut number);
             gathering.relations(bit, Saying::Welcome, &release.welcomes, &mut number);
@@ -226,9 +227,10 @@ impl<'c> Gathering<'c> {
     ) {
         for (id, range) in relations {
             // Releases that follow one another mostly say the same: the last lines are looked at first.
-            let known = (0..self.lines.len())
-                .rev()
-                .find(|at| self.lines[*at].saying == saying && self.texts[*at] == (id, range.as_str()));
+            let known = (0..self.lines.len()).rev().find(|at| {
+                let (other, other_range) = self.named[*at];
+                self.lines[*at].saying == saying && other_range == Some(range) && other == id
+            });
             let at = known.unwrap_or_else(|| self.line(bit, saying, number(id), (id, Some(range))));
             self.lines[at].releases.insert(bit);
             self.said[bit].push(at);
@@ -258,7 +260,7 @@ impl<'c> Gathering<'c> {
         on: Number,
         (id, range): (&'c ContentId, Option<&'c VersionRange>),
     ) -> usize {
-        self.texts.push((id, range.map_or("", VersionRange::as_str)));
+        self.named.push((id, range));
         self.lines.push(Line {
             releases: Set::empty(self.content.releases.len() + 1),
             stretch: range.and_then(VersionRange::stretch).unwrap_or((1, 0)),

@@ -13,7 +13,7 @@ mod tests;
 
 use std::{cmp::Ordering, fmt, sync::Arc};
 
-use crate::text_form::text_form;
+use crate::text_form::{pooled, text_form};
 
 use range::Part;
 pub use range::{ParseRangeError, VersionRange};
@@ -36,11 +36,14 @@ enum Piece {
 /// A release's version: the text as its author wrote it, and a place in one total order. Clones share the text.
 #[derive(Clone)]
 pub struct ReleaseVersion(Arc<Parsed>);
-text_form!(ReleaseVersion, "a version");
+text_form!(ReleaseVersion, "a version", pooled);
+pooled!(ReleaseVersion);
 
 struct Parsed {
     text: Box<str>,
     key: Vec<Piece>,
+    /// Where it stands in the order as one number, where it has one (see `place`).
+    place: Option<u64>,
 }
 
 /// What is wrong with a version, and where.
@@ -72,12 +75,13 @@ impl ReleaseVersion {
         if text == UNVERSIONED {
             return Ok(Self::unversioned());
         }
-        Ok(Self(Arc::new(Parsed { text: text.into(), key: read_key(text)? })))
+        let key = read_key(text)?;
+        Ok(Self(Arc::new(Parsed { text: text.into(), place: place::place(&key), key })))
     }
 
     /// Returns the version of a content whose author gives it none. It comes before all others and only `*` takes it.
     pub fn unversioned() -> Self {
-        Self(Arc::new(Parsed { text: UNVERSIONED.into(), key: Vec::new() }))
+        Self(Arc::new(Parsed { text: UNVERSIONED.into(), key: Vec::new(), place: None }))
     }
 
     /// Returns whether the author gave no version.
@@ -217,7 +221,7 @@ fn pre_rank(word: &str, next_is_number: bool) -> Option<u8> {
 
 impl PartialEq for ReleaseVersion {
     fn eq(&self, other: &Self) -> bool {
-        self.0.text == other.0.text
+        Arc::ptr_eq(&self.0, &other.0) || self.0.text == other.0.text
     }
 }
 impl Eq for ReleaseVersion {}

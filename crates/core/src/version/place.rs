@@ -13,7 +13,7 @@ const END: u8 = 7;
 const LONG: u8 = 0xF8;
 
 /// Returns the place of a key, if it has one.
-fn place(key: &[Piece]) -> Option<u64> {
+pub(super) fn place(key: &[Piece]) -> Option<u64> {
     let mut bytes = [END; BYTES];
     let mut at = 0;
     let mut put = |byte: u8| {
@@ -46,30 +46,35 @@ fn place(key: &[Piece]) -> Option<u64> {
 impl ReleaseVersion {
     /// Returns this version's place, if it has one.
     pub(crate) fn place(&self) -> Option<u64> {
-        if self.is_unversioned() { None } else { place(&self.0.key) }
+        self.0.place
     }
 }
 
 impl VersionRange {
     /// Returns the first and the last place in the range, where it is one stretch of places.
     pub(crate) fn stretch(&self) -> Option<(u64, u64)> {
-        let [parts] = &*self.alternatives else { return None };
-        let (mut first, mut last) = (0, u64::MAX);
-        for part in &**parts {
-            let (from, to) = match part {
-                Part::Any => (0, u64::MAX),
-                Part::Exactly(version) => (version.place()?, version.place()?),
-                Part::AtLeast(version) => (version.place()?, u64::MAX),
-                Part::Above(version) => (version.place()?.checked_add(1)?, u64::MAX),
-                Part::AtMost(version) => (0, version.place()?),
-                Part::Below { key, .. } => (0, place(key)?.checked_sub(1)?),
-                Part::Like { from, below, .. } => (place(from)?, place(below)?.checked_sub(1)?),
-            };
-            first = first.max(from);
-            last = last.min(to);
-        }
-        Some((first, last))
+        self.0.stretch
     }
+}
+
+/// Returns the first and the last place in what some alternatives take, where it is one stretch of places.
+pub(super) fn stretch(alternatives: &[Box<[Part]>]) -> Option<(u64, u64)> {
+    let [parts] = alternatives else { return None };
+    let (mut first, mut last) = (0, u64::MAX);
+    for part in &**parts {
+        let (from, to) = match part {
+            Part::Any => (0, u64::MAX),
+            Part::Exactly(version) => (version.place()?, version.place()?),
+            Part::AtLeast(version) => (version.place()?, u64::MAX),
+            Part::Above(version) => (version.place()?.checked_add(1)?, u64::MAX),
+            Part::AtMost(version) => (0, version.place()?),
+            Part::Below { key, .. } => (0, place(key)?.checked_sub(1)?),
+            Part::Like { from, below, .. } => (place(from)?, place(below)?.checked_sub(1)?),
+        };
+        first = first.max(from);
+        last = last.min(to);
+    }
+    Some((first, last))
 }
 
 #[cfg(test)]

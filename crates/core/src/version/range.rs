@@ -3,18 +3,23 @@
 //! A comma or white space joins parts that must all hold. A version alone means exactly that version. `<2` leaves out
 //! the pre-releases of 2 as well, since nobody who writes it wants them.
 
-use std::{borrow::Cow, cmp::Ordering, fmt};
+use std::{borrow::Cow, cmp::Ordering, fmt, sync::Arc};
 
-use crate::text_form::text_form;
+use crate::text_form::{pooled, text_form};
 
-use super::{Piece, ReleaseVersion, compare_keys};
+use super::{Piece, ReleaseVersion, compare_keys, place::stretch};
 
-/// A set of versions, written as a range.
+/// A set of versions, written as a range. Clones share it.
 #[derive(Clone)]
-pub struct VersionRange {
-    text: String,
-    // Boxed: a catalogue has very many ranges, and nearly all have one alternative of one or two parts.
-    pub(super) alternatives: Box<[Box<[Part]>]>,
+pub struct VersionRange(pub(super) Arc<Alternatives>);
+
+/// What a range takes.
+pub(super) struct Alternatives {
+    text: Box<str>,
+    /// One of them has to take a version with all its parts.
+    parts: Box<[Box<[Part]>]>,
+    /// The first and the last place in it, where it is one stretch of places.
+    pub(super) stretch: Option<(u64, u64)>,
 }
 
 #[derive(Debug, Clone)]
@@ -47,15 +52,17 @@ impl crate::hint::Hint for ParseRangeError {
 impl VersionRange {
     /// Returns the range that takes every version.
     pub fn any() -> Self {
-        Self { text: "*".into(), alternatives: Box::new([Box::new([Part::Any])]) }
+        Self::of("*", Box::new([Box::new([Part::Any])]))
     }
 
     /// Returns the range that takes exactly one version.
     pub fn exactly(version: &ReleaseVersion) -> Self {
-        Self {
-            text: format!("={version}"),
-            alternatives: Box::new([Box::new([Part::Exactly(version.clone())])]),
-        }
+        Self::of(&format!("={version}"), Box::new([Box::new([Part::Exactly(version.clone())])]))
+    }
+
+    fn of(text: &str, parts: Box<[Box<[Part]>]>) -> Self {
+        let stretch = stretch(&parts);
+        Self(Arc::new(Alternatives { text: text.into(), parts, stretch }))
     }
 
     /// Reads a range.
@@ -75,7 +82,7 @@ impl VersionRange {
             }
             alternatives.push(parts.into());
         }
-        Ok(Self { text: text.trim().into(), alternatives: alternatives.into() })
+        Ok(Self::of(text.trim(), alternatives.into()))
     }
 
     /// Returns the version that a range like `=1.4` names.
@@ -86,17 +93,17 @@ impl VersionRange {
 
     /// Returns whether the version lies in the range.
     pub fn matches(&self, version: &ReleaseVersion) -> bool {
-        self.alternatives.iter().any(|parts| parts.iter().all(|part| part.matches(version)))
+        self.0.parts.iter().any(|parts| parts.iter().all(|part| part.matches(version)))
     }
 
     /// Returns whether every version lies in the range.
     pub fn is_any(&self) -> bool {
-        self.alternatives.iter().any(|parts| parts.iter().all(|part| matches!(part, Part::Any)))
+        self.0.parts.iter().any(|parts| parts.iter().all(|part| matches!(part, Part::Any)))
     }
 
     /// Returns whether the range names a pre-release itself, and so asks for one.
     pub fn names_prerelease(&self) -> bool {
-        self.alternatives.iter().flat_map(|parts| parts.iter()).any(|part| match part {
+        self.0.parts.iter().flat_map(|parts| parts.iter()).any(|part| match part {
             Part::Any | Part::Like { .. } => false,
             Part::Exactly(v) | Part::AtLeast(v) | Part::Above(v) | Part::AtMost(v) => v.is_prerelease(),
             Part::Below { shown, .. } => shown.is_prerelease(),
@@ -105,19 +112,19 @@ impl VersionRange {
 
     /// Returns whether the range takes one version only, and so holds its content there.
     pub fn is_exact(&self) -> bool {
-        self.alternatives.len() == 1
-            && self.alternatives[0].iter().any(|part| matches!(part, Part::Exactly(_)))
+        self.0.parts.len() == 1 && self.0.parts[0].iter().any(|part| matches!(part, Part::Exactly(_)))
     }
 
     /// Returns the range as it was written.
     pub fn as_str(&self) -> &str {
-        &self.text
+        &self.0.text
     }
 
     /// Returns the range in words: `2.1 or newer, below 3`.
     pub fn in_words(&self) -> String {
         let alternatives: Vec<String> = self
-            .alternatives
+            .0
+            .parts
             .iter()
             .map(|parts| parts.iter().map(Part::in_words).collect::<Vec<_>>().join(", "))
             .collect();
@@ -237,7 +244,7 @@ fn like(shown: String, from: Vec<Piece>, numbers: &[u64], step: usize) -> Part {
 
 impl PartialEq for VersionRange {
     fn eq(&self, other: &Self) -> bool {
-        self.text == other.text
+        Arc::ptr_eq(&self.0, &other.0) || self.0.text == other.0.text
     }
 }
 impl Eq for VersionRange {}
@@ -248,17 +255,17 @@ impl PartialOrd for VersionRange {
 }
 impl Ord for VersionRange {
     fn cmp(&self, other: &Self) -> Ordering {
-        self.text.cmp(&other.text)
+        self.0.text.cmp(&other.0.text)
     }
 }
 impl fmt::Display for VersionRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&self.text)
+        f.pad(&self.0.text)
     }
 }
 impl fmt::Debug for VersionRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "VersionRange({})", self.text)
+        write!(f, "VersionRange({})", self.0.text)
     }
 }
 impl std::str::FromStr for VersionRange {
@@ -267,4 +274,5 @@ impl std::str::FromStr for VersionRange {
         Self::parse(text)
     }
 }
-text_form!(VersionRange, "a version range");
+text_form!(VersionRange, "a version range", pooled);
+pooled!(VersionRange);

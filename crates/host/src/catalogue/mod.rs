@@ -3,9 +3,10 @@
 mod by_hand;
 mod downloads;
 mod published;
+mod reading;
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashSet},
     io,
     path::{Path, PathBuf},
 };
@@ -28,6 +29,7 @@ use by_hand::ByHand;
 pub use by_hand::look_at;
 use downloads::Downloads;
 use published::Published;
+use reading::Reading;
 
 /// A catalogue that could not be used.
 #[derive(Debug, thiserror::Error)]
@@ -166,7 +168,7 @@ enum Opened<'a> {
 /// The catalogue of what was given by link, file or folder.
 pub const BY_HAND: &str = "by-hand";
 
-/// So many contents are looked for by one thread.
+/// So many contents have to wait before another thread is worth having.
 const FEW: usize = 16;
 
 /// So many threads look for contents where most of the time goes into waiting for the network.
@@ -271,58 +273,49 @@ impl<'a> Catalogues<'a> {
         universe: &mut Universe,
         may: impl Fn(&ContentId, &Release) -> bool,
     ) -> Result<Vec<ContentId>, CatalogueError> {
+        let reading = Reading::default();
+        let mut known: HashSet<ContentId> = ids.iter().cloned().collect();
         let mut read: Vec<ContentId> = Vec::new();
-        let mut next = ids.to_vec();
-        while !next.is_empty() {
-            let mut needed: Vec<ContentId> = Vec::new();
-            for (id, content) in next.iter().zip(self.contents(&next)) {
-                for provider in self.providers(id) {
-                    universe.note_provider(id, &provider);
+        std::thread::scope(|scope| {
+            let _ending = reading.ending();
+            let mut waiting = reading.add(ids.iter().cloned());
+            let (mut threads, most) = (1, self.threads());
+            while let Some((id, content)) = reading.take(read.len(), |id| self.content(id)) {
+                if threads < most && waiting > threads * FEW {
+                    threads += 1;
+                    scope.spawn(|| {
+                        let _ending = reading.ending();
+                        reading.work(|id| self.content(id));
+                    });
+                }
+                for provider in self.providers(&id) {
+                    universe.note_provider(&id, &provider);
                 }
                 match content? {
                     Some(content) => {
-                        let likely = content.releases.iter().filter(|release| may(id, release));
+                        let likely = content.releases.iter().filter(|release| may(&id, release));
                         let release = likely.max_by(|a, b| a.version.cmp(&b.version));
-                        needed.extend(release.into_iter().flat_map(Release::needed_ids).cloned());
+                        let needed = release.into_iter().flat_map(Release::needed_ids);
+                        let needed =
+                            needed.filter(|id| universe.is_unread(id) && known.insert((*id).clone()));
+                        waiting = reading.add(needed.cloned());
                         universe.add(content);
                     }
-                    None => universe.close(id),
+                    None => universe.close(&id),
                 }
+                read.push(id);
             }
-            read.append(&mut next);
-            needed.sort();
-            needed.dedup();
-            needed.retain(|id| universe.is_unread(id));
-            next = needed;
-        }
-        Ok(read)
+            Ok(read)
+        })
     }
 
-    /// Returns contents, looked for by several threads where they are many.
-    fn contents(&self, ids: &[ContentId]) -> Vec<Result<Option<Content>, CatalogueError>> {
+    /// How many threads are worth having to read contents.
+    fn threads(&self) -> usize {
         let is_far = self.opened.iter().any(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.is_on_web(),
             Opened::Downloads(_) | Opened::ByHand(_) => false,
         });
-        let cores = std::thread::available_parallelism().map_or(1, usize::from);
-        let threads = (ids.len() / FEW).clamp(1, if is_far { MANY_THREADS } else { cores });
-        if threads == 1 {
-            return ids.iter().map(|id| self.content(id)).collect();
-        }
-        let share = ids.len().div_ceil(threads);
-        std::thread::scope(|scope| {
-            let work = |ids: &[ContentId]| ids.iter().map(|id| self.content(id)).collect::<Vec<_>>();
-            let (first, rest) = ids.split_at(share);
-            let others: Vec<_> = rest.chunks(share).map(|ids| scope.spawn(move || work(ids))).collect();
-            let mut found = work(first);
-            for other in others {
-                match other.join() {
-                    Ok(theirs) => found.extend(theirs),
-                    Err(panic) => std::panic::resume_unwind(panic),
-                }
-            }
-            found
-        })
+        if is_far { MANY_THREADS } else { std::thread::available_parallelism().map_or(1, usize::from) }
     }
 
     /// Returns the contents that stand in for another one.
