@@ -3,7 +3,7 @@
 use std::{
     collections::BTreeSet,
     fs::{self, File},
-    io::{self, Read},
+    io::{self, BufReader, Read},
     path::{Path, PathBuf},
 };
 
@@ -20,7 +20,7 @@ const MOST_DESCRIPTOR: u64 = 4 << 20;
 
 /// A zip archive, or a folder in one.
 pub struct ZipBundle {
-    zip: ZipArchive<File>,
+    zip: ZipArchive<BufReader<File>>,
     names: Vec<String>,
     prefix: String,
 }
@@ -43,7 +43,7 @@ impl ZipBundle {
         if read < 4 || !matches!(&head, b"PK\x03\x04" | b"PK\x05\x06") {
             return Ok(None);
         }
-        let zip = ZipArchive::new(File::open(path)?).map_err(io::Error::other)?;
+        let zip = ZipArchive::new(BufReader::new(File::open(path)?)).map_err(io::Error::other)?;
         // Names that are no text cannot be asked for.
         let names = zip.file_names().flatten().map(|name| name.to_string()).collect();
         Ok(Some(Self { zip, names, prefix: String::new() }))

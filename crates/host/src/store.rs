@@ -46,6 +46,8 @@ pub struct Store {
     root: PathBuf,
     /// What this process itself has put in or looked at: its bytes need not be looked at again.
     fresh: Arc<Mutex<HashSet<Digest>>>,
+    /// What it has found there to all appearance whole: whoever uses it checks its digest.
+    likely: Arc<Mutex<HashSet<Digest>>>,
     /// Digests of files that this process has read, with their sizes and dates then.
     read: Arc<Mutex<HashMap<PathBuf, Known>>>,
 }
@@ -63,7 +65,7 @@ impl Store {
 
     /// Returns the cache in a folder.
     pub fn at(root: &Path) -> Self {
-        Self { root: root.to_owned(), fresh: Arc::default(), read: Arc::default() }
+        Self { root: root.to_owned(), fresh: Arc::default(), likely: Arc::default(), read: Arc::default() }
     }
 
     /// Returns the cache's folder.
@@ -80,6 +82,9 @@ impl Store {
     /// One that a server shares is looked at first, since the server may have changed it; then it is none any more.
     pub fn file(&self, digest: &Digest) -> Option<PathBuf> {
         let path = self.place(digest);
+        if self.likely.lock().unwrap_or_else(PoisonError::into_inner).contains(digest) {
+            return Some(path);
+        }
         let metadata = fs::metadata(&path).ok().filter(fs::Metadata::is_file)?;
         if metadata.nlink() > 1 && !self.is_fresh(digest) {
             if !digest_of(&path).is_ok_and(|(found, _)| found == *digest) {
@@ -143,7 +148,7 @@ impl Store {
     }
 
     /// Keeps a small file under its own name at once, which is quicker than to rename it. Should the program end while it
-    /// is written, its size tells (see [`Store::whole`]), and whoever uses it checks the digest.
+    /// is written, its size tells (see [`Store::has`]), and whoever uses it checks the digest.
     fn keep_small(&self, digest: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
         let path = self.place(digest);
         let begin = || File::options().write(true).create_new(true).open(&path);
@@ -199,9 +204,19 @@ impl Store {
         Ok(digest)
     }
 
-    /// Returns where a file lies, if the cache has all of it.
-    pub fn whole(&self, digest: &Digest, size: u64) -> Option<PathBuf> {
-        self.file(digest).filter(|path| fs::metadata(path).is_ok_and(|metadata| metadata.len() == size))
+    /// Returns whether the cache has all of a file, as far as its size and its date tell: what a server shares and has not
+    /// changed since `then` is not read for that. Whoever uses it checks its digest.
+    pub fn has(&self, digest: &Digest, size: u64, then: Option<SystemTime>) -> bool {
+        let Some(metadata) = fs::metadata(self.place(digest)).ok().filter(fs::Metadata::is_file) else {
+            return false;
+        };
+        let is_old = || then.is_some_and(|then| metadata.modified().is_ok_and(|date| date <= then));
+        let has =
+            metadata.len() == size && (metadata.nlink() == 1 || is_old() || self.file(digest).is_some());
+        if has {
+            self.likely.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
+        }
+        has
     }
 
     /// Has the disk begin to write what the cache was given, so that nobody waits for all of it later.
@@ -213,6 +228,9 @@ impl Store {
 
     /// Forgets a file, since its bytes turned out to be others than its digest says.
     pub fn forget(&self, digest: &Digest) {
+        for known in [&self.fresh, &self.likely] {
+            known.lock().unwrap_or_else(PoisonError::into_inner).remove(digest);
+        }
         fs::remove_file(self.place(digest)).ok();
     }
 
@@ -260,9 +278,12 @@ impl Store {
         write(&path, bytes).map_err(Self::error(&path))
     }
 
-    /// Returns what was noted.
-    pub fn noted(&self, sort: &str, of: &Digest) -> Option<Vec<u8>> {
-        fs::read(self.note_path(sort, of)).ok()
+    /// Returns what was noted, and when.
+    pub fn noted(&self, sort: &str, of: &Digest) -> Option<(Vec<u8>, Option<SystemTime>)> {
+        let mut bytes = Vec::new();
+        let mut file = File::open(self.note_path(sort, of)).ok()?;
+        file.read_to_end(&mut bytes).ok()?;
+        Some((bytes, file.metadata().and_then(|metadata| metadata.modified()).ok()))
     }
 
     /// Returns where a download that is not complete yet is kept.

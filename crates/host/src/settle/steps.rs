@@ -1,6 +1,6 @@
 //! One step at a time: staging, doing, taking back. Doing a step twice is doing it once.
 
-use std::{collections::BTreeMap, fs::File, io::Cursor, path::Path, thread};
+use std::{collections::BTreeMap, fs::File, io::Read, path::Path, thread};
 
 use yalotheca_core::{
     change::{Source, Step},
@@ -37,6 +37,9 @@ fn staged_folder(journal: &Journal, index: usize) -> Result<TreePath, SettleErro
 fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
     journal.inner(&format!("staged/{}/{index}", index / IN_A_FOLDER))
 }
+
+/// A file no larger than this is read whole before it is written.
+const AT_ONCE: u64 = 1 << 20;
 
 /// So many files are staged by one thread.
 const FEW: usize = 64;
@@ -82,12 +85,23 @@ fn stage_one(
     let Step::Put { path, source, after, .. } = step else { return Ok(()) };
     let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
     let staged = staged_at(journal, index)?;
-    let copy = |from: &Path| {
-        let mut file = File::open(from).map_err(|error| wrong(format!("{}: {error}", from.display())))?;
-        tree.bring(&mut file, &staged).map_err(SettleError::from)
+    let copy = |from: &Path| -> Result<Digest, SettleError> {
+        let unread = |error| wrong(format!("{}: {error}", from.display()));
+        let mut file = File::open(from).map_err(unread)?;
+        if file.metadata().map_err(unread)?.len() > AT_ONCE {
+            return Ok(tree.bring(&mut file, &staged)?);
+        }
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes).map_err(unread)?;
+        tree.put(&bytes, &staged)?;
+        Ok(Digest::of(&bytes))
     };
     let digest = match source {
-        Source::Text(file) => tree.bring(&mut Cursor::new(file.bytes()), &staged)?,
+        Source::Text(file) => {
+            let bytes = file.bytes();
+            tree.put(&bytes, &staged)?;
+            Digest::of(&bytes)
+        }
         Source::Attic { settle, step } => {
             let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
             copy(&tree.at(&old))?

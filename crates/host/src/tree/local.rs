@@ -5,6 +5,10 @@ use std::{
     io::{self, Read, Write},
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 
 use yalotheca_core::id::{Digest, TreePath};
@@ -14,16 +18,23 @@ use super::{Found, Tree, TreeError};
 /// How much is read and written at a time.
 const BUFFER: usize = 128 << 10;
 
+/// A file larger than this is hashed by all cores, so much at a time.
+const LARGE: u64 = 16 << 20;
+const CHUNK: usize = 8 << 20;
+
 /// A folder on this machine.
 #[derive(Debug, Clone)]
 pub struct LocalTree {
     root: PathBuf,
+    /// Whether the disk has refused to clone a file: then it is not asked again. Each time a new file would have to be made
+    /// and removed, and some disks are slow to give its place to the next.
+    clones_nothing: Arc<AtomicBool>,
 }
 
 impl LocalTree {
     /// Returns the tree at a folder.
     pub fn new(root: &Path) -> Self {
-        Self { root: root.to_owned() }
+        Self { root: root.to_owned(), clones_nothing: Arc::default() }
     }
 
     /// Returns the folder.
@@ -109,10 +120,27 @@ impl<R: Read + ?Sized> Read for Hashing<'_, R> {
 /// Where it cannot be read.
 pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
     let mut file = File::open(path)?;
+    if file.metadata()?.len() > LARGE {
+        return digest_of_large(&mut file);
+    }
     let mut hashing = Hashing { inner: &mut file, hasher: blake3::Hasher::new(), size: 0 };
     let mut buffer = vec![0; BUFFER];
     while hashing.read(&mut buffer)? > 0 {}
     Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
+}
+
+/// The same by all cores: what was read is hashed while nothing else is to be done.
+fn digest_of_large(file: &mut File) -> io::Result<(Digest, u64)> {
+    let (mut hasher, mut size) = (blake3::Hasher::new(), 0);
+    let mut chunk = Vec::with_capacity(CHUNK);
+    loop {
+        chunk.clear();
+        if file.take(CHUNK as u64).read_to_end(&mut chunk)? == 0 {
+            return Ok((Digest::from_bytes(*hasher.finalize().as_bytes()), size));
+        }
+        hasher.update_rayon(&chunk);
+        size += chunk.len() as u64;
+    }
 }
 
 impl Tree for LocalTree {
@@ -200,6 +228,10 @@ impl Tree for LocalTree {
         Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
     }
 
+    fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError> {
+        fs::write(self.at(path), bytes).map_err(self.error("writing", path))
+    }
+
     fn copy(&self, from: &Path, path: &TreePath) -> Result<(), TreeError> {
         fs::copy(from, self.at(path)).map(drop).map_err(self.error("writing", path))
     }
@@ -207,8 +239,11 @@ impl Tree for LocalTree {
     fn share(&self, from: &Path, path: &TreePath) -> bool {
         let target = self.at(path);
         // A clone of its own is better than a second name, where the disk can make one.
-        if reflink_copy::reflink(from, &target).is_ok() {
-            return true;
+        if !self.clones_nothing.load(Ordering::Relaxed) {
+            if reflink_copy::reflink(from, &target).is_ok() {
+                return true;
+            }
+            self.clones_nothing.store(true, Ordering::Relaxed);
         }
         let is_shared = fs::metadata(from).map_or(true, |metadata| metadata.nlink() > 1);
         !is_shared && fs::hard_link(from, &target).is_ok()

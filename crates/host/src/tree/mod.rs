@@ -86,6 +86,11 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be read or written.
     fn bring(&self, from: &mut dyn io::Read, path: &TreePath) -> Result<Digest, TreeError>;
+    /// Writes a file that nobody looks at yet. Only [`Tree::sync`] makes sure that it is on the disk.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError>;
     /// Copies a file of this machine whose bytes are known to be right. Only [`Tree::sync`] makes sure that it is on the
     /// disk.
     ///

@@ -203,9 +203,10 @@ pub fn unpack(
 
 /// What is remembered of an archive, as long as the cache still has all of it.
 fn known(store: &Store, digest: &Digest) -> Option<Unpacked> {
-    let unpacked: Unpacked = serde_json::from_slice(&store.noted("unpacked", digest)?).ok()?;
+    let (note, then) = store.noted("unpacked", digest)?;
+    let unpacked: Unpacked = serde_json::from_slice(&note).ok()?;
     let whole =
-        |members: &[Member]| members.iter().all(|member| store.whole(&member.digest, member.size).is_some());
+        |members: &[Member]| members.iter().all(|member| store.has(&member.digest, member.size, then));
     let (first, rest) = unpacked.members.split_at(unpacked.members.len() / 2);
     let (first, rest) = std::thread::scope(|scope| {
         let rest = scope.spawn(|| whole(rest));

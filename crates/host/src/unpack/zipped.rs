@@ -18,12 +18,15 @@ use super::{
 /// A member no larger than this is unpacked at once.
 const AT_ONCE: u64 = 4 << 20;
 
+/// Each member is sought out, which empties the buffer: it holds what is read in small pieces and not much more.
+const BUFFER: usize = 4 << 10;
+
 /// A link's target longer than this is none.
 const LONGEST_LINK: u64 = 4096;
 
 fn open(path: &Path, intake: &Intake<'_>) -> Result<ZipArchive<BufReader<File>>, UnpackError> {
     let file = File::open(path).map_err(|error| intake.damaged(error))?;
-    ZipArchive::new(BufReader::with_capacity(64 << 10, file)).map_err(|error| intake.damaged(error))
+    ZipArchive::new(BufReader::with_capacity(BUFFER, file)).map_err(|error| intake.damaged(error))
 }
 
 enum What {
