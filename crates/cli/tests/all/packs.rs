@@ -153,30 +153,39 @@ fn a_broken_pack_says_what_is_wrong_with_it() -> Done {
     Ok(())
 }
 
+fn unzipped(world: &World, name: &str, files: &[File]) -> Done {
+    for (path, bytes) in files {
+        let path = world.files().join(name).join(path);
+        fs::create_dir_all(path.parent().ok_or("no folder")?)?;
+        fs::write(path, bytes)?;
+    }
+    Ok(())
+}
+
 /// An archive that is a whole server's folder, as somebody else packed it.
 fn setup(world: &World) -> Done {
+    zipped(world, "setup.zip", &setup_files()?)
+}
+
+fn setup_files() -> Result<Vec<File>, Box<dyn std::error::Error>> {
     let (bells, bell_bytes) = quayside::release("tidebell", "1.2.0")?;
     let (core, core_bytes) = quayside::release("harbour-core", "2.3.0")?;
-    zipped(
-        world,
-        "setup.zip",
-        &[
-            file(
-                "My Harbour/boot.json",
-                "{\"engine\": \"saltwick-2.2.swe\", \"runtime\": 6, \"memory_mb\": 4096, \"options\": []}\n",
-            ),
-            file("My Harbour/saltwick-2.2.swe", quayside::engine("2.2", 6)?),
-            file("My Harbour/saltwick.conf", "name = My Harbour\nport = 1\n"),
-            file(&format!("My Harbour/plugins/{bells}"), bell_bytes),
-            file(&format!("My Harbour/plugins/plugins/{core}"), core_bytes),
-            file("My Harbour/plugins/order.txt", format!("# theirs\n{}\n", "tidebell")),
-            file("My Harbour/plugins/tidebell/settings.yml", "volume: 7\n"),
-            file("My Harbour/towns/brinewick/chart/0001.chart", "a world"),
-            file("My Harbour/logs/latest.log", "[1] info harbour open"),
-            file("My Harbour/start.sh", "#!/bin/sh\nrm -rf /\n"),
-            file("My Harbour/README.txt", "hi"),
-        ],
-    )
+    Ok(vec![
+        file(
+            "My Harbour/boot.json",
+            "{\"engine\": \"saltwick-2.2.swe\", \"runtime\": 6, \"memory_mb\": 4096, \"options\": []}\n",
+        ),
+        file("My Harbour/saltwick-2.2.swe", quayside::engine("2.2", 6)?),
+        file("My Harbour/saltwick.conf", "name = My Harbour\nport = 1\n"),
+        file(&format!("My Harbour/plugins/{bells}"), bell_bytes),
+        file(&format!("My Harbour/plugins/plugins/{core}"), core_bytes),
+        file("My Harbour/plugins/order.txt", format!("# theirs\n{}\n", "tidebell")),
+        file("My Harbour/plugins/tidebell/settings.yml", "volume: 7\n"),
+        file("My Harbour/towns/brinewick/chart/0001.chart", "a world"),
+        file("My Harbour/logs/latest.log", "[1] info harbour open"),
+        file("My Harbour/start.sh", "#!/bin/sh\nrm -rf /\n"),
+        file("My Harbour/README.txt", "hi"),
+    ])
 }
 
 #[test]
@@ -216,6 +225,41 @@ fn a_ready_made_setup_on_a_used_server_keeps_what_is_the_administrators() -> Don
         .says(&["saltwick.conf is there already; yours stays"]);
     assert_eq!(world.read("saltwick.conf")?, conf);
     assert!(world.read("boot.json")?.contains("saltwick-2.2.swe"), "the engine came with it");
+    Ok(())
+}
+
+#[test]
+fn a_setup_and_a_pack_may_be_folders() -> Done {
+    let world = World::fresh()?;
+    unzipped(&world, "setup", &setup_files()?)?;
+    world.run(&["add", "../files/setup", "--yes"]).code(0).says(&[
+        "new tidebell 1.2.0",
+        "is a whole server's folder",
+        "saltwick.conf is there already; yours stays",
+        "a start script; yours stays My Harbour/start.sh",
+    ]);
+    assert!(world.path("plugins/harbour-core-2.3.0.swp").exists() && !world.path("start.sh").exists());
+    assert_eq!(world.read("plugins/tidebell/settings.yml")?, "volume: 7\n");
+
+    let other = grounds()?;
+    let pack = "format = 1\nid = \"crossing\"\nversion = \"2\"\ngame = \"saltwick\"\n\
+                [[member]]\nfile = \"members/pontoon-3.1.swl\"\n\
+                [[setting]]\nfile = \"settings/lamps.yml\"\nto = \"plugins/lamps/settings.yml\"\n";
+    let loader = fs::read(other.files().join("pontoon-3.1.swl"))?;
+    unzipped(
+        &other,
+        "crossing",
+        &[
+            file("yalotheca-pack.toml", pack),
+            file("members/pontoon-3.1.swl", loader),
+            file("settings/lamps.yml", "bright: true\n"),
+        ],
+    )?;
+    other.run(&["add", "../files/crossing", "--yes"]).code(0).says(&["new crossing 2", "crossing needs it"]);
+    assert_eq!(other.read("plugins/lamps/settings.yml")?, "bright: true\n");
+    assert!(other.path("pontoon-3.1.swl").exists());
+    other.run(&["drop", "crossing", "--yes"]).code(0);
+    assert!(!other.path("pontoon-3.1.swl").exists());
     Ok(())
 }
 

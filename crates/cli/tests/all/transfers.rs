@@ -1,6 +1,12 @@
 //! Links and downloads, against a host at which everything goes wrong that can.
 
-use std::fs;
+use std::{
+    fs,
+    io::{BufRead, BufReader, Write},
+    net::TcpListener,
+    sync::mpsc,
+    thread,
+};
 
 use yalotheca_standin::{file_host::FileHost, kites, quayside};
 
@@ -176,5 +182,49 @@ fn a_games_own_numbers_and_pages_become_links() -> Done {
     world.run(&["drop", "gull-chat", "--yes"]).code(0);
     world.run(&["add", &host.at("item/4410021-gulls-that-talk"), "--yes"]).code(0).says(&["gull-chat"]);
     assert_eq!(host.times("item/4410021-gulls-that-talk"), 0, "the number is enough");
+    Ok(())
+}
+
+/// A proxy that has one file for whatever is asked of it, and tells what that was.
+fn proxy(body: Vec<u8>) -> Result<(String, mpsc::Receiver<String>), Box<dyn std::error::Error>> {
+    let listener = TcpListener::bind(("127.0.0.1", 0))?;
+    let address = format!("http://{}", listener.local_addr()?);
+    let (tell, told) = mpsc::channel();
+    thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let mut lines = BufReader::new(&stream).lines().map_while(Result::ok);
+            let asked = lines.next().unwrap_or_default();
+            lines.take_while(|line| !line.is_empty()).for_each(drop);
+            let head = format!(
+                "HTTP/1.1 200 OK\r\nContent-Type: application/zip\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+                body.len()
+            );
+            let sent = stream
+                .write_all(head.as_bytes())
+                .and_then(|()| if asked.starts_with("HEAD") { Ok(()) } else { stream.write_all(&body) });
+            if sent.and(tell.send(asked).map_err(std::io::Error::other)).is_err() {
+                return;
+            }
+        }
+    });
+    Ok((address, told))
+}
+
+#[test]
+fn the_usual_variables_name_a_proxy() -> Done {
+    let world = World::kites()?;
+    let (address, told) = proxy(kites::zipped(&kites::map("rope_walk"))?)?;
+    let link = "http://files.larkspur.invalid/maps/rope-walk.zip";
+    // Nobody but a proxy knows that host.
+    let before = world.digests()?;
+    world.run(&["add", link, "--yes"]).code(4).says(&["files.larkspur.invalid"]);
+    assert_eq!(world.digests()?, before);
+    world.run_with(&["add", link, "--yes"], &[("http_proxy", &address)]).code(0).says(&["rope_walk"]);
+    let asked: Vec<String> = told.try_iter().collect();
+    assert!(!asked.is_empty() && asked.iter().all(|line| line.contains(link)), "{asked:?}");
+    // What is on this machine needs none.
+    let host = FileHost::start(world.files())?;
+    let env = [("http_proxy", "http://127.0.0.1:9"), ("no_proxy", "127.0.0.1")];
+    world.run_with(&["add", &host.at("f/windmill.zip"), "--yes"], &env).code(0);
     Ok(())
 }

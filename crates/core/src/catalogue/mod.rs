@@ -3,6 +3,7 @@
 mod format;
 mod gathered;
 mod platform;
+mod rows;
 mod universe;
 
 use std::collections::BTreeMap;
@@ -13,8 +14,9 @@ use serde::{Deserialize, Serialize};
 pub use format::{
     CatalogueEntry, CatalogueIndex, ContentFile, FORMAT, ReadCatalogueError, read_content, read_index,
 };
-pub(crate) use gathered::{Gathered, Line, Number, Rare, Saying};
+pub(crate) use gathered::{Line, Number, Rare, Saying};
 pub use platform::{Platform, PlatformMiss};
+pub(crate) use rows::Gathered;
 pub use universe::Universe;
 
 use crate::{

@@ -7,7 +7,8 @@ use std::collections::HashMap;
 
 use super::{
     Content, Release,
-    gathered::{Gathered, Gatherings, Number},
+    gathered::{Number, gather},
+    rows::{Gathered, Gatherings},
 };
 use crate::{id::ContentId, version::ReleaseVersion};
 
@@ -103,9 +104,8 @@ impl Universe {
         for provided in content.releases.iter().flat_map(|release| release.provides.keys()) {
             self.note_provider(provided, &content.id);
         }
-        let mut gathered = std::mem::take(&mut self.gathered);
-        gathered.gather(number, &content, |id| self.number_or_new(id));
-        self.gathered = gathered;
+        let parts = gather(&content, |id| self.number_or_new(id));
+        self.gathered.put(number, parts);
         self.entries[number as usize].content = Some(Box::new(content));
     }
 
@@ -220,16 +220,15 @@ mod tests {
         ));
         let number = universe.number(&id("bells")).unwrap();
         let gathered = universe.gathered(number);
-        assert_eq!((gathered.count, gathered.by_all, gathered.lines.len()), (3, 1, 2));
-        assert!(gathered.lines.iter().all(|line| line.saying == Saying::Need));
-        assert_eq!(gathered.lines[0].on, universe.number(&id("core")).unwrap());
-        assert_eq!(gathered.lines[1].releases.iter().collect::<Vec<_>>(), [1, 2]);
-        assert_eq!(
-            (gathered.lines_of(0), gathered.lines_of(1), gathered.lines_of(2)),
-            (&[][..], &[1][..], &[1][..])
-        );
+        assert_eq!((gathered.count, gathered.by_all), (3, 1));
+        let (first, second) = (gathered.line(0), gathered.line(1));
+        assert!(first.saying == Saying::Need && second.saying == Saying::Need);
+        assert_eq!(first.on, universe.number(&id("core")).unwrap());
+        assert_eq!((second.releases.iter().collect::<Vec<_>>(), second.release), (vec![1, 2], 1));
+        let lines_of = |release| gathered.lines_of(release).collect::<Vec<u32>>();
+        assert_eq!((lines_of(0), lines_of(1), lines_of(2)), (vec![], vec![1], vec![1]));
         assert_eq!(universe.version(number, 0).as_str(), "3");
-        assert!(gathered.places.is_sorted_by(|a, b| a > b));
+        assert!(gathered.places().is_sorted_by(|a, b| a > b));
         // Another release is gathered anew.
         universe.add_release(&id("bells"), "lock", release("4", &[]));
         assert_eq!((universe.gathered(number).count, universe.gathered(number).by_all), (4, 0));

@@ -77,7 +77,7 @@ impl<S: Bits> Engine<'_, S> {
             }
             let candidate = &self.problem.candidates[term.var as usize];
             if let Some(best) = candidate.best(&left) {
-                if variable.rank == 0 {
+                if candidate.locked.is_some_and(|locked| locked as usize == best) {
                     locked = locked.or(Some((term.var, best)));
                 }
                 first = first.or(Some((term.var, best)));

@@ -165,7 +165,7 @@ impl Teller<'_> {
             match *blame {
                 Blame::Want(_) => {}
                 Blame::Platform(number, ground) => {
-                    let Some(rare) = self.question.universe.gathered(number).rare else {
+                    let Some(rare) = self.question.universe.gathered(number).rare() else {
                         continue;
                     };
                     let (releases, one) = &rare.grounds[ground as usize];
@@ -176,7 +176,7 @@ impl Teller<'_> {
                     }
                 }
                 Blame::Withdrawn(number) => {
-                    let rare = self.question.universe.gathered(number).rare;
+                    let rare = self.question.universe.gathered(number).rare();
                     let withdrawn = rare.and_then(|rare| rare.withdrawn.clone());
                     clauses.push(Clause {
                         sort: "withdrawn",
@@ -238,7 +238,7 @@ impl Teller<'_> {
     }
 
     fn line(&self, subject: Number, line: u32) -> Clause {
-        let said = &self.question.universe.gathered(subject).lines[line as usize];
+        let said = &self.question.universe.gathered(subject).line(line);
         let relations = self.relations(subject, said);
         let universe = self.question.universe;
         let wanted: Vec<String> = relations

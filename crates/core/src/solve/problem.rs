@@ -156,7 +156,7 @@ impl<'a> Problem<'a> {
         if gathered.count == 0 {
             return None;
         }
-        let late = gathered.rare.and_then(|rare| rare.prereleases.as_ref());
+        let late = gathered.rare().and_then(|rare| rare.prereleases.as_ref());
         let want = || self.question.wants.get(self.universe().id(number));
         self.candidates.push(Candidate {
             number,
@@ -204,7 +204,7 @@ impl<'a> Problem<'a> {
     /// What does not run here and what was withdrawn.
     pub(super) fn fitness_rules<S: Bits>(&self, content: Var, rules: &mut Drafts<S>) {
         let candidate = &self.candidates[content as usize];
-        let Some(Rare { withdrawn, grounds, .. }) = candidate.gathered.rare else { return };
+        let Some(Rare { withdrawn, grounds, .. }) = candidate.gathered.rare() else { return };
         for (ground, (releases, one)) in (0..).zip(grounds) {
             if self.question.platform.miss(&self.content(content).releases[*one as usize]).is_some() {
                 rules.term(content, S::of(releases));
@@ -223,7 +223,7 @@ impl<'a> Problem<'a> {
 
     /// The rules that one thing makes that some of a content's releases say.
     pub(super) fn line_rules<S: Bits>(&mut self, content: Var, line: u32, rules: &mut Drafts<S>) {
-        let said = &self.candidates[content as usize].gathered.lines[line as usize];
+        let said = &self.candidates[content as usize].gathered.line(line);
         let releases = S::of(&said.releases);
         let cause = Cause::Line { content, line };
         match said.saying {
@@ -380,7 +380,7 @@ impl<'a> Problem<'a> {
         range: impl Fn() -> Option<&'r VersionRange>,
     ) -> S {
         let candidate = &self.candidates[content as usize];
-        let places = candidate.gathered.places;
+        let places = candidate.gathered.places();
         let mut set = S::empty(candidate.bound());
         if let (Some((first, last)), false) = (stretch, places.is_empty()) {
             let from = places.partition_point(|place| *place > last);

@@ -255,10 +255,10 @@ impl<S: Bits> Engine<'_, S> {
         while let Some(bit) = new.first() {
             new.remove(bit);
             for line in gathered.lines_of(bit) {
-                let said = &gathered.lines[*line as usize];
+                let said = gathered.line(line);
                 // What an earlier release says as well stands in a rule already.
-                if counts(*line) && S::of(&said.releases).is_disjoint(&variable.opened) {
-                    self.problem.line_rules(var, *line, drafts);
+                if counts(line) && S::of(&said.releases).is_disjoint(&variable.opened) {
+                    self.problem.line_rules(var, line, drafts);
                 }
             }
             variable.opened.insert(bit);

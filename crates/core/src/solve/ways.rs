@@ -71,7 +71,7 @@ fn other_version(question: &Question<'_>, id: &ContentId, effort: &mut Effort) -
 }
 
 fn other_platform(question: &Question<'_>, number: u32, ground: u32, effort: &mut Effort) -> Option<WayOut> {
-    let (_, release) = question.universe.gathered(number).rare?.grounds.get(ground as usize)?;
+    let (_, release) = question.universe.gathered(number).rare()?.grounds.get(ground as usize)?;
     let release = question.universe.content(number)?.releases.get(*release as usize)?;
     let miss = question.platform.miss(release)?;
     let mut platform: Platform = question.platform.clone();

@@ -151,8 +151,7 @@ pub fn look(path: &Path, game: &Game, store: &Store, options: &LookOptions) -> R
     let mut looking = Looking { game, store, options, arrival: Arrival::default() };
     let metadata = std::fs::metadata(path).map_err(looking.read(path))?;
     if metadata.is_dir() {
-        let sorted = looking.sorted(&name, &name, &mut FolderBundle::new(path))?;
-        looking.take_from_folder(path, sorted)?;
+        looking.folder(path, &name)?;
     } else {
         looking.file(path, &name, "", 0)?;
     }
@@ -163,6 +162,9 @@ pub fn look(path: &Path, game: &Game, store: &Store, options: &LookOptions) -> R
         Ok(arrival)
     }
 }
+
+/// Finds a file of what came by its path in it: its size, its digest and where its bytes lie.
+type Place<'p> = &'p dyn Fn(&str) -> Option<(u64, Digest, PathBuf)>;
 
 struct Looking<'a> {
     game: &'a Game,
@@ -218,12 +220,15 @@ impl Looking<'_> {
             .iter()
             .map(|member| (member.path.as_str(), (member.size, member.digest)))
             .collect();
-        let inner = self.take(outer, sorted, |from| {
+        let store = self.store;
+        let place = |from: &str| {
             let (size, digest) = members.get(from).copied()?;
-            Some((size, digest, self.store.file(&digest)?))
-        });
-        self.open_packs(&mut bundle, &members)?;
-        let inner = if depth == 0 { self.setup(inner, &members)? } else { inner };
+            Some((size, digest, store.file(&digest)?))
+        };
+        let inner = self.take(outer, sorted, place);
+        self.open_packs(&mut bundle, &place)?;
+        let paths = || members.keys().copied().collect();
+        let inner = if depth == 0 { self.setup(inner, paths, &place)? } else { inner };
         for member in inner {
             let whole = below(outer, &member);
             let place = members.get(member.as_str()).and_then(|(_, digest)| self.store.file(digest));
@@ -293,12 +298,19 @@ impl Looking<'_> {
         Ok(())
     }
 
-    fn take_from_folder(&mut self, folder: &Path, sorted: Sorted) -> Result<(), ArrivalError> {
-        let inner = self.take("", sorted, |from| {
+    /// Looks at a folder: it may be what an archive may be.
+    fn folder(&mut self, folder: &Path, name: &str) -> Result<(), ArrivalError> {
+        let mut bundle = FolderBundle::new(folder);
+        let sorted = self.sorted(name, name, &mut bundle)?;
+        let place = |from: &str| {
             let place = folder.join(from);
             let (digest, size) = digest_of(&place).ok()?;
             Some((size, digest, place))
-        });
+        };
+        let inner = self.take("", sorted, place);
+        self.open_packs(&mut bundle, &place)?;
+        let files = bundle.files();
+        let inner = self.setup(inner, || files.iter().map(|(path, _)| path.as_str()).collect(), &place)?;
         for path in inner {
             let base = path.rsplit('/').next().unwrap_or(&path).to_owned();
             let before = self.arrival.contents.len();
@@ -341,12 +353,7 @@ fn arrived(
     for file in files {
         let Some((size, digest, at)) = place(&file.from) else { continue };
         payload.files.push(PayloadFile { path: file.path, size, digest, to: file.to });
-        let source = match (at.starts_with(store.root()), store.is_fresh(&digest)) {
-            (true, true) => ByteSource::Fresh(at),
-            (true, false) => ByteSource::Cached(at),
-            (false, _) => ByteSource::File(at),
-        };
-        sources.insert(digest, source);
+        sources.insert(digest, source_at(store, &digest, at));
     }
     payload.files.sort_by(|a, b| a.path.cmp(&b.path));
     match payload.files.as_slice() {
@@ -358,6 +365,14 @@ fn arrived(
     }
     let inside = if root.is_empty() { outer.to_owned() } else { below(outer, &root) };
     Arrived { content, inside, payload, sources, bundled: Vec::new(), once: Vec::new() }
+}
+
+fn source_at(store: &Store, digest: &Digest, at: PathBuf) -> ByteSource {
+    match (at.starts_with(store.root()), store.is_fresh(digest)) {
+        (true, true) => ByteSource::Fresh(at),
+        (true, false) => ByteSource::Cached(at),
+        (false, _) => ByteSource::File(at),
+    }
 }
 
 /// Says what it is instead of a content.

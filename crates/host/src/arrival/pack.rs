@@ -1,25 +1,21 @@
 //! A pack in our own format: what it brings along, and the settings in it.
 
-use std::collections::BTreeMap;
-
 use yalotheca_core::{
     catalogue::Side,
     game::DescribeError,
-    id::Digest,
     pack::{PACK_FILE, PACK_KIND},
-    route::Payload,
+    route::{Bundle, Payload},
     version::VersionRange,
 };
 
-use super::{ArrivalError, Arrived, LookOptions, Looking, Once, below, look};
-use crate::{catalogue::ByteSource, unpack::UnpackedBundle};
+use super::{ArrivalError, Arrived, LookOptions, Looking, Once, Place, below, look, source_at};
 
 impl Looking<'_> {
     /// A pack in our own format: what it brings along is looked into, and needed by it.
     pub(super) fn open_packs(
         &mut self,
-        bundle: &mut UnpackedBundle<'_>,
-        members: &BTreeMap<&str, (u64, Digest)>,
+        bundle: &mut dyn Bundle,
+        place: Place<'_>,
     ) -> Result<(), ArrivalError> {
         let is_pack = |arrived: &&mut Arrived| {
             arrived.content.release.kind == PACK_KIND && arrived.payload != Payload::default()
@@ -34,10 +30,6 @@ impl Looking<'_> {
         if pack.game != self.game.name {
             return Err(wrong("game", format!("it is for {}, and this is a {}", pack.game, self.game.title)));
         }
-        let place = |file: &str| {
-            let (size, digest) = members.get(file).copied()?;
-            Some((size, digest, self.store.file(&digest)?))
-        };
         for member in pack.members.iter().filter(|member| member.side != Side::Player) {
             let (_, _, at) =
                 place(&member.file).ok_or_else(|| wrong(&member.file, "it is not in the pack".into()))?;
@@ -56,7 +48,8 @@ impl Looking<'_> {
         for setting in &pack.settings {
             let (size, digest, at) =
                 place(&setting.file).ok_or_else(|| wrong(&setting.file, "it is not in the pack".into()))?;
-            arrived.once.push(Once { to: setting.to.clone(), size, digest, source: ByteSource::Cached(at) });
+            let source = source_at(self.store, &digest, at);
+            arrived.once.push(Once { to: setting.to.clone(), size, digest, source });
         }
         // Nothing of the pack itself is placed by rule.
         arrived.payload = Payload::default();

@@ -1,26 +1,25 @@
-//! An archive that is a whole server's folder, as somebody packed it: its contents are found like any others; its settings go
+//! An archive or a folder that is a whole server's folder, as somebody packed it: its contents are found like any others; its settings go
 //! along, and its worlds, logs and start scripts do not.
-
-use std::collections::BTreeMap;
 
 use yalotheca_core::{
     game::{DescribeError, Game, Template},
-    id::{Digest, TreePath},
+    id::TreePath,
     route::LeftOut,
 };
 
-use super::{ArrivalError, Looking, Once};
-use crate::{catalogue::ByteSource, survey};
+use super::{ArrivalError, Looking, Once, Place, source_at};
+use crate::survey;
 
 impl Looking<'_> {
-    /// Where the archive is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
+    /// Where it is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
     /// archives that are still to be opened.
-    pub(super) fn setup(
+    pub(super) fn setup<'p>(
         &mut self,
         inner: Vec<String>,
-        members: &BTreeMap<&str, (u64, Digest)>,
+        paths: impl FnOnce() -> Vec<&'p str>,
+        place: Place<'_>,
     ) -> Result<Vec<String>, ArrivalError> {
-        let Some(root) = setup_root(self.game, members.keys().copied()) else { return Ok(inner) };
+        let Some(root) = setup_root(self.game, &paths()) else { return Ok(inner) };
         let failed = |why: String| ArrivalError::Describe {
             path: "the setup".into(),
             source: DescribeError { file: root.clone(), why },
@@ -42,19 +41,17 @@ impl Looking<'_> {
                 continue;
             }
             let to = TreePath::new(own).map_err(|error| failed(error.to_string()))?;
-            if let Some((size, digest)) = members.get(path.as_str()).copied()
-                && let Some(at) = self.store.file(&digest)
-            {
-                self.arrival.once.push(Once { to, size, digest, source: ByteSource::Cached(at) });
+            if let Some((size, digest, at)) = place(&path) {
+                let source = source_at(self.store, &digest, at);
+                self.arrival.once.push(Once { to, size, digest, source });
             }
         }
         Ok(Vec::new())
     }
 }
 
-/// Returns the folder in an archive that is a whole server's folder, if there is one: the top, or the wrapper around all.
-fn setup_root<'a>(game: &Game, paths: impl Iterator<Item = &'a str>) -> Option<String> {
-    let paths: Vec<&str> = paths.collect();
+/// Returns the folder in what came that is a whole server's folder, if there is one: the top, or the wrapper around all.
+fn setup_root(game: &Game, paths: &[&str]) -> Option<String> {
     let scope = survey::default_scope(game);
     let wrapper = paths.first().and_then(|path| path.split_once('/')).map(|(top, _)| top);
     let wrapper = wrapper

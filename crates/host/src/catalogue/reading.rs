@@ -114,17 +114,21 @@ mod tests {
         ContentId::new(&format!("c{number}")).unwrap()
     }
 
+    #[expect(clippy::unnecessary_wraps, reason = "as reading one is")]
+    fn nobody(_: &ContentId) -> Found {
+        Ok(None)
+    }
+
     /// Every content leads to two more, up to a thousand.
     fn taken(threads: usize) -> Vec<String> {
         let reading = Reading::default();
         let mut taken = Vec::new();
         std::thread::scope(|scope| {
             let _ending = reading.ending();
-            let read = |_: &ContentId| Ok(None);
-            (1..threads).for_each(|_| drop(scope.spawn(|| reading.work(read))));
+            (1..threads).for_each(|_| drop(scope.spawn(|| reading.work(nobody))));
             reading.add([id(0)]);
             let mut at = 0;
-            while let Some((found, _)) = reading.take(at, read) {
+            while let Some((found, _)) = reading.take(at, nobody) {
                 taken.push(found.to_string());
                 reading.add([2 * at + 1, 2 * at + 2].into_iter().filter(|next| *next < 1000).map(id));
                 at += 1;
@@ -159,7 +163,7 @@ mod tests {
                 });
             });
             wait.recv().unwrap();
-            assert!(reading.take(0, |_| Ok(None)).is_none());
+            assert!(reading.take(0, nobody).is_none());
         });
     }
 }

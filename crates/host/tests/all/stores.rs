@@ -24,9 +24,9 @@ fn small_and_large_files_are_kept_by_digest() -> Done {
         let bytes = noise(length);
         let (digest, size) = store.take_in(&mut Cursor::new(&bytes))??;
         assert_eq!((digest, size), (Digest::of(&bytes), length as u64));
-        let path = store.whole(&digest, size).ok_or("it is there")?;
+        let path = store.file(&digest).ok_or("it is there")?;
         assert_eq!(fs::read(&path)?, bytes);
-        assert!(store.whole(&digest, size + 1).is_none());
+        assert!(store.has(&digest, size, None) && !store.has(&digest, size + 1, None));
         assert_eq!(fs::metadata(&path)?.permissions().mode() & 0o444, 0o444, "a server's user can read it");
         assert_eq!(store.take_in(&mut Cursor::new(&bytes))??.0, digest, "again is no error");
     }
@@ -40,7 +40,7 @@ fn a_file_that_was_never_finished_is_written_again() -> Done {
     let path = Store::at(folder.path()).file(&digest).ok_or("it is there")?;
     fs::write(&path, "wh")?;
     let store = Store::at(folder.path());
-    assert!(store.whole(&digest, 5).is_none(), "its size tells");
+    assert!(!store.has(&digest, 5, None), "its size tells");
     store.take_bytes(b"whole")?;
     assert_eq!(fs::read(&path)?, b"whole");
     Ok(())
@@ -63,7 +63,14 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     };
     if !is_clone {
         assert!(!tree.share(&kept, &second), "one server shares it, and no second one");
+        let then = fs::metadata(&kept)?.modified()?;
+        let has = |then| Store::at(&cache).has(&digest, 3, then);
+        assert!(has(Some(then)) && has(None), "its date tells, or its bytes");
         fs::write(server.join("a.kmap"), "MAP")?;
+        let later = then + Duration::from_secs(9);
+        fs::File::open(&kept)?.set_modified(later)?;
+        assert!(has(Some(later)), "only whoever uses it learns more");
+        assert!(!has(Some(then)), "it was changed since, and is another one");
         assert!(Store::at(&cache).file(&digest).is_none(), "it is another one now");
         assert_eq!(fs::read(server.join("a.kmap"))?, b"MAP", "and the server keeps it");
     }

@@ -143,6 +143,13 @@ fn the_table() {
             vec![],
             "a 1",
         ),
+        (
+            "any of, where what is locked would have to move",
+            vec!["d 1 | needs e * or c >=2", "e 3 | needs c <2", "c 1", "c 2"],
+            vec!["d"],
+            vec!["c 1", "d 1", "e 3"],
+            "c 1, d 1, e 3",
+        ),
         ("any of", vec!["a 1 | needs b or c", "c 1"], vec!["a"], vec![], "a 1, c 1"),
         (
             "any of, one is there",
