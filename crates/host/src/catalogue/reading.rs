@@ -158,7 +158,7 @@ mod tests {
             scope.spawn(move || {
                 let _ending = reading.ending();
                 reading.work(|_| {
-                    drop(begun.send(()));
+                    begun.send(()).unwrap();
                     panic!("gone")
                 });
             });
