@@ -80,3 +80,21 @@ fn a_ready_line_that_lies_is_found_out_by_the_port() -> Done {
     world.run(&["trial"]).code(1).says(&["it said ready and is not", "nothing answers on the server's port"]);
     Ok(())
 }
+
+#[test]
+fn what_a_server_says_last_is_heard_though_it_has_ended() -> Done {
+    let world = World::fresh()?;
+    let hasty = world.root().join("saltwick-server");
+    // What it says comes a while after its end, and the last line has none.
+    let words = "(sleep 0.4; printf '[00:00:00] info going\\n[00:00:00] error harbour closed: the tide is out') &\nexit 3\n";
+    std::fs::write(&hasty, format!("#!/bin/sh\n{words}"))?;
+    world.run(&["trial"]).code(1).says(&["the tide is out", "exit code 3"]);
+    std::fs::write(&hasty, "#!/bin/sh\nprintf '[00:00:00] error harbour closed: the tide is out'\nexit 3\n")?;
+    world.run(&["trial", "--keep"]).code(1).says(&["the tide is out", "exit code 3"]);
+    // Something that holds the output open is not waited for without end.
+    std::fs::write(&hasty, "#!/bin/sh\necho '[00:00:00] error harbour closed: fog'\nsleep 60 &\nexit 3\n")?;
+    let started = std::time::Instant::now();
+    world.run(&["trial"]).code(1).says(&["fog"]);
+    assert!(started.elapsed().as_secs() < 30);
+    Ok(())
+}

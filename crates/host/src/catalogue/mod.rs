@@ -168,7 +168,7 @@ enum Opened<'a> {
 /// The catalogue of what was given by link, file or folder.
 pub const BY_HAND: &str = "by-hand";
 
-/// So many contents have to wait before another thread is worth having.
+/// So many contents on this machine have to wait before another thread is worth having.
 const FEW: usize = 16;
 
 /// So many threads look for contents where most of the time goes into waiting for the network.
@@ -279,15 +279,17 @@ impl<'a> Catalogues<'a> {
         std::thread::scope(|scope| {
             let _ending = reading.ending();
             let mut waiting = reading.add(ids.iter().cloned());
-            let (mut threads, most) = (1, self.threads());
-            while let Some((id, content)) = reading.take(read.len(), |id| self.content(id)) {
-                if threads < most && waiting > threads * FEW {
+            let (mut threads, (few, most)) = (1, self.readers());
+            loop {
+                while threads < most && waiting > threads * few {
                     threads += 1;
                     scope.spawn(|| {
                         let _ending = reading.ending();
                         reading.work(|id| self.content(id));
                     });
                 }
+                let next = reading.take(read.len(), |id| self.content(id));
+                let Some((id, content)) = next else { return Ok(read) };
                 for provider in self.providers(&id) {
                     universe.note_provider(&id, &provider);
                 }
@@ -305,17 +307,17 @@ impl<'a> Catalogues<'a> {
                 }
                 read.push(id);
             }
-            Ok(read)
         })
     }
 
-    /// How many threads are worth having to read contents.
-    fn threads(&self) -> usize {
+    /// How many contents have to wait before another thread is worth having to read them, and how many threads are.
+    fn readers(&self) -> (usize, usize) {
         let is_far = self.opened.iter().any(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.is_on_web(),
             Opened::Downloads(_) | Opened::ByHand(_) => false,
         });
-        if is_far { MANY_THREADS } else { std::thread::available_parallelism().map_or(1, usize::from) }
+        let cores = || std::thread::available_parallelism().map_or(1, usize::from);
+        if is_far { (1, MANY_THREADS) } else { (FEW, cores()) }
     }
 
     /// Returns the contents that stand in for another one.

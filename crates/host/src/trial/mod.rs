@@ -108,22 +108,21 @@ pub fn trial(
     let mut ended = None;
     let mut first_done = false;
     let mut until = started + options.patience;
-    let mut listen =
-        |server: &mut Server, reader: &mut LogReader<'_>, tail: &mut Vec<String>, wait: Duration| {
-            for line in server.lines(wait) {
-                on_line(&line);
-                first_done |= game.run.first.as_ref().is_some_and(|first| first.is_match(&line));
-                reader.feed(&line);
-                tail.push(line);
-            }
-            if tail.len() > TAIL {
-                tail.drain(..tail.len() - TAIL);
-            }
-        };
+    let mut listen = |lines: Vec<String>, reader: &mut LogReader<'_>, tail: &mut Vec<String>| {
+        for line in lines {
+            on_line(&line);
+            first_done |= game.run.first.as_ref().is_some_and(|first| first.is_match(&line));
+            reader.feed(&line);
+            tail.push(line);
+        }
+        if tail.len() > TAIL {
+            tail.drain(..tail.len() - TAIL);
+        }
+    };
     while Instant::now() < until {
-        listen(&mut server, &mut reader, &mut tail, Duration::from_millis(20));
+        listen(server.lines(Duration::from_millis(20)), &mut reader, &mut tail);
         if let Some(code) = server.ended() {
-            listen(&mut server, &mut reader, &mut tail, Duration::from_millis(50));
+            listen(server.last_lines(), &mut reader, &mut tail);
             ended = Some(code);
             break;
         }

@@ -24,6 +24,9 @@ const STOP_PATIENCE: Duration = Duration::from_secs(15);
 /// How long a server may take to do what its console was told.
 const CONSOLE_PATIENCE: Duration = Duration::from_secs(5);
 
+/// How long the output of a server that has ended may take to be closed.
+const LAST_PATIENCE: Duration = Duration::from_secs(3);
+
 pub(super) struct Server {
     child: Child,
     lines: Receiver<String>,
@@ -79,6 +82,21 @@ impl Server {
         }
         found.extend(self.lines.try_iter());
         found
+    }
+
+    /// Returns the lines that are still to come from a server that has ended: what it said last is why. Waits until its
+    /// output is closed, or a while where something that it started holds that open.
+    pub(super) fn last_lines(&mut self) -> Vec<String> {
+        if let Some((path, read)) = &mut self.output {
+            let mut lines = follow(path, read);
+            let bytes = std::fs::read(path).unwrap_or_default();
+            let rest = usize::try_from(*read).ok().and_then(|read| bytes.get(read..)).unwrap_or_default();
+            lines.extend(String::from_utf8_lossy(rest).lines().map(str::to_owned));
+            return lines;
+        }
+        let until = Instant::now() + LAST_PATIENCE;
+        let next = || self.lines.recv_timeout(until.saturating_duration_since(Instant::now())).ok();
+        std::iter::from_fn(next).collect()
     }
 
     /// Returns the exit code where the server has ended; -1 where a signal ended it.
