@@ -1,13 +1,10 @@
 //! The demo.
 
-use std::time::{Duration, Instant};
-
 use crate::harness::{Done, World, program};
 
 #[test]
 fn the_story_runs_through() -> Done {
     let world = World::empty()?;
-    let started = Instant::now();
     let answer = world.run(&["demo"]).code(0).says(&[
         "where the server does not look",
         "night-lamps 1.2.0 needs lamp-oil 1 or newer",
@@ -17,7 +14,6 @@ fn the_story_runs_through() -> Done {
         "change 4 taken back",
         "all as it should be",
     ]);
-    assert!(started.elapsed() < Duration::from_secs(30));
     assert!(!answer.out.contains('\u{1b}'), "no colours where there is no terminal");
     Ok(())
 }
