@@ -95,6 +95,8 @@ pub(crate) fn run(program: &Path, catalogue: &Catalogue, runs: usize) -> io::Res
     let bytes = write_catalogue(&folder.join("catalogue"), catalogue)?;
     let server = folder.join("server");
     write_server(&server, catalogue)?;
+    // What was written is on the disk before anything is measured.
+    Command::new("sync").status()?;
     let mut times = Vec::new();
     let mut memory = 0;
     for _ in 0..runs {
