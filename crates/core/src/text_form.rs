@@ -2,16 +2,21 @@
 
 use std::{cell::RefCell, collections::HashMap, str::FromStr};
 
-/// Has a type read from and written as its text, by `FromStr` and `as_text`.
+/// Has a type read from and written as its text, by `FromStr` and `Display`; `pooled` where equal texts share a value.
 macro_rules! text_form {
     ($name:ty, $what:literal) => {
-        crate::text_form::text_form!($name, $what, parse);
+        crate::text_form::text_form!($name, $what, in str::parse);
     };
     ($name:ty, $what:literal, pooled) => {
         crate::text_form::text_form!($name, $what, in crate::text_form::Pooled::read);
-    };
-    ($name:ty, $what:literal, parse) => {
-        crate::text_form::text_form!($name, $what, in str::parse);
+        impl crate::text_form::Pooled for $name {
+            fn with_pool<R>(act: impl FnOnce(&crate::text_form::Pool<Self>) -> R) -> R {
+                thread_local! {
+                    static POOL: crate::text_form::Pool<$name> = std::cell::RefCell::default();
+                }
+                POOL.with(act)
+            }
+        }
     };
     ($name:ty, $what:literal, in $read:path) => {
         impl serde::Serialize for $name {
@@ -69,19 +74,3 @@ pub(crate) trait Pooled: Clone + FromStr + 'static {
         })
     }
 }
-
-/// Gives a type its pool.
-macro_rules! pooled {
-    ($name:ty) => {
-        impl crate::text_form::Pooled for $name {
-            fn with_pool<R>(act: impl FnOnce(&crate::text_form::Pool<Self>) -> R) -> R {
-                thread_local! {
-                    static POOL: crate::text_form::Pool<$name> = std::cell::RefCell::default();
-                }
-                POOL.with(act)
-            }
-        }
-    };
-}
-
-pub(crate) use pooled;

@@ -13,7 +13,7 @@ mod tests;
 
 use std::{cmp::Ordering, fmt, sync::Arc};
 
-use crate::text_form::{pooled, text_form};
+use crate::text_form::text_form;
 
 use range::Part;
 pub use range::{ParseRangeError, VersionRange};
@@ -37,7 +37,6 @@ enum Piece {
 #[derive(Clone)]
 pub struct ReleaseVersion(Arc<Parsed>);
 text_form!(ReleaseVersion, "a version", pooled);
-pooled!(ReleaseVersion);
 
 struct Parsed {
     text: Box<str>,

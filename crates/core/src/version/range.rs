@@ -5,7 +5,7 @@
 
 use std::{borrow::Cow, cmp::Ordering, fmt, sync::Arc};
 
-use crate::text_form::{pooled, text_form};
+use crate::text_form::text_form;
 
 use super::{Piece, ReleaseVersion, compare_keys, place::stretch};
 
@@ -275,4 +275,3 @@ impl std::str::FromStr for VersionRange {
     }
 }
 text_form!(VersionRange, "a version range", pooled);
-pooled!(VersionRange);

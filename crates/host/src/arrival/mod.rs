@@ -227,8 +227,8 @@ impl Looking<'_> {
         };
         let inner = self.take(outer, sorted, place);
         self.open_packs(&mut bundle, &place)?;
-        let paths = || members.keys().copied().collect();
-        let inner = if depth == 0 { self.setup(inner, paths, &place)? } else { inner };
+        let paths: Vec<&str> = members.keys().copied().collect();
+        let inner = if depth == 0 { self.setup(inner, &paths, &place)? } else { inner };
         for member in inner {
             let whole = below(outer, &member);
             let place = members.get(member.as_str()).and_then(|(_, digest)| self.store.file(digest));
@@ -310,7 +310,8 @@ impl Looking<'_> {
         let inner = self.take("", sorted, place);
         self.open_packs(&mut bundle, &place)?;
         let files = bundle.files();
-        let inner = self.setup(inner, || files.iter().map(|(path, _)| path.as_str()).collect(), &place)?;
+        let paths: Vec<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
+        let inner = self.setup(inner, &paths, &place)?;
         for path in inner {
             let base = path.rsplit('/').next().unwrap_or(&path).to_owned();
             let before = self.arrival.contents.len();

@@ -1,5 +1,5 @@
-//! An archive or a folder that is a whole server's folder, as somebody packed it: its contents are found like any others; its settings go
-//! along, and its worlds, logs and start scripts do not.
+//! An archive or a folder that is a whole server's folder, as somebody packed it: its contents are found like any others;
+//! its settings go along, and its worlds, logs and start scripts do not.
 
 use yalotheca_core::{
     game::{DescribeError, Game, Template},
@@ -13,13 +13,13 @@ use crate::survey;
 impl Looking<'_> {
     /// Where it is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
     /// archives that are still to be opened.
-    pub(super) fn setup<'p>(
+    pub(super) fn setup(
         &mut self,
         inner: Vec<String>,
-        paths: impl FnOnce() -> Vec<&'p str>,
+        paths: &[&str],
         place: Place<'_>,
     ) -> Result<Vec<String>, ArrivalError> {
-        let Some(root) = setup_root(self.game, &paths()) else { return Ok(inner) };
+        let Some(root) = setup_root(self.game, paths) else { return Ok(inner) };
         let failed = |why: String| ArrivalError::Describe {
             path: "the setup".into(),
             source: DescribeError { file: root.clone(), why },

@@ -129,7 +129,7 @@ pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
     Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
 }
 
-/// The same by all cores: what was read is hashed while nothing else is to be done.
+/// The same by all cores, a chunk at a time: a file that is mapped and cut meanwhile would end the program.
 fn digest_of_large(file: &mut File) -> io::Result<(Digest, u64)> {
     let (mut hasher, mut size) = (blake3::Hasher::new(), 0);
     let mut chunk = Vec::with_capacity(CHUNK);
