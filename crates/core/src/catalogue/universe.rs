@@ -3,7 +3,7 @@
 //! A universe may be open: then a name that was not added is not nobody's but has not been read yet, and a solve that
 //! comes to it asks for it.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use super::{
     Content, Release,
@@ -174,14 +174,33 @@ impl Universe {
         self.gathered.get(number)
     }
 
-    /// Returns a release's version, by its place among the content's releases.
-    pub(crate) fn version(&self, number: Number, release: usize) -> &ReleaseVersion {
-        self.gathered.version(number, release)
+    /// Returns chosen releases, each by its content's number and its place among that content's releases, with their names.
+    pub(crate) fn select(
+        &self,
+        chosen: impl Iterator<Item = (Number, usize)>,
+    ) -> BTreeMap<ContentId, ReleaseVersion> {
+        // Sorted before it is collected, by the first letters as one number: that is most of the work of a map.
+        let mut sorted: Vec<_> = chosen
+            .map(|(number, release)| (first_letters(self.id(number).as_str()), number, release))
+            .collect();
+        sorted.sort_unstable_by(|a, b| a.0.cmp(&b.0).then_with(|| self.id(a.1).cmp(self.id(b.1))));
+        let named = sorted.into_iter().map(|(_, number, release)| {
+            (self.id(number).clone(), self.gathered.version(number, release).clone())
+        });
+        named.collect()
     }
 
     pub(crate) fn providers_of(&self, number: Number) -> &[Number] {
         if self.has_providers { &self.entries[number as usize].providers } else { &[] }
     }
+}
+
+/// Returns the first sixteen bytes as one number, which orders as the text does.
+fn first_letters(text: &str) -> u128 {
+    let mut bytes = [0; 16];
+    let length = text.len().min(bytes.len());
+    bytes[..length].copy_from_slice(&text.as_bytes()[..length]);
+    u128::from_be_bytes(bytes)
 }
 
 #[cfg(test)]
@@ -227,7 +246,7 @@ mod tests {
         assert_eq!((second.releases.iter().collect::<Vec<_>>(), second.release), (vec![1, 2], 1));
         let lines_of = |release| gathered.lines_of(release).collect::<Vec<u32>>();
         assert_eq!((lines_of(0), lines_of(1), lines_of(2)), (vec![], vec![1], vec![1]));
-        assert_eq!(universe.version(number, 0).as_str(), "3");
+        assert_eq!(universe.gathered.version(number, 0).as_str(), "3");
         assert!(gathered.places().is_sorted_by(|a, b| a > b));
         // Another release is gathered anew.
         universe.add_release(&id("bells"), "lock", release("4", &[]));

@@ -249,7 +249,7 @@ impl<'a, S: Bits> Engine<'a, S> {
     /// Makes a variable for every content that the problem has met since.
     pub(super) fn meet(&mut self) {
         for candidate in &self.problem.candidates[self.vars.len()..] {
-            let rank = if candidate.locked.is_some() { 0 } else { 1 + u8::from(!candidate.is_wanted) };
+            let rank = candidate.rank();
             let bound = candidate.bound();
             self.vars.push(Variable {
                 choices: S::full(bound),
@@ -311,25 +311,10 @@ impl<'a, S: Bits> Engine<'a, S> {
     }
 
     fn selection(&self) -> Selection {
-        // Sorted before it is collected, by the first letters as one number: that is most of the work of a map.
-        let universe = self.problem.question.universe;
-        let number = |var: Var| self.problem.candidates[var as usize].number;
-        let id = |var: Var| universe.id(number(var));
-        let mut sorted: Vec<(u128, Var)> =
-            self.present.iter().map(|(var, _)| (first_letters(id(*var).as_str()), *var)).collect();
-        sorted.sort_unstable_by(|a, b| a.0.cmp(&b.0).then_with(|| id(a.1).cmp(id(b.1))));
-        let chosen = sorted.into_iter().filter_map(|(_, var)| {
-            let release = self.vars[var as usize].choices.first()?;
-            Some((id(var).clone(), universe.version(number(var), release).clone()))
+        let chosen = self.present.iter().filter_map(|(var, _)| {
+            let release = self.vars[*var as usize].choices.first()?;
+            Some((self.problem.candidates[*var as usize].number, release))
         });
-        chosen.collect()
+        self.problem.question.universe.select(chosen)
     }
-}
-
-/// Returns the first sixteen bytes as one number, which orders as the text does.
-fn first_letters(text: &str) -> u128 {
-    let mut bytes = [0; 16];
-    let length = text.len().min(bytes.len());
-    bytes[..length].copy_from_slice(&text.as_bytes()[..length]);
-    u128::from_be_bytes(bytes)
 }

@@ -13,6 +13,7 @@ mod learn;
 mod problem;
 mod propagate;
 mod rules;
+mod straight;
 #[cfg(test)]
 mod tests;
 mod trim;
@@ -23,6 +24,7 @@ mod ways;
 use std::collections::BTreeMap;
 
 pub use explain::{Explanation, Statement, WayOut};
+use straight::Arrival;
 pub use verify::{Breach, verify};
 
 use crate::{
@@ -62,6 +64,15 @@ pub enum Answer {
 /// Finds the best lineup: what is locked stays where it can; then each want gets its newest release that fits, then
 /// each dependency. Pre-releases come last. Nothing is in it that nothing needs.
 pub fn solve(question: &Question<'_>) -> Answer {
+    match straight::walk(question) {
+        Some(Arrival::Found(selection)) => Answer::Lineup(selection),
+        Some(Arrival::Unread(unread)) => Answer::Unread(named(question.universe, unread)),
+        None => search(question),
+    }
+}
+
+/// Searches for it, whether or not the straight way leads there as well.
+fn search(question: &Question<'_>) -> Answer {
     match engine::run(question, usize::MAX) {
         engine::End::Found(found) if found.may_be_trimmed => {
             Answer::Lineup(trim::trim(question, found.selection))

@@ -105,6 +105,11 @@ impl Candidate<'_> {
         self.gathered.count as usize
     }
 
+    /// Returns when it is decided: what is locked first, then what is wanted, then the rest.
+    pub(super) fn rank(&self) -> u8 {
+        if self.locked.is_some() { 0 } else { 1 + u8::from(!self.is_wanted) }
+    }
+
     /// Returns the best of some choices: what is locked, then the newest; pre-releases last, unless the want names one.
     pub(super) fn best<S: Bits>(&self, choices: &S) -> Option<usize> {
         if let Some(locked) = self.locked.map(|bit| bit as usize).filter(|locked| choices.contains(*locked)) {

@@ -125,7 +125,9 @@ impl<S: Bits> Engine<'_, S> {
         if broken.is_some() {
             return broken;
         }
-        for at in 0..self.vars[var as usize].watches.len() {
+        // Only after a conflict there are rules that came too late to be followed on the level it went back to.
+        let watched = if self.conflicts > 0 { self.vars[var as usize].watches.len() } else { 0 };
+        for at in 0..watched {
             let Watch { set, other_set, other, rule } = &self.vars[var as usize].watches[at];
             if *other != MANY && !choices.is_disjoint(set) && self.holds(*other, other_set) {
                 let (set, rule) = (set.clone(), *rule);

@@ -1,4 +1,5 @@
 mod explaining;
+mod straight;
 
 use proptest::prelude::*;
 

@@ -1,0 +1,278 @@
+//! The straight way: most questions are answered without a single conflict, and then nothing of what the search keeps (rules,
+//! who watches them, how to go back) is ever looked at.
+//!
+//! So it is tried first without all that: what follows is followed, the best choice is taken, and at the first conflict,
+//! or where a need can be met by several, it is given up and the search begins from nothing. It must meet everything in
+//! the order of the search, so that both give the same lineup (a property test holds them together).
+
+use std::collections::HashMap;
+
+use super::{
+    Question, Selection,
+    problem::{Drafts, Problem, Term, Var},
+};
+use crate::{
+    catalogue::Number,
+    sets::{Bits, Set},
+};
+
+/// Where the straight way led.
+pub(super) enum Arrival {
+    Found(Selection),
+    /// It came to contents that have not been read.
+    Unread(Vec<Number>),
+}
+
+/// Goes the straight way; nothing where it does not lead to the end.
+pub(super) fn walk(question: &Question<'_>) -> Option<Arrival> {
+    if question.universe.widest() < Set::WORD {
+        Walk::<u64>::new(question).arrive()
+    } else {
+        Walk::<Set>::new(question).arrive()
+    }
+}
+
+/// What is known of a content.
+struct State<S> {
+    choices: S,
+    /// The releases whose own rules were made.
+    opened: S,
+    absent: u32,
+    /// As in the search: what is locked, then what is wanted, then the rest.
+    rank: u8,
+    /// Whether the rules about what runs here were made.
+    fitted: bool,
+    queued: bool,
+    /// Whether rules wait for it.
+    is_waited_for: bool,
+}
+
+/// A rule of two terms, seen from one of them.
+struct Waiting<S> {
+    set: S,
+    other: Var,
+    other_set: S,
+}
+
+struct Walk<'a, S> {
+    problem: Problem<'a>,
+    states: Vec<State<S>>,
+    drafts: Drafts<S>,
+    queue: Vec<Var>,
+    /// Contents that must be present, in the order in which that became known.
+    present: Vec<Var>,
+    /// For each rank how far `present` was looked through.
+    looked: [usize; 3],
+    /// Rules of the release that is about to be chosen, which say nothing before it is.
+    fresh: Vec<[Term<S>; 2]>,
+    /// Rules of releases that were about to be chosen and then were not.
+    waiting: HashMap<Var, Vec<Waiting<S>>>,
+}
+
+impl<'a, S: Bits> Walk<'a, S> {
+    fn new(question: &Question<'a>) -> Self {
+        let room = (question.wants.len() * 6 + 64).min(question.universe.len());
+        Self {
+            problem: Problem::new(question, room),
+            states: Vec::with_capacity(room),
+            drafts: Drafts::new(),
+            queue: Vec::new(),
+            present: Vec::with_capacity(room),
+            looked: [0; 3],
+            fresh: Vec::new(),
+            waiting: HashMap::new(),
+        }
+    }
+
+    fn arrive(mut self) -> Option<Arrival> {
+        self.go()?;
+        if !self.problem.unread.is_empty() {
+            return Some(Arrival::Unread(self.problem.unread));
+        }
+        let chosen = self.present.iter().filter_map(|var| {
+            let release = self.states[*var as usize].choices.first()?;
+            Some((self.problem.candidates[*var as usize].number, release))
+        });
+        Some(Arrival::Found(self.problem.question.universe.select(chosen)))
+    }
+
+    fn go(&mut self) -> Option<()> {
+        for (id, range) in self.problem.question.wants {
+            self.problem.want(id, range, &mut self.drafts);
+        }
+        self.take_up()?;
+        loop {
+            while let Some(var) = self.queue.pop() {
+                self.states[var as usize].queued = false;
+                self.open(var)?;
+                self.visit(var)?;
+            }
+            let Some((var, bit)) = self.choose() else { return Some(()) };
+            self.try_out(var, bit)?;
+        }
+    }
+
+    /// The next content to decide, and its best choice.
+    fn choose(&mut self) -> Option<(Var, usize)> {
+        for rank in 0..3 {
+            while let Some(var) = self.present.get(self.looked[rank]) {
+                let state = &self.states[*var as usize];
+                if usize::from(state.rank) == rank && state.choices.len() > 1 {
+                    return Some((*var, self.problem.candidates[*var as usize].best(&state.choices)?));
+                }
+                self.looked[rank] += 1;
+            }
+        }
+        None
+    }
+
+    /// Chooses a release, unless its rules say at once that it is none to choose.
+    fn try_out(&mut self, var: Var, bit: usize) -> Option<()> {
+        let choice = S::single(self.problem.candidates[var as usize].bound(), bit);
+        self.open_releases(var, &choice)?;
+        let fresh = std::mem::take(&mut self.fresh);
+        if self.queue.is_empty() {
+            self.states[var as usize].choices = choice;
+            self.visit(var)?;
+            for [_, Term { var, set }] in &fresh {
+                self.exclude(*var, set)?;
+            }
+        } else {
+            for [a, b] in &fresh {
+                self.wait(a, b);
+                self.wait(b, a);
+            }
+        }
+        self.fresh = fresh;
+        self.fresh.clear();
+        Some(())
+    }
+
+    fn wait(&mut self, one: &Term<S>, other: &Term<S>) {
+        let waiting = Waiting { set: one.set.clone(), other: other.var, other_set: other.set.clone() };
+        self.waiting.entry(one.var).or_default().push(waiting);
+        self.states[one.var as usize].is_waited_for = true;
+    }
+
+    /// Looks at the rules that wait for a content.
+    fn visit(&mut self, var: Var) -> Option<()> {
+        if !self.states[var as usize].is_waited_for {
+            return Some(());
+        }
+        let waiting = self.waiting.remove(&var).unwrap_or_default();
+        let choices = self.states[var as usize].choices.clone();
+        for Waiting { set, other, other_set } in &waiting {
+            if choices.is_subset(set) {
+                self.exclude(*other, other_set)?;
+            }
+        }
+        self.waiting.insert(var, waiting);
+        Some(())
+    }
+
+    /// Makes those of a content's rules that have come to matter.
+    fn open(&mut self, var: Var) -> Option<()> {
+        let state = &self.states[var as usize];
+        if state.choices.contains(state.absent as usize) {
+            return Some(());
+        }
+        let one = state.choices.len() == 1;
+        let releases = if one { state.choices.clone() } else { S::empty(state.absent as usize + 1) };
+        self.open_releases(var, &releases)
+    }
+
+    /// Makes the rules of some of a content's releases, and those of all of them together.
+    fn open_releases(&mut self, var: Var, releases: &S) -> Option<()> {
+        let state = &mut self.states[var as usize];
+        let gathered = self.problem.candidates[var as usize].gathered;
+        if !std::mem::replace(&mut state.fitted, true) {
+            self.problem.fitness_rules(var, &mut self.drafts);
+            for line in 0..gathered.by_all {
+                self.problem.line_rules(var, line, &mut self.drafts);
+            }
+        }
+        let mut new = releases.minus(&state.opened);
+        while let Some(bit) = new.first() {
+            new.remove(bit);
+            for line in gathered.lines_of(bit) {
+                // What an earlier release says as well stands in a rule already.
+                if S::of(&gathered.line(line).releases).is_disjoint(&state.opened) {
+                    self.problem.line_rules(var, line, &mut self.drafts);
+                }
+            }
+            state.opened.insert(bit);
+        }
+        self.take_up()
+    }
+
+    /// Does what the rules that were made ask for now.
+    fn take_up(&mut self) -> Option<()> {
+        self.meet();
+        let mut drafts = std::mem::replace(&mut self.drafts, Drafts::new());
+        let mut start = 0;
+        for (end, _) in &drafts.heads {
+            match &drafts.terms[start..*end] {
+                [only] => self.exclude(only.var, &only.set)?,
+                [a, b] => self.apply(a, b)?,
+                _ => return None,
+            }
+            start = *end;
+        }
+        drafts.terms.clear();
+        drafts.heads.clear();
+        self.drafts = drafts;
+        Some(())
+    }
+
+    fn apply(&mut self, a: &Term<S>, b: &Term<S>) -> Option<()> {
+        let choices = |term: &Term<S>| &self.states[term.var as usize].choices;
+        if choices(a).is_disjoint(&a.set) || choices(b).is_disjoint(&b.set) {
+            return Some(());
+        }
+        if choices(a).is_subset(&a.set) {
+            self.exclude(b.var, &b.set)
+        } else if choices(b).is_subset(&b.set) {
+            self.exclude(a.var, &a.set)
+        } else {
+            self.fresh.push([a.clone(), b.clone()]);
+            Some(())
+        }
+    }
+
+    /// Takes some choices from a content; nothing where none would be left.
+    fn exclude(&mut self, var: Var, set: &S) -> Option<()> {
+        let state = &mut self.states[var as usize];
+        let left = state.choices.minus(set);
+        if left == state.choices {
+            return Some(());
+        }
+        if left.is_empty() {
+            return None;
+        }
+        let absent = state.absent as usize;
+        if state.choices.contains(absent) && !left.contains(absent) {
+            self.present.push(var);
+        }
+        state.choices = left;
+        if !std::mem::replace(&mut state.queued, true) {
+            self.queue.push(var);
+        }
+        Some(())
+    }
+
+    /// Makes a state for every content that the problem has met since.
+    fn meet(&mut self) {
+        for candidate in &self.problem.candidates[self.states.len()..] {
+            let bound = candidate.bound();
+            self.states.push(State {
+                choices: S::full(bound),
+                opened: S::empty(bound),
+                absent: candidate.gathered.count,
+                rank: candidate.rank(),
+                fitted: false,
+                queued: false,
+                is_waited_for: false,
+            });
+        }
+    }
+}

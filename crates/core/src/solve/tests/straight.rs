@@ -1,0 +1,58 @@
+//! The straight way beside the search: where it arrives, both say the same.
+
+use std::cell::Cell;
+
+use proptest::test_runner::TestRunner;
+
+use super::*;
+use crate::solve::straight::walk;
+
+/// Catalogues large enough that most of what is chosen follows from something else.
+fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)> {
+    let ranges = vec!["*", ">=2", "<3", "2", ">=2 <4", "1 || 3"];
+    let name = proptest::sample::select(vec!["a", "b", "c", "d", "e", "f", "g", "h", "i", "j"]);
+    let range = proptest::sample::select(ranges);
+    let object = (name.clone(), range).prop_map(|(name, range)| format!("{name} {range}"));
+    let clause = prop_oneof![
+        8 => object.clone().prop_map(|object| format!("needs {object}")),
+        2 => object.clone().prop_map(|object| format!("welcomes {object}")),
+        2 => object.clone().prop_map(|object| format!("refuses {object}")),
+        1 => Just("engine >=3".to_string()),
+        1 => Just("withdrawn".to_string()),
+    ];
+    // What an author needs changes seldom: many releases say what another one says.
+    let content =
+        (name.clone(), proptest::collection::vec(clause, 0..5), proptest::collection::vec(0..32_u8, 1..5));
+    let lines = content.prop_map(|(name, clauses, releases)| {
+        let line = |(version, which): (usize, &u8)| {
+            let said = clauses.iter().enumerate().filter(|(at, _)| which >> at & 1 == 1);
+            let said: Vec<&str> = said.map(|(_, clause)| clause.as_str()).collect();
+            format!("{name} {} | {}", version + 1, said.join("; "))
+        };
+        releases.iter().enumerate().map(line).collect::<Vec<_>>()
+    });
+    (
+        proptest::collection::vec(lines, 4..14).prop_map(|contents| contents.concat()),
+        proptest::collection::vec(name.clone().prop_map(|name| format!("{name} *")), 1..4),
+        proptest::collection::vec((name, 1..4).prop_map(|(name, v)| format!("{name} {v}")), 0..3),
+    )
+}
+
+#[test]
+fn the_straight_way_leads_where_the_search_does() {
+    let cases = 20_000;
+    let (mut runner, arrived) = (TestRunner::new(ProptestConfig::with_cases(cases)), Cell::new(0));
+    let outcome = runner.run(&catalogue(), |(lines, wants, locked)| {
+        let case = Case::new(&lines, &wants, &locked);
+        let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
+        let question = Question { universe, platform, wants, locked };
+        if let Some(Arrival::Found(straight)) = walk(&question) {
+            arrived.set(arrived.get() + 1);
+            let Answer::Lineup(searched) = search(&question) else { panic!("there is one") };
+            prop_assert_eq!(straight, searched);
+        }
+        Ok(())
+    });
+    outcome.unwrap();
+    assert!(arrived.get() > cases / 4, "it arrived {} times of {cases}", arrived.get());
+}
