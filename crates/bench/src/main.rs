@@ -109,16 +109,17 @@ fn row(name: &str, seed: u64, catalogue: &Catalogue, runs: usize) -> Option<Stri
         return Some(format!("{name:14} {seed:4}  {:9.3}", took[0].as_secs_f64() * 1e3));
     }
     let pubgrub = ByPubgrub::new(catalogue);
-    let (mut own, mut first, mut second) = (None, None, None);
+    // What came of the runs before is not cleared away while one is timed.
+    let (mut own, mut first, mut second) = (Vec::new(), Vec::new(), Vec::new());
     let took = time(
         runs,
-        &mut [&mut || own = Some(ours.solve()), &mut || first = pubgrub.solve(), &mut || {
-            second = ByResolvo::solve(catalogue);
+        &mut [&mut || own.push(ours.solve()), &mut || first.push(pubgrub.solve()), &mut || {
+            second.push(ByResolvo::solve(catalogue));
         }],
     );
     let ms: Vec<f64> = took.iter().map(|time| time.as_secs_f64() * 1e3).collect();
     let named = |chosen: Vec<(u32, u32)>| Ours::selection(catalogue, &chosen);
-    let (what, chosen) = match own? {
+    let (what, chosen) = match own.pop()? {
         Outcome::Lineup(chosen) => (format!("{} contents", chosen.len()), Some(chosen)),
         Outcome::None(why) => {
             let (told, ways) = (why.because.len(), why.ways_out.len());
@@ -131,7 +132,7 @@ fn row(name: &str, seed: u64, catalogue: &Catalogue, runs: usize) -> Option<Stri
             (text, None)
         }
     };
-    let others = [first.map(named), second.map(named)];
+    let others = [first.pop()?.map(named), second.pop()?.map(named)];
     let verdicts = [chosen.as_ref(), others[0].as_ref(), others[1].as_ref()]
         .map(|selection| verdict(&ours, selection))
         .join("/");

@@ -72,6 +72,12 @@ fn halves(word: u64) -> (u32, u32) {
     (half(word), half(word >> 32))
 }
 
+/// Has some places in memory read one right after another, so that all are waited for together and not each in turn: what
+/// was just read is at hand. The numbers say nothing.
+pub(super) fn wait_for(read: impl Iterator<Item = usize>) {
+    std::hint::black_box(read.fold(0, usize::wrapping_add));
+}
+
 const NEED: u32 = 0;
 const WELCOME: u32 = 1;
 const REFUSE: u32 = 2;
@@ -148,6 +154,31 @@ impl Gatherings {
         version.clone()
     }
 
+    /// Has what some releases say read, and how much there is of those that they name (see [`wait_for`]).
+    pub(super) fn look_ahead(&self, releases: &[(Gathered<'_>, usize)], named: &mut Vec<Number>) {
+        let apart = releases.iter().filter(|(_, release)| *release > 0);
+        wait_for(apart.map(|(gathered, release)| self.said[gathered.said as usize + release] as usize));
+        let rows = releases.iter().map(|(gathered, release)| (gathered, gathered.lines_of(*release).next()));
+        let rows = rows.filter_map(|(gathered, line)| Some(gathered.line_row(line?)));
+        wait_for(rows.map(|row| usize::from(self.rows[row][0] == 0)));
+        named.clear();
+        for (gathered, release) in releases {
+            let lines = gathered.lines_of(*release);
+            named.extend(lines.map(|line| halves(self.rows[gathered.line_row(line)][3]).0));
+        }
+        self.look_ahead_at(named);
+    }
+
+    /// Has read how much there is of some contents, and which releases.
+    pub(super) fn look_ahead_at(&self, contents: &[Number]) {
+        let head = |number: &Number| self.heads.get(*number as usize).map_or(0, |row| *row as usize);
+        let heads = || contents.iter().map(head);
+        wait_for(heads());
+        // The row behind the head begins the releases' places, and the second one after it may stand in the next line of memory.
+        let rows = heads().flat_map(|head| [head.saturating_sub(1), head + 1]);
+        wait_for(rows.filter_map(|row| Some(usize::from(self.rows.get(row)?[0] == 0))));
+    }
+
     pub(super) fn get(&self, number: Number) -> Gathered<'_> {
         let row = self.heads.get(number as usize).copied().unwrap_or(0);
         let head = row.checked_sub(1).map_or([0; 4], |head| self.rows[head as usize]);
@@ -170,9 +201,13 @@ impl<'a> Gathered<'a> {
         &places[..places.len().min(self.count as usize)]
     }
 
+    fn line_row(&self, line: u32) -> usize {
+        (self.row + self.places + line) as usize
+    }
+
     /// Returns a line.
     pub(crate) fn line(&self, line: u32) -> Line {
-        let [releases, first, last, what] = self.of.rows[(self.row + self.places + line) as usize];
+        let [releases, first, last, what] = self.of.rows[self.line_row(line)];
         let (on, what) = halves(what);
         let (on, saying) = match what & 3 {
             NEED => (on, Saying::Need),

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashMap};
 use super::{
     Content, Release,
     gathered::{Number, gather},
-    rows::{Gathered, Gatherings},
+    rows::{Gathered, Gatherings, wait_for},
 };
 use crate::{id::ContentId, version::ReleaseVersion};
 
@@ -179,8 +179,11 @@ impl Universe {
         &self,
         chosen: impl Iterator<Item = (Number, usize)>,
     ) -> BTreeMap<ContentId, ReleaseVersion> {
+        let chosen: Vec<_> = chosen.collect();
+        self.wait_for_names(&chosen);
         // Sorted before it is collected, by the first letters as one number: that is most of the work of a map.
         let mut sorted: Vec<_> = chosen
+            .into_iter()
             .map(|(number, release)| (first_letters(self.id(number).as_str()), number, release))
             .collect();
         sorted.sort_unstable_by(|a, b| a.0.cmp(&b.0).then_with(|| self.id(a.1).cmp(self.id(b.1))));
@@ -188,6 +191,24 @@ impl Universe {
             (self.id(number).clone(), self.gathered.version(number, release).clone())
         });
         named.collect()
+    }
+
+    fn wait_for_names(&self, chosen: &[(Number, usize)]) {
+        let ids = || chosen.iter().map(|(number, _)| self.id(*number).as_str().as_bytes());
+        wait_for(ids().map(<[u8]>::len));
+        wait_for(ids().map(|id| id.first().map_or(0, |byte| usize::from(*byte))));
+        let versions = chosen.iter().map(|(number, release)| self.gathered.version(*number, *release));
+        wait_for(versions.map(|version| usize::from(version.is_unversioned())));
+    }
+
+    /// Has what some releases say read, and how much there is of those that they name (see [`wait_for`]).
+    pub(crate) fn look_ahead(&self, releases: &[(Gathered<'_>, usize)], named: &mut Vec<Number>) {
+        self.gathered.look_ahead(releases, named);
+    }
+
+    /// Has read how much there is of some contents.
+    pub(crate) fn look_ahead_at(&self, contents: &[Number]) {
+        self.gathered.look_ahead_at(contents);
     }
 
     pub(crate) fn providers_of(&self, number: Number) -> &[Number] {

@@ -162,8 +162,8 @@ impl<'a, S: Bits> Engine<'a, S> {
     }
 
     fn give_up(mut self, most: usize) -> Result<Option<Vec<ContentId>>, Vec<Number>> {
-        for (id, range) in self.problem.question.wants {
-            self.problem.want(id, range, &mut self.drafts);
+        for (number, range) in self.problem.wants() {
+            self.problem.want(number, range, &mut self.drafts);
         }
         self.meet();
         for Term { var, set } in self.drafts.terms.drain(..) {
@@ -190,12 +190,9 @@ impl<'a, S: Bits> Engine<'a, S> {
         if !self.wishes.is_empty() {
             return None;
         }
-        for (id, range) in self.problem.question.wants {
-            if self.only.is_none_or(|only| {
-                let number = self.problem.question.universe.number(id);
-                number.is_some_and(|number| only.contains(&Blame::Want(number)))
-            }) {
-                self.problem.want(id, range, &mut self.drafts);
+        for (number, range) in self.problem.wants() {
+            if self.only.is_none_or(|only| only.contains(&Blame::Want(number))) {
+                self.problem.want(number, range, &mut self.drafts);
             }
         }
         self.meet();

@@ -189,14 +189,20 @@ impl<'a> Problem<'a> {
         content.unwrap_or_else(|| unreachable!("only contents with releases are met"))
     }
 
-    /// The rule that a want makes; none for what nobody knows.
+    /// Returns what was asked for of what somebody knows.
+    pub(super) fn wants(&self) -> Vec<(Number, &'a VersionRange)> {
+        let wants = self.question.wants.iter();
+        wants.filter_map(|(id, range)| Some((self.universe().number(id)?, range))).collect()
+    }
+
+    /// The rule that a want makes; none for what has no releases.
     pub(super) fn want<S: Bits>(
         &mut self,
-        id: &ContentId,
+        number: Number,
         range: &VersionRange,
         rules: &mut Drafts<S>,
     ) -> Option<()> {
-        let content = self.var(self.universe().number(id)?)?;
+        let content = self.var(number)?;
         let candidate = &mut self.candidates[content as usize];
         candidate.is_wanted = true;
         let bound = candidate.bound();

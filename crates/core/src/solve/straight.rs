@@ -12,7 +12,7 @@ use super::{
     problem::{Drafts, Problem, Term, Var},
 };
 use crate::{
-    catalogue::Number,
+    catalogue::{Gathered, Number},
     sets::{Bits, Set},
 };
 
@@ -31,6 +31,9 @@ pub(super) fn walk(question: &Question<'_>) -> Option<Arrival> {
         Walk::<Set>::new(question).arrive()
     }
 }
+
+/// How many contents ahead are read together.
+const AHEAD: usize = 32;
 
 /// What is known of a content.
 struct State<S> {
@@ -63,6 +66,10 @@ struct Walk<'a, S> {
     present: Vec<Var>,
     /// For each rank how far `present` was looked through.
     looked: [usize; 3],
+    /// And how far was looked ahead.
+    ahead: [usize; 3],
+    next: Vec<(Gathered<'a>, usize)>,
+    named: Vec<Number>,
     /// Rules of the release that is about to be chosen, which say nothing before it is.
     fresh: Vec<[Term<S>; 2]>,
     /// Rules of releases that were about to be chosen and then were not.
@@ -79,6 +86,9 @@ impl<'a, S: Bits> Walk<'a, S> {
             queue: Vec::new(),
             present: Vec::with_capacity(room),
             looked: [0; 3],
+            ahead: [0; 3],
+            next: Vec::new(),
+            named: Vec::new(),
             fresh: Vec::new(),
             waiting: HashMap::new(),
         }
@@ -97,8 +107,11 @@ impl<'a, S: Bits> Walk<'a, S> {
     }
 
     fn go(&mut self) -> Option<()> {
-        for (id, range) in self.problem.question.wants {
-            self.problem.want(id, range, &mut self.drafts);
+        let wants = self.problem.wants();
+        self.named.extend(wants.iter().map(|(number, _)| *number));
+        self.problem.question.universe.look_ahead_at(&self.named);
+        for (number, range) in wants {
+            self.problem.want(number, range, &mut self.drafts);
         }
         self.take_up()?;
         loop {
@@ -116,6 +129,10 @@ impl<'a, S: Bits> Walk<'a, S> {
     fn choose(&mut self) -> Option<(Var, usize)> {
         for rank in 0..3 {
             while let Some(var) = self.present.get(self.looked[rank]) {
+                if self.looked[rank] >= self.ahead[rank] {
+                    self.look_ahead(rank);
+                    continue;
+                }
                 let state = &self.states[*var as usize];
                 if usize::from(state.rank) == rank && state.choices.len() > 1 {
                     return Some((*var, self.problem.candidates[*var as usize].best(&state.choices)?));
@@ -124,6 +141,21 @@ impl<'a, S: Bits> Walk<'a, S> {
             }
         }
         None
+    }
+
+    /// Has what the contents to be decided next say read, all at once.
+    fn look_ahead(&mut self, rank: usize) {
+        let from = self.looked[rank];
+        let upto = self.present.len().min(from + AHEAD);
+        self.ahead[rank] = upto;
+        self.next.clear();
+        self.next.extend(self.present[from..upto].iter().filter_map(|var| {
+            let state = &self.states[*var as usize];
+            let is_next = usize::from(state.rank) == rank && state.choices.len() > 1;
+            let release = state.choices.first().filter(|_| is_next)?;
+            Some((self.problem.candidates[*var as usize].gathered, release))
+        }));
+        self.problem.question.universe.look_ahead(&self.next, &mut self.named);
     }
 
     /// Chooses a release, unless its rules say at once that it is none to choose.
