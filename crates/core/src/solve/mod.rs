@@ -64,7 +64,7 @@ pub enum Answer {
 /// Finds the best lineup: what is locked stays where it can; then each want gets its newest release that fits, then
 /// each dependency. Pre-releases come last. Nothing is in it that nothing needs.
 pub fn solve(question: &Question<'_>) -> Answer {
-    match straight::walk(question) {
+    match straight::walk(question).map(|walked| walked.arrival) {
         Some(Arrival::Found(selection)) => Answer::Lineup(selection),
         Some(Arrival::Unread(unread)) => Answer::Unread(named(question.universe, unread)),
         None => search(question),

@@ -1,9 +1,10 @@
 //! The straight way: most questions are answered without a single conflict, and then nothing of what the search keeps (rules,
 //! who watches them, how to go back) is ever looked at.
 //!
-//! So it is tried first without all that: what follows is followed, the best choice is taken, and at the first conflict,
-//! or where a need can be met by several, it is given up and the search begins from nothing. It must meet everything in
-//! the order of the search, so that both give the same lineup (a property test holds them together).
+//! So it is tried first without all that: what follows is followed, the best choice is taken, and one that leads to a conflict
+//! is taken back and left out. Where that does not help, or where a need can be met by several, the way is given up and the
+//! search begins from nothing. It meets everything in the order of the search, so that both give the same lineup as long as
+//! there is no conflict (a property test holds them together).
 
 use std::collections::HashMap;
 
@@ -16,15 +17,33 @@ use crate::{
     sets::{Bits, Set},
 };
 
-/// Where the straight way led.
+/// How far the straight way led.
+pub(super) struct Walked {
+    pub(super) arrival: Arrival,
+    /// How many choices were taken back; where none was, the search says the same.
+    #[cfg_attr(not(test), expect(dead_code, reason = "only a test asks"))]
+    pub(super) taken_back: usize,
+}
+
+/// Where it ends.
 pub(super) enum Arrival {
     Found(Selection),
     /// It came to contents that have not been read.
     Unread(Vec<Number>),
 }
 
+/// Why it goes no further.
+enum Stop {
+    /// What was chosen cannot be.
+    Conflict,
+    /// It takes more than this way knows.
+    Lost,
+}
+
+type Step = Result<(), Stop>;
+
 /// Goes the straight way; nothing where it does not lead to the end.
-pub(super) fn walk(question: &Question<'_>) -> Option<Arrival> {
+pub(super) fn walk(question: &Question<'_>) -> Option<Walked> {
     if question.universe.widest() < Set::WORD {
         Walk::<u64>::new(question).arrive()
     } else {
@@ -35,7 +54,11 @@ pub(super) fn walk(question: &Question<'_>) -> Option<Arrival> {
 /// How many contents ahead are read together.
 const AHEAD: usize = 32;
 
+/// After so many choices that were taken back it is better to learn from conflicts.
+const PATIENCE: usize = 64;
+
 /// What is known of a content.
+#[derive(Clone)]
 struct State<S> {
     choices: S,
     /// The releases whose own rules were made.
@@ -48,6 +71,14 @@ struct State<S> {
     queued: bool,
     /// Whether rules wait for it.
     is_waited_for: bool,
+}
+
+/// The last decision, and what was before it.
+struct Decision {
+    var: Var,
+    bit: usize,
+    present: usize,
+    looked: [usize; 3],
 }
 
 /// A rule of two terms, seen from one of them.
@@ -70,6 +101,10 @@ struct Walk<'a, S> {
     ahead: [usize; 3],
     next: Vec<(Gathered<'a>, usize)>,
     named: Vec<Number>,
+    last: Option<Decision>,
+    /// The states that were changed since, as they were.
+    before: Vec<(Var, State<S>)>,
+    taken_back: usize,
     /// Rules of the release that is about to be chosen, which say nothing before it is.
     fresh: Vec<[Term<S>; 2]>,
     /// Rules of releases that were about to be chosen and then were not.
@@ -89,24 +124,29 @@ impl<'a, S: Bits> Walk<'a, S> {
             ahead: [0; 3],
             next: Vec::new(),
             named: Vec::new(),
+            last: None,
+            before: Vec::new(),
+            taken_back: 0,
             fresh: Vec::new(),
             waiting: HashMap::new(),
         }
     }
 
-    fn arrive(mut self) -> Option<Arrival> {
-        self.go()?;
-        if !self.problem.unread.is_empty() {
-            return Some(Arrival::Unread(self.problem.unread));
-        }
+    fn arrive(mut self) -> Option<Walked> {
+        self.go().ok()?;
         let chosen = self.present.iter().filter_map(|var| {
             let release = self.states[*var as usize].choices.first()?;
             Some((self.problem.candidates[*var as usize].number, release))
         });
-        Some(Arrival::Found(self.problem.question.universe.select(chosen)))
+        let arrival = if self.problem.unread.is_empty() {
+            Arrival::Found(self.problem.question.universe.select(chosen))
+        } else {
+            Arrival::Unread(self.problem.unread)
+        };
+        Some(Walked { arrival, taken_back: self.taken_back })
     }
 
-    fn go(&mut self) -> Option<()> {
+    fn go(&mut self) -> Step {
         let wants = self.problem.wants();
         self.named.extend(wants.iter().map(|(number, _)| *number));
         self.problem.question.universe.look_ahead_at(&self.named);
@@ -115,14 +155,52 @@ impl<'a, S: Bits> Walk<'a, S> {
         }
         self.take_up()?;
         loop {
-            while let Some(var) = self.queue.pop() {
-                self.states[var as usize].queued = false;
-                self.open(var)?;
-                self.visit(var)?;
+            match self.follow().and_then(|()| self.decide()) {
+                Ok(true) => return Ok(()),
+                Ok(false) => {}
+                Err(Stop::Conflict) => self.take_back()?,
+                Err(Stop::Lost) => return Err(Stop::Lost),
             }
-            let Some((var, bit)) = self.choose() else { return Some(()) };
-            self.try_out(var, bit)?;
         }
+    }
+
+    /// Decides something; returns whether everything was decided.
+    fn decide(&mut self) -> Result<bool, Stop> {
+        let Some((var, bit)) = self.choose() else { return Ok(true) };
+        self.try_out(var, bit)?;
+        Ok(false)
+    }
+
+    /// Follows what comes of all that was excluded so far.
+    fn follow(&mut self) -> Step {
+        while let Some(var) = self.queue.pop() {
+            self.states[var as usize].queued = false;
+            self.open(var)?;
+            self.visit(var)?;
+        }
+        Ok(())
+    }
+
+    /// Takes the last decision back and leaves out what it chose.
+    fn take_back(&mut self) -> Step {
+        let last = self.last.take().ok_or(Stop::Conflict)?;
+        self.taken_back += 1;
+        if self.taken_back > PATIENCE {
+            return Err(Stop::Lost);
+        }
+        while let Some(var) = self.queue.pop() {
+            self.states[var as usize].queued = false;
+        }
+        self.fresh.clear();
+        while let Some((var, before)) = self.before.pop() {
+            let is_waited_for = self.states[var as usize].is_waited_for;
+            self.states[var as usize] = State { is_waited_for, queued: false, ..before };
+        }
+        self.present.truncate(last.present);
+        self.looked = last.looked;
+        self.ahead = [0; 3];
+        let choice = S::single(self.problem.candidates[last.var as usize].bound(), last.bit);
+        self.exclude(last.var, &choice)
     }
 
     /// The next content to decide, and its best choice.
@@ -159,12 +237,18 @@ impl<'a, S: Bits> Walk<'a, S> {
     }
 
     /// Chooses a release, unless its rules say at once that it is none to choose.
-    fn try_out(&mut self, var: Var, bit: usize) -> Option<()> {
+    fn try_out(&mut self, var: Var, bit: usize) -> Step {
         let choice = S::single(self.problem.candidates[var as usize].bound(), bit);
+        let opened = self.states[var as usize].opened.clone();
         self.open_releases(var, &choice)?;
         let fresh = std::mem::take(&mut self.fresh);
         if self.queue.is_empty() {
-            self.states[var as usize].choices = choice;
+            self.last = Some(Decision { var, bit, present: self.present.len(), looked: self.looked });
+            self.before.clear();
+            let state = &mut self.states[var as usize];
+            // Its rules are not kept: should it be taken back, they are made anew.
+            self.before.push((var, State { opened, ..state.clone() }));
+            state.choices = choice;
             self.visit(var)?;
             for [_, Term { var, set }] in &fresh {
                 self.exclude(*var, set)?;
@@ -177,7 +261,7 @@ impl<'a, S: Bits> Walk<'a, S> {
         }
         self.fresh = fresh;
         self.fresh.clear();
-        Some(())
+        Ok(())
     }
 
     fn wait(&mut self, one: &Term<S>, other: &Term<S>) {
@@ -187,26 +271,24 @@ impl<'a, S: Bits> Walk<'a, S> {
     }
 
     /// Looks at the rules that wait for a content.
-    fn visit(&mut self, var: Var) -> Option<()> {
+    fn visit(&mut self, var: Var) -> Step {
         if !self.states[var as usize].is_waited_for {
-            return Some(());
+            return Ok(());
         }
         let waiting = self.waiting.remove(&var).unwrap_or_default();
         let choices = self.states[var as usize].choices.clone();
-        for Waiting { set, other, other_set } in &waiting {
-            if choices.is_subset(set) {
-                self.exclude(*other, other_set)?;
-            }
-        }
+        let held = waiting.iter().filter(|waiting| choices.is_subset(&waiting.set));
+        let step = held.map(|waiting| (waiting.other, &waiting.other_set));
+        let step = step.into_iter().try_for_each(|(other, set)| self.exclude(other, set));
         self.waiting.insert(var, waiting);
-        Some(())
+        step
     }
 
     /// Makes those of a content's rules that have come to matter.
-    fn open(&mut self, var: Var) -> Option<()> {
+    fn open(&mut self, var: Var) -> Step {
         let state = &self.states[var as usize];
         if state.choices.contains(state.absent as usize) {
-            return Some(());
+            return Ok(());
         }
         let one = state.choices.len() == 1;
         let releases = if one { state.choices.clone() } else { S::empty(state.absent as usize + 1) };
@@ -214,9 +296,10 @@ impl<'a, S: Bits> Walk<'a, S> {
     }
 
     /// Makes the rules of some of a content's releases, and those of all of them together.
-    fn open_releases(&mut self, var: Var, releases: &S) -> Option<()> {
+    fn open_releases(&mut self, var: Var, releases: &S) -> Step {
         let state = &mut self.states[var as usize];
         let gathered = self.problem.candidates[var as usize].gathered;
+        self.before.push((var, state.clone()));
         if !std::mem::replace(&mut state.fitted, true) {
             self.problem.fitness_rules(var, &mut self.drafts);
             for line in 0..gathered.by_all {
@@ -238,7 +321,7 @@ impl<'a, S: Bits> Walk<'a, S> {
     }
 
     /// Does what the rules that were made ask for now.
-    fn take_up(&mut self) -> Option<()> {
+    fn take_up(&mut self) -> Step {
         self.meet();
         let mut drafts = std::mem::replace(&mut self.drafts, Drafts::new());
         let mut start = 0;
@@ -246,20 +329,20 @@ impl<'a, S: Bits> Walk<'a, S> {
             match &drafts.terms[start..*end] {
                 [only] => self.exclude(only.var, &only.set)?,
                 [a, b] => self.apply(a, b)?,
-                _ => return None,
+                _ => return Err(Stop::Lost),
             }
             start = *end;
         }
         drafts.terms.clear();
         drafts.heads.clear();
         self.drafts = drafts;
-        Some(())
+        Ok(())
     }
 
-    fn apply(&mut self, a: &Term<S>, b: &Term<S>) -> Option<()> {
+    fn apply(&mut self, a: &Term<S>, b: &Term<S>) -> Step {
         let choices = |term: &Term<S>| &self.states[term.var as usize].choices;
         if choices(a).is_disjoint(&a.set) || choices(b).is_disjoint(&b.set) {
-            return Some(());
+            return Ok(());
         }
         if choices(a).is_subset(&a.set) {
             self.exclude(b.var, &b.set)
@@ -267,20 +350,21 @@ impl<'a, S: Bits> Walk<'a, S> {
             self.exclude(a.var, &a.set)
         } else {
             self.fresh.push([a.clone(), b.clone()]);
-            Some(())
+            Ok(())
         }
     }
 
     /// Takes some choices from a content; nothing where none would be left.
-    fn exclude(&mut self, var: Var, set: &S) -> Option<()> {
+    fn exclude(&mut self, var: Var, set: &S) -> Step {
         let state = &mut self.states[var as usize];
         let left = state.choices.minus(set);
         if left == state.choices {
-            return Some(());
+            return Ok(());
         }
         if left.is_empty() {
-            return None;
+            return Err(Stop::Conflict);
         }
+        self.before.push((var, state.clone()));
         let absent = state.absent as usize;
         if state.choices.contains(absent) && !left.contains(absent) {
             self.present.push(var);
@@ -289,7 +373,7 @@ impl<'a, S: Bits> Walk<'a, S> {
         if !std::mem::replace(&mut state.queued, true) {
             self.queue.push(var);
         }
-        Some(())
+        Ok(())
     }
 
     /// Makes a state for every content that the problem has met since.

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use proptest::test_runner::TestRunner;
 
 use super::*;
-use crate::solve::straight::walk;
+use crate::solve::straight::{Walked, walk};
 
 /// Catalogues large enough that most of what is chosen follows from something else.
 fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)> {
@@ -41,18 +41,28 @@ fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)>
 #[test]
 fn the_straight_way_leads_where_the_search_does() {
     let cases = 20_000;
-    let (mut runner, arrived) = (TestRunner::new(ProptestConfig::with_cases(cases)), Cell::new(0));
+    let (mut runner, arrived, taken_back) =
+        (TestRunner::new(ProptestConfig::with_cases(cases)), Cell::new(0), Cell::new(0));
     let outcome = runner.run(&catalogue(), |(lines, wants, locked)| {
         let case = Case::new(&lines, &wants, &locked);
         let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
         let question = Question { universe, platform, wants, locked };
-        if let Some(Arrival::Found(straight)) = walk(&question) {
-            arrived.set(arrived.get() + 1);
+        let Some(Walked { arrival: Arrival::Found(straight), taken_back: back }) = walk(&question) else {
+            return Ok(());
+        };
+        arrived.set(arrived.get() + 1);
+        if back == 0 {
             let Answer::Lineup(searched) = search(&question) else { panic!("there is one") };
-            prop_assert_eq!(straight, searched);
+            prop_assert_eq!(&straight, &searched);
+        } else {
+            taken_back.set(taken_back.get() + 1);
+            prop_assert!(good(universe, wants, locked, &straight), "{:?}", straight);
         }
+        let again = solve(&Question { locked: &straight, ..question });
+        prop_assert!(matches!(&again, Answer::Lineup(again) if *again == straight), "{:?}", again);
         Ok(())
     });
     outcome.unwrap();
     assert!(arrived.get() > cases / 4, "it arrived {} times of {cases}", arrived.get());
+    assert!(taken_back.get() > cases / 100, "of which something was taken back {} times", taken_back.get());
 }
