@@ -29,7 +29,7 @@ fn zip(path: &Path, files: &[(&str, &str)]) -> Done {
 }
 
 /// A voxel world with a folder of downloads beside it.
-fn voxel() -> Result<(World, PathBuf), Box<dyn std::error::Error>> {
+pub(crate) fn voxel() -> Result<(World, PathBuf), Box<dyn std::error::Error>> {
     let world = World::empty()?;
     put(&world.server(), "minetest.conf", "port = 1\n")?;
     put(&world.server(), "world/world.mt", "gameid = minetest\n# ours\nload_mod_other = false\n")?;

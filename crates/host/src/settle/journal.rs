@@ -1,6 +1,6 @@
 //! The journal of one settle.
 
-use std::path::PathBuf;
+use std::{collections::HashSet, path::PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
@@ -8,7 +8,12 @@ use yalotheca_core::{
     id::TreePath,
 };
 
-use super::{ControlTexts, Order, Origin, SettleError, fault, own, steps, write_controls};
+use super::{
+    ControlTexts, Order, Origin, SettleError, fault, own,
+    staging::Wholes,
+    steps::{self, Done},
+    write_controls,
+};
 use crate::tree::{Found, LocalTree, Tree};
 
 /// What became of an interrupted settle.
@@ -34,7 +39,11 @@ pub(super) struct Journal {
     number: u32,
     folder: TreePath,
     plan: Plan,
+    wholes: Wholes,
 }
+
+/// The format of plans. In the first one every file waited by itself.
+const FORMAT: u32 = 2;
 
 fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
     SettleError::Journal { path: path.to_string(), why: why.to_string() }
@@ -61,12 +70,13 @@ impl Journal {
     pub(super) fn begin(tree: &LocalTree, order: &Order<'_>) -> Result<Self, SettleError> {
         let number = numbers(tree)?.last().copied().unwrap_or(0) + 1;
         let plan = Plan {
-            format: 1,
+            format: FORMAT,
             origin: order.origin.clone(),
             control: order.control.clone(),
             steps: order.change.steps.clone(),
         };
-        let journal = Self { number, folder: folder_of(number)?, plan };
+        let wholes = Wholes::of(&plan.steps);
+        let journal = Self { number, folder: folder_of(number)?, plan, wholes };
         for name in ["staged", "attic", "before", "after"] {
             tree.make_folder(&journal.inner(name)?)?;
         }
@@ -92,8 +102,9 @@ impl Journal {
         let folder = folder_of(number)?;
         let path = folder.join("plan.json").map_err(|error| damaged(&folder, &error))?;
         let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
-        let plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
-        Ok(Self { number, folder, plan })
+        let plan: Plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
+        let wholes = if plan.format < FORMAT { Wholes::none(&plan.steps) } else { Wholes::of(&plan.steps) };
+        Ok(Self { number, folder, plan, wholes })
     }
 
     pub(super) fn number(&self) -> u32 {
@@ -102,6 +113,11 @@ impl Journal {
 
     pub(super) fn steps(&self) -> &[Step] {
         &self.plan.steps
+    }
+
+    /// Returns the step that makes the outermost new folder around what a step makes or puts, if there is one.
+    pub(super) fn whole(&self, index: usize) -> Option<usize> {
+        self.wholes.get(index)
     }
 
     pub(super) fn origin(&self) -> &Origin {
@@ -138,9 +154,15 @@ impl Journal {
 
     /// Does all steps; those that were done already are not done again.
     pub(super) fn carry_out(&self, tree: &LocalTree) -> Result<(), SettleError> {
+        let mut moved = HashSet::new();
         for (index, step) in self.plan.steps.iter().enumerate() {
+            if self.whole(index).is_some_and(|whole| moved.contains(&whole)) {
+                continue;
+            }
             fault::point();
-            steps::carry_out(tree, self, index, step)?;
+            if steps::carry_out(tree, self, index, step)? == Done::WithAllInIt {
+                moved.insert(index);
+            }
         }
         fault::point();
         Ok(tree.sync()?)
@@ -188,7 +210,14 @@ pub fn recover(tree: &LocalTree) -> Result<Option<Outcome>, SettleError> {
     }
     let journal = Journal::open(tree, number)?;
     match journal.read_state(tree)?.as_str() {
-        "done" | "taken back" => Ok(None),
+        "done" | "taken back" => {
+            // It may have been interrupted while it was tidied up.
+            let staged = journal.inner("staged")?;
+            if tree.find(&staged)?.is_some() {
+                tree.remove_all(&staged)?;
+            }
+            Ok(None)
+        }
         "staged" => {
             journal.carry_out(tree)?;
             journal.finish(tree)?;

@@ -8,6 +8,7 @@
 mod fault;
 mod history;
 mod journal;
+mod staging;
 mod steps;
 
 use std::{

@@ -7,7 +7,11 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 
-use super::{SettleError, fault, journal::Journal};
+use super::{
+    SettleError, fault,
+    journal::Journal,
+    staging::{self, staged_at},
+};
 use crate::{
     catalogue::ByteSource,
     tree::{LocalTree, Tree, TreeError},
@@ -26,18 +30,6 @@ pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), Se
     Ok(())
 }
 
-/// So many files are staged in one folder: in a full one each next file takes longer, and threads wait for one another.
-const IN_A_FOLDER: usize = 256;
-
-fn staged_folder(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
-    journal.inner(&format!("staged/{}", index / IN_A_FOLDER))
-}
-
-/// Where the file of a step waits.
-fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
-    journal.inner(&format!("staged/{}/{index}", index / IN_A_FOLDER))
-}
-
 /// A file no larger than this is read whole before it is written.
 const AT_ONCE: u64 = 1 << 20;
 
@@ -53,9 +45,7 @@ pub(super) fn stage(
 ) -> Result<(), SettleError> {
     let puts: Vec<(usize, &Step)> =
         steps.iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
-    for index in (0..steps.len()).step_by(IN_A_FOLDER) {
-        tree.make_folder(&staged_folder(journal, index)?)?;
-    }
+    staging::make_folders(tree, journal)?;
     let cores = thread::available_parallelism().map_or(1, usize::from);
     let threads = (puts.len() / FEW).clamp(1, cores);
     let work = |share: &[(usize, &Step)]| {
@@ -85,6 +75,8 @@ fn stage_one(
     let Step::Put { path, source, after, .. } = step else { return Ok(()) };
     let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
     let staged = staged_at(journal, index)?;
+    // In a folder that is new with everything in it nothing stands yet.
+    let is_alone = || Ok::<bool, TreeError>(journal.whole(index).is_some() || tree.find(path)?.is_none());
     let copy = |from: &Path| -> Result<Digest, SettleError> {
         let unread = |error| wrong(format!("{}: {error}", from.display()));
         let mut file = File::open(from).map_err(unread)?;
@@ -111,7 +103,7 @@ fn stage_one(
             Some(ByteSource::File(from)) => copy(from)?,
             Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) => {
                 // What stands there keeps its permissions, and they would be the cache's as well.
-                let is_shared = tree.find(path)?.is_none() && tree.share(from, &staged);
+                let is_shared = is_alone()? && tree.share(from, &staged);
                 match (sources.get(after), is_shared) {
                     // What this process has looked at itself need not be looked at again.
                     (Some(ByteSource::Fresh(_)), true) => *after,
@@ -133,8 +125,19 @@ fn stage_one(
         }
         return Err(wrong(why));
     }
-    tree.like(&staged, path)?;
+    if journal.whole(index).is_none() {
+        tree.like(&staged, path)?;
+    }
     Ok(())
+}
+
+/// What was done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Done {
+    /// The step.
+    Alone,
+    /// A folder was moved into its place with everything that comes into it.
+    WithAllInIt,
 }
 
 /// Does one step.
@@ -143,9 +146,17 @@ pub(super) fn carry_out(
     journal: &Journal,
     index: usize,
     step: &Step,
-) -> Result<(), SettleError> {
+) -> Result<Done, SettleError> {
     match step {
-        Step::MakeFolder { path } => tree.make_folder(path)?,
+        Step::MakeFolder { path } => {
+            let is_moved = journal.whole(index) == Some(index)
+                && tree.find(path)?.is_none()
+                && tree.rename(&staged_at(journal, index)?, path).is_ok();
+            if is_moved {
+                return Ok(Done::WithAllInIt);
+            }
+            tree.make_folder(path)?;
+        }
         Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
         Step::Put { path, .. } => {
             let staged = staged_at(journal, index)?;
@@ -163,7 +174,7 @@ pub(super) fn carry_out(
             }
         }
     }
-    Ok(())
+    Ok(Done::Alone)
 }
 
 /// Takes one step back that may have been done.
@@ -189,6 +200,9 @@ pub(super) fn take_back(
             let staged = staged_at(journal, index)?;
             let was_put = tree.find(&staged)?.is_none();
             if was_put && tree.find(path)?.is_some() && tree.find(&attic)?.is_none() {
+                if let Some(folder) = staged.parent() {
+                    tree.make_folder(&folder)?;
+                }
                 tree.rename(path, &staged)?;
             }
             bring_back(path)?;

@@ -139,6 +139,84 @@ fn a_step_that_fails_takes_the_others_back() -> Done {
     Ok(())
 }
 
+/// A new folder with files in it, one of them deeper, and its sources.
+fn bells(folder: &Path) -> Result<(Vec<Step>, BTreeMap<Digest, ByteSource>), Box<dyn std::error::Error>> {
+    let sources = [b"ring", b"rope"].map(|bytes| (Digest::of(bytes), folder.join(Digest::of(bytes).short())));
+    for ((_, at), bytes) in sources.iter().zip([b"ring", b"rope"]) {
+        fs::write(at, bytes)?;
+    }
+    let steps = vec![
+        Step::MakeFolder { path: path("mods/bells") },
+        Step::MakeFolder { path: path("mods/bells/deep") },
+        payload_step("mods/bells/ring.lua", b"ring"),
+        payload_step("mods/bells/deep/rope.lua", b"rope"),
+    ];
+    Ok((steps, sources.into_iter().map(|(digest, at)| (digest, ByteSource::File(at))).collect()))
+}
+
+#[test]
+fn a_new_folder_is_put_with_all_that_comes_into_it_and_goes_with_it() -> Done {
+    let (folder, files) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    fs::create_dir_all(folder.path().join("mods"))?;
+    let (mut steps, sources) = bells(files.path())?;
+    carry_out(folder.path(), steps.clone(), &sources)?;
+    let bells = folder.path().join("mods/bells");
+    assert_eq!(fs::read_to_string(bells.join("ring.lua"))?, "ring");
+    assert_eq!(fs::read_to_string(bells.join("deep/rope.lua"))?, "rope");
+    assert!(!folder.path().join(".yalotheca/journal/0001/staged").exists());
+    // A later step that fails takes the whole folder back.
+    fs::remove_dir_all(&bells)?;
+    fs::create_dir_all(folder.path().join("blocked/inside"))?;
+    steps.push(text_step("blocked", None, "a folder stands here"));
+    assert!(carry_out(folder.path(), steps, &sources).is_err());
+    assert!(!bells.exists());
+    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none());
+    Ok(())
+}
+
+#[test]
+fn what_somebody_puts_meanwhile_into_a_folder_that_was_to_be_new_stays() -> Done {
+    let (folder, files) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    fs::create_dir_all(folder.path().join("mods"))?;
+    let (steps, sources) = bells(files.path())?;
+    carry_out(folder.path(), steps, &sources)?;
+    // As it is when the program dies before it moves the folder.
+    let (bells, journal) = (folder.path().join("mods/bells"), folder.path().join(".yalotheca/journal/0001"));
+    fs::create_dir_all(journal.join("staged"))?;
+    fs::rename(&bells, journal.join("staged/whole-0"))?;
+    fs::write(journal.join("state"), "staged")?;
+    fs::create_dir_all(&bells)?;
+    fs::write(bells.join("notes.txt"), "somebody's")?;
+    fs::write(bells.join("ring.lua"), "somebody's ring")?;
+    let outcome = settle::recover(&LocalTree::new(folder.path()))?.ok_or("something was interrupted")?;
+    assert!(matches!(outcome, Outcome::Finished(_)));
+    assert_eq!(fs::read_to_string(bells.join("notes.txt"))?, "somebody's");
+    assert_eq!(fs::read_to_string(bells.join("ring.lua"))?, "ring");
+    assert_eq!(fs::read_to_string(bells.join("deep/rope.lua"))?, "rope");
+    assert_eq!(fs::read_to_string(journal.join("attic/2"))?, "somebody's ring");
+    Ok(())
+}
+
+#[test]
+fn a_plan_from_before_folders_were_moved_whole_is_finished_as_it_was_begun() -> Done {
+    let (folder, files) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    let (steps, sources) = bells(files.path())?;
+    carry_out(folder.path(), steps, &sources)?;
+    let (bells, journal) = (folder.path().join("mods/bells"), folder.path().join(".yalotheca/journal/0001"));
+    fs::create_dir_all(journal.join("staged/0"))?;
+    fs::rename(bells.join("ring.lua"), journal.join("staged/0/2"))?;
+    fs::rename(bells.join("deep/rope.lua"), journal.join("staged/0/3"))?;
+    fs::remove_dir_all(&bells)?;
+    fs::write(journal.join("state"), "staged")?;
+    let plan = fs::read_to_string(journal.join("plan.json"))?;
+    assert!(plan.contains("\"format\": 2"), "{plan}");
+    fs::write(journal.join("plan.json"), plan.replace("\"format\": 2", "\"format\": 1"))?;
+    settle::recover(&LocalTree::new(folder.path()))?.ok_or("something was interrupted")?;
+    assert_eq!(fs::read_to_string(bells.join("ring.lua"))?, "ring");
+    assert_eq!(fs::read_to_string(bells.join("deep/rope.lua"))?, "rope");
+    Ok(())
+}
+
 #[test]
 fn an_interrupted_settle_is_finished_or_taken_back_by_its_state() -> Done {
     for (state, finished) in [("planned", false), ("staged", true)] {

@@ -1,0 +1,117 @@
+//! Where new files wait beside the journal until they are put in place.
+//!
+//! A folder that a change makes waits with everything that comes into it, and is moved as a whole: one move in place of one
+//! for each file. Where that cannot be (somebody has made the folder meanwhile, or it lies on another disk), its files are
+//! moved one by one from where they wait.
+
+use std::collections::HashMap;
+
+use yalotheca_core::{change::Step, id::TreePath};
+
+use super::{SettleError, journal::Journal};
+use crate::tree::{LocalTree, Tree};
+
+/// For each step the one that makes the outermost new folder around what it makes or puts, if there is one.
+#[derive(Debug)]
+pub(super) struct Wholes(Vec<Option<usize>>);
+
+impl Wholes {
+    /// Returns that of some steps.
+    pub(super) fn of(steps: &[Step]) -> Self {
+        let mut makers: HashMap<&TreePath, usize> = HashMap::new();
+        let mut wholes = Vec::with_capacity(steps.len());
+        for (index, step) in steps.iter().enumerate() {
+            let outer = |path: &TreePath| path.parent().and_then(|folder| makers.get(&folder)).copied();
+            let whole = match step {
+                Step::MakeFolder { path } => Some(outer(path).unwrap_or(index)),
+                Step::Put { path, before: None, .. } => outer(path),
+                _ => None,
+            };
+            if let (Step::MakeFolder { path }, Some(whole)) = (step, whole) {
+                makers.insert(path, whole);
+            }
+            wholes.push(whole);
+        }
+        Self(wholes)
+    }
+
+    /// Returns that of steps whose files wait one by one.
+    pub(super) fn none(steps: &[Step]) -> Self {
+        Self(vec![None; steps.len()])
+    }
+
+    pub(super) fn get(&self, index: usize) -> Option<usize> {
+        self.0[index]
+    }
+}
+
+/// So many files that are put one by one wait in one folder: in a full one each next file takes longer, and threads wait for one
+/// another.
+const IN_A_FOLDER: usize = 256;
+
+fn path_of(step: &Step) -> &TreePath {
+    match step {
+        Step::MakeFolder { path }
+        | Step::RemoveFolder { path }
+        | Step::Put { path, .. }
+        | Step::SetAside { path, .. } => path,
+    }
+}
+
+/// Where the file or the folder of a step waits.
+pub(super) fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
+    let Some(whole) = journal.whole(index) else {
+        return journal.inner(&format!("staged/{}/{index}", index / IN_A_FOLDER));
+    };
+    let (outer, own) = (path_of(&journal.steps()[whole]).as_str(), path_of(&journal.steps()[index]).as_str());
+    journal.inner(&format!("staged/whole-{whole}{}", &own[outer.len()..]))
+}
+
+/// Makes the folders in which files are going to wait.
+pub(super) fn make_folders(tree: &LocalTree, journal: &Journal) -> Result<(), SettleError> {
+    let mut last = None;
+    for (index, step) in journal.steps().iter().enumerate() {
+        match (step, journal.whole(index)) {
+            (Step::MakeFolder { .. }, Some(_)) => tree.make_folder(&staged_at(journal, index)?)?,
+            (Step::Put { .. }, None) if last != Some(index / IN_A_FOLDER) => {
+                last = Some(index / IN_A_FOLDER);
+                tree.make_folder(&journal.inner(&format!("staged/{}", index / IN_A_FOLDER))?)?;
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use yalotheca_core::{change::Source, id::Digest};
+
+    use super::*;
+
+    fn made(path: &str) -> Step {
+        Step::MakeFolder { path: TreePath::new(path).unwrap() }
+    }
+
+    fn put(path: &str, before: Option<Digest>) -> Step {
+        let source = Source::Payload;
+        Step::Put { path: TreePath::new(path).unwrap(), source, before, after: Digest::of(b""), size: 0 }
+    }
+
+    #[test]
+    fn what_comes_into_a_new_folder_belongs_to_the_outermost_one() {
+        let steps = [
+            made("mods/bells"),
+            made("mods/bells/textures"),
+            put("mods/bells/textures/bell.png", None),
+            made("mods/bells-more"),
+            put("mods/bells-more/init.lua", None),
+            put("mods/other/init.lua", None),
+            put("order.txt", Some(Digest::of(b"old"))),
+            Step::RemoveFolder { path: TreePath::new("gone").unwrap() },
+        ];
+        let wholes = Wholes::of(&steps);
+        let of: Vec<_> = (0..steps.len()).map(|index| wholes.get(index)).collect();
+        assert_eq!(of, [Some(0), Some(0), Some(0), Some(3), Some(3), None, None, None]);
+    }
+}
