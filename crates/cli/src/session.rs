@@ -18,7 +18,7 @@ use yalotheca_core::{
     version::VersionRange,
 };
 use yalotheca_host::{
-    catalogue::Catalogues,
+    catalogue::{Catalogues, Looks},
     control::Control,
     fetch::Fetcher,
     games,
@@ -40,7 +40,7 @@ pub(crate) struct Session {
     pub(crate) survey: Survey,
     pub(crate) receipt: Receipt,
     pub(crate) fetcher: Fetcher,
-    pub(crate) unpack: UnpackOptions,
+    pub(crate) looks: Looks,
 }
 
 impl Session {
@@ -68,8 +68,8 @@ impl Session {
         let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
         let receipt = settle::read_receipt(&tree)?;
         let fetcher = Fetcher::new(Store::of_user()?, global.offline).watched(ui.watch());
-        let unpack = unpack_options(&control.wants, global)?;
-        Ok(Self { control, game, tree, survey, receipt, fetcher, unpack })
+        let looks = Looks::new(unpack_options(&control.wants, global)?);
+        Ok(Self { control, game, tree, survey, receipt, fetcher, looks })
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
@@ -201,8 +201,8 @@ impl<'a> Shelf<'a> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let Session { control, game, fetcher, unpack, .. } = self.session;
-        let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, unpack)?;
+        let Session { control, game, fetcher, looks, .. } = self.session;
+        let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, looks)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }
 

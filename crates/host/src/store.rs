@@ -11,6 +11,7 @@ use std::{
 };
 
 use etcetera::BaseStrategy;
+use serde::{Deserialize, Serialize};
 use yalotheca_core::{hint::Hint, id::Digest};
 
 use crate::tree::digest_of;
@@ -37,8 +38,42 @@ const AT_ONCE: u64 = 4 << 20;
 /// How much of a larger one is read at a time.
 const READ: usize = 256 << 10;
 
-/// A file that was read: its date then, its digest and its size.
-type Known = (SystemTime, Digest, u64);
+/// A file that was read: what tells that it is still the same, and its digest.
+type Known = (Stamp, Digest);
+
+/// A file larger than this is remembered from one command to the next once it was read.
+const LARGE: u64 = 16 << 20;
+
+/// A file that was changed so shortly before it was read may be changed again without that its date tells.
+const SETTLED: Duration = Duration::from_secs(2);
+
+/// What tells that a file is still the same: its place on the disk, its size, and when its bytes and its entry were changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Stamp {
+    disk: u64,
+    inode: u64,
+    size: u64,
+    changed: (i64, i64),
+    entry_changed: (i64, i64),
+}
+
+impl Stamp {
+    fn of(metadata: &fs::Metadata) -> Self {
+        Self {
+            disk: metadata.dev(),
+            inode: metadata.ino(),
+            size: metadata.len(),
+            changed: (metadata.mtime(), metadata.mtime_nsec()),
+            entry_changed: (metadata.ctime(), metadata.ctime_nsec()),
+        }
+    }
+
+    fn is_settled(&self) -> bool {
+        let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        let last = self.changed.0.max(self.entry_changed.0);
+        u64::try_from(last).is_ok_and(|last| Duration::from_secs(last) + SETTLED < now)
+    }
+}
 
 /// The user's cache.
 #[derive(Debug, Clone)]
@@ -48,7 +83,7 @@ pub struct Store {
     fresh: Arc<Mutex<HashSet<Digest>>>,
     /// What it has found there to all appearance whole: whoever uses it checks its digest.
     likely: Arc<Mutex<HashSet<Digest>>>,
-    /// Digests of files that this process has read, with their sizes and dates then.
+    /// Digests of files that this process has read.
     read: Arc<Mutex<HashMap<PathBuf, Known>>>,
 }
 
@@ -170,22 +205,37 @@ impl Store {
         Ok(())
     }
 
-    /// Returns the digest and the size of a file anywhere, which is read once as long as it stays the same.
+    /// Returns the digest and the size of a file anywhere, which is read once as long as it stays the same; a large one by all
+    /// commands together.
     ///
     /// # Errors
     /// Where it cannot be read.
     pub fn digest_of(&self, path: &Path) -> io::Result<(Digest, u64)> {
-        let metadata = fs::metadata(path)?;
-        let date = metadata.modified()?;
+        let stamp = Stamp::of(&fs::metadata(path)?);
         let read = || self.read.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((then, digest, size)) = read().get(path).copied()
-            && then == date
-            && size == metadata.len()
-        {
-            return Ok((digest, size));
+        if let Some((_, digest)) = read().get(path).filter(|(then, _)| *then == stamp) {
+            return Ok((*digest, stamp.size));
         }
-        let (digest, size) = digest_of(path)?;
-        read().insert(path.to_owned(), (date, digest, size));
+        let name = Digest::of(path.as_os_str().as_encoded_bytes());
+        let is_large = stamp.size > LARGE;
+        let noted = || serde_json::from_slice::<Known>(&self.noted("read", &name)?.0).ok();
+        let known = if is_large { noted().filter(|(then, _)| *then == stamp) } else { None };
+        let (digest, size) = match &known {
+            Some((_, digest)) => (*digest, stamp.size),
+            None => digest_of(path)?,
+        };
+        // What changed while it was read is not remembered.
+        if Stamp::of(&fs::metadata(path)?) == stamp {
+            if is_large
+                && known.is_none()
+                && stamp.is_settled()
+                && let Ok(text) = serde_json::to_vec(&(&stamp, digest))
+            {
+                // Not worth a failure: it would only be read again.
+                self.note("read", &name, &text).ok();
+            }
+            read().insert(path.to_owned(), (stamp, digest));
+        }
         Ok((digest, size))
     }
 
@@ -241,7 +291,7 @@ impl Store {
     /// Where one cannot be removed.
     pub fn sweep(&self, unused: Duration, most: Option<u64>) -> Result<(usize, u64), StoreError> {
         let mut files: Vec<(SystemTime, u64, PathBuf)> = Vec::new();
-        for part in ["files", "partial", "unpacked", "answers"] {
+        for part in ["files", "partial", "unpacked", "answers", "read"] {
             for entry in walkdir::WalkDir::new(self.root.join(part)).into_iter().flatten() {
                 let Ok(metadata) = entry.metadata() else { continue };
                 if metadata.is_file() {
@@ -364,5 +414,38 @@ fn persist(file: tempfile::NamedTempFile<File>, path: &Path) -> io::Result<()> {
             failed.file.persist(path).map(drop).map_err(|error| error.error)
         }
         kept => kept.map(drop).map_err(|error| error.error),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_large_file_is_read_once_by_all_commands_as_long_as_it_stays_the_same() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("festival.zip");
+        let file = File::create(&path).unwrap();
+        file.set_len(LARGE + 1).unwrap();
+        let own = Digest::of(&vec![0; usize::try_from(LARGE + 1).unwrap()]);
+        let store = || Store::at(&folder.path().join("cache"));
+        let name = Digest::of(path.as_os_str().as_encoded_bytes());
+        assert_eq!(store().digest_of(&path).unwrap(), (own, LARGE + 1));
+        assert!(
+            store().noted("read", &name).is_none(),
+            "it may still change within the same tick of the clock"
+        );
+        // As an earlier command noted it, with a digest by which that can be told.
+        let stamp = Stamp::of(&fs::metadata(&path).unwrap());
+        let noted = Digest::of(b"noted");
+        store().note("read", &name, &serde_json::to_vec(&(&stamp, noted)).unwrap()).unwrap();
+        assert_eq!(store().digest_of(&path).unwrap(), (noted, LARGE + 1));
+        // The same size and the same date, and other bytes: its entry tells.
+        let date = file.metadata().unwrap().modified().unwrap();
+        std::thread::sleep(Duration::from_millis(20));
+        std::os::unix::fs::FileExt::write_at(&file, b"x", 7).unwrap();
+        file.set_modified(date).unwrap();
+        let (other, _) = store().digest_of(&path).unwrap();
+        assert!(other != noted && other != own);
     }
 }

@@ -1,7 +1,7 @@
 //! What was given by link, file or folder. Each want of that sort is looked into when it is first asked for.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
 };
@@ -23,12 +23,27 @@ use crate::{
     unpack::UnpackOptions,
 };
 
+/// How to look into what is given, and what was seen. Each is looked into once: so what was previewed is what is placed.
+/// Clones share it.
+#[derive(Debug, Clone, Default)]
+pub struct Looks {
+    unpack: UnpackOptions,
+    seen: Arc<Mutex<HashMap<String, Arc<Arrival>>>>,
+}
+
+impl Looks {
+    /// Returns one that unpacks in that manner and has seen nothing yet.
+    pub fn new(unpack: UnpackOptions) -> Self {
+        Self { unpack, seen: Arc::default() }
+    }
+}
+
 pub(super) struct ByHand<'a> {
     given: BTreeMap<ContentId, Given>,
     base: PathBuf,
     game: &'a Game,
     fetcher: &'a Fetcher,
-    unpack: UnpackOptions,
+    looks: Looks,
     looked: Mutex<BTreeMap<ContentId, Arc<Arrived>>>,
 }
 
@@ -41,8 +56,8 @@ pub fn look_at(
     base: &Path,
     game: &Game,
     fetcher: &Fetcher,
-    unpack: &UnpackOptions,
-) -> Result<Arrival, CatalogueError> {
+    looks: &Looks,
+) -> Result<Arc<Arrival>, CatalogueError> {
     let wrong = |file: &str, why: String| {
         let source = DescribeError { file: file.into(), why };
         CatalogueError::Given(ArrivalError::Describe { path: "yalotheca.toml".into(), source })
@@ -72,8 +87,15 @@ pub fn look_at(
         }
         (None, file) => (base.join(file.as_deref().unwrap_or_default()), given.name.clone()),
     };
-    let options = LookOptions { asked, unpack: unpack.clone(), name };
-    Ok(look(&path, game, fetcher.store(), &options)?)
+    let key = format!("{:?}", (&path, &name, &given.kind, &given.place, &given.leave));
+    let seen = || looks.seen.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(known) = seen().get(&key) {
+        return Ok(Arc::clone(known));
+    }
+    let options = LookOptions { asked, unpack: looks.unpack.clone(), name };
+    let arrival = Arc::new(look(&path, game, fetcher.store(), &options)?);
+    seen().insert(key, Arc::clone(&arrival));
+    Ok(arrival)
 }
 
 impl<'a> ByHand<'a> {
@@ -82,10 +104,9 @@ impl<'a> ByHand<'a> {
         base: &Path,
         game: &'a Game,
         fetcher: &'a Fetcher,
-        unpack: &UnpackOptions,
+        looks: &Looks,
     ) -> Self {
-        let looked = Mutex::new(BTreeMap::new());
-        Self { given, base: base.into(), game, fetcher, unpack: unpack.clone(), looked }
+        Self { given, base: base.into(), game, fetcher, looks: looks.clone(), looked: Mutex::default() }
     }
 
     fn arrived(&self, id: &ContentId) -> Result<Option<Arc<Arrived>>, CatalogueError> {
@@ -94,16 +115,16 @@ impl<'a> ByHand<'a> {
         if known.is_some() {
             return Ok(known);
         }
-        let arrival = look_at(given, &self.base, self.game, self.fetcher, &self.unpack)?;
+        let arrival = look_at(given, &self.base, self.game, self.fetcher, &self.looks)?;
         let is_it = |arrived: &Arrived| match &given.inside {
             Some(inside) => arrived.inside == *inside,
             None => true,
         };
-        let mut own: Vec<Arrived> = arrival.contents.into_iter().filter(is_it).collect();
+        let mut own: Vec<&Arrived> = arrival.contents.iter().filter(|arrived| is_it(arrived)).collect();
         if own.len() > 1 {
             own.retain(|arrived| arrived.content.id == *id);
         }
-        let Some(mut arrived) = own.pop() else {
+        let Some(mut arrived) = own.pop().cloned() else {
             let what = given.link.as_deref().or(given.file.as_deref()).unwrap_or_default();
             return Err(CatalogueError::Missing { name: BY_HAND.into(), what: format!("{id} in {what}") });
         };

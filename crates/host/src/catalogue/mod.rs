@@ -23,10 +23,9 @@ use yalotheca_core::{
 use crate::{
     arrival::ArrivalError,
     fetch::{FetchError, Fetcher},
-    unpack::UnpackOptions,
 };
 use by_hand::ByHand;
-pub use by_hand::look_at;
+pub use by_hand::{Looks, look_at};
 use downloads::Downloads;
 use published::Published;
 use reading::Reading;
@@ -196,11 +195,11 @@ impl<'a> Catalogues<'a> {
         base: &Path,
         game: &'a Game,
         fetcher: &'a Fetcher,
-        unpack: &UnpackOptions,
+        looks: &Looks,
     ) -> Result<Self, CatalogueError> {
         let mut opened = Vec::new();
         if !wants.given.is_empty() {
-            let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, unpack);
+            let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, looks);
             opened.push((BY_HAND.to_owned(), Opened::ByHand(by_hand)));
         }
         for CatalogueSource { name, at, key } in &wants.catalogues {

@@ -10,10 +10,9 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 use yalotheca_host::{
-    catalogue::{ByteSource, CatalogueError, Catalogues},
+    catalogue::{ByteSource, CatalogueError, Catalogues, Looks},
     fetch::{FetchError, Fetcher},
     store::Store,
-    unpack::UnpackOptions,
 };
 use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};
 
@@ -39,7 +38,7 @@ fn opened<'a>(
         at: ".".into(),
         values: BTreeMap::new(),
     };
-    Catalogues::open(&ControlFile::new(&server, sources), base, game, fetcher, &UnpackOptions::default())
+    Catalogues::open(&ControlFile::new(&server, sources), base, game, fetcher, &Looks::default())
 }
 
 fn fetcher(folder: &Path, offline: bool) -> Fetcher {

@@ -265,8 +265,8 @@ fn take(
     given: &Given,
     (found, ui): (&mut Found, &Ui),
 ) -> Result<(), CommandError> {
-    let Session { control, game, fetcher, unpack, .. } = session;
-    let arrival = look_at(given, &control.folder, game, fetcher, unpack)?;
+    let Session { control, game, fetcher, looks, .. } = session;
+    let arrival = look_at(given, &control.folder, game, fetcher, looks)?;
     complain(text, &arrival)?;
     let is_several = arrival.contents.len() > 1;
     let ids: Vec<String> = arrival.contents.iter().map(|one| one.content.id.to_string()).collect();
@@ -281,16 +281,16 @@ fn take(
         only = which(text, &ids, ui)?;
     }
     let chosen = |id: &ContentId| only.is_empty() || only.iter().any(|only| only == id.as_str());
-    found.left_out.extend(arrival.left_out);
-    found.notes.extend(arrival.notes);
+    found.left_out.extend(arrival.left_out.iter().cloned());
+    found.notes.extend(arrival.notes.iter().cloned());
     if arrival.is_setup {
         found.notes.push(format!(
             "{text} is a whole server's folder: its contents are wanted from now on, and its settings \
                                   are put where there are none yet"
         ));
-        found.once.extend(arrival.once);
+        found.once.extend(arrival.once.iter().cloned());
     }
-    for arrived in arrival.contents.into_iter().filter(|arrived| chosen(&arrived.content.id)) {
+    for arrived in arrival.contents.iter().filter(|arrived| chosen(&arrived.content.id)) {
         let id = match (&args.id, is_several) {
             (Some(id), false) => ContentId::new(id)?,
             _ => arrived.content.id.clone(),

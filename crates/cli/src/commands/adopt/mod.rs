@@ -14,14 +14,13 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{
-    catalogue::Catalogues,
+    catalogue::{Catalogues, Looks},
     fetch::Fetcher,
     games::{self, FindGameError},
     settle,
     store::Store,
     survey,
     tree::LocalTree,
-    unpack::UnpackOptions,
 };
 
 use super::apply::folder;
@@ -156,8 +155,8 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     control.play(played.play.as_deref());
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());
-    let unpack = UnpackOptions::default();
-    let opened = Catalogues::open(&control, tree.root(), &game, &fetcher, &unpack)?;
+    let looks = Looks::default();
+    let opened = Catalogues::open(&control, tree.root(), &game, &fetcher, &looks)?;
     let taken = take::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
 
     for locked in &taken.lock.contents {
