@@ -178,6 +178,17 @@ fn tell(ui: &Ui, outcome: &Outcome) {
             "An earlier change was interrupted ({}); it has now been finished.",
             origin.command
         )),
+        Outcome::Lost(origin) => ui.warn(&format!(
+            "The machine went down in the midst of an earlier change ({}); it has been taken back, and everything is as before.",
+            origin.command
+        )),
+        Outcome::Damaged(origin, files) => ui.warn(&format!(
+            "The machine went down before an earlier change was wholly on the disk ({}): {} damaged. \
+             yalotheca settle puts {} again.",
+            origin.command,
+            if *files == 1 { "one of its files is".to_owned() } else { format!("{files} of its files are") },
+            if *files == 1 { "it" } else { "them" },
+        )),
         Outcome::TakenBack(origin) => ui.warn(&format!(
             "An earlier change was interrupted before it touched the server ({}); it has been taken back.",
             origin.command

@@ -174,6 +174,7 @@ pub fn desire(
     (maps, settings): (&MapsSection, &Settings),
 ) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
+    let mut placements: Vec<(TreePath, Placement)> = Vec::new();
     for LineupEntry { locked, payload } in lineup {
         if locked.release.side == Side::Player {
             continue;
@@ -198,15 +199,12 @@ pub fn desire(
         for file in &payload.files {
             let path = places.of(file).map_err(failed)?;
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
-            if let Some(other) = desired.placements.insert(path.clone(), placement)
-                && other.content != *content
-            {
-                return Err(DesireError::SamePath { path, first: other.content, second: content.clone() });
-            }
+            placements.push((path, placement));
         }
         register(kind, &scope, locked, &mut desired.registrations).map_err(wrong)?;
         set(&kind.settings, &scope, (content, settings), &mut desired.registrations).map_err(wrong)?;
     }
+    desired.placements = by_path(placements)?;
     if let Ok(owner) = ContentId::new(SERVER) {
         let wrong = |why| DesireError::Register { content: owner.clone(), why };
         set(&game.settings, server, (&owner, settings), &mut desired.registrations).map_err(wrong)?;
@@ -216,6 +214,21 @@ pub fn desire(
     }
     tell_apart(&mut desired.registrations);
     Ok(desired)
+}
+
+/// Sorts placements by their paths. Two contents must not place one path.
+fn by_path(mut placements: Vec<(TreePath, Placement)>) -> Result<BTreeMap<TreePath, Placement>, DesireError> {
+    placements.sort_by(|a, b| a.0.cmp(&b.0));
+    let clash =
+        placements.windows(2).find(|two| two[0].0 == two[1].0 && two[0].1.content != two[1].1.content);
+    match clash {
+        Some([(path, first), (_, second)]) => Err(DesireError::SamePath {
+            path: path.clone(),
+            first: first.content.clone(),
+            second: second.content.clone(),
+        }),
+        _ => Ok(placements.into_iter().collect()),
+    }
 }
 
 /// Several blocks of one content in one file get names of their own.

@@ -97,8 +97,9 @@ impl ContentId {
 }
 
 /// A path inside a server's folder: relative, `/` between names, no `.` or `..`. The empty path is the folder itself.
+/// Clones share the text: of very many files each is named by the desired state, the steps, the receipt and what is shown.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct TreePath(String);
+pub struct TreePath(Arc<str>);
 text_newtype!(TreePath);
 text_form!(TreePath, "a path inside a server");
 
@@ -112,6 +113,10 @@ impl TreePath {
         if text.contains(['\0', '\\']) {
             return bad("it holds a character that paths here do not have");
         }
+        // Nearly every path is written as it is kept.
+        if text.split('/').all(|name| !matches!(name, "" | "." | "..")) {
+            return Ok(Self(text.into()));
+        }
         let mut names = Vec::new();
         for name in text.split('/') {
             match name {
@@ -120,12 +125,12 @@ impl TreePath {
                 _ => names.push(name),
             }
         }
-        Ok(Self(names.join("/")))
+        Ok(Self(names.join("/").into()))
     }
 
     /// Returns the path of the server's folder itself.
     pub fn root() -> Self {
-        Self(String::new())
+        Self(Arc::default())
     }
 
     /// Returns whether this is the server's folder itself.
@@ -138,7 +143,7 @@ impl TreePath {
         if self.is_root() {
             return None;
         }
-        Some(Self(self.0.rsplit_once('/').map_or_else(String::new, |(folder, _)| folder.to_owned())))
+        Some(Self(self.0.rsplit_once('/').map_or_else(Arc::default, |(folder, _)| folder.into())))
     }
 
     /// Returns the last name of the path; empty for the root.
@@ -155,7 +160,7 @@ impl TreePath {
     pub fn is_within(&self, folder: &Self) -> bool {
         folder.is_root()
             || self.0 == folder.0
-            || self.0.strip_prefix(&folder.0).is_some_and(|rest| rest.starts_with('/'))
+            || self.0.strip_prefix(&*folder.0).is_some_and(|rest| rest.starts_with('/'))
     }
 
     /// Returns what follows `folder` in this path, where it lies below it.
@@ -163,7 +168,7 @@ impl TreePath {
         if folder.is_root() {
             return Some(&self.0);
         }
-        self.0.strip_prefix(&folder.0)?.strip_prefix('/')
+        self.0.strip_prefix(&*folder.0)?.strip_prefix('/')
     }
 }
 
@@ -217,7 +222,12 @@ impl Digest {
 
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&blake3::Hash::from_bytes(self.0).to_hex())
+        let mut digits = [0; 64];
+        for (byte, pair) in self.0.iter().zip(digits.chunks_exact_mut(2)) {
+            pair[0] = b"0123456789abcdef"[usize::from(byte >> 4)];
+            pair[1] = b"0123456789abcdef"[usize::from(byte & 15)];
+        }
+        f.write_str(std::str::from_utf8(&digits).unwrap_or_default())
     }
 }
 
@@ -273,6 +283,7 @@ mod tests {
         }
         let digest = Digest::of(b"tide");
         assert_eq!(Digest::parse(&digest.to_string()).unwrap(), digest);
+        assert_eq!(digest.to_string(), blake3::hash(b"tide").to_hex().as_str());
         assert!(Digest::parse("abc").is_err());
     }
 }

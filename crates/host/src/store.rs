@@ -44,6 +44,9 @@ type Known = (Stamp, Digest);
 /// A file larger than this is remembered from one command to the next once it was read.
 const LARGE: u64 = 16 << 20;
 
+/// What happens within so short a time may have the same date.
+const TICK: Duration = Duration::from_millis(20);
+
 /// A file that was changed so shortly before it was read may be changed again without that its date tells.
 const SETTLED: Duration = Duration::from_secs(2);
 
@@ -83,6 +86,8 @@ pub struct Store {
     fresh: Arc<Mutex<HashSet<Digest>>>,
     /// What it has found there to all appearance whole: whoever uses it checks its digest.
     likely: Arc<Mutex<HashSet<Digest>>>,
+    /// Archives whose members are known to be what was noted of them: the notes are dated anew once a server shares some.
+    sealed: Arc<Mutex<Vec<Digest>>>,
     /// Digests of files that this process has read.
     read: Arc<Mutex<HashMap<PathBuf, Known>>>,
 }
@@ -100,7 +105,13 @@ impl Store {
 
     /// Returns the cache in a folder.
     pub fn at(root: &Path) -> Self {
-        Self { root: root.to_owned(), fresh: Arc::default(), likely: Arc::default(), read: Arc::default() }
+        Self {
+            root: root.to_owned(),
+            fresh: Arc::default(),
+            likely: Arc::default(),
+            sealed: Arc::default(),
+            read: Arc::default(),
+        }
     }
 
     /// Returns the cache's folder.
@@ -133,7 +144,10 @@ impl Store {
 
     fn place(&self, digest: &Digest) -> PathBuf {
         let hex = digest.to_string();
-        self.root.join("files").join(&hex[..2]).join(hex)
+        let mut path = PathBuf::with_capacity(self.root.as_os_str().len() + hex.len() + 12);
+        path.push(&self.root);
+        path.extend(["files", &hex[..2], &hex]);
+        path
     }
 
     /// Keeps a file whose digest was checked, and returns where.
@@ -254,8 +268,9 @@ impl Store {
         Ok(digest)
     }
 
-    /// Returns whether the cache has all of a file, as far as its size and its date tell: what a server shares and has not
-    /// changed since `then` is not read for that. Whoever uses it checks its digest.
+    /// Returns whether the cache has all of a file, as far as its size and its dates tell: what a server shares and has not
+    /// changed since `then` is not read for that. Where not even its entry was touched since, it is what it was when this
+    /// was noted; else whoever uses it checks its digest.
     pub fn has(&self, digest: &Digest, size: u64, then: Option<SystemTime>) -> bool {
         let Some(metadata) = fs::metadata(self.place(digest)).ok().filter(fs::Metadata::is_file) else {
             return false;
@@ -263,16 +278,32 @@ impl Store {
         let is_old = || then.is_some_and(|then| metadata.modified().is_ok_and(|date| date <= then));
         let has =
             metadata.len() == size && (metadata.nlink() == 1 || is_old() || self.file(digest).is_some());
-        if has {
+        let is_untouched = || {
+            let then = then?.duration_since(SystemTime::UNIX_EPOCH).ok()?.checked_sub(TICK)?;
+            let (seconds, nanoseconds) =
+                (metadata.ctime().try_into().ok()?, metadata.ctime_nsec().try_into().ok()?);
+            Some(Duration::new(seconds, nanoseconds) < then)
+        };
+        if has && is_untouched() == Some(true) {
+            self.fresh.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
+        } else if has {
             self.likely.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
         }
         has
     }
 
-    /// Has the disk begin to write what the cache was given, so that nobody waits for all of it later.
-    pub fn flush_soon(&self) {
-        if let Ok(folder) = File::open(&self.root) {
-            std::thread::spawn(move || rustix::fs::syncfs(folder).ok());
+    /// Remembers that all that was noted of an archive is so now.
+    pub(crate) fn remember_sealed(&self, archive: &Digest) {
+        self.sealed.lock().unwrap_or_else(PoisonError::into_inner).push(*archive);
+    }
+
+    /// Dates anew what was noted of archives whose members are known to be so. To be called when a server has come to share
+    /// some of them: that touched the files, and they are still what they were.
+    pub fn date_anew(&self) {
+        for of in self.sealed.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
+            let note = File::options().write(true).open(self.note_path("unpacked", &of));
+            // Not worth a failure: the files are read once more than need be.
+            note.and_then(|note| note.set_modified(SystemTime::now())).ok();
         }
     }
 

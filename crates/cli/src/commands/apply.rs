@@ -136,7 +136,9 @@ pub(crate) fn carry_out(
         control: session.control.folder.clone(),
         origin: origin(summary, None),
     };
-    Ok(settle::settle(&session.tree, &order, &bytes)?)
+    let number = settle::settle(&session.tree, &order, &bytes)?;
+    session.fetcher.store().date_anew();
+    Ok(number)
 }
 
 /// There is nothing to settle, but the wants or the lock may still read otherwise.

@@ -78,6 +78,33 @@ fn the_command_that_finishes_or_takes_back_says_so() -> Done {
 }
 
 #[test]
+fn files_that_the_machine_took_down_with_it_are_told_and_put_again() -> Done {
+    let world = World::fresh()?;
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    let whole = world.digests()?;
+    // As it is after a large settle whose files had not all been written when the power went.
+    std::fs::write(world.path(".yalotheca/journal/0001/unwritten"), "another run of the machine")?;
+    let plugins = std::fs::read_dir(world.path("plugins"))?.map(|entry| entry.map(|entry| entry.path()));
+    let plugins: Vec<_> = plugins.collect::<Result<_, _>>()?;
+    let tidebell = plugins
+        .iter()
+        .find(|path| path.to_string_lossy().contains("tidebell-"))
+        .ok_or("the plugin was placed")?;
+    std::fs::write(tidebell, "")?;
+    let told =
+        ["The machine went down before an earlier change was wholly on the disk (yalotheca add tidebell)"];
+    world
+        .run(&["check"])
+        .code(1)
+        .says(&told)
+        .says(&["1 of its files is damaged", "yalotheca settle puts it again"]);
+    let again = world.run(&["settle", "--yes"]).code(0);
+    assert!(!again.err.contains("went down"), "once is enough: {}", again.err);
+    assert_eq!(world.digests()?, whole);
+    Ok(())
+}
+
+#[test]
 fn two_at_once_do_not_mix() -> Done {
     let world = World::fresh()?;
     world.run(&["add", "lamp-oil", "--yes"]).code(0);

@@ -111,8 +111,7 @@ impl Hint for ReadCatalogueError {
 /// # Errors
 /// Where it is not JSON of that shape, or of a newer format.
 pub fn read_index(file: &str, bytes: &[u8]) -> Result<CatalogueIndex, ReadCatalogueError> {
-    let index: CatalogueIndex = serde_json::from_slice(bytes)
-        .map_err(|source| ReadCatalogueError::Shape { file: file.into(), source })?;
+    let index: CatalogueIndex = read_json(file, bytes)?;
     check_format(file, index.format)?;
     Ok(index)
 }
@@ -127,8 +126,7 @@ pub fn read_content(
     expected: &ContentId,
     catalogue: &str,
 ) -> Result<Content, ReadCatalogueError> {
-    let read: ContentFile = serde_json::from_slice(bytes)
-        .map_err(|source| ReadCatalogueError::Shape { file: file.into(), source })?;
+    let read: ContentFile = read_json(file, bytes)?;
     check_format(file, read.format)?;
     if read.id != *expected {
         return Err(ReadCatalogueError::OtherContent {
@@ -139,6 +137,13 @@ pub fn read_content(
     }
     let ContentFile { id, title, about, releases, .. } = read;
     Ok(Content { id, title, about, catalogue: catalogue.into(), releases })
+}
+
+fn read_json<T: serde::de::DeserializeOwned>(file: &str, bytes: &[u8]) -> Result<T, ReadCatalogueError> {
+    // Whether it is text is looked at once, and not for each of very many short ones; where it is none, the reader says where.
+    let read =
+        std::str::from_utf8(bytes).map_or_else(|_| serde_json::from_slice(bytes), serde_json::from_str);
+    read.map_err(|source| ReadCatalogueError::Shape { file: file.into(), source })
 }
 
 fn check_format(file: &str, found: u32) -> Result<(), ReadCatalogueError> {

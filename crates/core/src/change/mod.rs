@@ -11,7 +11,7 @@ mod receipt;
 mod tests;
 mod undo;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -21,7 +21,7 @@ pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
 pub use undo::undo;
 
 use crate::{
-    desire::{Desired, Entry, Registration},
+    desire::{Desired, Entry, Placement, Registration},
     document::{Document, EditDocumentError, Format, TextFile, UnknownEncodingError},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
@@ -79,6 +79,18 @@ pub enum Step {
         /// Its path.
         path: TreePath,
     },
+}
+
+impl Step {
+    /// Returns the path at which it does something.
+    pub fn path(&self) -> &TreePath {
+        match self {
+            Self::MakeFolder { path }
+            | Self::RemoveFolder { path }
+            | Self::Put { path, .. }
+            | Self::SetAside { path, .. } => path,
+        }
+    }
 }
 
 /// The ordered steps from what is to what should be.
@@ -198,21 +210,28 @@ pub fn paths_of_interest(
         .chain(receipt.entries.iter().map(|entry| entry.file.clone()))
         .collect();
     let mut folders = receipt.folders.clone();
-    for path in files.iter().chain(&texts) {
-        folders.extend(folders_above(path));
-    }
+    folders.extend(folders_above(files.iter().chain(&texts)));
     (files, texts, folders)
 }
 
-fn folders_above(path: &TreePath) -> Vec<TreePath> {
-    let mut above = Vec::new();
-    let mut next = path.parent();
-    while let Some(folder) = next.filter(|folder| !folder.is_root()) {
-        next = folder.parent();
-        above.push(folder);
+/// All folders in which some paths lie, but for the server's own. Very many files lie in few folders, so each is looked at once.
+fn folders_above<'p>(paths: impl Iterator<Item = &'p TreePath>) -> BTreeSet<TreePath> {
+    let outer = |path: &TreePath| path.parent().filter(|folder| !folder.is_root());
+    let mut folders = BTreeSet::new();
+    let mut last = "";
+    for path in paths {
+        let folder = path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
+        if folder == last {
+            continue;
+        }
+        last = folder;
+        let mut next = outer(path);
+        while let Some(folder) = next.filter(|folder| !folders.contains(folder)) {
+            next = outer(&folder);
+            folders.insert(folder);
+        }
     }
-    above.reverse();
-    above
+    folders
 }
 
 /// Computes the steps from what is to what should be.
@@ -234,10 +253,10 @@ pub fn plan(
     let mut texts = Vec::new();
     edit_files(desired, receipt, present, &mut change, &mut texts)?;
     change.steps.extend(texts);
+    let moved: HashSet<TreePath> = change.files.iter().filter_map(|line| line.from.clone()).collect();
     for (path, digest) in &goes {
         let placed = &receipt.placed[path];
-        let moved = change.files.iter().any(|line| line.from.as_ref() == Some(path));
-        if !moved {
+        if !moved.contains(path) {
             let (content, size) = (placed.content.clone(), placed.size);
             change.files.push(FileLine {
                 act: FileAct::Aside,
@@ -271,15 +290,20 @@ fn place_files(
     goes: &[(TreePath, Digest)],
     change: &mut ChangeSet,
 ) {
+    let mut moves: HashMap<Digest, &TreePath> = HashMap::new();
+    for (path, digest) in goes {
+        moves.entry(*digest).or_insert(path);
+    }
+    let placed = desired.placements.iter().map(|(path, Placement { content, size, digest })| {
+        (path.clone(), Placed { content: content.clone(), size: *size, digest: *digest })
+    });
+    change.receipt.placed = placed.collect();
     for (path, placement) in &desired.placements {
-        let placed =
-            Placed { content: placement.content.clone(), size: placement.size, digest: placement.digest };
-        change.receipt.placed.insert(path.clone(), placed);
         let before = present.files.get(path).map(|(digest, _)| *digest);
         if before == Some(placement.digest) {
             continue;
         }
-        let from = goes.iter().find(|(_, digest)| *digest == placement.digest).map(|(from, _)| from.clone());
+        let from = moves.get(&placement.digest).map(|from| (*from).clone());
         let owned = receipt.placed.get(path);
         let act = match (before, owned) {
             (None, None) if from.is_some() => FileAct::Move,
@@ -462,12 +486,12 @@ fn dispute(earlier: &[&Registration], registration: &Registration) -> Result<(),
 }
 
 fn make_folders(present: &Present, change: &mut ChangeSet) {
-    let mut needed: BTreeSet<TreePath> = BTreeSet::new();
-    for step in &change.steps {
-        if let Step::Put { path, .. } = step {
-            needed.extend(folders_above(path).into_iter().filter(|folder| !present.folders.contains(folder)));
-        }
-    }
+    let puts = change.steps.iter().filter_map(|step| match step {
+        Step::Put { path, .. } => Some(path),
+        _ => None,
+    });
+    let mut needed = folders_above(puts);
+    needed.retain(|folder| !present.folders.contains(folder));
     change.receipt.folders.extend(needed.iter().cloned());
     // Sorted by path, so that the outer one comes first.
     let steps: Vec<Step> = needed.into_iter().map(|path| Step::MakeFolder { path }).collect();
@@ -476,10 +500,8 @@ fn make_folders(present: &Present, change: &mut ChangeSet) {
 
 /// Folders of ours in which nothing of ours will lie: removed where they are empty by then.
 fn remove_folders(present: &Present, change: &mut ChangeSet) {
-    let mut used: BTreeSet<TreePath> = BTreeSet::new();
-    for path in change.receipt.placed.keys().chain(change.receipt.entries.iter().map(|entry| &entry.file)) {
-        used.extend(folders_above(path));
-    }
+    let entries = change.receipt.entries.iter().map(|entry| &entry.file);
+    let used = folders_above(change.receipt.placed.keys().chain(entries));
     let unused: Vec<TreePath> =
         change.receipt.folders.iter().filter(|folder| !used.contains(*folder)).cloned().collect();
     for path in unused.into_iter().rev() {

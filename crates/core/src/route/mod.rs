@@ -5,6 +5,8 @@ mod sort;
 #[cfg(test)]
 mod tests;
 
+use std::fmt::Write;
+
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -81,13 +83,15 @@ pub struct Payload {
 impl Payload {
     /// Returns one digest for all files: of their paths and digests, sorted by path.
     pub fn digest(&self) -> Digest {
-        let line = |file: &PayloadFile| match &file.to {
-            None => format!("{}\0{}\n", file.path, file.digest),
-            Some(to) => format!("{}\0{}\0{to}\n", file.path, file.digest),
-        };
-        let mut lines: Vec<String> = self.files.iter().map(line).collect();
-        lines.sort();
-        Digest::of(lines.concat().as_bytes())
+        let mut files: Vec<&PayloadFile> = self.files.iter().collect();
+        files.sort_by(|a, b| (&a.path, a.digest, &a.to).cmp(&(&b.path, b.digest, &b.to)));
+        let mut text = String::with_capacity(files.len() * 128);
+        for PayloadFile { path, digest, to, .. } in files {
+            let to = to.as_ref().map(|to| format!("\0{to}")).unwrap_or_default();
+            // Writing into a text always succeeds.
+            writeln!(text, "{path}\0{digest}{to}").ok();
+        }
+        Digest::of(text.as_bytes())
     }
 
     /// Returns the sum of the files' sizes in bytes.

@@ -8,6 +8,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     io,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use yalotheca_core::{
@@ -28,8 +29,8 @@ use crate::{
     store::Store,
     tree::digest_of,
     unpack::{
-        Container, UnpackError, UnpackOptions, UnpackedBundle, bare_name, by_name, container_of, head_of,
-        unpack,
+        Container, UnpackError, UnpackOptions, Unpacked, UnpackedBundle, bare_name, by_name, container_of,
+        head_of, unpack, unpacked_before,
     },
 };
 
@@ -89,9 +90,9 @@ pub struct Arrived {
     /// Where it lay in what came; empty for the whole.
     pub inside: String,
     /// Its files.
-    pub payload: Payload,
+    pub payload: Arc<Payload>,
     /// Where their bytes lie.
-    pub sources: BTreeMap<Digest, ByteSource>,
+    pub sources: Arc<BTreeMap<Digest, ByteSource>>,
     /// Contents that it brings along, where it is a pack.
     pub bundled: Vec<Self>,
     /// Files that are put where there are none yet.
@@ -204,14 +205,22 @@ impl Looking<'_> {
         if let (true, Some(found)) = (claims, container) {
             self.arrival.notes.push(format!("{name} is {}, whatever its name says", found.name()));
         }
-        if container == Some(Container::Zip) && self.whole_archive(path, name, outer)? {
-            return Ok(());
-        }
         if container.is_none() {
             return self.plain_file(path, name, outer);
         }
+        let before = unpacked_before(path, self.store).map_err(self.read(path))?;
+        if container == Some(Container::Zip)
+            && self.may_be_whole(name, before.as_ref())
+            && self.whole_archive(path, name, outer)?
+        {
+            return Ok(());
+        }
         let shown = if outer.is_empty() { name.to_owned() } else { outer.to_owned() };
-        let Some(unpacked) = unpack(path, &shown, self.store, &self.options.unpack)? else { return Ok(()) };
+        let unpacked = match before {
+            Some(before) => Some(before),
+            None => unpack(path, &shown, self.store, &self.options.unpack)?,
+        };
+        let Some(unpacked) = unpacked else { return Ok(()) };
         self.arrival.notes.extend(unpacked.notes.iter().map(|note| format!("{shown}: {note}")));
         let mut bundle = UnpackedBundle::new(&unpacked, self.store);
         let sorted = self.sorted(&shown, bare_name(name), &mut bundle)?;
@@ -245,6 +254,13 @@ impl Looking<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Whether an archive may itself be the payload; of one that was unpacked before, its members tell sooner than it does.
+    fn may_be_whole(&self, name: &str, before: Option<&Unpacked>) -> bool {
+        let Some(before) = before.filter(|_| self.options.asked.kind.is_none()) else { return true };
+        let mut bundle = UnpackedBundle::new(before, self.store);
+        !matches!(recognise(self.game, Shape::Archive, name, &mut bundle), Ok(None))
     }
 
     /// An archive that is itself the payload.
@@ -350,11 +366,11 @@ fn arrived(
     let Found { mut content, root, files } = found;
     let is_whole_archive = root.is_empty() && files.len() == 1 && files[0].from.is_empty()
         || files.iter().all(|file| file.from == root);
-    let (mut payload, mut sources) = (Payload::default(), BTreeMap::new());
+    let (mut payload, mut sources) = (Payload::default(), Vec::with_capacity(files.len()));
     for file in files {
         let Some((size, digest, at)) = place(&file.from) else { continue };
         payload.files.push(PayloadFile { path: file.path, size, digest, to: file.to });
-        sources.insert(digest, source_at(store, &digest, at));
+        sources.push((digest, source_at(store, &digest, at)));
     }
     payload.files.sort_by(|a, b| a.path.cmp(&b.path));
     match payload.files.as_slice() {
@@ -365,11 +381,14 @@ fn arrived(
         _ => content.release.payload = Some(payload.digest()),
     }
     let inside = if root.is_empty() { outer.to_owned() } else { below(outer, &root) };
+    let (payload, sources) = (Arc::new(payload), Arc::new(sources.into_iter().collect()));
     Arrived { content, inside, payload, sources, bundled: Vec::new(), once: Vec::new() }
 }
 
 fn source_at(store: &Store, digest: &Digest, at: PathBuf) -> ByteSource {
-    match (at.starts_with(store.root()), store.is_fresh(digest)) {
+    // As text: there are very many, and all are written alike.
+    let below = at.as_os_str().as_encoded_bytes().strip_prefix(store.root().as_os_str().as_encoded_bytes());
+    match (below.is_some_and(|below| below.starts_with(b"/")), store.is_fresh(digest)) {
         (true, true) => ByteSource::Fresh(at),
         (true, false) => ByteSource::Cached(at),
         (false, _) => ByteSource::File(at),

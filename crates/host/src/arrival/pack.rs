@@ -1,5 +1,7 @@
 //! A pack in our own format: what it brings along, and the settings in it.
 
+use std::sync::Arc;
+
 use yalotheca_core::{
     catalogue::Side,
     game::DescribeError,
@@ -18,7 +20,7 @@ impl Looking<'_> {
         place: Place<'_>,
     ) -> Result<(), ArrivalError> {
         let is_pack = |arrived: &&mut Arrived| {
-            arrived.content.release.kind == PACK_KIND && arrived.payload != Payload::default()
+            arrived.content.release.kind == PACK_KIND && *arrived.payload != Payload::default()
         };
         let Some(arrived) = self.arrival.contents.iter_mut().find(is_pack) else { return Ok(()) };
         let wrong = |file: &str, why: String| ArrivalError::Describe {
@@ -52,7 +54,7 @@ impl Looking<'_> {
             arrived.once.push(Once { to: setting.to.clone(), size, digest, source });
         }
         // Nothing of the pack itself is placed by rule.
-        arrived.payload = Payload::default();
+        arrived.payload = Arc::default();
         arrived.content.release.payload = Some(arrived.payload.digest());
         Ok(())
     }

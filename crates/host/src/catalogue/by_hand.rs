@@ -175,16 +175,18 @@ impl<'a> ByHand<'a> {
     }
 
     pub(super) fn payload(&self, locked: &Locked) -> Result<Payload, CatalogueError> {
-        Ok(self.locked(locked)?.payload.clone())
+        Ok(Payload::clone(&self.locked(locked)?.payload))
     }
 
     pub(super) fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
         let arrived = self.locked(locked)?;
         let release = &locked.release;
         let is_same = release.files.iter().all(|file| arrived.sources.contains_key(&file.blake3))
-            && release.payload.is_none_or(|digest| digest == arrived.payload.digest());
+            && release.payload.is_none_or(|digest| {
+                digest == arrived.content.release.payload.unwrap_or_else(|| arrived.payload.digest())
+            });
         if is_same {
-            return Ok(arrived.sources.clone());
+            return Ok(BTreeMap::clone(&arrived.sources));
         }
         Err(CatalogueError::Changed { name: BY_HAND.into(), id: locked.id.clone() })
     }

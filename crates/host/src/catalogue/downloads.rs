@@ -4,6 +4,7 @@ use std::{
     collections::BTreeMap,
     fs, io,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use yalotheca_core::{
@@ -241,7 +242,7 @@ impl<'a> Downloads<'a> {
                 Ok(Payload { files: vec![PayloadFile { path: name, size, digest, to: None }] })
             }
             Where::Folder(path) => folder_payload(path).map_err(self.disk(path)),
-            Where::Inside(path, inside) => Ok(self.arrived(known, path, inside)?.payload),
+            Where::Inside(path, inside) => Ok(Payload::clone(&self.arrived(known, path, inside)?.payload)),
         }
     }
 
@@ -258,13 +259,13 @@ impl<'a> Downloads<'a> {
                 let source = |inner: &str| if is_folder { path.join(inner) } else { path.clone() };
                 let files = payload.files.iter();
                 let sources = files.map(|file| (file.digest, ByteSource::File(source(&file.path)))).collect();
-                (payload, sources)
+                (Arc::new(payload), Arc::new(sources))
             }
         };
         if locked.release.payload.is_some_and(|digest| digest != payload.digest()) {
             return Err(CatalogueError::Changed { name: self.name.clone(), id: locked.id.clone() });
         }
-        Ok(sources)
+        Ok(Arc::unwrap_or_clone(sources))
     }
 }
 

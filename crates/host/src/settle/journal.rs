@@ -4,14 +4,15 @@ use std::{collections::HashSet, path::PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
-    change::{Receipt, Step},
+    change::{Receipt, Source, Step},
     id::TreePath,
 };
 
 use super::{
     ControlTexts, Order, Origin, SettleError, fault, own,
-    staging::Wholes,
+    staging::{Wholes, staged_at},
     steps::{self, Done},
+    unwritten::{Boot, is_much},
     write_controls,
 };
 use crate::tree::{Found, LocalTree, Tree};
@@ -23,6 +24,10 @@ pub enum Outcome {
     Finished(Origin),
     /// It was taken back: nothing of the server had been touched.
     TakenBack(Origin),
+    /// The machine went down in the midst of it, before its files were on the disk: everything is as before.
+    Lost(Origin),
+    /// The machine went down soon after it, before all its files were on the disk: so many are not what they should be.
+    Damaged(Origin, usize),
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -40,7 +45,11 @@ pub(super) struct Journal {
     folder: TreePath,
     plan: Plan,
     wholes: Wholes,
+    unwritten: Option<Boot>,
 }
+
+/// Where it stands that nobody has waited for the disk.
+const UNWRITTEN: &str = "unwritten";
 
 /// The format of plans. In the first one every file waited by itself.
 const FORMAT: u32 = 2;
@@ -61,14 +70,42 @@ pub(super) fn numbers(tree: &LocalTree) -> Result<Vec<u32>, SettleError> {
     Ok(numbers)
 }
 
+fn inner(folder: &TreePath, name: &str) -> Result<TreePath, SettleError> {
+    folder.join(name).map_err(|error| damaged(folder, &error))
+}
+
+fn state_of(tree: &LocalTree, folder: &TreePath) -> Result<String, SettleError> {
+    let bytes = tree.read(&inner(folder, "state")?)?.unwrap_or_default();
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+/// Returns in which run of the machine a settle was made whose files nobody knows on the disk.
+fn unwritten(tree: &LocalTree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
+    Ok(tree.read(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| Boot::parse(&bytes)))
+}
+
+/// Waits until everything that a settle put is on the disk, where nobody has.
+fn wait_for_disk(tree: &LocalTree, folder: &TreePath) -> Result<(), SettleError> {
+    if unwritten(tree, folder)?.is_some() {
+        tree.sync()?;
+        tree.write(&inner(folder, UNWRITTEN)?, b"")?;
+    }
+    Ok(())
+}
+
 fn folder_of(number: u32) -> Result<TreePath, SettleError> {
     own(&format!("journal/{number:04}"))
 }
 
 impl Journal {
-    /// Writes down what is going to be done.
+    /// Begins one; nothing of it is on the disk before it was written down.
     pub(super) fn begin(tree: &LocalTree, order: &Order<'_>) -> Result<Self, SettleError> {
-        let number = numbers(tree)?.last().copied().unwrap_or(0) + 1;
+        let last = numbers(tree)?.last().copied();
+        if let Some(last) = last {
+            // What this settle sets aside is on the disk, whatever becomes of the files that it puts there.
+            wait_for_disk(tree, &folder_of(last)?)?;
+        }
+        let number = last.unwrap_or(0) + 1;
         let plan = Plan {
             format: FORMAT,
             origin: order.origin.clone(),
@@ -76,25 +113,33 @@ impl Journal {
             steps: order.change.steps.clone(),
         };
         let wholes = Wholes::of(&plan.steps);
-        let journal = Self { number, folder: folder_of(number)?, plan, wholes };
+        let unwritten = if is_much(&plan.steps) { Boot::of_this_machine() } else { None };
+        let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
         for name in ["staged", "attic", "before", "after"] {
             tree.make_folder(&journal.inner(name)?)?;
         }
+        Ok(journal)
+    }
+
+    /// Writes down what is going to be done.
+    pub(super) fn write_down(&self, tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError> {
         for (name, texts, receipt) in
             [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)]
         {
-            tree.write(&journal.inner(&format!("{name}/receipt.json"))?, receipt.text().as_bytes())?;
+            tree.write(&self.inner(&format!("{name}/receipt.json"))?, receipt.text().as_bytes())?;
             for (file, text) in [("yalotheca.toml", &texts.wants), ("yalotheca.lock", &texts.lock)] {
                 if let Some(text) = text {
-                    tree.write(&journal.inner(&format!("{name}/{file}"))?, text.as_bytes())?;
+                    tree.write(&self.inner(&format!("{name}/{file}"))?, text.as_bytes())?;
                 }
             }
         }
-        let plan_path = journal.inner("plan.json")?;
-        let text = serde_json::to_vec_pretty(&journal.plan).map_err(|error| damaged(&plan_path, &error))?;
+        let plan_path = self.inner("plan.json")?;
+        let text = serde_json::to_vec_pretty(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
         tree.write(&plan_path, &text)?;
-        journal.state(tree, "planned")?;
-        Ok(journal)
+        if let Some(boot) = &self.unwritten {
+            tree.write(&self.inner(UNWRITTEN)?, boot.text().as_bytes())?;
+        }
+        self.state(tree, "planned")
     }
 
     /// Opens the journal of an earlier settle.
@@ -104,7 +149,8 @@ impl Journal {
         let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
         let plan: Plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
         let wholes = if plan.format < FORMAT { Wholes::none(&plan.steps) } else { Wholes::of(&plan.steps) };
-        Ok(Self { number, folder, plan, wholes })
+        let unwritten = unwritten(tree, &folder)?;
+        Ok(Self { number, folder, plan, wholes, unwritten })
     }
 
     pub(super) fn number(&self) -> u32 {
@@ -125,7 +171,7 @@ impl Journal {
     }
 
     pub(super) fn inner(&self, name: &str) -> Result<TreePath, SettleError> {
-        self.folder.join(name).map_err(|error| damaged(&self.folder, &error))
+        inner(&self.folder, name)
     }
 
     pub(super) fn state(&self, tree: &LocalTree, state: &str) -> Result<(), SettleError> {
@@ -133,8 +179,7 @@ impl Journal {
     }
 
     pub(super) fn read_state(&self, tree: &LocalTree) -> Result<String, SettleError> {
-        let bytes = tree.read(&self.inner("state")?)?.unwrap_or_default();
-        Ok(String::from_utf8_lossy(&bytes).into_owned())
+        state_of(tree, &self.folder)
     }
 
     pub(super) fn receipt(&self, tree: &LocalTree, when: &str) -> Result<Receipt, SettleError> {
@@ -165,19 +210,24 @@ impl Journal {
             }
         }
         fault::point();
-        Ok(tree.sync()?)
+        self.make_places_durable(tree)
     }
 
     /// Writes receipt, lock and wants, and closes the journal.
     pub(super) fn finish(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        let path = self.inner("after/receipt.json")?;
-        let receipt = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
-        tree.write(&own("receipt.json")?, &receipt)?;
+        // It was written down before; nobody ever writes into it.
+        let next = self.inner("receipt.json")?;
+        tree.keep(&self.inner("after/receipt.json")?, &next)?;
+        tree.rename(&next, &own("receipt.json")?)?;
+        tree.sync_folder(&own("")?)?;
         fault::point();
         write_controls(&self.plan.control, &self.texts(tree, "after")?)?;
         fault::point();
         self.state(tree, "done")?;
         fault::point();
+        if self.is_unwritten() {
+            tree.sync_behind();
+        }
         Ok(tree.remove_all(&self.inner("staged")?)?)
     }
 
@@ -194,6 +244,50 @@ impl Journal {
         }
         self.take_back(tree)
     }
+
+    /// Whether nobody has waited for the disk to write its files.
+    pub(super) fn is_unwritten(&self) -> bool {
+        self.unwritten.is_some()
+    }
+
+    /// Makes sure that what was staged is on the disk, unless it is so much that nobody waits for it.
+    pub(super) fn make_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
+        if self.is_unwritten() { Ok(()) } else { Ok(tree.sync()?) }
+    }
+
+    /// Makes sure that it is on the disk what lies where.
+    fn make_places_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
+        if !self.is_unwritten() {
+            return Ok(tree.sync()?);
+        }
+        let is_moved = |index: usize| self.whole(index).is_some_and(|whole| whole != index);
+        let steps = self.plan.steps.iter().enumerate().filter(|(index, _)| !is_moved(*index));
+        let places = steps.filter_map(|(_, step)| step.path().parent());
+        let folders: HashSet<TreePath> =
+            places.chain([self.inner("attic")?, self.inner("staged")?]).collect();
+        Ok(folders.iter().try_for_each(|folder| tree.sync_folder(folder))?)
+    }
+
+    /// Counts the payload files that are neither where they belong nor where they wait as they should be.
+    fn count_damaged(&self, tree: &LocalTree) -> Result<usize, SettleError> {
+        let mut damaged = 0;
+        for (index, step) in self.plan.steps.iter().enumerate() {
+            let Step::Put { path, source: Source::Payload | Source::Attic { .. }, after, .. } = step else {
+                continue;
+            };
+            let staged = tree.digest(&staged_at(self, index)?)?;
+            let found = if staged.is_some() { staged } else { tree.digest(path)? };
+            damaged += usize::from(found.is_none_or(|(digest, _)| digest != *after));
+        }
+        Ok(damaged)
+    }
+
+    /// Takes everything back, whatever of it was done: the steps, the receipt and the control files.
+    fn give_up(&self, tree: &LocalTree) -> Result<(), SettleError> {
+        tree.write(&own("receipt.json")?, self.receipt(tree, "before")?.text().as_bytes())?;
+        write_controls(&self.plan.control, &self.texts(tree, "before")?)?;
+        self.roll_back(tree)
+    }
 }
 
 /// Finishes a settle that was interrupted, or takes it back; says which.
@@ -202,21 +296,35 @@ impl Journal {
 /// Where that fails.
 pub fn recover(tree: &LocalTree) -> Result<Option<Outcome>, SettleError> {
     let Some(number) = numbers(tree)?.last().copied() else { return Ok(None) };
-    let plan = folder_of(number)?.join("plan.json").map_err(|error| damaged(&TreePath::root(), &error))?;
-    if tree.find(&plan)?.is_none() {
+    let folder = folder_of(number)?;
+    let state = state_of(tree, &folder)?;
+    let is_over = ["done", "taken back"].contains(&state.as_str());
+    let boot = unwritten(tree, &folder)?;
+    let went_down = boot.is_some_and(|boot| Boot::of_this_machine() != Some(boot));
+    let staged = inner(&folder, "staged")?;
+    if is_over && tree.find(&staged)?.is_some() {
+        // It was interrupted while it was tidied up.
+        tree.remove_all(&staged)?;
+    }
+    if is_over && !went_down {
+        return Ok(None);
+    }
+    if tree.find(&inner(&folder, "plan.json")?)?.is_none() {
         // It was interrupted while the plan was being written.
-        tree.remove_all(&folder_of(number)?)?;
+        tree.remove_all(&folder)?;
         return Ok(None);
     }
     let journal = Journal::open(tree, number)?;
-    match journal.read_state(tree)?.as_str() {
-        "done" | "taken back" => {
-            // It may have been interrupted while it was tidied up.
-            let staged = journal.inner("staged")?;
-            if tree.find(&staged)?.is_some() {
-                tree.remove_all(&staged)?;
-            }
-            Ok(None)
+    let damaged = if went_down && state != "planned" { journal.count_damaged(tree)? } else { 0 };
+    if went_down {
+        wait_for_disk(tree, &folder)?;
+    }
+    match state.as_str() {
+        "done" => Ok((damaged > 0).then_some(Outcome::Damaged(journal.plan.origin, damaged))),
+        "taken back" => Ok(None),
+        "staged" if damaged > 0 => {
+            journal.give_up(tree)?;
+            Ok(Some(Outcome::Lost(journal.plan.origin)))
         }
         "staged" => {
             journal.carry_out(tree)?;

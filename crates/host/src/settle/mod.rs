@@ -3,22 +3,22 @@
 //! Everything about one settle lies in `.yalotheca/journal/<number>/`, from before the first byte of the server
 //! changes: `plan.json` (the steps), `staged/` (new files, checked), `attic/` (what was replaced or removed),
 //! `before/` and `after/` (receipt, lock, wants), `state`. Once everything is staged, an interrupted
-//! settle can always be finished; before that nothing of the server was touched, and it is taken back.
+//! settle can always be finished; before that nothing of the server was touched, and it is taken back. Large settles do not
+//! wait for the disk: see `unwritten`.
 
 mod fault;
 mod history;
 mod journal;
 mod staging;
 mod steps;
+mod unwritten;
 
 use std::{
     collections::BTreeMap,
     fs::{self, File, TryLockError},
     io::Read,
     path::{Path, PathBuf},
-    sync::atomic::{AtomicBool, Ordering},
     thread,
-    time::Duration,
 };
 
 use serde::{Deserialize, Serialize};
@@ -35,12 +35,6 @@ use crate::{
 };
 pub use history::{Past, history};
 pub use journal::{Outcome, recover};
-
-/// So many bytes take a disk a while.
-const MUCH: u64 = 64 << 20;
-
-/// How long the disk is left alone between two requests to write.
-const PAUSE: Duration = Duration::from_millis(100);
 
 /// The folder of ours in a server's folder.
 pub const OWN: &str = ".yalotheca";
@@ -256,10 +250,19 @@ pub fn settle(
     sources: &BTreeMap<Digest, ByteSource>,
 ) -> Result<u32, SettleError> {
     let journal = journal::Journal::begin(tree, order)?;
-    fault::point();
-    let prepared = steps::check_unchanged(tree, &order.change.steps)
-        .and_then(|()| stage(tree, &journal, order, sources))
-        .and_then(|()| journal.state(tree, "staged"));
+    // Files may be staged before everything about them is written down: without that, all of it is taken back.
+    let prepared = thread::scope(|scope| {
+        let written = scope.spawn(|| {
+            let written = journal.write_down(tree, order);
+            fault::point();
+            written
+        });
+        let staged = steps::check_unchanged(tree, &order.change.steps)
+            .and_then(|()| steps::stage(tree, &journal, sources));
+        let written = written.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        written.and(staged).and_then(|()| journal.make_durable(tree))
+    })
+    .and_then(|()| journal.state(tree, "staged"));
     if let Err(error) = prepared {
         journal.take_back(tree).ok();
         return Err(error);
@@ -273,33 +276,6 @@ pub fn settle(
     }
     journal.finish(tree)?;
     Ok(journal.number())
-}
-
-/// Writes every new file beside the journal, and makes sure that all of it is on the disk.
-fn stage(
-    tree: &LocalTree,
-    journal: &journal::Journal,
-    order: &Order<'_>,
-    sources: &BTreeMap<Digest, ByteSource>,
-) -> Result<(), SettleError> {
-    let bytes: u64 = order.change.files.iter().map(|line| line.size).sum();
-    if bytes < MUCH {
-        steps::stage(tree, journal, &order.change.steps, sources)?;
-        return Ok(tree.sync()?);
-    }
-    // The disk writes while the rest is still being prepared.
-    let is_done = AtomicBool::new(false);
-    thread::scope(|scope| {
-        scope.spawn(|| {
-            while !is_done.load(Ordering::Relaxed) && tree.sync().is_ok() {
-                thread::sleep(PAUSE);
-            }
-        });
-        let staged = steps::stage(tree, journal, &order.change.steps, sources);
-        is_done.store(true, Ordering::Relaxed);
-        staged
-    })?;
-    Ok(tree.sync()?)
 }
 
 /// Returns the steps of a settle and the receipts and control files around it.

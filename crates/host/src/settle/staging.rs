@@ -49,21 +49,12 @@ impl Wholes {
 /// another.
 const IN_A_FOLDER: usize = 256;
 
-fn path_of(step: &Step) -> &TreePath {
-    match step {
-        Step::MakeFolder { path }
-        | Step::RemoveFolder { path }
-        | Step::Put { path, .. }
-        | Step::SetAside { path, .. } => path,
-    }
-}
-
 /// Where the file or the folder of a step waits.
 pub(super) fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, SettleError> {
     let Some(whole) = journal.whole(index) else {
         return journal.inner(&format!("staged/{}/{index}", index / IN_A_FOLDER));
     };
-    let (outer, own) = (path_of(&journal.steps()[whole]).as_str(), path_of(&journal.steps()[index]).as_str());
+    let (outer, own) = (journal.steps()[whole].path().as_str(), journal.steps()[index].path().as_str());
     journal.inner(&format!("staged/whole-{whole}{}", &own[outer.len()..]))
 }
 

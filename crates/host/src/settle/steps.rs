@@ -1,6 +1,14 @@
 //! One step at a time: staging, doing, taking back. Doing a step twice is doing it once.
 
-use std::{collections::BTreeMap, fs::File, io::Read, path::Path, thread};
+use std::{
+    collections::BTreeMap,
+    fs::{File, Metadata},
+    io::Read,
+    os::unix::fs::MetadataExt,
+    path::Path,
+    sync::atomic::{AtomicUsize, Ordering},
+    thread,
+};
 
 use yalotheca_core::{
     change::{Source, Step},
@@ -33,31 +41,34 @@ pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), Se
 /// A file no larger than this is read whole before it is written.
 const AT_ONCE: u64 = 1 << 20;
 
-/// So many files are staged by one thread.
+/// So many files are staged by a thread before it takes more.
 const FEW: usize = 64;
 
 /// Writes every new file beside the journal and checks its digest.
 pub(super) fn stage(
     tree: &LocalTree,
     journal: &Journal,
-    steps: &[Step],
     sources: &BTreeMap<Digest, ByteSource>,
 ) -> Result<(), SettleError> {
     let puts: Vec<(usize, &Step)> =
-        steps.iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
+        journal.steps().iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
     staging::make_folders(tree, journal)?;
     let cores = thread::available_parallelism().map_or(1, usize::from);
     let threads = (puts.len() / FEW).clamp(1, cores);
-    let work = |share: &[(usize, &Step)]| {
-        share.iter().try_for_each(|(index, step)| stage_one(tree, journal, (*index, step), sources))
+    // Each takes the next few until none are left: some threads have more to wait for than others.
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut buffer = Vec::new();
+        while let Some(few) = puts.chunks(FEW).nth(next.fetch_add(1, Ordering::Relaxed)) {
+            for (index, step) in few {
+                stage_one(tree, journal, (*index, step), sources, &mut buffer)?;
+            }
+        }
+        Ok(())
     };
-    if threads == 1 {
-        return work(&puts);
-    }
     thread::scope(|scope| {
-        let (first, rest) = puts.split_at(puts.len().div_ceil(threads));
-        let others: Vec<_> = rest.chunks(first.len()).map(|share| scope.spawn(move || work(share))).collect();
-        let mut done = work(first);
+        let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+        let mut done = work();
         for other in others {
             let theirs = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
             done = done.and(theirs);
@@ -71,55 +82,65 @@ fn stage_one(
     journal: &Journal,
     (index, step): (usize, &Step),
     sources: &BTreeMap<Digest, ByteSource>,
+    buffer: &mut Vec<u8>,
 ) -> Result<(), SettleError> {
-    let Step::Put { path, source, after, .. } = step else { return Ok(()) };
+    let Step::Put { path, source, after, size, .. } = step else { return Ok(()) };
     let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
     let staged = staged_at(journal, index)?;
     // In a folder that is new with everything in it nothing stands yet.
     let is_alone = || Ok::<bool, TreeError>(journal.whole(index).is_some() || tree.find(path)?.is_none());
-    let copy = |from: &Path| -> Result<Digest, SettleError> {
-        let unread = |error| wrong(format!("{}: {error}", from.display()));
-        let mut file = File::open(from).map_err(unread)?;
-        if file.metadata().map_err(unread)?.len() > AT_ONCE {
+    let open = |from: &Path| -> Result<(File, Metadata), SettleError> {
+        let opened = File::open(from).and_then(|file| file.metadata().map(|metadata| (file, metadata)));
+        opened.map_err(|error| wrong(format!("{}: {error}", from.display())))
+    };
+    let found = sources.get(after);
+    // What this process has looked at itself need not be looked at again.
+    let is_known = matches!(found, Some(ByteSource::Fresh(_)));
+    let mut copy = |from: &Path, (mut file, metadata): (File, Metadata)| -> Result<Digest, SettleError> {
+        if metadata.len() > AT_ONCE {
             return Ok(tree.bring(&mut file, &staged)?);
         }
-        let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes).map_err(unread)?;
-        tree.put(&bytes, &staged)?;
-        Ok(Digest::of(&bytes))
+        buffer.clear();
+        buffer.reserve(usize::try_from(metadata.len()).unwrap_or(0));
+        let read = file.take(metadata.len()).read_to_end(buffer);
+        read.map_err(|error| wrong(format!("{}: {error}", from.display())))?;
+        tree.put(buffer, &staged)?;
+        Ok(if is_known && buffer.len() as u64 == *size { *after } else { Digest::of(buffer) })
     };
     let digest = match source {
         Source::Text(file) => {
             let bytes = file.bytes();
-            tree.put(&bytes, &staged)?;
+            if journal.is_unwritten() {
+                // What others wrote into it as well nobody could bring again.
+                tree.write(&staged, &bytes)?;
+            } else {
+                tree.put(&bytes, &staged)?;
+            }
             Digest::of(&bytes)
         }
         Source::Attic { settle, step } => {
             let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
-            copy(&tree.at(&old))?
+            let old = tree.at(&old);
+            copy(&old, open(&old)?)?
         }
-        Source::Payload => match sources.get(after) {
+        Source::Payload => match found {
             None => return Err(wrong("its bytes are nowhere to be had".into())),
-            Some(ByteSource::File(from)) => copy(from)?,
+            Some(ByteSource::File(from)) => copy(from, open(from)?)?,
             Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) => {
+                let opened = open(from)?;
                 // What stands there keeps its permissions, and they would be the cache's as well.
-                let is_shared = is_alone()? && tree.share(from, &staged);
-                match (sources.get(after), is_shared) {
-                    // What this process has looked at itself need not be looked at again.
-                    (Some(ByteSource::Fresh(_)), true) => *after,
-                    (Some(ByteSource::Fresh(_)), false) => {
-                        tree.copy(from, &staged)?;
-                        *after
-                    }
-                    (_, true) => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
-                    (_, false) => copy(from)?,
+                let is_shared = is_alone()? && tree.share(from, opened.1.nlink() > 1, &staged);
+                match is_shared {
+                    true if is_known => *after,
+                    true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
+                    false => copy(from, opened)?,
                 }
             }
         },
     };
     if digest != *after {
         let why = format!("it has the digest {}, and {} was promised", digest.short(), after.short());
-        if let Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) = sources.get(after) {
+        if let Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) = found {
             // The cache is no good for it any more: the next command gets it anew.
             std::fs::remove_file(from).ok();
         }

@@ -3,12 +3,14 @@
 use std::{
     fs::{self, File},
     io::{self, Read, Write},
-    os::unix::fs::MetadataExt,
+    os::unix::process::CommandExt,
     path::{Path, PathBuf},
+    process::{Command, Stdio},
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
     },
+    thread,
 };
 
 use yalotheca_core::id::{Digest, TreePath};
@@ -232,11 +234,7 @@ impl Tree for LocalTree {
         fs::write(self.at(path), bytes).map_err(self.error("writing", path))
     }
 
-    fn copy(&self, from: &Path, path: &TreePath) -> Result<(), TreeError> {
-        fs::copy(from, self.at(path)).map(drop).map_err(self.error("writing", path))
-    }
-
-    fn share(&self, from: &Path, path: &TreePath) -> bool {
+    fn share(&self, from: &Path, is_shared: bool, path: &TreePath) -> bool {
         let target = self.at(path);
         // A clone of its own is better than a second name, where the disk can make one.
         if !self.clones_nothing.load(Ordering::Relaxed) {
@@ -245,7 +243,6 @@ impl Tree for LocalTree {
             }
             self.clones_nothing.store(true, Ordering::Relaxed);
         }
-        let is_shared = fs::metadata(from).map_or(true, |metadata| metadata.nlink() > 1);
         !is_shared && fs::hard_link(from, &target).is_ok()
     }
 
@@ -267,6 +264,7 @@ impl Tree for LocalTree {
             Err(_) => {
                 let temporary = self.temporary(to);
                 fs::copy(&source, &temporary)?;
+                File::open(&temporary)?.sync_all()?;
                 fs::rename(&temporary, &target)
             }
         };
@@ -284,6 +282,24 @@ impl Tree for LocalTree {
     fn sync(&self) -> Result<(), TreeError> {
         let sync = || rustix::fs::syncfs(File::open(&self.root)?).map_err(io::Error::from);
         sync().map_err(self.error("writing to the disk of", &TreePath::root()))
+    }
+
+    fn sync_folder(&self, path: &TreePath) -> Result<(), TreeError> {
+        match File::open(self.at(path)).and_then(|folder| folder.sync_all()) {
+            Err(error) if !is_absent(&error) => Err(self.error("writing to the disk of", path)(error)),
+            _ => Ok(()),
+        }
+    }
+
+    fn sync_behind(&self) {
+        // A thread that waits for the disk would hold up the end of the program.
+        let mut sync = Command::new("sync");
+        sync.arg("-f").arg(&self.root).process_group(0);
+        sync.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        // Where there is no such program, the system writes all the same, only later.
+        if let Ok(mut child) = sync.spawn() {
+            thread::spawn(move || child.wait());
+        }
     }
 
     fn make_folder(&self, path: &TreePath) -> Result<(), TreeError> {

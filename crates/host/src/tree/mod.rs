@@ -91,15 +91,10 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be written.
     fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError>;
-    /// Copies a file of this machine whose bytes are known to be right. Only [`Tree::sync`] makes sure that it is on the
-    /// disk.
-    ///
-    /// # Errors
-    /// Where it cannot be read or written.
-    fn copy(&self, from: &Path, path: &TreePath) -> Result<(), TreeError>;
     /// Has a path share the bytes of a file of the cache, where that can be: on the same disk, and where nobody else shares
-    /// them, so that what one server does to them never reaches another. Returns whether it was done.
-    fn share(&self, from: &Path, path: &TreePath) -> bool;
+    /// them (`is_shared`) unless the disk can clone, so that what one server does to them never reaches another. Returns
+    /// whether it was done.
+    fn share(&self, from: &Path, is_shared: bool, path: &TreePath) -> bool;
     /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
     ///
     /// # Errors
@@ -120,6 +115,13 @@ pub trait Tree {
     /// # Errors
     /// Where the disk fails.
     fn sync(&self) -> Result<(), TreeError>;
+    /// Makes sure that it is on the disk what is called how in a folder; nothing where there is no such folder.
+    ///
+    /// # Errors
+    /// Where the disk fails.
+    fn sync_folder(&self, path: &TreePath) -> Result<(), TreeError>;
+    /// Has everything done so far written to the disk, and waits for none of it: that goes on when the program has ended.
+    fn sync_behind(&self);
     /// Makes a folder and those above it.
     ///
     /// # Errors

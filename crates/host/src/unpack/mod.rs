@@ -25,9 +25,6 @@ pub use sniff::{Container, HEAD, bare_name, by_name, sniff};
 use crate::store::{Store, StoreError};
 use intake::Intake;
 
-/// So many bytes take the disk a while.
-const MUCH: u64 = 64 << 20;
-
 /// An archive that was not unpacked. Nothing of it was placed anywhere.
 #[derive(Debug, thiserror::Error)]
 pub enum UnpackError {
@@ -164,6 +161,15 @@ pub fn head_of(path: &Path) -> io::Result<Vec<u8>> {
     Ok(head)
 }
 
+/// Returns what came out of an archive before, as long as the cache still has all of it.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn unpacked_before(path: &Path, store: &Store) -> io::Result<Option<Unpacked>> {
+    let (digest, _) = store.digest_of(path)?;
+    Ok(known(store, &digest))
+}
+
 /// Unpacks an archive into the cache, unless that was done before. `name` is what the person knows it by. Returns nothing
 /// where the file is no archive.
 ///
@@ -192,11 +198,9 @@ pub fn unpack(
             single::unpack(container, File::open(path).map_err(read)?, bare_name(name), &intake)?
         }
     };
-    if unpacked.members.iter().map(|member| member.size).sum::<u64>() > MUCH {
-        store.flush_soon();
-    }
     if let Ok(text) = serde_json::to_vec(&unpacked) {
         store.note("unpacked", &digest, &text)?;
+        store.remember_sealed(&digest);
     }
     Ok(Some(unpacked))
 }
@@ -212,7 +216,11 @@ fn known(store: &Store, digest: &Digest) -> Option<Unpacked> {
         let rest = scope.spawn(|| whole(rest));
         (whole(first), rest.join().unwrap_or(false))
     });
-    (first && rest).then_some(unpacked)
+    let is_whole = first && rest;
+    if is_whole && unpacked.members.iter().all(|member| store.is_fresh(&member.digest)) {
+        store.remember_sealed(digest);
+    }
+    is_whole.then_some(unpacked)
 }
 
 /// An unpacked archive as a bundle.

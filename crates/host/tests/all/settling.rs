@@ -139,8 +139,10 @@ fn a_step_that_fails_takes_the_others_back() -> Done {
     Ok(())
 }
 
+type Steps = (Vec<Step>, BTreeMap<Digest, ByteSource>);
+
 /// A new folder with files in it, one of them deeper, and its sources.
-fn bells(folder: &Path) -> Result<(Vec<Step>, BTreeMap<Digest, ByteSource>), Box<dyn std::error::Error>> {
+fn bells(folder: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
     let sources = [b"ring", b"rope"].map(|bytes| (Digest::of(bytes), folder.join(Digest::of(bytes).short())));
     for ((_, at), bytes) in sources.iter().zip([b"ring", b"rope"]) {
         fs::write(at, bytes)?;
@@ -292,5 +294,91 @@ fn a_receipt_that_cannot_be_read_is_told() -> Done {
     fs::write(folder.path().join(".yalotheca/receipt.json"), "{\"format\": 1, \"colour\": 2}")?;
     let error = settle::read_receipt(&tree).err().ok_or("an unknown key")?;
     assert!(error.to_string().contains("unknown field `colour`"), "{error}");
+    Ok(())
+}
+
+/// A server on which a settle was carried out that put two files into a new folder and wrote one of its own.
+fn put_bells(folder: &Path, files: &Path) -> Result<LocalTree, Box<dyn std::error::Error>> {
+    fs::create_dir_all(folder.join("mods"))?;
+    fs::write(folder.join("order.txt"), "old")?;
+    let (mut steps, sources) = bells(files)?;
+    steps.push(text_step("order.txt", Some("old"), "new"));
+    carry_out(folder, steps, &sources)?;
+    Ok(LocalTree::new(folder))
+}
+
+#[test]
+fn a_large_settle_notes_that_nobody_has_waited_for_the_disk() -> Done {
+    let (folder, files) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    let size = 65 << 20;
+    let bytes = vec![7; usize::try_from(size)?];
+    let at = files.path().join("large");
+    fs::write(&at, &bytes)?;
+    let digest = Digest::of(&bytes);
+    let large =
+        Step::Put { path: path("large.bin"), source: Source::Payload, before: None, after: digest, size };
+    carry_out(folder.path(), vec![large], &[(digest, ByteSource::File(at))].into())?;
+    let note = folder.path().join(".yalotheca/journal/0001/unwritten");
+    let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
+    assert_eq!(fs::read_to_string(&note)?, boot.trim());
+    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none(), "it is still the same run");
+    // The next settle waits for it, and has nothing to note itself.
+    carry_out(folder.path(), vec![text_step("small.txt", None, "new")], &BTreeMap::new())?;
+    assert_eq!(fs::read_to_string(&note)?, "");
+    assert!(!folder.path().join(".yalotheca/journal/0002/unwritten").exists());
+    Ok(())
+}
+
+#[test]
+fn what_was_damaged_when_the_machine_went_down_after_a_settle_is_told_once() -> Done {
+    let (folder, files) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    let tree = put_bells(folder.path(), files.path())?;
+    let note = folder.path().join(".yalotheca/journal/0001/unwritten");
+    let ring = folder.path().join("mods/bells/ring.lua");
+    fs::write(&ring, "ri")?;
+    fs::remove_file(folder.path().join("mods/bells/deep/rope.lua"))?;
+    fs::write(folder.path().join("order.txt"), "the server wrote this")?;
+    let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
+    fs::write(&note, boot.trim())?;
+    assert!(
+        settle::recover(&tree)?.is_none(),
+        "in the same run it is somebody's doing, and for check to tell"
+    );
+    fs::write(&note, "another run")?;
+    let outcome = settle::recover(&tree)?.ok_or("files are damaged")?;
+    assert!(matches!(outcome, Outcome::Damaged(_, 2)), "{outcome:?}");
+    assert!(settle::recover(&tree)?.is_none(), "once is enough");
+    assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "the server wrote this");
+    Ok(())
+}
+
+#[test]
+fn a_settle_in_which_the_machine_went_down_is_finished_where_all_is_whole_and_else_taken_back() -> Done {
+    for (is_whole, is_moved) in [(true, false), (false, false), (true, true), (false, true)] {
+        let (folder, files) = (tempfile::tempdir()?, tempfile::tempdir()?);
+        let tree = put_bells(folder.path(), files.path())?;
+        let (bells, journal) =
+            (folder.path().join("mods/bells"), folder.path().join(".yalotheca/journal/0001"));
+        if !is_whole {
+            fs::write(bells.join("deep/rope.lua"), "")?;
+        }
+        if !is_moved {
+            fs::create_dir_all(journal.join("staged"))?;
+            fs::rename(&bells, journal.join("staged/whole-0"))?;
+        }
+        fs::write(journal.join("state"), "staged")?;
+        fs::write(journal.join("unwritten"), "another run")?;
+        let outcome = settle::recover(&tree)?.ok_or("it was interrupted")?;
+        assert!(
+            matches!((&outcome, is_whole), (Outcome::Finished(_), true) | (Outcome::Lost(_), false)),
+            "{outcome:?}"
+        );
+        assert_eq!(bells.exists(), is_whole);
+        let order = fs::read_to_string(folder.path().join("order.txt"))?;
+        assert_eq!(order, if is_whole { "new" } else { "old" });
+        assert_eq!(folder.path().join("yalotheca.lock").exists(), is_whole);
+        assert_eq!(settle::history(&tree)?.len(), usize::from(is_whole));
+        assert!(settle::recover(&tree)?.is_none() && !journal.join("staged").exists());
+    }
     Ok(())
 }

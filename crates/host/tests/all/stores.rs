@@ -1,6 +1,12 @@
 //! The cache: what goes in, what comes out, and what is not believed.
 
-use std::{fs, io::Cursor, os::unix::fs::PermissionsExt, time::Duration};
+use std::{
+    fs,
+    io::Cursor,
+    os::unix::fs::PermissionsExt,
+    thread,
+    time::{Duration, SystemTime},
+};
 
 use yalotheca_core::id::{Digest, TreePath};
 use yalotheca_host::{
@@ -55,14 +61,14 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
     let tree = LocalTree::new(&server);
     let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
-    assert!(tree.share(&kept, &first));
+    assert!(tree.share(&kept, false, &first));
     assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
     let is_clone = {
         use std::os::unix::fs::MetadataExt;
         fs::metadata(&kept)?.nlink() == 1
     };
     if !is_clone {
-        assert!(!tree.share(&kept, &second), "one server shares it, and no second one");
+        assert!(!tree.share(&kept, true, &second), "one server shares it, and no second one");
         let then = fs::metadata(&kept)?.modified()?;
         let has = |then| Store::at(&cache).has(&digest, 3, then);
         assert!(has(Some(then)) && has(None), "its date tells, or its bytes");
@@ -74,6 +80,34 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
         assert!(Store::at(&cache).file(&digest).is_none(), "it is another one now");
         assert_eq!(fs::read(server.join("a.kmap"))?, b"MAP", "and the server keeps it");
     }
+    Ok(())
+}
+
+#[test]
+fn what_nobody_has_touched_since_it_was_noted_need_not_be_read_again() -> Done {
+    let folder = tempfile::tempdir()?;
+    let cache = folder.path().join("cache");
+    let digest = Store::at(&cache).take_bytes(b"map")?;
+    let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
+    let is_known = |then: SystemTime| {
+        let store = Store::at(&cache);
+        assert!(store.has(&digest, 3, Some(then)));
+        store.is_fresh(&digest)
+    };
+    let pause = || thread::sleep(Duration::from_millis(60));
+    assert!(!is_known(SystemTime::now()), "it may have changed within the same tick of the clock");
+    pause();
+    let then = SystemTime::now();
+    assert!(is_known(then));
+    // Its bytes and its date are as before, and its entry tells that somebody was at it.
+    pause();
+    fs::hard_link(&kept, folder.path().join("shared"))?;
+    assert!(!is_known(then));
+    pause();
+    assert!(is_known(SystemTime::now()));
+    fs::remove_file(folder.path().join("shared"))?;
+    pause();
+    assert!(!is_known(then) && is_known(SystemTime::now()));
     Ok(())
 }
 

@@ -3,10 +3,7 @@ mod verbs;
 use proptest::prelude::*;
 
 use super::*;
-use crate::{
-    desire::Placement,
-    document::{Pointer, Value},
-};
+use crate::document::{Pointer, Value};
 
 fn path(text: &str) -> TreePath {
     TreePath::new(text).unwrap()
@@ -27,7 +24,7 @@ impl Server {
     fn with(files: &[(&str, &str)]) -> Self {
         let mut server = Self::default();
         for (name, text) in files {
-            server.folders.extend(folders_above(&path(name)));
+            server.folders.extend(folders_above([path(name)].iter()));
             server.files.insert(path(name), text.as_bytes().to_vec());
         }
         server
