@@ -69,9 +69,7 @@ pub(super) fn choose(
         let locked = session.control.lock.get(id).map(|locked| locked.release.kind.clone());
         let kind = match locked {
             Some(kind) => Some(kind),
-            None => {
-                shelf.get()?.content(id)?.and_then(|content| Some(content.releases.first()?.kind.clone()))
-            }
+            None => shelf.get()?.kind(id)?,
         };
         Ok(kind.and_then(|kind| session.game.kinds.get(&kind)?.brings.clone()))
     };

@@ -1,8 +1,11 @@
 //! The catalogue format: `catalogue.json` and `contents/<id>.json`.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, fmt};
 
-use serde::{Deserialize, Serialize};
+use serde::{
+    Deserialize, Deserializer, Serialize,
+    de::{MapAccess, Visitor},
+};
 
 use super::{Content, Release};
 use crate::{
@@ -28,7 +31,27 @@ pub struct CatalogueIndex {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// The contents by id.
+    #[serde(deserialize_with = "in_one_go")]
     pub contents: BTreeMap<ContentId, CatalogueEntry>,
+}
+
+/// Reads a large map: an index is mostly written in the order of ids, and then nothing has to find its place.
+fn in_one_go<'de, D: Deserializer<'de>>(reader: D) -> Result<BTreeMap<ContentId, CatalogueEntry>, D::Error> {
+    struct Entries;
+    impl<'de> Visitor<'de> for Entries {
+        type Value = BTreeMap<ContentId, CatalogueEntry>;
+        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            f.write_str("the contents by id")
+        }
+        fn visit_map<M: MapAccess<'de>>(self, mut map: M) -> Result<Self::Value, M::Error> {
+            let mut entries = Vec::new();
+            while let Some(entry) = map.next_entry()? {
+                entries.push(entry);
+            }
+            Ok(entries.into_iter().collect())
+        }
+    }
+    reader.deserialize_map(Entries)
 }
 
 /// One content in a catalogue's index.

@@ -261,6 +261,25 @@ impl<'a> Catalogues<'a> {
         Ok(None)
     }
 
+    /// Returns a content's kind. A catalogue's index tells it, so that no content's file is read for that.
+    ///
+    /// # Errors
+    /// Where what was given by hand cannot be looked into.
+    pub fn kind(&self, id: &ContentId) -> Result<Option<String>, CatalogueError> {
+        let newest = |content: Content| content.releases.into_iter().next().map(|release| release.kind);
+        for (_, catalogue) in &self.opened {
+            let found = match catalogue {
+                Opened::Published(published) => published.kind(id),
+                Opened::Downloads(downloads) => downloads.content(id).and_then(newest),
+                Opened::ByHand(by_hand) => by_hand.content(id)?.and_then(newest),
+            };
+            if found.is_some() {
+                return Ok(found);
+            }
+        }
+        Ok(None)
+    }
+
     /// Reads contents into an open universe, with who stands in for them. What nobody has is noted as such. The needs of
     /// the newest release of each that `may` be chosen are read as well: they would be asked for next. Returns everything that was read.
     ///

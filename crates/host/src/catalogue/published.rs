@@ -94,6 +94,10 @@ impl Published {
         self.providers.get(id).cloned().unwrap_or_default()
     }
 
+    pub(super) fn kind(&self, id: &ContentId) -> Option<String> {
+        self.index.contents.get(id).map(|entry| entry.kind.clone())
+    }
+
     /// A content's file is fetched only when its digest changed: it is kept in the cache under that digest.
     pub(super) fn content(
         &self,
