@@ -97,7 +97,7 @@ fn files_that_the_machine_took_down_with_it_are_told_and_put_again() -> Done {
         .run(&["check"])
         .code(1)
         .says(&told)
-        .says(&["1 of its files is damaged", "yalotheca settle puts it again"]);
+        .says(&["one of its files is damaged", "yalotheca settle puts it again"]);
     let again = world.run(&["settle", "--yes"]).code(0);
     assert!(!again.err.contains("went down"), "once is enough: {}", again.err);
     assert_eq!(world.digests()?, whole);
