@@ -139,7 +139,7 @@ fn unpacking(program: &str, root: &Path, runs: usize, out: &mut impl Write) -> i
         "bsdtar -x",
         "add on a second server, from the cache",
         "cp -r",
-        "cp -r, and sync -f as we do",
+        "cp -r, and sync -f",
     ];
     for (name, times) in names.iter().zip(times) {
         writeln!(out, "{name:40} {}", seconds(times))?;

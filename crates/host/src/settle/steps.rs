@@ -93,9 +93,6 @@ fn stage_one(
         let opened = File::open(from).and_then(|file| file.metadata().map(|metadata| (file, metadata)));
         opened.map_err(|error| wrong(format!("{}: {error}", from.display())))
     };
-    let found = sources.get(after);
-    // What this process has looked at itself need not be looked at again.
-    let is_known = matches!(found, Some(ByteSource::Fresh(_)));
     let mut copy = |from: &Path, (mut file, metadata): (File, Metadata)| -> Result<Digest, SettleError> {
         if metadata.len() > AT_ONCE {
             return Ok(tree.bring(&mut file, &staged)?);
@@ -105,8 +102,9 @@ fn stage_one(
         let read = file.take(metadata.len()).read_to_end(buffer);
         read.map_err(|error| wrong(format!("{}: {error}", from.display())))?;
         tree.put(buffer, &staged)?;
-        Ok(if is_known && buffer.len() as u64 == *size { *after } else { Digest::of(buffer) })
+        Ok(Digest::of(buffer))
     };
+    let found = sources.get(after);
     let digest = match source {
         Source::Text(file) => {
             let bytes = file.bytes();
@@ -127,12 +125,18 @@ fn stage_one(
             None => return Err(wrong("its bytes are nowhere to be had".into())),
             Some(ByteSource::File(from)) => copy(from, open(from)?)?,
             Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) => {
-                let opened = open(from)?;
+                let mut opened = open(from)?;
+                // What this process has looked at itself need not be looked at again.
+                let is_known = matches!(found, Some(ByteSource::Fresh(_))) && opened.1.len() == *size;
                 // What stands there keeps its permissions, and they would be the cache's as well.
                 let is_shared = is_alone()? && tree.share(from, opened.1.nlink() > 1, &staged);
                 match is_shared {
                     true if is_known => *after,
                     true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
+                    false if is_known && tree.copy(&mut opened.0, &staged)? == *size => *after,
+                    false if is_known => {
+                        return Err(wrong(format!("{} was cut short meanwhile", from.display())));
+                    }
                     false => copy(from, opened)?,
                 }
             }

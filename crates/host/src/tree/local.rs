@@ -234,6 +234,11 @@ impl Tree for LocalTree {
         fs::write(self.at(path), bytes).map_err(self.error("writing", path))
     }
 
+    fn copy(&self, from: &mut File, path: &TreePath) -> Result<u64, TreeError> {
+        let mut copy = || io::copy(from, &mut File::create(self.at(path))?);
+        copy().map_err(self.error("writing", path))
+    }
+
     fn share(&self, from: &Path, is_shared: bool, path: &TreePath) -> bool {
         let target = self.at(path);
         // A clone of its own is better than a second name, where the disk can make one.

@@ -5,7 +5,7 @@
 
 mod local;
 
-use std::{io, path::Path};
+use std::{fs::File, io, path::Path};
 
 use yalotheca_core::{
     hint::Hint,
@@ -91,6 +91,12 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be written.
     fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError>;
+    /// Copies a file of this machine whose bytes are known to be right, and returns how many there were. Only [`Tree::sync`]
+    /// makes sure that it is on the disk.
+    ///
+    /// # Errors
+    /// Where it cannot be read or written.
+    fn copy(&self, from: &mut File, path: &TreePath) -> Result<u64, TreeError>;
     /// Has a path share the bytes of a file of the cache, where that can be: on the same disk, and where nobody else shares
     /// them (`is_shared`) unless the disk can clone, so that what one server does to them never reaches another. Returns
     /// whether it was done.
