@@ -315,17 +315,22 @@ pub fn recover(tree: &LocalTree) -> Result<Option<Outcome>, SettleError> {
         return Ok(None);
     }
     let journal = Journal::open(tree, number)?;
-    let damaged = if went_down && state != "planned" { journal.count_damaged(tree)? } else { 0 };
+    let damaged = if went_down && ["staged", "done"].contains(&state.as_str()) {
+        journal.count_damaged(tree)?
+    } else {
+        0
+    };
+    if state == "staged" && damaged > 0 {
+        // What is noted stays until all is taken back: should this be interrupted too, it must not be finished then.
+        journal.give_up(tree)?;
+        return Ok(Some(Outcome::Lost(journal.plan.origin)));
+    }
     if went_down {
         wait_for_disk(tree, &folder)?;
     }
     match state.as_str() {
         "done" => Ok((damaged > 0).then_some(Outcome::Damaged(journal.plan.origin, damaged))),
         "taken back" => Ok(None),
-        "staged" if damaged > 0 => {
-            journal.give_up(tree)?;
-            Ok(Some(Outcome::Lost(journal.plan.origin)))
-        }
         "staged" => {
             journal.carry_out(tree)?;
             journal.finish(tree)?;

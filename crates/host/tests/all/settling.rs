@@ -368,6 +368,12 @@ fn a_settle_in_which_the_machine_went_down_is_finished_where_all_is_whole_and_el
         }
         fs::write(journal.join("state"), "staged")?;
         fs::write(journal.join("unwritten"), "another run")?;
+        if !is_whole {
+            // Interrupted a second time while it is taken back: what stood in the way of that is gone now.
+            fs::rename(journal.join("before"), journal.join("away"))?;
+            assert!(settle::recover(&tree).is_err());
+            fs::rename(journal.join("away"), journal.join("before"))?;
+        }
         let outcome = settle::recover(&tree)?.ok_or("it was interrupted")?;
         assert!(
             matches!((&outcome, is_whole), (Outcome::Finished(_), true) | (Outcome::Lost(_), false)),
