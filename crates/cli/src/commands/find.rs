@@ -88,7 +88,7 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let catalogues = shelf.get()?;
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();
     let mut found = Vec::new();
-    for listing in catalogues.listings() {
+    for listing in catalogues.listings()? {
         let text = format!("{} {} {}", listing.id, listing.title, listing.about).to_lowercase();
         if !words.iter().all(|word| text.contains(word)) {
             continue;

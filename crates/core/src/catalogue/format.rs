@@ -1,13 +1,8 @@
-//! The catalogue format: `catalogue.json` and `contents/<id>.json`.
+//! The catalogue format: an entry of `catalogue.json` (see `index`), and `contents/<id>.json`.
 
-use std::{collections::BTreeMap, fmt};
+use serde::{Deserialize, Serialize};
 
-use serde::{
-    Deserialize, Deserializer, Serialize,
-    de::{MapAccess, Visitor},
-};
-
-use super::{Content, Release};
+use super::{Content, Release, lists};
 use crate::{
     hint::Hint,
     id::{ContentId, Digest},
@@ -15,44 +10,6 @@ use crate::{
 
 /// The format number that this program reads and writes.
 pub const FORMAT: u32 = 1;
-
-/// `catalogue.json`: the name of a catalogue and where each content's file stands.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct CatalogueIndex {
-    /// The format's number.
-    pub format: u32,
-    /// What the publisher calls the catalogue.
-    pub name: String,
-    /// What is in it.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub about: String,
-    /// The publisher's public key, where files are signed.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub key: Option<String>,
-    /// The contents by id.
-    #[serde(deserialize_with = "in_one_go")]
-    pub contents: BTreeMap<ContentId, CatalogueEntry>,
-}
-
-/// Reads a large map: an index is mostly written in the order of ids, and then nothing has to find its place.
-fn in_one_go<'de, D: Deserializer<'de>>(reader: D) -> Result<BTreeMap<ContentId, CatalogueEntry>, D::Error> {
-    struct Entries;
-    impl<'de> Visitor<'de> for Entries {
-        type Value = BTreeMap<ContentId, CatalogueEntry>;
-        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-            f.write_str("the contents by id")
-        }
-        fn visit_map<M: MapAccess<'de>>(self, mut map: M) -> Result<Self::Value, M::Error> {
-            let mut entries = Vec::new();
-            while let Some(entry) = map.next_entry()? {
-                entries.push(entry);
-            }
-            Ok(entries.into_iter().collect())
-        }
-    }
-    reader.deserialize_map(Entries)
-}
 
 /// One content in a catalogue's index.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -86,6 +43,7 @@ pub struct ContentFile {
     #[serde(default)]
     pub about: String,
     /// Its releases, in any order.
+    #[serde(deserialize_with = "lists::many")]
     pub releases: Vec<Release>,
 }
 
@@ -129,16 +87,6 @@ impl Hint for ReadCatalogueError {
     }
 }
 
-/// Reads `catalogue.json`.
-///
-/// # Errors
-/// Where it is not JSON of that shape, or of a newer format.
-pub fn read_index(file: &str, bytes: &[u8]) -> Result<CatalogueIndex, ReadCatalogueError> {
-    let index: CatalogueIndex = read_json(file, bytes)?;
-    check_format(file, index.format)?;
-    Ok(index)
-}
-
 /// Reads `contents/<id>.json`.
 ///
 /// # Errors
@@ -162,14 +110,14 @@ pub fn read_content(
     Ok(Content { id, title, about, catalogue: catalogue.into(), releases })
 }
 
-fn read_json<T: serde::de::DeserializeOwned>(file: &str, bytes: &[u8]) -> Result<T, ReadCatalogueError> {
+pub(super) fn read_json<T: serde::de::DeserializeOwned>(file: &str, bytes: &[u8]) -> Result<T, ReadCatalogueError> {
     // Whether it is text is looked at once, and not for each of very many short ones; where it is none, the reader says where.
     let read =
         std::str::from_utf8(bytes).map_or_else(|_| serde_json::from_slice(bytes), serde_json::from_str);
     read.map_err(|source| ReadCatalogueError::Shape { file: file.into(), source })
 }
 
-fn check_format(file: &str, found: u32) -> Result<(), ReadCatalogueError> {
+pub(super) fn check_format(file: &str, found: u32) -> Result<(), ReadCatalogueError> {
     if found == FORMAT { Ok(()) } else { Err(ReadCatalogueError::Format { file: file.into(), found }) }
 }
 

@@ -2,6 +2,8 @@
 
 mod format;
 mod gathered;
+mod index;
+mod lists;
 mod platform;
 mod rows;
 mod universe;
@@ -12,9 +14,10 @@ use litemap::LiteMap;
 use serde::{Deserialize, Serialize};
 
 pub use format::{
-    CatalogueEntry, CatalogueIndex, ContentFile, FORMAT, ReadCatalogueError, read_content, read_index,
+    CatalogueEntry, ContentFile, FORMAT, ReadCatalogueError, read_content,
 };
 pub(crate) use gathered::{Line, Number, Rare, Saying};
+pub use index::CatalogueIndex;
 pub use platform::{Platform, PlatformMiss};
 pub(crate) use rows::Gathered;
 pub use universe::Universe;
@@ -76,7 +79,7 @@ pub struct Member {
     /// The folder inside the pack, with `/` between names.
     pub folder: String,
     /// What this member itself needs, for messages.
-    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
+    #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub needs: Relations,
 }
 
@@ -95,40 +98,40 @@ pub struct Release {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub withdrawn: bool,
     /// Must be present.
-    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
+    #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub needs: Relations,
     /// Of each group at least one must be present.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs_any: Vec<Relations>,
     /// Need not be present; where present, the range must hold.
-    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
+    #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub welcomes: Relations,
     /// Must not be present.
-    #[serde(default, skip_serializing_if = "LiteMap::is_empty")]
+    #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub refuses: Relations,
     /// Stands in for these contents, in that version where one is given.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub provides: BTreeMap<ContentId, Option<ReleaseVersion>>,
     /// What it asks of the platform: any one of these sets will do; none at all means that it runs anywhere.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "lists::few", skip_serializing_if = "Vec::is_empty")]
     pub platforms: Vec<PlatformSet>,
     /// Wishes to be loaded after these, where they are present.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "lists::few", skip_serializing_if = "Vec::is_empty")]
     pub after: Vec<ContentId>,
     /// Wishes to be loaded before these, where they are present.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "lists::few", skip_serializing_if = "Vec::is_empty")]
     pub before: Vec<ContentId>,
     /// What was discovered about it, for a game definition's templates.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, String>,
     /// The contents inside it, where it is a pack.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "lists::few", skip_serializing_if = "Vec::is_empty")]
     pub members: Vec<Member>,
     /// The digest of all its files together, where it is a folder (see `route::Payload`).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub payload: Option<Digest>,
     /// Its files.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "lists::few", skip_serializing_if = "Vec::is_empty")]
     pub files: Vec<ReleaseFile>,
 }
 

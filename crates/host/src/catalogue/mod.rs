@@ -219,11 +219,14 @@ impl<'a> Catalogues<'a> {
     }
 
     /// Returns what the catalogues have, by id; of one id the first catalogue's line.
-    pub fn listings(&self) -> Vec<Listing> {
+    ///
+    /// # Errors
+    /// Where an index says something that is none of that.
+    pub fn listings(&self) -> Result<Vec<Listing>, CatalogueError> {
         let mut all: BTreeMap<ContentId, Listing> = BTreeMap::new();
         for (_, catalogue) in &self.opened {
             let listings = match catalogue {
-                Opened::Published(published) => published.listings(),
+                Opened::Published(published) => published.listings()?,
                 Opened::Downloads(downloads) => downloads.listings(),
                 Opened::ByHand(by_hand) => by_hand.listings(),
             };
@@ -231,7 +234,7 @@ impl<'a> Catalogues<'a> {
                 all.entry(listing.id.clone()).or_insert(listing);
             }
         }
-        all.into_values().collect()
+        Ok(all.into_values().collect())
     }
 
     /// Returns what looks like a content and cannot be read.
@@ -264,12 +267,12 @@ impl<'a> Catalogues<'a> {
     /// Returns a content's kind. A catalogue's index tells it, so that no content's file is read for that.
     ///
     /// # Errors
-    /// Where what was given by hand cannot be looked into.
+    /// Where what was given by hand cannot be looked into, or an index says something else.
     pub fn kind(&self, id: &ContentId) -> Result<Option<String>, CatalogueError> {
         let newest = |content: Content| content.releases.into_iter().next().map(|release| release.kind);
         for (_, catalogue) in &self.opened {
             let found = match catalogue {
-                Opened::Published(published) => published.kind(id),
+                Opened::Published(published) => published.kind(id)?,
                 Opened::Downloads(downloads) => downloads.content(id).and_then(newest),
                 Opened::ByHand(by_hand) => by_hand.content(id)?.and_then(newest),
             };

@@ -8,7 +8,7 @@ use std::{
 
 use minisign_verify::{PublicKey, Signature};
 use yalotheca_core::{
-    catalogue::{CatalogueIndex, Content, ReleaseFile, read_content, read_index},
+    catalogue::{CatalogueEntry, CatalogueIndex, Content, ReadCatalogueError, ReleaseFile, read_content},
     control::Locked,
     id::{ContentId, Digest},
 };
@@ -51,9 +51,8 @@ impl Published {
                 .map_err(|source| CatalogueError::Fetch { name: name.into(), source })?;
             signed(name, key, &bytes, signature)?;
         }
-        let index =
-            read_index(&file, &bytes).map_err(|source| CatalogueError::Read { name: name.into(), source })?;
-        Ok(Self::new(name, Base::Web(base), index))
+        let index = CatalogueIndex::read(&file, bytes).map_err(|source| unreadable(name, source))?;
+        Self::new(name, Base::Web(base), index)
     }
 
     pub(super) fn in_folder(name: &str, folder: &Path, key: Option<&str>) -> Result<Self, CatalogueError> {
@@ -62,40 +61,42 @@ impl Published {
         if let Some(key) = key {
             signed(name, key, &bytes, fs::read(folder.join("catalogue.json.minisig")).ok())?;
         }
-        let index = read_index(&file.display().to_string(), &bytes)
-            .map_err(|source| CatalogueError::Read { name: name.into(), source })?;
-        Ok(Self::new(name, Base::Folder(folder.into()), index))
+        let index = CatalogueIndex::read(&file.display().to_string(), bytes);
+        Self::new(name, Base::Folder(folder.into()), index.map_err(|source| unreadable(name, source))?)
     }
 
-    fn new(name: &str, base: Base, index: CatalogueIndex) -> Self {
+    fn new(name: &str, base: Base, index: CatalogueIndex) -> Result<Self, CatalogueError> {
         let mut providers: BTreeMap<ContentId, Vec<ContentId>> = BTreeMap::new();
-        for (id, entry) in &index.contents {
-            for provided in &entry.provides {
-                providers.entry(provided.clone()).or_default().push(id.clone());
+        for (id, provided) in index.providing().map_err(|source| unreadable(name, source))? {
+            for provided in provided {
+                providers.entry(provided).or_default().push(id.clone());
             }
         }
-        Self { name: name.into(), base, index, providers }
+        Ok(Self { name: name.into(), base, index, providers })
     }
 
     pub(super) fn is_on_web(&self) -> bool {
         matches!(self.base, Base::Web(_))
     }
 
-    pub(super) fn listings(&self) -> Vec<Listing> {
-        let listing = |(id, entry): (&ContentId, &yalotheca_core::catalogue::CatalogueEntry)| Listing {
-            id: id.clone(),
-            title: entry.title.clone(),
-            about: entry.about.clone(),
-        };
-        self.index.contents.iter().map(listing).collect()
+    pub(super) fn listings(&self) -> Result<Vec<Listing>, CatalogueError> {
+        let all = self.index.entries().map(|entry| {
+            let (id, entry) = entry.map_err(|source| unreadable(&self.name, source))?;
+            Ok(Listing { id, title: entry.title, about: entry.about })
+        });
+        all.collect()
     }
 
     pub(super) fn providers(&self, id: &ContentId) -> Vec<ContentId> {
         self.providers.get(id).cloned().unwrap_or_default()
     }
 
-    pub(super) fn kind(&self, id: &ContentId) -> Option<String> {
-        self.index.contents.get(id).map(|entry| entry.kind.clone())
+    pub(super) fn kind(&self, id: &ContentId) -> Result<Option<String>, CatalogueError> {
+        Ok(self.entry(id)?.map(|entry| entry.kind))
+    }
+
+    fn entry(&self, id: &ContentId) -> Result<Option<CatalogueEntry>, CatalogueError> {
+        self.index.entry(id).map_err(|source| unreadable(&self.name, source))
     }
 
     /// A content's file is fetched only when its digest changed: it is kept in the cache under that digest.
@@ -104,7 +105,7 @@ impl Published {
         id: &ContentId,
         fetcher: &Fetcher,
     ) -> Result<Option<Content>, CatalogueError> {
-        let Some(entry) = self.index.contents.get(id) else { return Ok(None) };
+        let Some(entry) = self.entry(id)? else { return Ok(None) };
         let name = self.name.clone();
         let inner = format!("contents/{id}.json");
         let (path, shown) = match &self.base {
@@ -125,7 +126,7 @@ impl Published {
         }
         read_content(&shown, &bytes, id, &self.name)
             .map(Some)
-            .map_err(|source| CatalogueError::Read { name: self.name.clone(), source })
+            .map_err(|source| unreadable(&self.name, source))
     }
 
     pub(super) fn fetch(
@@ -198,6 +199,10 @@ fn wanted(url: String, file: &ReleaseFile) -> Wanted {
 
 fn at_of(file: &ReleaseFile) -> String {
     file.at.clone().unwrap_or_else(|| format!("files/{}", file.name))
+}
+
+fn unreadable(name: &str, source: ReadCatalogueError) -> CatalogueError {
+    CatalogueError::Read { name: name.into(), source }
 }
 
 fn disk(name: &str, path: &Path, source: io::Error) -> CatalogueError {
