@@ -18,7 +18,7 @@ use yalotheca_core::{
     version::VersionRange,
 };
 use yalotheca_host::{
-    catalogue::{Catalogues, Looks},
+    catalogue::{Ahead, Catalogues, Looks},
     control::Control,
     fetch::Fetcher,
     games,
@@ -41,6 +41,7 @@ pub(crate) struct Session {
     pub(crate) receipt: Receipt,
     pub(crate) fetcher: Fetcher,
     pub(crate) looks: Looks,
+    ahead: Ahead,
 }
 
 impl Session {
@@ -63,13 +64,14 @@ impl Session {
                 Err(error) => return Err(error.into()),
             }
         }
+        let ahead = ahead(&control);
         let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
         require_trust(&game, &origin, &text)?;
         let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
         let receipt = settle::read_receipt(&tree)?;
         let fetcher = Fetcher::new(Store::of_user()?, global.offline).watched(ui.watch());
         let looks = Looks::new(unpack_options(&control.wants, global)?);
-        Ok(Self { control, game, tree, survey, receipt, fetcher, looks })
+        Ok(Self { control, game, tree, survey, receipt, fetcher, looks, ahead })
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
@@ -136,6 +138,16 @@ impl Session {
         let near = shelf.get()?.listings()?.into_iter().map(|listing| listing.id.to_string()).collect();
         Ok(CommandError::UnknownContent { id: id.clone(), near })
     }
+}
+
+/// Where something is wanted that is not locked, catalogues will be asked: they are opened while the server is looked at.
+fn ahead(control: &Control) -> Ahead {
+    let locked = control.lock.by_id();
+    let is_locked = |id| locked.contains_key(id);
+    if control.wants.wants.keys().all(is_locked) {
+        return Ahead::default();
+    }
+    Ahead::begin(&control.wants.catalogues, &control.folder)
 }
 
 fn unpack_options(wants: &ControlFile, global: &Global) -> Result<UnpackOptions, CommandError> {
@@ -212,8 +224,8 @@ impl<'a> Shelf<'a> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let Session { control, game, fetcher, looks, .. } = self.session;
-        let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, looks)?;
+        let Session { control, game, fetcher, looks, ahead, .. } = self.session;
+        let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, looks, ahead)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }
 

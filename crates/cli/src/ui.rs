@@ -1,7 +1,7 @@
 //! The only place that writes to the person: results on standard output, the rest on standard error.
 
 use std::{
-    io::{self, BufRead, IsTerminal, Write},
+    io::{self, BufRead, BufWriter, IsTerminal, Write},
     sync::Arc,
 };
 
@@ -59,28 +59,21 @@ impl Ui {
 
     /// Prints a command's result.
     pub(crate) fn show<T: Serialize + View>(&self, result: &T) -> Result<(), CommandError> {
-        let text = if self.json {
-            serde_json::to_string_pretty(result)
-                .map_err(|error| CommandError::Io { what: "writing JSON".into(), source: error.into() })?
-                + "\n"
-        } else {
-            let mut page = Page::new(self.width);
-            result.view(&mut page);
-            page.into_text()
-        };
-        self.print(&text)
+        if self.json {
+            let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
+            let written = serde_json::to_writer_pretty(&mut out, result).map_err(io::Error::from);
+            return is_told(written.and_then(|()| out.write_all(b"\n")).and_then(|()| out.flush()));
+        }
+        let mut page = Page::new(self.width);
+        result.view(&mut page);
+        self.print(&page.into_text())
     }
 
     /// Prints text on standard output. A reader that has gone away is no error.
     #[expect(clippy::unused_self, reason = "who may print is who has the Ui")]
     pub(crate) fn print(&self, text: &str) -> Result<(), CommandError> {
         let mut out = anstream::stdout().lock();
-        match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
-            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
-                Err(CommandError::Io { what: "writing to standard output".into(), source: error })
-            }
-            _ => Ok(()),
-        }
+        is_told(out.write_all(text.as_bytes()).and_then(|()| out.flush()))
     }
 
     /// Tells something that is not the result.
@@ -160,5 +153,15 @@ impl Ui {
             .read_line(&mut answer)
             .map_err(|source| CommandError::Io { what: "reading the answer".into(), source })?;
         Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    }
+}
+
+/// A reader that has gone away is no error.
+fn is_told(written: io::Result<()>) -> Result<(), CommandError> {
+    match written {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+            Err(CommandError::Io { what: "writing to standard output".into(), source: error })
+        }
+        _ => Ok(()),
     }
 }

@@ -174,7 +174,10 @@ pub fn desire(
     (maps, settings): (&MapsSection, &Settings),
 ) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
-    let mut placements: Vec<(TreePath, Placement)> = Vec::new();
+    // Most contents have an entry and a file or more.
+    desired.registrations.reserve(lineup.len());
+    let files = lineup.iter().map(|entry| entry.payload.files.len());
+    let mut placements: Vec<(TreePath, Placement)> = Vec::with_capacity(files.sum());
     for LineupEntry { locked, payload } in lineup {
         if locked.release.side == Side::Player {
             continue;

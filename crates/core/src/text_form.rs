@@ -2,6 +2,8 @@
 
 use std::{cell::RefCell, collections::HashMap, str::FromStr};
 
+use foldhash::fast::RandomState;
+
 /// Has a type read from and written as its text, by `FromStr` and `Display`; `pooled` where equal texts share a value.
 macro_rules! text_form {
     ($name:ty, $what:literal) => {
@@ -45,7 +47,7 @@ macro_rules! text_form {
 pub(crate) use text_form;
 
 /// Values by their text, as far as a thread has read them lately.
-pub(crate) type Pool<T> = RefCell<HashMap<Box<str>, T>>;
+pub(crate) type Pool<T> = RefCell<HashMap<Box<str>, T, RandomState>>;
 
 /// So many texts are kept.
 const ROOM: usize = 4096;

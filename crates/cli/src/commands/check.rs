@@ -240,7 +240,7 @@ fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
 
 /// Wants that are not in the lineup, or in another version.
 fn wants(session: &Session) -> Vec<Finding> {
-    let lock = &session.control.lock;
+    let lock = session.control.lock.by_id();
     let unmet = session.control.wants.wants.iter().filter_map(|(id, range)| match lock.get(id) {
         None => {
             let says = format!("{id} is wanted and not settled yet");

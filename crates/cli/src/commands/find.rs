@@ -87,6 +87,7 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let shelf = session.shelf();
     let catalogues = shelf.get()?;
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();
+    let lock = session.control.lock.by_id();
     let mut found = Vec::new();
     for listing in catalogues.listings()? {
         let text = format!("{} {} {}", listing.id, listing.title, listing.about).to_lowercase();
@@ -94,7 +95,7 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             continue;
         }
         let content = catalogues.content(&listing.id)?;
-        let here = session.control.lock.get(&listing.id).map(|locked| locked.release.version.clone());
+        let here = lock.get(&listing.id).map(|locked| locked.release.version.clone());
         let (fits, why_not) = match &content {
             Some(content) => fitness(&session, &shelf, content)?,
             None => (None, None),

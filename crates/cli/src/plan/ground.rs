@@ -65,8 +65,9 @@ pub(super) fn choose(
         return Ok(ground);
     }
     let mut asked: BTreeMap<ContentId, (String, VersionRange)> = BTreeMap::new();
+    let lock = session.control.lock.by_id();
     let part_of = |id: &ContentId| -> Result<Option<String>, CommandError> {
-        let locked = session.control.lock.get(id).map(|locked| locked.release.kind.clone());
+        let locked = lock.get(id).map(|locked| locked.release.kind.clone());
         let kind = match locked {
             Some(kind) => Some(kind),
             None => shelf.get()?.kind(id)?,

@@ -120,7 +120,8 @@ impl CatalogueIndex {
             provides.find(entry).is_some() || memchr(b'\\', entry).is_some()
         };
         let providing = (0..).zip(&entries).filter(|(_, (_, entry))| may_provide(entry));
-        let places = entries.iter().map(|(id, entry)| Place { id: place(id), entry: place(entry.get()) });
+        let providing = providing.map(|(at, _)| at).collect();
+        let places = entries.into_iter().map(|(id, entry)| Place { id: place(id), entry: place(entry.get()) });
         Ok(Self {
             format: written.format,
             name: written.name,
@@ -128,7 +129,7 @@ impl CatalogueIndex {
             key: written.key,
             file: file.into(),
             text: String::new(),
-            providing: providing.map(|(at, _)| at).collect(),
+            providing,
             places: places.collect(),
         })
     }
@@ -251,7 +252,7 @@ mod tests {
         assert!(index.entry(&id("a")).unwrap().is_some());
         let told = index.entry(&id("b")).unwrap_err().to_string();
         assert!(told.starts_with("catalogue.json: unknown field `provide`"), "{told}");
-        assert!(told.ends_with("at line 4 column 46"), "{told}");
+        assert!(told.ends_with("at line 4 column 47"), "{told}");
         let all: Vec<_> = index.entries().map(|entry| entry.map(|_| ()).map_err(|error| error.to_string())).collect();
         assert_eq!(all.iter().filter(|entry| entry.is_err()).count(), 2);
         assert!(all[0].as_ref().unwrap_err().ends_with("at line 5 column 5"), "{all:?}");

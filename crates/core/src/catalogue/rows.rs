@@ -6,6 +6,8 @@
 
 use std::collections::HashSet;
 
+use foldhash::fast::RandomState;
+
 use super::gathered::{Line, Number, Rare, Saying, narrow};
 use crate::{
     sets::{Bits, Set},
@@ -28,7 +30,7 @@ pub(super) struct Gatherings {
     rare: Vec<Rare>,
     versions: Vec<ReleaseVersion>,
     /// One of each version: contents share them.
-    known: HashSet<ReleaseVersion>,
+    known: HashSet<ReleaseVersion, RandomState>,
 }
 
 /// What all releases of a content say, newest first.

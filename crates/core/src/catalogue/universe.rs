@@ -5,6 +5,8 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use foldhash::fast::RandomState;
+
 use super::{
     Content, Release,
     gathered::{Number, gather},
@@ -15,7 +17,7 @@ use crate::{id::ContentId, version::ReleaseVersion};
 /// All contents that a solve may look at. Each id stands here once: the first catalogue that has it decides.
 #[derive(Debug, Clone, Default)]
 pub struct Universe {
-    numbers: HashMap<ContentId, Number>,
+    numbers: HashMap<ContentId, Number, RandomState>,
     /// By number: contents, and names that contents give to others.
     entries: Vec<Entry>,
     /// By number: what is said. It stands apart, since it is all that most of a solve looks at.
@@ -71,7 +73,11 @@ impl Universe {
 
     /// Adds a content, unless its id is there already. Releases are sorted, newest first.
     pub fn add(&mut self, mut content: Content) {
-        content.releases.sort_by(|a, b| b.version.cmp(&a.version));
+        if content.releases.is_sorted_by(|a, b| a.version < b.version) {
+            content.releases.reverse();
+        } else {
+            content.releases.sort_by(|a, b| b.version.cmp(&a.version));
+        }
         let number = self.number_or_new(&content.id);
         self.entries[number as usize].is_read = true;
         if self.entries[number as usize].content.is_none() {

@@ -7,17 +7,18 @@
 mod entries;
 mod lines;
 mod receipt;
+mod step;
 #[cfg(test)]
 mod tests;
 mod undo;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use serde::{Deserialize, Serialize};
 
 pub use entries::{EntryAct, EntryLine};
 pub use lines::{ConfigLine, FileAct, FileLine, MergedLine, PendingLine, diff};
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
+pub use step::{Source, Step};
 pub use undo::undo;
 
 use crate::{
@@ -27,71 +28,6 @@ use crate::{
     id::{ContentId, Digest, TreePath},
     settings::{KeptWhy, Merged, SERVER},
 };
-
-/// Where the bytes of a put come from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Source {
-    /// A configuration file's whole new text.
-    Text(TextFile),
-    /// A payload's file, known by the step's digest.
-    Payload,
-    /// A file that an earlier settle set aside or replaced.
-    Attic {
-        /// The settle's number.
-        settle: u32,
-        /// The step that did it, counted from 0.
-        step: usize,
-    },
-}
-
-/// One step of a change set.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Step {
-    /// Make a folder, where it does not exist.
-    MakeFolder {
-        /// Its path.
-        path: TreePath,
-    },
-    /// Put a file at a path; what is there goes to the attic.
-    Put {
-        /// Its path.
-        path: TreePath,
-        /// Where its bytes come from.
-        source: Source,
-        /// The digest of what is there now, if anything is.
-        before: Option<Digest>,
-        /// The digest of what will be there.
-        after: Digest,
-        /// The size of what will be there, in bytes.
-        size: u64,
-    },
-    /// Move a file to the attic.
-    SetAside {
-        /// Its path.
-        path: TreePath,
-        /// The digest of what is there now.
-        before: Digest,
-    },
-    /// Remove a folder, where it is empty.
-    RemoveFolder {
-        /// Its path.
-        path: TreePath,
-    },
-}
-
-impl Step {
-    /// Returns the path at which it does something.
-    pub fn path(&self) -> &TreePath {
-        match self {
-            Self::MakeFolder { path }
-            | Self::RemoveFolder { path }
-            | Self::Put { path, .. }
-            | Self::SetAside { path, .. } => path,
-        }
-    }
-}
 
 /// The ordered steps from what is to what should be.
 #[derive(Debug, Clone, Default, PartialEq)]

@@ -28,7 +28,7 @@ fn here() -> String {
 }
 
 /// One `[[catalogue]]`.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct CatalogueSource {
     /// What it is called here.

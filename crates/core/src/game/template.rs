@@ -8,6 +8,44 @@ use minijinja::{Environment, UndefinedBehavior, Value};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Template {
     text: String,
+    /// Its pieces, where it is nothing but text and names.
+    pieces: Option<Vec<Piece>>,
+}
+
+/// A stretch of a template that is nothing but text and names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Piece {
+    Text(String),
+    /// A name, and what of it, as in `values.town`.
+    Name(String, Option<String>),
+}
+
+/// Cuts a template into its pieces, unless there is more in it than text and names. Most are like that, and there is no need
+/// to have them read and run like programs for each of very many contents.
+fn cut(text: &str) -> Option<Vec<Piece>> {
+    // The reader takes one line end off the end.
+    if text.contains("{%") || text.contains("{#") || text.ends_with('\n') {
+        return None;
+    }
+    let mut pieces = Vec::new();
+    let mut rest = text;
+    while let Some((before, behind)) = rest.split_once("{{") {
+        let (name, after) = behind.split_once("}}")?;
+        let name = name.trim_matches(' ');
+        let (name, part) = name.split_once('.').map_or((name, None), |(name, part)| (name, Some(part)));
+        let is_name = |word: &str| {
+            word.starts_with(|c: char| c.is_ascii_lowercase())
+                && word.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
+        };
+        if !is_name(name) || !part.is_none_or(is_name) {
+            return None;
+        }
+        pieces.push(Piece::Text(before.into()));
+        pieces.push(Piece::Name(name.into(), part.map(str::to_owned)));
+        rest = after;
+    }
+    pieces.push(Piece::Text(rest.into()));
+    Some(pieces)
 }
 
 /// A template that could not be filled.
@@ -48,6 +86,22 @@ pub struct Scope {
 }
 
 impl Scope {
+    /// Returns the text that a name stands for, where it stands for one.
+    fn text(&self, name: &str, part: Option<&str>) -> Option<&str> {
+        // What a pattern found goes before everything else.
+        let text = match (name, part) {
+            _ if self.found.contains_key(name) => part.is_none().then(|| self.found.get(name))?,
+            ("folder", None) => Some(&self.folder),
+            ("values", Some(part)) => self.values.get(part),
+            ("content", Some(part)) => self.content.get(part),
+            ("release", Some(part)) => self.release.get(part),
+            ("member", Some(part)) => self.member.get(part),
+            ("fact", Some(part)) => self.fact.get(part),
+            _ => None,
+        };
+        text.map(String::as_str)
+    }
+
     fn to_value(&self) -> Value {
         let mut all: BTreeMap<String, Value> = BTreeMap::new();
         all.insert("folder".into(), Value::from(self.folder.clone()));
@@ -112,7 +166,7 @@ impl Template {
                 return Err(format!("the template names {name}, which is not known here{near}"));
             }
         }
-        Ok(Self { text: text.into() })
+        Ok(Self { text: text.into(), pieces: cut(text) })
     }
 
     /// Returns the filled text.
@@ -123,6 +177,25 @@ impl Template {
         if !self.text.contains("{{") && !self.text.contains("{%") {
             return Ok(self.text.clone());
         }
+        match self.fill(scope) {
+            Some(text) => Ok(text),
+            None => self.run(scope),
+        }
+    }
+
+    /// Fills a template that is nothing but text and names, where the scope has a text for each.
+    fn fill(&self, scope: &Scope) -> Option<String> {
+        let mut filled = String::new();
+        for piece in self.pieces.as_ref()? {
+            filled.push_str(match piece {
+                Piece::Text(text) => text,
+                Piece::Name(name, part) => scope.text(name, part.as_deref())?,
+            });
+        }
+        Some(filled)
+    }
+
+    fn run(&self, scope: &Scope) -> Result<String, RenderError> {
         environment()
             .render_str(&self.text, scope.to_value())
             .map_err(|error| RenderError { template: self.text.clone(), why: error.to_string() })
@@ -136,5 +209,65 @@ impl Template {
     /// Returns the text as written.
     pub fn as_str(&self) -> &str {
         &self.text
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn scope() -> Scope {
+        let map = |pairs: &[(&str, &str)]| {
+            pairs.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect()
+        };
+        Scope {
+            folder: "/srv/harbour".into(),
+            values: map(&[("town", "brinewick"), ("empty", "")]),
+            content: map(&[("id", "tidebell"), ("title", "Tide & <bell> {{ x }}")]),
+            found: map(&[("who", "gull"), ("release", "found")]),
+            release: map(&[("version", "1.4")]),
+            ..Scope::default()
+        }
+    }
+
+    #[test]
+    fn what_is_only_names_is_filled_as_the_engine_fills_it() {
+        let plain = [
+            "towns/{{ values.town }}/packs/",
+            "{{content.id}}",
+            "{{ content.title }}{{ values.empty }} ",
+            "a\n{{   folder }}\n b {{ who }} }} {",
+            "{{ release }}",
+        ];
+        for text in plain {
+            let template = Template { text: text.into(), pieces: cut(text) };
+            let filled = template.fill(&scope());
+            assert_eq!(filled.ok_or(()), template.run(&scope()).map_err(|_| ()), "{text:?}");
+            assert!(template.fill(&scope()).is_some(), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn all_else_is_left_to_the_engine() {
+        let others = [
+            "{{ content.id }}\n",
+            "{{- content.id }}",
+            "{{ content.id | upper }}",
+            "{% if content %}{{ content.id }}{% endif %}",
+            "{{ content['id'] }}",
+            "{{ \"}}\" }}",
+            "{# no #}{{ content.id }}",
+            "{{ values.none }}",
+            "{{ release.version }}",
+            "{{ content }}",
+            "{{ content.id.x }}",
+            "{{ not content }}",
+            "{{\tfolder }}",
+            "{{ true }}",
+        ];
+        for text in others {
+            let template = Template { text: text.into(), pieces: cut(text) };
+            assert_eq!(template.fill(&scope()), None, "{text:?}");
+        }
     }
 }

@@ -126,7 +126,7 @@ pub fn order(lineup: &BTreeMap<ContentId, &Release>, leaning: &Leaning<'_>) -> O
     edges.dedup_by_key(|edge| (edge.first, edge.later));
     let mut taken: BTreeSet<(usize, usize)> = BTreeSet::new();
     let mut line = Line::new(ids.len());
-    let mut result = Order::default();
+    let mut result = Order { kept: Vec::with_capacity(edges.len()), ..Order::default() };
     let told = |edge: &Edge| Relation {
         first: ids[edge.first].clone(),
         later: ids[edge.later].clone(),

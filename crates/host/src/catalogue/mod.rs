@@ -1,5 +1,6 @@
 //! Catalogues: where contents come from. One file per kind of place.
 
+mod ahead;
 mod by_hand;
 mod downloads;
 mod published;
@@ -24,6 +25,8 @@ use crate::{
     arrival::ArrivalError,
     fetch::{FetchError, Fetcher},
 };
+pub use ahead::Ahead;
+use ahead::is_on_web;
 use by_hand::ByHand;
 pub use by_hand::{Looks, look_at};
 use downloads::Downloads;
@@ -186,7 +189,7 @@ impl std::fmt::Debug for Catalogues<'_> {
 }
 
 impl<'a> Catalogues<'a> {
-    /// Opens catalogues. Relative folders are relative to `base`.
+    /// Opens catalogues, as far as they are not opened `ahead`. Relative folders are relative to `base`.
     ///
     /// # Errors
     /// Where one cannot be fetched or read.
@@ -196,17 +199,20 @@ impl<'a> Catalogues<'a> {
         game: &'a Game,
         fetcher: &'a Fetcher,
         looks: &Looks,
+        ahead: &Ahead,
     ) -> Result<Self, CatalogueError> {
         let mut opened = Vec::new();
         if !wants.given.is_empty() {
             let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, looks);
             opened.push((BY_HAND.to_owned(), Opened::ByHand(by_hand)));
         }
-        for CatalogueSource { name, at, key } in &wants.catalogues {
+        for source in &wants.catalogues {
+            let CatalogueSource { name, at, key } = source;
             let key = key.as_deref();
-            let is_web = at.starts_with("http://") || at.starts_with("https://");
             let folder = base.join(at);
-            let catalogue = if is_web {
+            let catalogue = if let Some(opened) = ahead.take(source) {
+                Opened::Published(opened?)
+            } else if is_on_web(at) {
                 Opened::Published(Published::on_web(name, at, key, fetcher)?)
             } else if folder.join("catalogue.json").is_file() {
                 Opened::Published(Published::in_folder(name, &folder, key)?)

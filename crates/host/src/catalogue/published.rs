@@ -19,11 +19,13 @@ use crate::{
     tree::digest_of,
 };
 
+#[derive(Debug)]
 enum Base {
     Web(String),
     Folder(PathBuf),
 }
 
+#[derive(Debug)]
 pub(super) struct Published {
     name: String,
     base: Base,

@@ -10,7 +10,7 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 use yalotheca_host::{
-    catalogue::{ByteSource, CatalogueError, Catalogues, Looks},
+    catalogue::{Ahead, ByteSource, CatalogueError, Catalogues, Looks},
     fetch::{FetchError, Fetcher},
     store::Store,
 };
@@ -38,7 +38,7 @@ fn opened<'a>(
         at: ".".into(),
         values: BTreeMap::new(),
     };
-    Catalogues::open(&ControlFile::new(&server, sources), base, game, fetcher, &Looks::default())
+    Catalogues::open(&ControlFile::new(&server, sources), base, game, fetcher, &Looks::default(), &Ahead::default())
 }
 
 fn fetcher(folder: &Path, offline: bool) -> Fetcher {

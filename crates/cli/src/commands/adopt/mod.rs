@@ -14,7 +14,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{
-    catalogue::{Catalogues, Looks},
+    catalogue::{Ahead, Catalogues, Looks},
     fetch::Fetcher,
     games::{self, FindGameError},
     settle,
@@ -156,7 +156,7 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());
     let looks = Looks::default();
-    let opened = Catalogues::open(&control, tree.root(), &game, &fetcher, &looks)?;
+    let opened = Catalogues::open(&control, tree.root(), &game, &fetcher, &looks, &Ahead::default())?;
     let taken = take::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
 
     for locked in &taken.lock.contents {

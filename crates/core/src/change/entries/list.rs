@@ -144,6 +144,7 @@ pub(super) fn list(
             lines.push(EntryLine { act: EntryAct::Remove, what: said(item), content: content.clone() });
         }
     }
+    lines.reserve(moved.new.len());
     for (item, _, content) in &list.items {
         if inserted.contains(item.as_str()) {
             let act = if moved.removed.contains(item) { EntryAct::Move } else { EntryAct::Add };
@@ -161,6 +162,7 @@ pub(super) fn list(
             Before::Absent { .. } | Before::Text(_) => {}
         }
     }
+    entries.reserve(list.items.len());
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
         let Entry::Item { item, .. } = &registration.entry else { continue };
         let item = item.meaning();
