@@ -125,14 +125,16 @@ impl Store {
     }
 
     /// Returns where a file with that digest lies, if the cache has it.
-    /// One that a server shares is looked at first, since the server may have changed it; then it is none any more.
+    /// One that a server shares is looked at first, since the server may have changed it; then it is none any more. What this
+    /// process knows already is not looked at again.
     pub fn file(&self, digest: &Digest) -> Option<PathBuf> {
         let path = self.place(digest);
-        if self.likely.lock().unwrap_or_else(PoisonError::into_inner).contains(digest) {
+        let is_likely = || self.likely.lock().unwrap_or_else(PoisonError::into_inner).contains(digest);
+        if self.is_fresh(digest) || is_likely() {
             return Some(path);
         }
         let metadata = fs::metadata(&path).ok().filter(fs::Metadata::is_file)?;
-        if metadata.nlink() > 1 && !self.is_fresh(digest) {
+        if metadata.nlink() > 1 {
             if !digest_of(&path).is_ok_and(|(found, _)| found == *digest) {
                 self.forget(digest);
                 return None;

@@ -9,7 +9,6 @@ use std::collections::HashMap;
 use yalotheca_core::{change::Step, id::TreePath};
 
 use super::{SettleError, journal::Journal};
-use crate::tree::{LocalTree, Tree};
 
 /// For each step the one that makes the outermost new folder around what it makes or puts, if there is one.
 #[derive(Debug)]
@@ -58,20 +57,20 @@ pub(super) fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, Set
     journal.inner(&format!("staged/whole-{whole}{}", &own[outer.len()..]))
 }
 
-/// Makes the folders in which files are going to wait.
-pub(super) fn make_folders(tree: &LocalTree, journal: &Journal) -> Result<(), SettleError> {
-    let mut last = None;
+/// Returns the folders in which files are going to wait, outer ones first.
+pub(super) fn folders(journal: &Journal) -> Result<Vec<TreePath>, SettleError> {
+    let (mut folders, mut last) = (Vec::new(), None);
     for (index, step) in journal.steps().iter().enumerate() {
         match (step, journal.whole(index)) {
-            (Step::MakeFolder { .. }, Some(_)) => tree.make_folder(&staged_at(journal, index)?)?,
+            (Step::MakeFolder { .. }, Some(_)) => folders.push(staged_at(journal, index)?),
             (Step::Put { .. }, None) if last != Some(index / IN_A_FOLDER) => {
                 last = Some(index / IN_A_FOLDER);
-                tree.make_folder(&journal.inner(&format!("staged/{}", index / IN_A_FOLDER))?)?;
+                folders.push(journal.inner(&format!("staged/{}", index / IN_A_FOLDER))?);
             }
             _ => {}
         }
     }
-    Ok(())
+    Ok(folders)
 }
 
 #[cfg(test)]

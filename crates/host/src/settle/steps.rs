@@ -41,7 +41,7 @@ pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), Se
 /// A file no larger than this is read whole before it is written.
 const AT_ONCE: u64 = 1 << 20;
 
-/// So many files are staged by a thread before it takes more.
+/// So many folders are made or files staged by a thread before it takes more.
 const FEW: usize = 64;
 
 /// Writes every new file beside the journal and checks its digest.
@@ -52,22 +52,30 @@ pub(super) fn stage(
 ) -> Result<(), SettleError> {
     let puts: Vec<(usize, &Step)> =
         journal.steps().iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
-    staging::make_folders(tree, journal)?;
+    spread(&staging::folders(journal)?, |folder, _| Ok(tree.make_folder(folder)?))?;
+    spread(&puts, |put, buffer| stage_one(tree, journal, *put, sources, buffer))
+}
+
+/// Has something done with each of many by several threads. Each has a buffer, and takes the next few until none are left: some
+/// have more to wait for than others.
+fn spread<T: Sync>(
+    all: &[T],
+    act: impl Fn(&T, &mut Vec<u8>) -> Result<(), SettleError> + Sync,
+) -> Result<(), SettleError> {
     let cores = thread::available_parallelism().map_or(1, usize::from);
-    let threads = (puts.len() / FEW).clamp(1, cores);
-    // Each takes the next few until none are left: some threads have more to wait for than others.
+    let threads = (all.len() / FEW).clamp(1, cores);
     let next = AtomicUsize::new(0);
     let work = || {
         let mut buffer = Vec::new();
-        while let Some(few) = puts.chunks(FEW).nth(next.fetch_add(1, Ordering::Relaxed)) {
-            for (index, step) in few {
-                stage_one(tree, journal, (*index, step), sources, &mut buffer)?;
+        while let Some(few) = all.chunks(FEW).nth(next.fetch_add(1, Ordering::Relaxed)) {
+            for one in few {
+                act(one, &mut buffer)?;
             }
         }
         Ok(())
     };
     thread::scope(|scope| {
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+        let others: Vec<_> = (1..threads).map(|_| scope.spawn(&work)).collect();
         let mut done = work();
         for other in others {
             let theirs = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
@@ -133,7 +141,7 @@ fn stage_one(
                 match is_shared {
                     true if is_known => *after,
                     true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
-                    false if is_known && tree.copy(&mut opened.0, &staged)? == *size => *after,
+                    false if is_known && tree.copy(&mut opened.0, *size, &staged)? == *size => *after,
                     false if is_known => {
                         return Err(wrong(format!("{} was cut short meanwhile", from.display())));
                     }

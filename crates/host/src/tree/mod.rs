@@ -91,12 +91,12 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be written.
     fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError>;
-    /// Copies a file of this machine whose bytes are known to be right, and returns how many there were. Only [`Tree::sync`]
-    /// makes sure that it is on the disk.
+    /// Copies a file of this machine whose bytes are known to be right, `size` of them, and returns how many there were: where
+    /// it has more, more than that. Only [`Tree::sync`] makes sure that it is on the disk.
     ///
     /// # Errors
     /// Where it cannot be read or written.
-    fn copy(&self, from: &mut File, path: &TreePath) -> Result<u64, TreeError>;
+    fn copy(&self, from: &mut File, size: u64, path: &TreePath) -> Result<u64, TreeError>;
     /// Has a path share the bytes of a file of the cache, where that can be: on the same disk, and where nobody else shares
     /// them (`is_shared`) unless the disk can clone, so that what one server does to them never reaches another. Returns
     /// whether it was done.
