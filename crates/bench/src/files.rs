@@ -233,13 +233,20 @@ fn routing(runs: usize, out: &mut impl Write) -> io::Result<()> {
     writeln!(out, "{:40} {}", "routing 100,000 entries", seconds(times))
 }
 
-/// Measures all of it. `program` is the built program.
-pub(crate) fn measure(program: &Path, runs: usize) -> io::Result<()> {
+/// Measures all of it, or only one part (`routing`, `downloads`, `unpacking`). `program` is the built program.
+pub(crate) fn measure(program: &Path, runs: usize, only: Option<&str>) -> io::Result<()> {
+    let is_asked = |part: &str| only.is_none_or(|only| only == part);
     let mut out = io::stdout();
     let root: PathBuf = std::env::temp_dir().join(format!("yalotheca-bench-{}", std::process::id()));
     fs::create_dir_all(&root)?;
-    routing(runs, &mut out)?;
-    downloading(&root, runs, &mut out)?;
-    unpacking(&program.display().to_string(), &root, runs, &mut out)?;
+    if is_asked("routing") {
+        routing(runs, &mut out)?;
+    }
+    if is_asked("downloads") {
+        downloading(&root, runs, &mut out)?;
+    }
+    if is_asked("unpacking") {
+        unpacking(&program.display().to_string(), &root, runs, &mut out)?;
+    }
     fs::remove_dir_all(&root)
 }

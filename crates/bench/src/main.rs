@@ -5,7 +5,7 @@
 //! `TELL` set our explanations are printed; with `ALONE` set only ours runs, for a profiler. A time covers
 //! everything from metadata in memory to the chosen releases; for us also the explanation and the ways out.
 //!
-//! `… -- files`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
+//! `… -- files [PART]`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
 //! in the temporary folder.
 //!
 //! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) on the realistic catalogue on disk.
@@ -149,10 +149,12 @@ fn main() -> std::io::Result<()> {
     if seeds.is_empty() {
         seeds.extend(1..=5);
     }
-    let only = words.iter().find(|word| word.parse::<u64>().is_err());
+    let mut named = words.iter().filter(|word| word.parse::<u64>().is_err());
+    let only = named.next();
     if only.is_some_and(|only| only == "files") {
         let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);
-        return files::measure(&std::env::current_exe()?.with_file_name("yalotheca"), runs);
+        let part = named.next().map(String::as_str);
+        return files::measure(&std::env::current_exe()?.with_file_name("yalotheca"), runs, part);
     }
     if only.is_some_and(|only| only == "disk") {
         // The program lies beside this one.
