@@ -1,5 +1,7 @@
 //! Links: whether an answer is the file itself or a page about it, and what the file's own address may be.
 
+use std::cell::LazyCell;
+
 use regex::Regex;
 
 /// What a host answered with, as far as it tells a file from a page.
@@ -36,15 +38,12 @@ pub enum Sort {
     Refused(u16),
 }
 
-fn text_of(head: &[u8]) -> String {
-    String::from_utf8_lossy(head).to_lowercase()
-}
-
 fn is_page(content_type: &str, head: &[u8]) -> bool {
-    let text = text_of(head);
-    let start = text.trim_start_matches(['\u{feff}', ' ', '\n', '\r', '\t']);
-    let looks = ["<!doctype html", "<html", "<head", "<body"].iter().any(|tag| start.starts_with(tag));
-    looks || (content_type.contains("text/html") && start.starts_with('<'))
+    // By bytes: most heads are of files, and are no text at all.
+    let start = head.strip_prefix("\u{feff}".as_bytes()).unwrap_or(head).trim_ascii_start();
+    let begins = |tag: &str| start.get(..tag.len()).is_some_and(|s| s.eq_ignore_ascii_case(tag.as_bytes()));
+    let looks = ["<!doctype html", "<html", "<head", "<body"].into_iter().any(begins);
+    looks || (content_type.contains("text/html") && start.starts_with(b"<"))
 }
 
 /// Returns the title of a page.
@@ -61,7 +60,7 @@ pub fn title_of(head: &[u8]) -> String {
 
 /// Tells what an answer is.
 pub fn judge(answer: &Answer<'_>) -> Sort {
-    let text = text_of(answer.head);
+    let text = LazyCell::new(|| String::from_utf8_lossy(answer.head).to_lowercase());
     let says = |words: &[&str]| words.iter().any(|word| text.contains(word));
     let path = answer.address.split(['?', '#']).next().unwrap_or("").to_lowercase();
     let wants_login = || {

@@ -110,7 +110,10 @@ pub fn read_content(
     Ok(Content { id, title, about, catalogue: catalogue.into(), releases })
 }
 
-pub(super) fn read_json<T: serde::de::DeserializeOwned>(file: &str, bytes: &[u8]) -> Result<T, ReadCatalogueError> {
+pub(super) fn read_json<T: serde::de::DeserializeOwned>(
+    file: &str,
+    bytes: &[u8],
+) -> Result<T, ReadCatalogueError> {
     // Whether it is text is looked at once, and not for each of very many short ones; where it is none, the reader says where.
     let read =
         std::str::from_utf8(bytes).map_or_else(|_| serde_json::from_slice(bytes), serde_json::from_str);

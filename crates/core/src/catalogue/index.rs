@@ -121,7 +121,8 @@ impl CatalogueIndex {
         };
         let providing = (0..).zip(&entries).filter(|(_, (_, entry))| may_provide(entry));
         let providing = providing.map(|(at, _)| at).collect();
-        let places = entries.into_iter().map(|(id, entry)| Place { id: place(id), entry: place(entry.get()) });
+        let places =
+            entries.into_iter().map(|(id, entry)| Place { id: place(id), entry: place(entry.get()) });
         Ok(Self {
             format: written.format,
             name: written.name,
@@ -144,9 +145,7 @@ impl CatalogueIndex {
     }
 
     /// Returns all entries, by id.
-    pub fn entries(
-        &self,
-    ) -> impl Iterator<Item = Result<(ContentId, CatalogueEntry), ReadCatalogueError>> {
+    pub fn entries(&self) -> impl Iterator<Item = Result<(ContentId, CatalogueEntry), ReadCatalogueError>> {
         self.places.iter().map(|place| self.named(place))
     }
 
@@ -196,8 +195,10 @@ mod tests {
     }
 
     fn index(entries: &[String]) -> Result<CatalogueIndex, ReadCatalogueError> {
-        let text =
-            format!("{{\"format\": 1, \"name\": \"Quayside\",\n\"contents\": {{\n{}\n}}}}", entries.join(",\n"));
+        let text = format!(
+            "{{\"format\": 1, \"name\": \"Quayside\",\n\"contents\": {{\n{}\n}}}}",
+            entries.join(",\n")
+        );
         CatalogueIndex::read("catalogue.json", text.into_bytes())
     }
 
@@ -253,7 +254,8 @@ mod tests {
         let told = index.entry(&id("b")).unwrap_err().to_string();
         assert!(told.starts_with("catalogue.json: unknown field `provide`"), "{told}");
         assert!(told.ends_with("at line 4 column 47"), "{told}");
-        let all: Vec<_> = index.entries().map(|entry| entry.map(|_| ()).map_err(|error| error.to_string())).collect();
+        let all: Vec<_> =
+            index.entries().map(|entry| entry.map(|_| ()).map_err(|error| error.to_string())).collect();
         assert_eq!(all.iter().filter(|entry| entry.is_err()).count(), 2);
         assert!(all[0].as_ref().unwrap_err().ends_with("at line 5 column 5"), "{all:?}");
     }

@@ -47,8 +47,7 @@ pub(super) fn few<'de, D: Deserializer<'de>, T: Deserialize<'de>>(reader: D) -> 
 /// Reads a list of large things, of which there are mostly several. They are gathered where there is room, and then moved to
 /// where there is just enough: the room is the same for the next list.
 pub(super) fn many<'de, D: Deserializer<'de>, T: Deserialize<'de>>(reader: D) -> Result<Vec<T>, D::Error> {
-    let mut read =
-        reader.deserialize_seq(List(Vec::with_capacity(MANY)))?;
+    let mut read = reader.deserialize_seq(List(Vec::with_capacity(MANY)))?;
     let mut exact = Vec::with_capacity(read.len());
     exact.append(&mut read);
     Ok(exact)

@@ -13,9 +13,7 @@ use std::collections::BTreeMap;
 use litemap::LiteMap;
 use serde::{Deserialize, Serialize};
 
-pub use format::{
-    CatalogueEntry, ContentFile, FORMAT, ReadCatalogueError, read_content,
-};
+pub use format::{CatalogueEntry, ContentFile, FORMAT, ReadCatalogueError, read_content};
 pub(crate) use gathered::{Line, Number, Rare, Saying};
 pub use index::CatalogueIndex;
 pub use platform::{Platform, PlatformMiss};

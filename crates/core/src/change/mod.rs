@@ -14,7 +14,6 @@ mod undo;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-
 pub use entries::{EntryAct, EntryLine};
 pub use lines::{ConfigLine, FileAct, FileLine, MergedLine, PendingLine, diff};
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};

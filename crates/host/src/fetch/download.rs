@@ -5,6 +5,7 @@ use std::{
     collections::HashMap,
     fs::{self, File, OpenOptions},
     io::{Read, Seek, SeekFrom, Write},
+    os::unix::fs::FileExt,
     path::{Path, PathBuf},
     sync::{Arc, Mutex},
     time::Duration,
@@ -274,10 +275,7 @@ fn finish(
         return Try::Failed(error);
     }
     match store.adopt(&partial.path, &digest) {
-        Ok(path) => {
-            partial.forget();
-            Try::Done(Brought { path, digest, size, name })
-        }
+        Ok(path) => Try::Done(Brought { path, digest, size, name }),
         Err(error) => Try::Failed(error.into()),
     }
 }
@@ -351,8 +349,8 @@ struct Partial {
     hasher: blake3::Hasher,
     length: u64,
     validator: Validator,
-    /// Held while we are at it; another process takes another name.
-    _lock: File,
+    /// Held while we are at it, with what is noted of the download in it; nothing where another process holds it.
+    lock: Option<File>,
 }
 
 impl Partial {
@@ -363,23 +361,26 @@ impl Partial {
             move |source| FetchError::Disk { path, source }
         };
         let lock_path = base.with_extension("lock");
-        let lock = File::create(&lock_path).map_err(failed(&lock_path))?;
-        let path = if lock.try_lock().is_ok() {
-            base.with_extension("part")
-        } else {
-            base.with_extension(format!("part-{}", std::process::id()))
+        let open = |path: &Path| {
+            let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path);
+            file.map_err(failed(path))
         };
-        let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path);
+        let lock = Some(open(&lock_path)?).filter(|lock| lock.try_lock().is_ok());
+        let path = match &lock {
+            Some(_) => base.with_extension("part"),
+            None => base.with_extension(format!("part-{}", std::process::id())),
+        };
         let mut partial = Self {
-            file: file.map_err(failed(&path))?,
+            file: open(&path)?,
             hasher: blake3::Hasher::new(),
             length: 0,
             validator: Validator::default(),
             path,
-            _lock: lock,
+            lock,
         };
-        let noted = fs::read(partial.note_path()).ok();
-        match noted.and_then(|bytes| serde_json::from_slice::<Validator>(&bytes).ok()) {
+        let mut noted = Vec::new();
+        let read = partial.lock.as_mut().and_then(|lock| lock.read_to_end(&mut noted).ok());
+        match read.and_then(|_| serde_json::from_slice::<Validator>(&noted).ok()) {
             // Without anything that tells whether the file is the same, the beginning is worth nothing.
             Some(validator) if validator.same_if.is_some() => {
                 partial.validator = validator;
@@ -388,10 +389,6 @@ impl Partial {
             _ => partial.restart(),
         }
         Ok(partial)
-    }
-
-    fn note_path(&self) -> PathBuf {
-        self.path.with_extension("json")
     }
 
     /// Hashes what is there already.
@@ -404,7 +401,10 @@ impl Partial {
     }
 
     fn restart(&mut self) {
-        self.file.set_len(0).ok();
+        // Some disks write at once what comes into a file that was cut, even where it was empty.
+        if self.file.metadata().is_ok_and(|metadata| metadata.len() > 0) {
+            self.file.set_len(0).ok();
+        }
         self.file.seek(SeekFrom::Start(0)).ok();
         self.hasher.reset();
         self.length = 0;
@@ -438,14 +438,14 @@ impl Partial {
     }
 
     fn note(&self) {
-        if let Ok(bytes) = serde_json::to_vec(&self.validator) {
-            fs::write(self.note_path(), bytes).ok();
+        if let (Some(lock), Ok(bytes)) = (&self.lock, serde_json::to_vec(&self.validator)) {
+            // Not worth a failure: the download would only begin anew.
+            lock.write_all_at(&bytes, 0).and_then(|()| lock.set_len(bytes.len() as u64)).ok();
         }
     }
 
     /// Nothing of it is worth keeping.
     fn forget(&self) {
         fs::remove_file(&self.path).ok();
-        fs::remove_file(self.note_path()).ok();
     }
 }

@@ -38,7 +38,14 @@ fn opened<'a>(
         at: ".".into(),
         values: BTreeMap::new(),
     };
-    Catalogues::open(&ControlFile::new(&server, sources), base, game, fetcher, &Looks::default(), &Ahead::default())
+    Catalogues::open(
+        &ControlFile::new(&server, sources),
+        base,
+        game,
+        fetcher,
+        &Looks::default(),
+        &Ahead::default(),
+    )
 }
 
 fn fetcher(folder: &Path, offline: bool) -> Fetcher {
