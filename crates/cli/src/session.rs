@@ -135,7 +135,7 @@ impl Session {
 
     /// The error for a content that nobody has.
     pub(crate) fn unknown(shelf: &Shelf<'_>, id: &ContentId) -> Result<CommandError, CommandError> {
-        let near = shelf.get()?.listings()?.into_iter().map(|listing| listing.id.to_string()).collect();
+        let near = shelf.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
         Ok(CommandError::UnknownContent { id: id.clone(), near })
     }
 }

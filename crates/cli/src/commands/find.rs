@@ -89,7 +89,7 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();
     let lock = session.control.lock.by_id();
     let mut found = Vec::new();
-    for listing in catalogues.listings()? {
+    for listing in catalogues.listings() {
         let text = format!("{} {} {}", listing.id, listing.title, listing.about).to_lowercase();
         if !words.iter().all(|word| text.contains(word)) {
             continue;
@@ -106,8 +106,7 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         let why_not = why_not.filter(|_| fits.is_none());
         found.push(Found { id, title, about, fits, here, why_not });
     }
-    let unreadable =
-        catalogues.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.error)).collect();
+    let unreadable = catalogues.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.why)).collect();
     ui.show(&FindView { server: session.shown(), found, unreadable })?;
     Ok(ExitCode::SUCCESS)
 }

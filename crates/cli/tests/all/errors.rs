@@ -93,6 +93,23 @@ fn a_broken_catalogue_is_told_with_its_place() -> Done {
 }
 
 #[test]
+fn a_broken_entry_of_an_index_stands_in_nobody_elses_way() -> Done {
+    let world = World::fresh()?;
+    let path = world.root().join("quayside/catalogue.json");
+    let mut index: serde_json::Value = serde_json::from_slice(&fs::read(&path)?)?;
+    index["contents"]["tidebell"]["tittle"] = "Tidebell".into();
+    fs::write(&path, format!("{index:#}"))?;
+    let place = ["catalogue quayside:", "catalogue.json: unknown field `tittle`", "at line"];
+    world.run(&["add", "evening-tide", "--yes"]).code(0);
+    world.run(&["find"]).code(0).says(&["harbour-core", "Cannot be read", place[1]]);
+    let before = world.digests()?;
+    world.run(&["add", "tidebell", "--yes"]).code(4).says(&place);
+    world.run(&["about", "tidebell"]).code(4).says(&place);
+    assert_eq!(world.digests()?, before);
+    Ok(())
+}
+
+#[test]
 fn broken_files_of_ours_are_told_with_line_and_column() -> Done {
     let world = World::fresh()?;
     let text = world.read("yalotheca.toml")?;

@@ -87,7 +87,7 @@ impl<'a> Downloads<'a> {
                     Ok(Some(found)) => self.known.push(Known { found, at: Where::Folder(path) }),
                     Ok(None) if depth < DEEPEST => self.look(&path, game, depth + 1)?,
                     Ok(None) => {}
-                    Err(error) => self.unreadable(&path, error),
+                    Err(error) => self.unreadable(&path, &error),
                 }
             } else if path.is_file() {
                 self.look_into(&path, &name, game)?;
@@ -96,8 +96,8 @@ impl<'a> Downloads<'a> {
         Ok(())
     }
 
-    fn unreadable(&mut self, path: &Path, error: DescribeError) {
-        self.unreadable.push(Unreadable { path: path.display().to_string(), error });
+    fn unreadable(&mut self, path: &Path, error: &DescribeError) {
+        self.unreadable.push(Unreadable { path: path.display().to_string(), why: error.to_string() });
     }
 
     fn look_into(&mut self, path: &Path, name: &str, game: &Game) -> Result<(), CatalogueError> {
@@ -109,7 +109,7 @@ impl<'a> Downloads<'a> {
                 Ok(None) => return Ok(()),
                 Err(error) => {
                     let why = format!("a damaged archive: {error}");
-                    self.unreadable(path, DescribeError { file: name.into(), why });
+                    self.unreadable(path, &DescribeError { file: name.into(), why });
                     return Ok(());
                 }
             };
@@ -122,7 +122,7 @@ impl<'a> Downloads<'a> {
                 }
                 Ok(None) => {}
                 Err(error) => {
-                    self.unreadable(path, error);
+                    self.unreadable(path, &error);
                     return Ok(());
                 }
             }
@@ -136,7 +136,7 @@ impl<'a> Downloads<'a> {
                 }
                 Ok(_) => {}
                 Err(error) => {
-                    self.unreadable(path, error);
+                    self.unreadable(path, &error);
                     return Ok(());
                 }
             }
@@ -160,11 +160,11 @@ impl<'a> Downloads<'a> {
             }
             // A file that has nothing to do with the game lies here by right.
             Err(ArrivalError::Nothing { .. }) if container.is_some() => {}
-            Err(ArrivalError::Describe { source, .. }) => self.unreadable(path, source),
+            Err(ArrivalError::Describe { source, .. }) => self.unreadable(path, &source),
             Err(error) => {
                 self.unreadable(
                     path,
-                    DescribeError { file: name.into(), why: without_name(&error.to_string(), name) },
+                    &DescribeError { file: name.into(), why: without_name(&error.to_string(), name) },
                 );
             }
         }

@@ -15,7 +15,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Content, ReadCatalogueError, Release, ReleaseFile, Universe},
     control::{CatalogueSource, ControlFile, Locked},
-    game::{DescribeError, Game},
+    game::Game,
     hint::Hint,
     id::{ContentId, Digest},
     route::{Payload, PayloadFile},
@@ -130,13 +130,13 @@ impl Hint for CatalogueError {
     }
 }
 
-/// A file in a folder of downloads that looks like a content and cannot be read as one.
+/// A file in a folder of downloads that looks like a content and cannot be read as one, or such an entry of an index.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unreadable {
-    /// The file or folder.
+    /// The file or folder, or the catalogue.
     pub path: String,
     /// What is wrong with it.
-    pub error: DescribeError,
+    pub why: String,
 }
 
 /// One line about a content, for looking through a catalogue.
@@ -225,14 +225,11 @@ impl<'a> Catalogues<'a> {
     }
 
     /// Returns what the catalogues have, by id; of one id the first catalogue's line.
-    ///
-    /// # Errors
-    /// Where an index says something that is none of that.
-    pub fn listings(&self) -> Result<Vec<Listing>, CatalogueError> {
+    pub fn listings(&self) -> Vec<Listing> {
         let mut all: BTreeMap<ContentId, Listing> = BTreeMap::new();
         for (_, catalogue) in &self.opened {
             let listings = match catalogue {
-                Opened::Published(published) => published.listings()?,
+                Opened::Published(published) => published.listings(),
                 Opened::Downloads(downloads) => downloads.listings(),
                 Opened::ByHand(by_hand) => by_hand.listings(),
             };
@@ -240,13 +237,14 @@ impl<'a> Catalogues<'a> {
                 all.entry(listing.id.clone()).or_insert(listing);
             }
         }
-        Ok(all.into_values().collect())
+        all.into_values().collect()
     }
 
     /// Returns what looks like a content and cannot be read.
     pub fn unreadable(&self) -> Vec<Unreadable> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
-            Opened::Published(_) | Opened::ByHand(_) => Vec::new(),
+            Opened::ByHand(_) => Vec::new(),
+            Opened::Published(published) => published.unreadable(),
             Opened::Downloads(downloads) => downloads.unreadable_list().to_vec(),
         });
         all.collect()

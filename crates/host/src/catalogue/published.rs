@@ -13,7 +13,7 @@ use yalotheca_core::{
     id::{ContentId, Digest},
 };
 
-use super::{ByteSource, CatalogueError, Listing};
+use super::{ByteSource, CatalogueError, Listing, Unreadable};
 use crate::{
     fetch::{Fetcher, Wanted},
     tree::digest_of,
@@ -81,12 +81,18 @@ impl Published {
         matches!(self.base, Base::Web(_))
     }
 
-    pub(super) fn listings(&self) -> Result<Vec<Listing>, CatalogueError> {
-        let all = self.index.entries().map(|entry| {
-            let (id, entry) = entry.map_err(|source| unreadable(&self.name, source))?;
-            Ok(Listing { id, title: entry.title, about: entry.about })
-        });
-        all.collect()
+    /// Returns what can be read of the index; what cannot, see [`Published::unreadable`].
+    pub(super) fn listings(&self) -> Vec<Listing> {
+        let readable = self.index.entries().filter_map(Result::ok);
+        readable.map(|(id, entry)| Listing { id, title: entry.title, about: entry.about }).collect()
+    }
+
+    /// Returns the entries of the index that are none.
+    pub(super) fn unreadable(&self) -> Vec<Unreadable> {
+        let broken = self.index.entries().filter_map(Result::err);
+        let told = broken
+            .map(|error| Unreadable { path: format!("catalogue {}", self.name), why: error.to_string() });
+        told.collect()
     }
 
     pub(super) fn providers(&self, id: &ContentId) -> Vec<ContentId> {

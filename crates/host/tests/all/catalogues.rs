@@ -75,7 +75,7 @@ fn a_published_catalogue_over_http_and_the_same_in_a_folder() -> Done {
     let fetcher = fetcher(folder.path(), false);
     for at in [host.address(), host.address().trim_end_matches('/').to_owned(), "quayside".to_owned()] {
         let catalogues = opened(&[source("q", &at)], folder.path(), &game, &fetcher)?;
-        assert_eq!(catalogues.listings().unwrap().len(), 15);
+        assert_eq!(catalogues.listings().len(), 15);
         assert!(catalogues.content(&id("nobody")?)?.is_none());
         let tidebell = locked(&catalogues, "tidebell", "1.4.0")?;
         let payload = catalogues.payload(&tidebell)?;
