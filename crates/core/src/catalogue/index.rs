@@ -88,13 +88,12 @@ impl CatalogueIndex {
     /// Where it is not JSON of that shape, or of a newer format. What is wrong with an entry is told to whoever asks for it.
     pub fn read(file: &str, bytes: Vec<u8>) -> Result<Self, ReadCatalogueError> {
         let mut text = String::from_utf8(bytes).or_else(|error| written_anew(file, error.as_bytes()))?;
-        let index = match Self::of(file, &text) {
-            Ok(index) => index,
+        let index = if let Ok(index) = Self::of(file, &text) {
+            index
+        } else {
             // Its shape is wrong, or an id is written with escapes.
-            Err(_) => {
-                text = written_anew(file, text.as_bytes())?;
-                Self::of(file, &text).map_err(|source| shape(file, source))?
-            }
+            text = written_anew(file, text.as_bytes())?;
+            Self::of(file, &text).map_err(|source| shape(file, source))?
         };
         check_format(file, index.format)?;
         Ok(Self { text, ..index })

@@ -75,7 +75,7 @@ fn spread<T: Sync>(
         Ok(())
     };
     thread::scope(|scope| {
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(&work)).collect();
+        let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
         let mut done = work();
         for other in others {
             let theirs = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
