@@ -3,7 +3,7 @@
 //!
 //! `/f/NAME` the file · `/s/NAME?view=1` a page about it, and with `view=0` the file · `/moved/NAME` passed on · `/login/NAME`
 //! · `/expired/NAME` · `/busy/NAME` fails twice first · `/break/PERCENT/NAME` breaks off there, once · `/cut/PERCENT/NAME`
-//! breaks off there each time, and knows no ranges · `/other/PERCENT/NAME` breaks off once, and the file is another then ·
+//! breaks off there each time, and knows no ranges · `/halt/PERCENT/NAME` gives no more than that to the first five who ask · `/other/PERCENT/NAME` breaks off once, and the file is another then ·
 //! `/long/NAME` promises more than it gives · `/slow/NAME` · `/item/NUMBER-…` a page, `/items/NUMBER` its file · `/loop`.
 
 use std::{
@@ -146,6 +146,10 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
             Ok((StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "0")], "later").into_response())
         }
         "busy" => file(rest).map(|bytes| whole(&bytes, rest, range, usize::MAX)),
+        "halt" => file(name).map(|bytes| {
+            let most = if time <= 5 { bytes.len() * percent / 100 } else { usize::MAX };
+            whole(&bytes, name, range, most)
+        }),
         "break" => file(name).map(|bytes| {
             let most = if time == 1 { bytes.len() * percent / 100 } else { usize::MAX };
             whole(&bytes, name, range, most)

@@ -107,6 +107,22 @@ fn half_a_file_is_never_taken_for_a_whole_one() -> Done {
 }
 
 #[test]
+fn a_later_command_goes_on_where_an_earlier_one_gave_up() -> Done {
+    let (world, host) = hosted()?;
+    let size = fs::metadata(world.files().join("large.zip"))?.len();
+    let add = ["add", &host.at("halt/60/large.zip"), "--all", "--yes"];
+    world.run(&add).code(4);
+    let tries = host.ranges().len();
+    assert!(host.times("halt/60/large.zip") == 5 && tries == 4, "{tries}");
+    world.run(&add).code(0);
+    assert_eq!(host.times("halt/60/large.zip"), 6);
+    let last = host.ranges().last().copied();
+    assert!(last.is_some_and(|from| from > size / 2 && from <= size * 60 / 100), "{last:?} of {size}");
+    assert!(world.path("sky/dawn.ksky").metadata()?.len() == 3 << 20);
+    Ok(())
+}
+
+#[test]
 fn another_file_behind_the_same_link_is_not_mixed_with_the_first() -> Done {
     let (world, host) = hosted()?;
     // The second half would be of another file: the host says so, and it is fetched anew (and is no archive then).

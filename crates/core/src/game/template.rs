@@ -230,6 +230,10 @@ mod tests {
         }
     }
 
+    fn template(text: &str) -> Template {
+        Template { text: text.into(), pieces: cut(text) }
+    }
+
     #[test]
     fn what_is_only_names_is_filled_as_the_engine_fills_it() {
         let plain = [
@@ -240,7 +244,7 @@ mod tests {
             "{{ release }}",
         ];
         for text in plain {
-            let template = Template { text: text.into(), pieces: cut(text) };
+            let template = template(text);
             let filled = template.fill(&scope());
             assert_eq!(filled.ok_or(()), template.run(&scope()).map_err(|_| ()), "{text:?}");
             assert!(template.fill(&scope()).is_some(), "{text:?}");
@@ -266,7 +270,7 @@ mod tests {
             "{{ true }}",
         ];
         for text in others {
-            let template = Template { text: text.into(), pieces: cut(text) };
+            let template = template(text);
             assert_eq!(template.fill(&scope()), None, "{text:?}");
         }
     }

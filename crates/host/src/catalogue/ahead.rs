@@ -2,7 +2,7 @@
 
 use std::{
     collections::HashMap,
-    path::Path,
+    path::{Path, PathBuf},
     sync::Mutex,
     thread::{self, JoinHandle},
 };
@@ -22,13 +22,11 @@ impl Ahead {
     /// opened, whoever takes it is told.
     pub fn begin(sources: &[CatalogueSource], base: &Path) -> Self {
         let mut opening = HashMap::new();
-        for source in sources.iter().filter(|source| !is_on_web(&source.at)) {
-            let folder = base.join(&source.at);
+        for source in sources {
+            let Some(folder) = published_at(source, base) else { continue };
             let CatalogueSource { name, key, .. } = source.clone();
-            if folder.join("catalogue.json").is_file() {
-                let open = move || Published::in_folder(&name, &folder, key.as_deref());
-                opening.insert(source.clone(), thread::spawn(open));
-            }
+            let open = move || Published::in_folder(&name, &folder, key.as_deref());
+            opening.insert(source.clone(), thread::spawn(open));
         }
         Self(Mutex::new(opening))
     }
@@ -39,6 +37,12 @@ impl Ahead {
         // Where its thread is gone, it is opened anew.
         opening.join().ok()
     }
+}
+
+/// Returns the folder in which a catalogue is published, where that is in one.
+pub(super) fn published_at(source: &CatalogueSource, base: &Path) -> Option<PathBuf> {
+    let folder = base.join(&source.at);
+    (!is_on_web(&source.at) && folder.join("catalogue.json").is_file()).then_some(folder)
 }
 
 /// Returns whether a catalogue lies on the web.

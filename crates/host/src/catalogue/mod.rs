@@ -26,7 +26,7 @@ use crate::{
     fetch::{FetchError, Fetcher},
 };
 pub use ahead::Ahead;
-use ahead::is_on_web;
+use ahead::{is_on_web, published_at};
 use by_hand::ByHand;
 pub use by_hand::{Looks, look_at};
 use downloads::Downloads;
@@ -209,15 +209,14 @@ impl<'a> Catalogues<'a> {
         for source in &wants.catalogues {
             let CatalogueSource { name, at, key } = source;
             let key = key.as_deref();
-            let folder = base.join(at);
             let catalogue = if let Some(opened) = ahead.take(source) {
                 Opened::Published(opened?)
             } else if is_on_web(at) {
                 Opened::Published(Published::on_web(name, at, key, fetcher)?)
-            } else if folder.join("catalogue.json").is_file() {
+            } else if let Some(folder) = published_at(source, base) {
                 Opened::Published(Published::in_folder(name, &folder, key)?)
             } else {
-                Opened::Downloads(Downloads::open(name, &folder, game, fetcher.store())?)
+                Opened::Downloads(Downloads::open(name, &base.join(at), game, fetcher.store())?)
             };
             opened.push((name.clone(), catalogue));
         }

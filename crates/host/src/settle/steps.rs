@@ -143,7 +143,7 @@ fn stage_one(
                     true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
                     false if is_known && tree.copy(&mut opened.0, *size, &staged)? == *size => *after,
                     false if is_known => {
-                        return Err(wrong(format!("{} was cut short meanwhile", from.display())));
+                        return Err(wrong(format!("{} has another size by now", from.display())));
                     }
                     false => copy(from, opened)?,
                 }

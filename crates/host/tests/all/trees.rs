@@ -101,6 +101,21 @@ fn bringing_hashes_on_the_way() -> Done {
 }
 
 #[test]
+fn a_copy_tells_how_much_there_was() -> Done {
+    let (folder, tree) = tree()?;
+    let source = folder.path().join("source");
+    for (bytes, promised) in [(30_000, 30_000), (0, 0), (30_000, 29_999), (30_000, 100), (100, 30_000)] {
+        let bytes: Vec<u8> = (0..bytes).map(|at: u32| at.to_le_bytes()[0]).collect();
+        fs::write(&source, &bytes)?;
+        let told = tree.copy(&mut fs::File::open(&source)?, promised, &path("copy"))?;
+        assert_eq!(told, bytes.len() as u64, "promised {promised}");
+        assert_eq!(tree.read(&path("copy"))?, Some(bytes));
+    }
+    assert!(tree.copy(&mut fs::File::open(&source)?, 100, &path("gone/copy")).is_err());
+    Ok(())
+}
+
+#[test]
 fn keeping_twice_is_keeping_once() -> Done {
     let (folder, tree) = tree()?;
     tree.make_folder(&path("attic"))?;
