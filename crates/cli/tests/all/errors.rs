@@ -99,7 +99,7 @@ fn a_broken_entry_of_an_index_stands_in_nobody_elses_way() -> Done {
     let mut index: serde_json::Value = serde_json::from_slice(&fs::read(&path)?)?;
     index["contents"]["tidebell"]["tittle"] = "Tidebell".into();
     fs::write(&path, format!("{index:#}"))?;
-    let place = ["catalogue quayside:", "catalogue.json: unknown field `tittle`", "at line"];
+    let place = ["catalogue quayside:", "catalogue.json: tidebell: unknown field `tittle`", "at line"];
     world.run(&["add", "evening-tide", "--yes"]).code(0);
     world.run(&["find"]).code(0).says(&["harbour-core", "Cannot be read", place[1]]);
     let before = world.digests()?;

@@ -58,6 +58,16 @@ pub enum ReadCatalogueError {
         /// What the reader says, with line and column.
         source: serde_json::Error,
     },
+    /// An index's entry about a content is not of the expected shape.
+    #[error("{file}: {id}: {source}")]
+    Entry {
+        /// The file.
+        file: String,
+        /// The content's id as it stands there.
+        id: String,
+        /// What the reader says, with line and column.
+        source: serde_json::Error,
+    },
     /// The file has a newer format than this program knows.
     #[error("{file}: it has format {found}, and this program reads format {FORMAT}")]
     Format {

@@ -140,7 +140,7 @@ impl CatalogueIndex {
     /// Where that has not the shape of an entry.
     pub fn entry(&self, id: &ContentId) -> Result<Option<CatalogueEntry>, ReadCatalogueError> {
         let found = self.places.binary_search_by(|place| self.text[place.id.clone()].cmp(id.as_str()));
-        found.ok().map(|at| self.read_at(&self.places[at].entry)).transpose()
+        found.ok().map(|at| self.read_at(&self.places[at], &self.places[at].entry)).transpose()
     }
 
     /// Returns all entries, by id.
@@ -159,16 +159,21 @@ impl CatalogueIndex {
 
     fn named(&self, place: &Place) -> Result<(ContentId, CatalogueEntry), ReadCatalogueError> {
         let with_quotes = place.id.start - 1..place.id.end + 1;
-        Ok((self.read_at(&with_quotes)?, self.read_at(&place.entry)?))
+        Ok((self.read_at(place, &with_quotes)?, self.read_at(place, &place.entry)?))
     }
 
-    fn read_at<T: DeserializeOwned>(&self, place: &Range<usize>) -> Result<T, ReadCatalogueError> {
-        serde_json::from_str(&self.text[place.clone()]).or_else(|_| {
+    /// Reads one part of an entry.
+    fn read_at<T: DeserializeOwned>(&self, of: &Place, part: &Range<usize>) -> Result<T, ReadCatalogueError> {
+        let told = |source| {
+            let id = self.text[of.id.clone()].to_owned();
+            ReadCatalogueError::Entry { file: self.file.clone(), id, source }
+        };
+        serde_json::from_str(&self.text[part.clone()]).or_else(|_| {
             // Read again behind as much that says nothing, so that what is wrong is told with its place in the file.
-            let before = self.text.as_bytes()[..place.start].iter();
+            let before = self.text.as_bytes()[..part.start].iter();
             let mut text: Vec<u8> = before.map(|byte| if *byte == b'\n' { b'\n' } else { b' ' }).collect();
-            text.extend_from_slice(self.text[place.clone()].as_bytes());
-            read_json(&self.file, &text)
+            text.extend_from_slice(self.text[part.clone()].as_bytes());
+            serde_json::from_slice(&text).map_err(told)
         })
     }
 }
@@ -251,12 +256,16 @@ mod tests {
         let index = index(&[entry("a", ""), entry("b", r#""provide": [],"#), entry("B c", "")]).unwrap();
         assert!(index.entry(&id("a")).unwrap().is_some());
         let told = index.entry(&id("b")).unwrap_err().to_string();
-        assert!(told.starts_with("catalogue.json: unknown field `provide`"), "{told}");
+        assert!(told.starts_with("catalogue.json: b: unknown field `provide`"), "{told}");
         assert!(told.ends_with("at line 4 column 47"), "{told}");
         let all: Vec<_> =
             index.entries().map(|entry| entry.map(|_| ()).map_err(|error| error.to_string())).collect();
         assert_eq!(all.iter().filter(|entry| entry.is_err()).count(), 2);
-        assert!(all[0].as_ref().unwrap_err().ends_with("at line 5 column 5"), "{all:?}");
+        let first = all[0].as_ref().unwrap_err();
+        assert!(
+            first.starts_with("catalogue.json: B c: ") && first.ends_with("at line 5 column 5"),
+            "{first}"
+        );
     }
 
     #[test]
