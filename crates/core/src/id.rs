@@ -74,7 +74,7 @@ macro_rules! text_newtype {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ContentId(Arc<str>);
 text_newtype!(ContentId);
-text_form!(ContentId, "a content id");
+text_form!(ContentId, "a content id", held as as_str);
 
 impl ContentId {
     /// Returns the id, or says why the text is none.
@@ -101,21 +101,35 @@ impl ContentId {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct TreePath(Arc<str>);
 text_newtype!(TreePath);
-text_form!(TreePath, "a path inside a server");
+text_form!(TreePath, "a path inside a server", held as as_str);
+
+/// Whether a text is a path just as it is kept.
+fn is_kept(text: &str) -> bool {
+    let (mut start, mut are_dots) = (0, true);
+    for (at, byte) in text.bytes().enumerate() {
+        match byte {
+            b'/' if are_dots && at - start <= 2 => return false,
+            b'/' => (start, are_dots) = (at + 1, true),
+            b'\0' | b'\\' => return false,
+            _ => are_dots &= byte == b'.',
+        }
+    }
+    !are_dots || text.len() - start > 2
+}
 
 impl TreePath {
     /// Returns the path, or says why the text is none. Doubled and trailing slashes and a leading `./` are dropped.
     pub fn new(text: &str) -> Result<Self, ParseIdError> {
         let bad = |why| Err(ParseIdError::Path { text: text.into(), why });
+        // Nearly every path is written as it is kept.
+        if is_kept(text) {
+            return Ok(Self(text.into()));
+        }
         if text.starts_with('/') {
             return bad("it begins at the root of the disk");
         }
         if text.contains(['\0', '\\']) {
             return bad("it holds a character that paths here do not have");
-        }
-        // Nearly every path is written as it is kept.
-        if text.split('/').all(|name| !matches!(name, "" | "." | "..")) {
-            return Ok(Self(text.into()));
         }
         let mut names = Vec::new();
         for name in text.split('/') {
@@ -153,7 +167,17 @@ impl TreePath {
 
     /// Returns this path with one more piece below it.
     pub fn join(&self, piece: &str) -> Result<Self, ParseIdError> {
-        if self.is_root() { Self::new(piece) } else { Self::new(&format!("{}/{piece}", self.0)) }
+        if self.is_root() {
+            return Self::new(piece);
+        }
+        let text = self.with(piece);
+        if is_kept(piece) { Ok(Self(text.into())) } else { Self::new(&text) }
+    }
+
+    fn with(&self, piece: &str) -> String {
+        let mut text = String::with_capacity(self.0.len() + 1 + piece.len());
+        text.extend([&self.0, "/", piece]);
+        text
     }
 
     /// Returns whether this path is `folder` or lies below it.
@@ -161,6 +185,19 @@ impl TreePath {
         folder.is_root()
             || self.0 == folder.0
             || self.0.strip_prefix(&*folder.0).is_some_and(|rest| rest.starts_with('/'))
+    }
+
+    /// Returns this path as it is called once `folder`, in which it lies or which it is, has been moved to another place; nothing
+    /// where it lies elsewhere.
+    pub fn moved(&self, folder: &Self, to: &Self) -> Option<Self> {
+        if self == folder {
+            return Some(to.clone());
+        }
+        let below = self.below(folder)?;
+        if to.is_root() {
+            return Some(Self(below.into()));
+        }
+        Some(Self(to.with(below).into()))
     }
 
     /// Returns what follows `folder` in this path, where it lies below it.
@@ -175,7 +212,7 @@ impl TreePath {
 /// A BLAKE3 digest of a file's bytes, written as 64 hexadecimal digits.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Digest([u8; 32]);
-text_form!(Digest, "a digest of 64 hexadecimal digits");
+text_form!(Digest, "a digest of 64 hexadecimal digits", held as hex);
 
 /// What each byte is worth as a hexadecimal digit: more than 15 for those that are none.
 static DIGITS: [u8; 256] = {
@@ -187,6 +224,17 @@ static DIGITS: [u8; 256] = {
         digit += 1;
     }
     worth
+};
+
+/// How each byte is written.
+static PAIRS: [[u8; 2]; 256] = {
+    let mut pairs = [[0; 2]; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        pairs[byte] = [b"0123456789abcdef"[byte >> 4], b"0123456789abcdef"[byte & 15]];
+        byte += 1;
+    }
+    pairs
 };
 
 impl Digest {
@@ -214,20 +262,42 @@ impl Digest {
         if is_read { Ok(Self(bytes)) } else { Err(ParseIdError::Digest { text: text.into() }) }
     }
 
+    /// Returns the 64 digits.
+    pub fn hex(&self) -> Hex {
+        let mut digits = [0; 64];
+        for (byte, pair) in self.0.iter().zip(digits.chunks_exact_mut(2)) {
+            pair.copy_from_slice(&PAIRS[usize::from(*byte)]);
+        }
+        Hex(digits)
+    }
+
     /// Returns the first ten digits, enough for a person to compare.
     pub fn short(&self) -> String {
-        self.to_string()[..10].to_owned()
+        self.hex()[..10].to_owned()
+    }
+}
+
+/// The digits of a digest: a text that lies nowhere else.
+#[derive(Debug, Clone, Copy)]
+pub struct Hex([u8; 64]);
+
+impl std::ops::Deref for Hex {
+    type Target = str;
+    fn deref(&self) -> &str {
+        // They are all digits.
+        std::str::from_utf8(&self.0).unwrap_or_default()
+    }
+}
+
+impl AsRef<str> for Hex {
+    fn as_ref(&self) -> &str {
+        self
     }
 }
 
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let mut digits = [0; 64];
-        for (byte, pair) in self.0.iter().zip(digits.chunks_exact_mut(2)) {
-            pair[0] = b"0123456789abcdef"[usize::from(byte >> 4)];
-            pair[1] = b"0123456789abcdef"[usize::from(byte & 15)];
-        }
-        f.write_str(std::str::from_utf8(&digits).unwrap_or_default())
+        f.write_str(&self.hex())
     }
 }
 
@@ -249,6 +319,23 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_path_goes_along_with_the_folder_that_it_lies_in() {
+        let path = |text| TreePath::new(text).unwrap();
+        for (own, folder, to, expected) in [
+            ("mods/bells/init.lua", "mods/bells", "old/bells", Some("old/bells/init.lua")),
+            ("mods/bells", "mods/bells", "old", Some("old")),
+            ("mods/bells", "", "old", Some("old/mods/bells")),
+            ("mods/bells/init.lua", "mods", "", Some("bells/init.lua")),
+            ("mods/bells-more/init.lua", "mods/bells", "old", None),
+            ("mods", "mods/bells", "old", None),
+            ("", "", "old", Some("old")),
+        ] {
+            let moved = path(own).moved(&path(folder), &path(to));
+            assert_eq!(moved, expected.map(path), "{own} with {folder} to {to}");
+        }
+    }
+
+    #[test]
     fn paths_stay_inside_the_server() {
         for (text, expected) in [
             ("plugins/a.swp", "plugins/a.swp"),
@@ -260,6 +347,41 @@ mod tests {
         }
         for text in ["/etc/passwd", "../x", "a/../../b", "a\\b", "a\0b"] {
             assert!(TreePath::new(text).is_err(), "{text}");
+        }
+    }
+
+    /// All texts of at most so many of these characters.
+    fn texts(longest: usize) -> Vec<String> {
+        let mut all = vec![String::new()];
+        let mut begin = 0;
+        for _ in 0..longest {
+            let end = all.len();
+            for at in begin..end {
+                all.extend(['/', '.', 'a', '\\'].map(|c| format!("{}{c}", all[at])));
+            }
+            begin = end;
+        }
+        all
+    }
+
+    #[test]
+    fn every_short_path_is_read_as_its_names_say() {
+        for text in texts(7) {
+            let names: Vec<&str> = text.split('/').filter(|name| !matches!(*name, "" | ".")).collect();
+            let is_path = !text.starts_with('/') && !text.contains('\\') && !names.contains(&"..");
+            let expected = is_path.then(|| names.join("/"));
+            assert_eq!(TreePath::new(&text).ok().map(|path| path.to_string()), expected, "{text:?}");
+        }
+    }
+
+    #[test]
+    fn joining_reads_the_whole_as_if_it_were_written_so() {
+        for folder in ["", "a", "b.c/d"] {
+            let folder = TreePath::new(folder).unwrap();
+            for piece in texts(5) {
+                let whole = if folder.is_root() { piece.clone() } else { format!("{folder}/{piece}") };
+                assert_eq!(folder.join(&piece).ok(), TreePath::new(&whole).ok(), "{folder} with {piece:?}");
+            }
         }
     }
 

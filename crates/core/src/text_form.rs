@@ -4,12 +4,23 @@ use std::{cell::RefCell, collections::HashMap, str::FromStr};
 
 use foldhash::fast::RandomState;
 
-/// Has a type read from and written as its text, by `FromStr` and `Display`; `pooled` where equal texts share a value.
+/// Has a type read from its text by `FromStr` and written as it: `held as` where a method returns the text; `pooled` where
+/// `Display` writes it and equal texts share a value.
 macro_rules! text_form {
-    ($name:ty, $what:literal) => {
+    ($name:ty, $what:literal, held as $text:ident) => {
+        impl serde::Serialize for $name {
+            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                serializer.serialize_str(self.$text().as_ref())
+            }
+        }
         crate::text_form::text_form!($name, $what, in str::parse);
     };
     ($name:ty, $what:literal, pooled) => {
+        impl serde::Serialize for $name {
+            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                serializer.collect_str(self)
+            }
+        }
         crate::text_form::text_form!($name, $what, in crate::text_form::Pooled::read);
         impl crate::text_form::Pooled for $name {
             fn with_pool<R>(act: impl FnOnce(&crate::text_form::Pool<Self>) -> R) -> R {
@@ -21,11 +32,6 @@ macro_rules! text_form {
         }
     };
     ($name:ty, $what:literal, in $read:path) => {
-        impl serde::Serialize for $name {
-            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-                serializer.collect_str(self)
-            }
-        }
         impl<'de> serde::Deserialize<'de> for $name {
             fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
                 struct Reader;

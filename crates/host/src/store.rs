@@ -145,10 +145,10 @@ impl Store {
     }
 
     fn place(&self, digest: &Digest) -> PathBuf {
-        let hex = digest.to_string();
+        let hex = digest.hex();
         let mut path = PathBuf::with_capacity(self.root.as_os_str().len() + hex.len() + 12);
         path.push(&self.root);
-        path.extend(["files", &hex[..2], &hex]);
+        path.extend(["files", &hex[..2], &hex[..]]);
         path
     }
 

@@ -9,11 +9,11 @@ use std::{
 use yalotheca_core::{
     change::{ChangeSet, Source, Step},
     control::ControlFile,
-    id::{Digest, TreePath},
+    id::TreePath,
     route::LeftOut,
 };
 use yalotheca_host::{
-    catalogue::ByteSource,
+    catalogue::Sources,
     control::Control,
     settle::{self, ControlTexts, Order, Origin},
 };
@@ -42,7 +42,7 @@ pub(crate) struct Along {
     /// Steps besides those that are planned.
     pub(crate) more: Option<ChangeSet>,
     /// Where the bytes of those lie.
-    pub(crate) bytes: BTreeMap<Digest, ByteSource>,
+    pub(crate) bytes: Sources,
     /// What configuration files begin with that do not exist yet.
     pub(crate) heads: BTreeMap<TreePath, String>,
     /// Set aside what is not part of the lineup, except for files that fit one of these patterns.
@@ -124,7 +124,7 @@ pub(crate) fn carry_out(
     shelf: &Shelf<'_>,
     wants: &ControlFile,
     planned: &Planned,
-    (more, summary): (BTreeMap<Digest, ByteSource>, &str),
+    (more, summary): (Sources, &str),
 ) -> Result<u32, CommandError> {
     let mut bytes = sources(session, shelf, planned)?;
     bytes.extend(more);

@@ -1,6 +1,6 @@
 //! `trial`.
 
-use std::{collections::BTreeMap, process::ExitCode, time::Duration};
+use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
@@ -12,6 +12,7 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{
+    catalogue::Sources,
     settle::{self, Order},
     tree::Tree,
     trial::{Trial, TrialOptions, trial},
@@ -288,7 +289,7 @@ fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
         control: session.control.folder.clone(),
         origin: origin(&summary, None),
     };
-    let number = settle::settle(&session.tree, &order, &BTreeMap::new())?;
+    let number = settle::settle(&session.tree, &order, &Sources::default())?;
     says.push(format!(
         "{} could be set after the first start (change {number}), in {}; then it was started again.",
         count(set, "setting"),

@@ -10,6 +10,7 @@ use yalotheca_core::{
     id::TreePath,
 };
 use yalotheca_host::{
+    catalogue::Sources,
     control::OpenControlError,
     settle::{self, ControlTexts, Order, Past},
     tree::{Found, Tree},
@@ -92,7 +93,7 @@ pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
         control: session.control.folder.clone(),
         origin: origin(&summary, Some(view.takes_back.number)),
     };
-    let number = settle::settle(&session.tree, &order, &BTreeMap::new())?;
+    let number = settle::settle(&session.tree, &order, &Sources::default())?;
     view.change.settled = true;
     view.change.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {

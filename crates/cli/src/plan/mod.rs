@@ -19,7 +19,7 @@ use yalotheca_core::{
     route::Payload,
 };
 use yalotheca_host::{
-    catalogue::{ByteSource, payload_of_release},
+    catalogue::{ByteSource, Sources, payload_of_release},
     tree::{Found, Tree},
 };
 
@@ -210,13 +210,13 @@ pub(crate) fn sources(
     session: &Session,
     shelf: &Shelf<'_>,
     planned: &Planned,
-) -> Result<BTreeMap<Digest, ByteSource>, CommandError> {
+) -> Result<Sources, CommandError> {
     let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
     for (path, file) in &session.receipt.placed {
         placed.entry(&file.digest).or_default().push(path);
     }
     let lineup = planned.lock.by_id();
-    let mut found: BTreeMap<Digest, ByteSource> = BTreeMap::new();
+    let mut found = Sources::default();
     let mut missing: BTreeSet<&ContentId> = BTreeSet::new();
     for step in &planned.change.steps {
         let Step::Put { path, source: Source::Payload, after, .. } = step else { continue };

@@ -15,7 +15,12 @@ use yalotheca_core::{
     settings::{Known, SERVER, SettingRule, merge, rules_of_schema},
     tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
 };
-use yalotheca_host::{archive::ZipBundle, catalogue::ByteSource, survey::SurveyError, tree::Tree};
+use yalotheca_host::{
+    archive::ZipBundle,
+    catalogue::{ByteSource, Sources},
+    survey::SurveyError,
+    tree::Tree,
+};
 
 use crate::{
     error::CommandError,
@@ -181,12 +186,7 @@ fn placed_member(session: &Session, locked: &Locked, name: &str) -> Option<Strin
 }
 
 /// Reads a member of a content that is not placed yet.
-fn coming_member(
-    shape: Shape,
-    payload: &Payload,
-    sources: &BTreeMap<Digest, ByteSource>,
-    name: &str,
-) -> Option<String> {
+fn coming_member(shape: Shape, payload: &Payload, sources: &Sources, name: &str) -> Option<String> {
     let at = |digest: &Digest| -> Option<PathBuf> {
         Some(match sources.get(digest)? {
             ByteSource::File(path) | ByteSource::Cached(path) | ByteSource::Fresh(path) => path.clone(),

@@ -69,9 +69,13 @@ fn a_settle_of_new_folders_killed_at_each_step() -> Done {
 #[test]
 fn the_command_that_finishes_or_takes_back_says_so() -> Done {
     let world = World::fresh()?;
-    assert_eq!(world.run_with(&["add", "tidebell", "--yes"], &[("YALOTHECA_FAULT", "1")]).code, -1);
+    let killed_at = |point| world.run_with(&["add", "tidebell", "--yes"], &[("YALOTHECA_FAULT", point)]).code;
+    assert_eq!(killed_at("1"), -1);
+    let next = world.run(&["preview"]).code(0);
+    assert!(!next.err.contains("interrupted"), "not even its plan was there: {}", next.err);
+    assert_eq!(killed_at("3"), -1);
     world.run(&["preview"]).code(0).says(&["interrupted before it touched the server", "taken back"]);
-    assert_eq!(world.run_with(&["add", "tidebell", "--yes"], &[("YALOTHECA_FAULT", "5")]).code, -1);
+    assert_eq!(killed_at("7"), -1);
     world.run(&["preview"]).code(0).says(&["was interrupted", "finished", "nothing to do"]);
     assert!(world.read("yalotheca.toml")?.contains("tidebell"));
     Ok(())

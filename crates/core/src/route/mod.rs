@@ -5,8 +5,6 @@ mod sort;
 #[cfg(test)]
 mod tests;
 
-use std::fmt::Write;
-
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -87,9 +85,9 @@ impl Payload {
         files.sort_by(|a, b| (&a.path, a.digest, &a.to).cmp(&(&b.path, b.digest, &b.to)));
         let mut text = String::with_capacity(files.len() * 128);
         for PayloadFile { path, digest, to, .. } in files {
-            let to = to.as_ref().map(|to| format!("\0{to}")).unwrap_or_default();
-            // Writing into a text always succeeds.
-            writeln!(text, "{path}\0{digest}{to}").ok();
+            text.extend([path.as_str(), "\0", &digest.hex()]);
+            text.extend(to.iter().flat_map(|to| ["\0", to.as_str()]));
+            text.push('\n');
         }
         Digest::of(text.as_bytes())
     }

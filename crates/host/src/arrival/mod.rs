@@ -25,7 +25,7 @@ use yalotheca_core::{
 
 use crate::{
     archive::{FolderBundle, ZipBundle},
-    catalogue::ByteSource,
+    catalogue::{ByteSource, Sources},
     store::Store,
     tree::digest_of,
     unpack::{
@@ -92,7 +92,7 @@ pub struct Arrived {
     /// Its files.
     pub payload: Arc<Payload>,
     /// Where their bytes lie.
-    pub sources: Arc<BTreeMap<Digest, ByteSource>>,
+    pub sources: Arc<Sources>,
     /// Contents that it brings along, where it is a pack.
     pub bundled: Vec<Self>,
     /// Files that are put where there are none yet.

@@ -11,12 +11,12 @@ use yalotheca_core::{
     catalogue::Content,
     control::{Given, Locked},
     game::{DescribeError, Game},
-    id::{ContentId, Digest, TreePath},
+    id::{ContentId, TreePath},
     pack::PACK_KIND,
     route::{Asked, Payload},
 };
 
-use super::{BY_HAND, ByteSource, CatalogueError, Listing};
+use super::{BY_HAND, CatalogueError, Listing, Sources};
 use crate::{
     arrival::{Arrival, ArrivalError, Arrived, LookOptions, look},
     fetch::{Fetcher, Wanted},
@@ -178,7 +178,7 @@ impl<'a> ByHand<'a> {
         Ok(Payload::clone(&self.locked(locked)?.payload))
     }
 
-    pub(super) fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
+    pub(super) fn fetch(&self, locked: &Locked) -> Result<Sources, CatalogueError> {
         let arrived = self.locked(locked)?;
         let release = &locked.release;
         let is_same = release.files.iter().all(|file| arrived.sources.contains_key(&file.blake3))
@@ -186,7 +186,7 @@ impl<'a> ByHand<'a> {
                 digest == arrived.content.release.payload.unwrap_or_else(|| arrived.payload.digest())
             });
         if is_same {
-            return Ok(BTreeMap::clone(&arrived.sources));
+            return Ok(Sources::clone(&arrived.sources));
         }
         Err(CatalogueError::Changed { name: BY_HAND.into(), id: locked.id.clone() })
     }

@@ -1,7 +1,6 @@
 //! A folder of downloaded contents: archives and folders are recognised by what is inside them.
 
 use std::{
-    collections::BTreeMap,
     fs, io,
     path::{Path, PathBuf},
     sync::Arc,
@@ -11,12 +10,12 @@ use yalotheca_core::{
     catalogue::{Content, Release, ReleaseFile},
     control::Locked,
     game::{DescribeError, Game, Shape},
-    id::{ContentId, Digest},
+    id::ContentId,
     route::{Asked, Payload, PayloadFile, Recognised, recognise, sort_out},
     version::ReleaseVersion,
 };
 
-use super::{ByteSource, CatalogueError, Listing, Unreadable};
+use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable};
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
     arrival::{ArrivalError, Arrived, LookOptions, look},
@@ -246,7 +245,7 @@ impl<'a> Downloads<'a> {
         }
     }
 
-    pub(super) fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
+    pub(super) fn fetch(&self, locked: &Locked) -> Result<Sources, CatalogueError> {
         let known = self.find(&locked.id, &locked.release.version)?;
         let (payload, sources) = match &known.at {
             Where::Inside(path, inside) => {

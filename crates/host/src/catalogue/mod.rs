@@ -7,7 +7,7 @@ mod published;
 mod reading;
 
 use std::{
-    collections::{BTreeMap, HashSet},
+    collections::{BTreeMap, HashMap, HashSet},
     io,
     path::{Path, PathBuf},
 };
@@ -149,6 +149,9 @@ pub struct Listing {
     /// What it is for.
     pub about: String,
 }
+
+/// Where the bytes with each digest lie.
+pub type Sources = HashMap<Digest, ByteSource, foldhash::fast::RandomState>;
 
 /// Where some bytes lie.
 #[derive(Debug, Clone)]
@@ -377,7 +380,7 @@ impl<'a> Catalogues<'a> {
     ///
     /// # Errors
     /// Where they cannot be had, or are others than promised.
-    pub fn fetch(&self, locked: &Locked) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
+    pub fn fetch(&self, locked: &Locked) -> Result<Sources, CatalogueError> {
         if let Some(found) = self.in_store(&locked.release) {
             return Ok(found);
         }
@@ -413,7 +416,7 @@ impl<'a> Catalogues<'a> {
         files.filter_map(|file| Some((file.clone(), published.link(file)?))).collect()
     }
 
-    fn in_store(&self, release: &Release) -> Option<BTreeMap<Digest, ByteSource>> {
+    fn in_store(&self, release: &Release) -> Option<Sources> {
         if release.files.is_empty() {
             return None;
         }

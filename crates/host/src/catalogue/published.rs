@@ -13,7 +13,7 @@ use yalotheca_core::{
     id::{ContentId, Digest},
 };
 
-use super::{ByteSource, CatalogueError, Listing, Unreadable};
+use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable};
 use crate::{
     fetch::{Fetcher, Wanted},
     tree::digest_of,
@@ -137,12 +137,8 @@ impl Published {
             .map_err(|source| unreadable(&self.name, source))
     }
 
-    pub(super) fn fetch(
-        &self,
-        locked: &Locked,
-        fetcher: &Fetcher,
-    ) -> Result<BTreeMap<Digest, ByteSource>, CatalogueError> {
-        let mut found = BTreeMap::new();
+    pub(super) fn fetch(&self, locked: &Locked, fetcher: &Fetcher) -> Result<Sources, CatalogueError> {
+        let mut found = Sources::default();
         for file in &locked.release.files {
             let path = match (self.link(file), &self.base) {
                 (Some(link), _) => self.download(&link, file, fetcher)?,

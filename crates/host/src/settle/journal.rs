@@ -54,7 +54,7 @@ const UNWRITTEN: &str = "unwritten";
 /// The format of plans. In the first one every file waited by itself.
 const FORMAT: u32 = 2;
 
-fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
+pub(super) fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
     SettleError::Journal { path: path.to_string(), why: why.to_string() }
 }
 
@@ -121,24 +121,40 @@ impl Journal {
         Ok(journal)
     }
 
-    /// Writes down what is going to be done.
+    /// Writes down what is going to be done. The disk is waited for once everything is written: each time it takes along what
+    /// is staged meanwhile.
     pub(super) fn write_down(&self, tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError> {
+        let mut written = Vec::new();
+        let mut put = |name: &str, bytes: &[u8]| -> Result<(), SettleError> {
+            let path = self.inner(name)?;
+            tree.put(bytes, &path)?;
+            written.push(path);
+            Ok(())
+        };
         for (name, texts, receipt) in
             [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)]
         {
-            tree.write(&self.inner(&format!("{name}/receipt.json"))?, receipt.text().as_bytes())?;
+            put(&format!("{name}/receipt.json"), receipt.text().as_bytes())?;
             for (file, text) in [("yalotheca.toml", &texts.wants), ("yalotheca.lock", &texts.lock)] {
                 if let Some(text) = text {
-                    tree.write(&self.inner(&format!("{name}/{file}"))?, text.as_bytes())?;
+                    put(&format!("{name}/{file}"), text.as_bytes())?;
                 }
             }
         }
-        let plan_path = self.inner("plan.json")?;
+        let (plan_path, whole) = (self.inner("plan.json")?, self.inner("plan.next")?);
         let text = serde_json::to_vec_pretty(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
-        tree.write(&plan_path, &text)?;
+        put("plan.next", &text)?;
         if let Some(boot) = &self.unwritten {
-            tree.write(&self.inner(UNWRITTEN)?, boot.text().as_bytes())?;
+            put(UNWRITTEN, boot.text().as_bytes())?;
         }
+        written.extend([self.inner("before")?, self.inner("after")?]);
+        fault::point();
+        for path in &written {
+            tree.sync_one(path)?;
+        }
+        // A plan is there as a whole, with everything that belongs to it, or not at all.
+        tree.rename(&whole, &plan_path)?;
+        fault::point();
         self.state(tree, "planned")
     }
 
@@ -219,7 +235,7 @@ impl Journal {
         let next = self.inner("receipt.json")?;
         tree.keep(&self.inner("after/receipt.json")?, &next)?;
         tree.rename(&next, &own("receipt.json")?)?;
-        tree.sync_folder(&own("")?)?;
+        tree.sync_one(&own("")?)?;
         fault::point();
         write_controls(&self.plan.control, &self.texts(tree, "after")?)?;
         fault::point();
@@ -265,7 +281,7 @@ impl Journal {
         let places = steps.filter_map(|(_, step)| step.path().parent());
         let folders: HashSet<TreePath> =
             places.chain([self.inner("attic")?, self.inner("staged")?]).collect();
-        Ok(folders.iter().try_for_each(|folder| tree.sync_folder(folder))?)
+        Ok(folders.iter().try_for_each(|folder| tree.sync_one(folder))?)
     }
 
     /// Counts the payload files that are neither where they belong nor where they wait as they should be.

@@ -14,7 +14,6 @@ mod steps;
 mod unwritten;
 
 use std::{
-    collections::BTreeMap,
     fs::{self, File, TryLockError},
     io::Read,
     path::{Path, PathBuf},
@@ -26,11 +25,11 @@ use yalotheca_core::{
     change::{ChangeSet, Receipt, Step},
     control::{LOCK_FILE, WANTS_FILE},
     hint::Hint,
-    id::{Digest, TreePath},
+    id::TreePath,
 };
 
 use crate::{
-    catalogue::{ByteSource, CatalogueError},
+    catalogue::{CatalogueError, Sources},
     tree::{LocalTree, Tree, TreeError},
 };
 pub use history::{Past, history};
@@ -244,11 +243,7 @@ fn write_controls(folder: &Path, texts: &ControlTexts) -> Result<(), SettleError
 ///
 /// # Errors
 /// Where anything fails: then the server is as it was before.
-pub fn settle(
-    tree: &LocalTree,
-    order: &Order<'_>,
-    sources: &BTreeMap<Digest, ByteSource>,
-) -> Result<u32, SettleError> {
+pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<u32, SettleError> {
     let journal = journal::Journal::begin(tree, order)?;
     // Files may be staged before everything about them is written down: without that, all of it is taken back.
     let prepared = thread::scope(|scope| {

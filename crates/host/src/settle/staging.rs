@@ -8,7 +8,10 @@ use std::collections::HashMap;
 
 use yalotheca_core::{change::Step, id::TreePath};
 
-use super::{SettleError, journal::Journal};
+use super::{
+    SettleError,
+    journal::{Journal, damaged},
+};
 
 /// For each step the one that makes the outermost new folder around what it makes or puts, if there is one.
 #[derive(Debug)]
@@ -53,8 +56,10 @@ pub(super) fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, Set
     let Some(whole) = journal.whole(index) else {
         return journal.inner(&format!("staged/{}/{index}", index / IN_A_FOLDER));
     };
-    let (outer, own) = (journal.steps()[whole].path().as_str(), journal.steps()[index].path().as_str());
-    journal.inner(&format!("staged/whole-{whole}{}", &own[outer.len()..]))
+    let (outer, own) = (journal.steps()[whole].path(), journal.steps()[index].path());
+    let waits = journal.inner(&format!("staged/whole-{whole}"))?;
+    own.moved(outer, &waits)
+        .ok_or_else(|| damaged(own, &"it does not lie in the folder that is moved with it"))
 }
 
 /// Returns the folders in which files are going to wait, outer ones first.

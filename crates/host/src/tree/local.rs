@@ -3,7 +3,7 @@
 use std::{
     fs::{self, File},
     io::{self, Read, Write},
-    os::unix::process::CommandExt,
+    os::unix::{fs::MetadataExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Command, Stdio},
     sync::{
@@ -94,6 +94,15 @@ fn copy_over(source: &Path, target: &Path) -> io::Result<()> {
         fs::remove_file(&temporary).ok();
     }
     copied.and_then(|()| fs::remove_file(source))
+}
+
+/// Makes a new file that has the bytes of another by sharing its blocks, until one of the two is changed.
+fn clone(source: &File, target: &Path) -> io::Result<()> {
+    let file = File::create_new(target)?;
+    rustix::fs::ioctl_ficlone(&file, source).map_err(|error| {
+        fs::remove_file(target).ok();
+        error.into()
+    })
 }
 
 fn is_absent(error: &io::Error) -> bool {
@@ -248,16 +257,17 @@ impl Tree for LocalTree {
         copy().map_err(self.error("writing", path))
     }
 
-    fn share(&self, from: &Path, is_shared: bool, path: &TreePath) -> bool {
+    fn share(&self, (from, file): (&Path, &File), path: &TreePath) -> bool {
         let target = self.at(path);
         // A clone of its own is better than a second name, where the disk can make one.
         if !self.clones_nothing.load(Ordering::Relaxed) {
-            if reflink_copy::reflink(from, &target).is_ok() {
+            if clone(file, &target).is_ok() {
                 return true;
             }
             self.clones_nothing.store(true, Ordering::Relaxed);
         }
-        !is_shared && fs::hard_link(from, &target).is_ok()
+        let is_alone = file.metadata().is_ok_and(|metadata| metadata.nlink() == 1);
+        is_alone && fs::hard_link(from, &target).is_ok()
     }
 
     fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
@@ -298,8 +308,8 @@ impl Tree for LocalTree {
         sync().map_err(self.error("writing to the disk of", &TreePath::root()))
     }
 
-    fn sync_folder(&self, path: &TreePath) -> Result<(), TreeError> {
-        match File::open(self.at(path)).and_then(|folder| folder.sync_all()) {
+    fn sync_one(&self, path: &TreePath) -> Result<(), TreeError> {
+        match File::open(self.at(path)).and_then(|one| one.sync_all()) {
             Err(error) if !is_absent(&error) => Err(self.error("writing to the disk of", path)(error)),
             _ => Ok(()),
         }

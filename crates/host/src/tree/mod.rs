@@ -97,10 +97,9 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be read or written.
     fn copy(&self, from: &mut File, size: u64, path: &TreePath) -> Result<u64, TreeError>;
-    /// Has a path share the bytes of a file of the cache, where that can be: on the same disk, and where nobody else shares
-    /// them (`is_shared`) unless the disk can clone, so that what one server does to them never reaches another. Returns
-    /// whether it was done.
-    fn share(&self, from: &Path, is_shared: bool, path: &TreePath) -> bool;
+    /// Has a path share the bytes of a file of the cache, which is open, where that can be: on the same disk, and where nobody else shares
+    /// them unless the disk can clone, so that what one server does to them never reaches another. Returns whether it was done.
+    fn share(&self, from: (&Path, &File), path: &TreePath) -> bool;
     /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
     ///
     /// # Errors
@@ -121,11 +120,11 @@ pub trait Tree {
     /// # Errors
     /// Where the disk fails.
     fn sync(&self) -> Result<(), TreeError>;
-    /// Makes sure that it is on the disk what is called how in a folder; nothing where there is no such folder.
+    /// Makes sure that a file's bytes, or what is called how in a folder, are on the disk; nothing where there is neither.
     ///
     /// # Errors
     /// Where the disk fails.
-    fn sync_folder(&self, path: &TreePath) -> Result<(), TreeError>;
+    fn sync_one(&self, path: &TreePath) -> Result<(), TreeError>;
     /// Has everything done so far written to the disk, and waits for none of it: that goes on when the program has ended.
     fn sync_behind(&self);
     /// Makes a folder and those above it.

@@ -2,6 +2,7 @@
 
 mod archives;
 mod catalogues;
+mod clones;
 mod settling;
 mod stores;
 mod surveys;

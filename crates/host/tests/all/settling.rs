@@ -1,13 +1,13 @@
 //! Settling on its own: staging, recovery, taking back, history.
 
-use std::{collections::BTreeMap, fs, path::Path};
+use std::{fs, path::Path};
 
 use yalotheca_core::{
     change::{ChangeSet, Receipt, Source, Step},
     id::{Digest, TreePath},
 };
 use yalotheca_host::{
-    catalogue::ByteSource,
+    catalogue::{ByteSource, Sources},
     settle::{self, ControlTexts, Order, Origin, Outcome, SettleError},
     tree::LocalTree,
 };
@@ -43,11 +43,12 @@ fn payload_step(name: &str, bytes: &[u8]) -> Step {
     Step::Put { path: path(name), source: Source::Payload, before: None, after: Digest::of(bytes), size }
 }
 
-fn carry_out(
-    folder: &Path,
-    steps: Vec<Step>,
-    sources: &BTreeMap<Digest, ByteSource>,
-) -> Result<u32, SettleError> {
+/// Where the bytes "payload" are said to lie.
+fn source(at: &Path) -> Sources {
+    Sources::from_iter([(Digest::of(b"payload"), ByteSource::File(at.to_owned()))])
+}
+
+pub(crate) fn carry_out(folder: &Path, steps: Vec<Step>, sources: &Sources) -> Result<u32, SettleError> {
     let tree = LocalTree::new(folder);
     let before = settle::read_receipt(&tree)?;
     let change = ChangeSet { steps, receipt: Receipt::empty(), ..ChangeSet::default() };
@@ -68,7 +69,7 @@ fn steps_are_done_and_kept() -> Done {
     fs::write(folder.path().join("order.txt"), "old")?;
     fs::write(folder.path().join("goes"), "going")?;
     fs::write(folder.path().join("download"), "payload")?;
-    let sources = [(Digest::of(b"payload"), ByteSource::File(folder.path().join("download")))].into();
+    let sources = source(&folder.path().join("download"));
     let steps = vec![
         Step::MakeFolder { path: path("plugins") },
         payload_step("plugins/a.swp", b"payload"),
@@ -94,9 +95,9 @@ fn steps_are_done_and_kept() -> Done {
 fn what_cannot_be_had_changes_nothing() -> Done {
     let folder = tempfile::tempdir()?;
     fs::write(folder.path().join("other"), "other bytes")?;
-    let none = BTreeMap::new();
-    let wrong = [(Digest::of(b"payload"), ByteSource::File(folder.path().join("other")))].into();
-    let gone = [(Digest::of(b"payload"), ByteSource::File(folder.path().join("gone")))].into();
+    let none = Sources::default();
+    let wrong = source(&folder.path().join("other"));
+    let gone = source(&folder.path().join("gone"));
     for (sources, said) in [(&none, "nowhere to be had"), (&wrong, "was promised"), (&gone, "No such file")] {
         let steps = vec![text_step("order.txt", None, "new"), payload_step("a.swp", b"payload")];
         let error = carry_out(folder.path(), steps, sources).err().ok_or("it cannot be had")?;
@@ -112,7 +113,8 @@ fn what_cannot_be_had_changes_nothing() -> Done {
 fn a_file_that_changed_meanwhile_stops_the_settle() -> Done {
     let folder = tempfile::tempdir()?;
     fs::write(folder.path().join("order.txt"), "somebody was here")?;
-    let error = carry_out(folder.path(), vec![text_step("order.txt", Some("old"), "new")], &BTreeMap::new());
+    let error =
+        carry_out(folder.path(), vec![text_step("order.txt", Some("old"), "new")], &Sources::default());
     assert!(matches!(error, Err(SettleError::Moved { .. })));
     assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "somebody was here");
     Ok(())
@@ -131,7 +133,7 @@ fn a_step_that_fails_takes_the_others_back() -> Done {
         Step::SetAside { path: path("aside"), before: Digest::of(b"aside") },
         text_step("blocked", None, "a folder stands here"),
     ];
-    assert!(carry_out(folder.path(), steps, &BTreeMap::new()).is_err());
+    assert!(carry_out(folder.path(), steps, &Sources::default()).is_err());
     assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "old");
     assert_eq!(fs::read_to_string(folder.path().join("aside"))?, "aside");
     assert!(!folder.path().join("made").exists());
@@ -139,7 +141,7 @@ fn a_step_that_fails_takes_the_others_back() -> Done {
     Ok(())
 }
 
-type Steps = (Vec<Step>, BTreeMap<Digest, ByteSource>);
+type Steps = (Vec<Step>, Sources);
 
 /// A new folder with files in it, one of them deeper, and its sources.
 fn bells(folder: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
@@ -224,7 +226,7 @@ fn an_interrupted_settle_is_finished_or_taken_back_by_its_state() -> Done {
     for (state, finished) in [("planned", false), ("staged", true)] {
         let folder = tempfile::tempdir()?;
         let tree = LocalTree::new(folder.path());
-        carry_out(folder.path(), vec![text_step("order.txt", None, "new")], &BTreeMap::new())?;
+        carry_out(folder.path(), vec![text_step("order.txt", None, "new")], &Sources::default())?;
         // As it is when the program dies after staging, or before it is complete.
         let journal = folder.path().join(".yalotheca/journal/0001");
         fs::create_dir_all(journal.join("staged/0"))?;
@@ -260,8 +262,8 @@ fn a_journal_without_a_plan_is_forgotten_and_a_damaged_one_is_told() -> Done {
 fn history_is_numbered_and_knows_what_was_undone() -> Done {
     let folder = tempfile::tempdir()?;
     let tree = LocalTree::new(folder.path());
-    carry_out(folder.path(), vec![text_step("a", None, "1")], &BTreeMap::new())?;
-    carry_out(folder.path(), vec![text_step("b", None, "2")], &BTreeMap::new())?;
+    carry_out(folder.path(), vec![text_step("a", None, "1")], &Sources::default())?;
+    carry_out(folder.path(), vec![text_step("b", None, "2")], &Sources::default())?;
     let numbers: Vec<(u32, bool)> =
         settle::history(&tree)?.iter().map(|past| (past.number, past.undone)).collect();
     assert_eq!(numbers, [(1, false), (2, false)]);
@@ -317,13 +319,13 @@ fn a_large_settle_notes_that_nobody_has_waited_for_the_disk() -> Done {
     let digest = Digest::of(&bytes);
     let large =
         Step::Put { path: path("large.bin"), source: Source::Payload, before: None, after: digest, size };
-    carry_out(folder.path(), vec![large], &[(digest, ByteSource::File(at))].into())?;
+    carry_out(folder.path(), vec![large], &Sources::from_iter([(digest, ByteSource::File(at))]))?;
     let note = folder.path().join(".yalotheca/journal/0001/unwritten");
     let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
     assert_eq!(fs::read_to_string(&note)?, boot.trim());
     assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none(), "it is still the same run");
     // The next settle waits for it, and has nothing to note itself.
-    carry_out(folder.path(), vec![text_step("small.txt", None, "new")], &BTreeMap::new())?;
+    carry_out(folder.path(), vec![text_step("small.txt", None, "new")], &Sources::default())?;
     assert_eq!(fs::read_to_string(&note)?, "");
     assert!(!folder.path().join(".yalotheca/journal/0002/unwritten").exists());
     Ok(())

@@ -61,14 +61,17 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
     let tree = LocalTree::new(&server);
     let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
-    assert!(tree.share(&kept, false, &first));
+    assert!(tree.share((&kept, &fs::File::open(&kept)?), &first));
     assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
     let is_clone = {
         use std::os::unix::fs::MetadataExt;
         fs::metadata(&kept)?.nlink() == 1
     };
     if !is_clone {
-        assert!(!tree.share(&kept, true, &second), "one server shares it, and no second one");
+        assert!(
+            !tree.share((&kept, &fs::File::open(&kept)?), &second),
+            "one server shares it, and no second one"
+        );
         let then = fs::metadata(&kept)?.modified()?;
         let has = |then| Store::at(&cache).has(&digest, 3, then);
         assert!(has(Some(then)) && has(None), "its date tells, or its bytes");

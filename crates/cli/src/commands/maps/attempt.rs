@@ -5,7 +5,10 @@ use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
-use yalotheca_host::trial::{Trial, TrialOptions, trial};
+use yalotheca_host::{
+    catalogue::Sources,
+    trial::{Trial, TrialOptions, trial},
+};
 
 use super::{Origin, look};
 use crate::{
@@ -209,5 +212,5 @@ fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandE
     let planned = plan_change(session, &shelf, wants, &Fresh::None, (&BTreeMap::new(), false))?;
     let view = ChangeView::of(session.shown(), &planned);
     let _claim = session.claim_stopped()?;
-    carry_out(session, &shelf, wants, &planned, (BTreeMap::new(), &view.summary())).map(drop)
+    carry_out(session, &shelf, wants, &planned, (Sources::default(), &view.summary())).map(drop)
 }
