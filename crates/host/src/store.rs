@@ -11,6 +11,7 @@ use std::{
 };
 
 use etcetera::BaseStrategy;
+use foldhash::fast::RandomState;
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{hint::Hint, id::Digest};
 
@@ -83,9 +84,9 @@ impl Stamp {
 pub struct Store {
     root: PathBuf,
     /// What this process itself has put in or looked at: its bytes need not be looked at again.
-    fresh: Arc<Mutex<HashSet<Digest>>>,
+    fresh: Arc<Mutex<HashSet<Digest, RandomState>>>,
     /// What it has found there to all appearance whole: whoever uses it checks its digest.
-    likely: Arc<Mutex<HashSet<Digest>>>,
+    likely: Arc<Mutex<HashSet<Digest, RandomState>>>,
     /// Archives whose members are known to be what was noted of them: the notes are dated anew once a server shares some.
     sealed: Arc<Mutex<Vec<Digest>>>,
     /// Digests of files that this process has read.

@@ -243,7 +243,12 @@ pub(crate) fn sources(
     }
     for id in missing {
         if let Some(locked) = lineup.get(id) {
-            found.extend(shelf.get()?.fetch(locked)?);
+            let fetched = shelf.get()?.fetch(locked)?;
+            if found.is_empty() {
+                found = fetched;
+            } else {
+                found.extend(fetched);
+            }
         }
     }
     Ok(found)

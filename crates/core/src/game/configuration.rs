@@ -1,9 +1,8 @@
 //! How configuration is written: registrations, settings files, cross references.
 
 use globset::GlobMatcher;
-use regex::Regex;
 
-use super::{Place, Template, ValueTemplate};
+use super::{Pattern, Place, Template, ValueTemplate};
 use crate::{
     document::{Format, Pointer},
     settings::SettingRule,
@@ -95,7 +94,7 @@ pub struct Reference {
     /// What separates them, where several are one text.
     pub separator: Option<String>,
     /// A pattern with the group `item`: which part of a value names something; where it does not fit, nothing does.
-    pub seen_as: Option<Regex>,
+    pub seen_as: Option<Pattern>,
     /// What they must name; nothing where each value may only occur once.
     pub is: Vec<Target>,
     /// Whether a value may occur only once in all these files.

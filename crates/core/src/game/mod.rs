@@ -6,6 +6,7 @@
 mod configuration;
 mod describe;
 mod load;
+mod pattern;
 mod raw;
 mod run;
 mod template;
@@ -16,12 +17,12 @@ mod value;
 use std::collections::BTreeMap;
 
 use globset::GlobMatcher;
-use regex::Regex;
 
 pub use configuration::{Reference, RegisterRule, RegisterVerb, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use load::load;
 pub(crate) use load::register_rule;
+pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
 pub use template::{RenderError, Scope, Template};
@@ -153,7 +154,7 @@ pub enum PlatformRule {
         /// The command and its arguments.
         command: Vec<Template>,
         /// A pattern with the group `version`.
-        pattern: Regex,
+        pattern: Pattern,
     },
 }
 
@@ -279,7 +280,7 @@ impl Kind {
 #[derive(Debug, Clone)]
 pub struct LinkRule {
     /// What people have; its named groups become facts.
-    pub pattern: Regex,
+    pub pattern: Pattern,
     /// The file's address.
     pub direct: Template,
 }
@@ -353,7 +354,7 @@ pub struct Pick {
     /// What separates the items of a text.
     pub split: Option<String>,
     /// A pattern with the group `id` (and `range`) that an item must fit.
-    pub item: Option<Regex>,
+    pub item: Option<Pattern>,
     /// A template over `it` that makes a range of what was found.
     pub range: Option<Template>,
     /// What each possible value means.

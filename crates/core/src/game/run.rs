@@ -2,9 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use regex::Regex;
-
-use super::{Place, Template};
+use super::{Pattern, Place, Template};
 
 /// How a server runs.
 #[derive(Debug, Clone)]
@@ -18,17 +16,17 @@ pub struct Run {
     /// The console's line that stops it better, where it has one.
     pub stop_line: Option<StopLine>,
     /// The log's line that says it is ready.
-    pub ready: Regex,
+    pub ready: Pattern,
     /// The line that says that the first start is done, where a first one makes files and then stops by itself.
-    pub first: Option<Regex>,
+    pub first: Option<Pattern>,
     /// How long to watch for troubles after that, in milliseconds.
     pub quiet_ms: u64,
     /// The port that must answer.
     pub probe: Option<Probe>,
     /// Lines that say it failed.
-    pub fatal: Vec<Regex>,
+    pub fatal: Vec<Pattern>,
     /// Lines that say something is wrong.
-    pub trouble: Vec<Regex>,
+    pub trouble: Vec<Pattern>,
 }
 
 /// A line for a console that reads lines over TCP: the secret first, where it has one.
@@ -69,7 +67,7 @@ pub enum Probe {
 #[derive(Debug, Clone)]
 pub struct Symptom {
     /// The line.
-    pub pattern: Regex,
+    pub pattern: Pattern,
     /// Its meaning in two or three words.
     pub means: String,
     /// Its meaning in a sentence.

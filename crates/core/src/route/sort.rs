@@ -139,15 +139,15 @@ pub fn sort_out(
     let mut files: Vec<(String, u64)> = bundle.files();
     files.sort();
     let mut sorting = Sorting { game, asked, sorted: Sorted::default(), left: BTreeMap::new() };
-    for (path, size) in files {
-        if is_litter(&path) {
-            sorting.leave(path, "system litter");
-        } else if asked.leave.iter().any(|glob| glob.is_match(&path)) {
-            sorting.leave(path, "you said so");
-        } else {
-            sorting.left.insert(path, size);
+    files.retain(|(path, _)| match sorting.why_out(path) {
+        Some(why) => {
+            sorting.leave(path.clone(), why);
+            false
         }
-    }
+        None => true,
+    });
+    // Those are in order, and made into a map in one go.
+    sorting.left = files.into_iter().collect();
     sorting.folders(name, bundle)?;
     sorting.archives(bundle)?;
     sorting.single_files(bundle)?;
@@ -164,6 +164,17 @@ struct Sorting<'a> {
 }
 
 impl Sorting<'_> {
+    /// Why a file is left out whatever it is.
+    fn why_out(&self, path: &str) -> Option<&'static str> {
+        if is_litter(path) {
+            Some("system litter")
+        } else if self.asked.leave.iter().any(|glob| glob.is_match(path)) {
+            Some("you said so")
+        } else {
+            None
+        }
+    }
+
     fn leave(&mut self, path: String, why: &str) {
         self.sorted.left_out.push(LeftOut { path, why: why.into() });
     }
@@ -204,20 +215,20 @@ impl Sorting<'_> {
 
     fn claim_below(&mut self, root: &str) -> Vec<FoundFile> {
         let prefix = if root.is_empty() { String::new() } else { format!("{root}/") };
-        let own: Vec<String> = self
-            .left
-            .range(prefix.clone()..)
-            .map(|(path, _)| path)
-            .take_while(|path| path.starts_with(&prefix))
-            .cloned()
-            .collect();
-        own.into_iter()
-            .map(|from| {
-                self.left.remove(&from);
-                let path = from[prefix.len()..].to_owned();
-                FoundFile { from, path, to: None }
-            })
-            .collect()
+        let all = self.left.range(prefix.clone()..).map(|(path, _)| path);
+        let count = all.take_while(|path| path.starts_with(&prefix)).count();
+        let own: Vec<String> = if count == self.left.len() {
+            std::mem::take(&mut self.left).into_keys().collect()
+        } else {
+            let own: Vec<String> =
+                self.left.range(prefix.clone()..).take(count).map(|(path, _)| path.clone()).collect();
+            for path in &own {
+                self.left.remove(path);
+            }
+            own
+        };
+        let found = |from: String| FoundFile { path: from[prefix.len()..].to_owned(), from, to: None };
+        own.into_iter().map(found).collect()
     }
 
     /// Archives that are contents themselves.

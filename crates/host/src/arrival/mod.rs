@@ -5,7 +5,7 @@ mod pack;
 mod setup;
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeSet, HashMap},
     io,
     path::{Path, PathBuf},
     sync::Arc,
@@ -224,7 +224,7 @@ impl Looking<'_> {
         self.arrival.notes.extend(unpacked.notes.iter().map(|note| format!("{shown}: {note}")));
         let mut bundle = UnpackedBundle::new(&unpacked, self.store);
         let sorted = self.sorted(&shown, bare_name(name), &mut bundle)?;
-        let members: BTreeMap<&str, (u64, Digest)> = unpacked
+        let members: HashMap<&str, (u64, Digest), foldhash::fast::RandomState> = unpacked
             .members
             .iter()
             .map(|member| (member.path.as_str(), (member.size, member.digest)))
@@ -236,7 +236,8 @@ impl Looking<'_> {
         };
         let inner = self.take(outer, sorted, place);
         self.open_packs(&mut bundle, &place)?;
-        let paths: Vec<&str> = members.keys().copied().collect();
+        let mut paths: Vec<&str> = members.keys().copied().collect();
+        paths.sort_unstable();
         let inner = if depth == 0 { self.setup(inner, &paths, &place)? } else { inner };
         for member in inner {
             let whole = below(outer, &member);

@@ -7,13 +7,12 @@ mod run;
 use std::{collections::BTreeMap, ops::Range};
 
 use globset::{Glob, GlobMatcher};
-use regex::Regex;
 
 pub(crate) use kind::register_rule;
 
 use super::{
-    Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Place, PlatformRule, Template, Terms,
-    ValueRule,
+    Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Pattern, Place, PlatformRule, Template,
+    Terms, ValueRule,
     raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
 };
 use crate::{
@@ -50,14 +49,14 @@ fn template(text: &Text, allowed: &[String]) -> Checked<Template> {
     Template::new(text.as_ref(), allowed).map_err(|why| (text.span(), why))
 }
 
-fn pattern(text: &Text) -> Checked<Regex> {
-    Regex::new(text.as_ref()).map_err(|error| (text.span(), format!("the pattern is wrong: {error}")))
+fn pattern(text: &Text) -> Checked<Pattern> {
+    Pattern::new(text.as_ref()).map_err(|why| (text.span(), format!("the pattern is wrong: {why}")))
 }
 
-fn pattern_with(text: &Text, group: &str) -> Checked<Regex> {
-    let regex = pattern(text)?;
-    if regex.capture_names().flatten().any(|name| name == group) {
-        return Ok(regex);
+fn pattern_with(text: &Text, group: &str) -> Checked<Pattern> {
+    let pattern = pattern(text)?;
+    if pattern.groups().any(|name| name == group) {
+        return Ok(pattern);
     }
     Err((text.span(), format!("the pattern needs a group (?<{group}>…)")))
 }
@@ -163,7 +162,7 @@ impl Loader {
 
     fn link(&self, raw: &RawLink) -> Checked<LinkRule> {
         let pattern = pattern(&raw.pattern)?;
-        let groups: Vec<&str> = pattern.capture_names().flatten().collect();
+        let groups: Vec<&str> = pattern.groups().collect();
         let direct = template(&raw.direct, &with(&self.server, &groups))?;
         Ok(LinkRule { pattern, direct })
     }

@@ -108,14 +108,14 @@ impl Loader {
     }
 
     pub(super) fn symptom(&self, raw: &RawSymptom) -> Checked<Symptom> {
-        let regex = pattern(&raw.pattern)?;
-        let groups: Vec<&str> = regex.capture_names().flatten().collect();
+        let pattern = pattern(&raw.pattern)?;
+        let groups: Vec<&str> = pattern.groups().collect();
         let allowed = with(&self.server, &groups);
         Ok(Symptom {
             means: raw.means.clone(),
             say: template(&raw.say, &allowed)?,
             advice: raw.advice.as_ref().map(|text| template(text, &allowed)).transpose()?,
-            pattern: regex,
+            pattern,
         })
     }
 }
