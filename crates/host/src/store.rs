@@ -6,12 +6,13 @@ use std::{
     io::{self, Read, Write},
     os::unix::fs::{MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Arc, Mutex, OnceLock, PoisonError},
     time::{Duration, SystemTime},
 };
 
 use etcetera::BaseStrategy;
 use foldhash::fast::RandomState;
+use rustix::fs::{AtFlags, FileType, Stat, statat};
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{hint::Hint, id::Digest};
 
@@ -89,6 +90,8 @@ pub struct Store {
     likely: Arc<Mutex<HashSet<Digest, RandomState>>>,
     /// Archives whose members are known to be what was noted of them: the notes are dated anew once a server shares some.
     sealed: Arc<Mutex<Vec<Digest>>>,
+    /// The folder of its files, once somebody has looked into it.
+    files: Arc<OnceLock<File>>,
     /// Digests of files that this process has read.
     read: Arc<Mutex<HashMap<PathBuf, Known>>>,
 }
@@ -111,6 +114,7 @@ impl Store {
             fresh: Arc::default(),
             likely: Arc::default(),
             sealed: Arc::default(),
+            files: Arc::default(),
             read: Arc::default(),
         }
     }
@@ -143,6 +147,15 @@ impl Store {
             self.fresh.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
         }
         Some(path)
+    }
+
+    /// Looks at a file of the cache, from the folder that they all lie in: of thousands the way there would be gone each time.
+    fn find(&self, digest: &Digest) -> Option<Stat> {
+        if self.files.get().is_none() {
+            self.files.set(File::open(self.root.join("files")).ok()?).ok();
+        }
+        let hex = digest.hex();
+        statat(self.files.get()?, format!("{}/{}", &hex[..2], &hex[..]), AtFlags::empty()).ok()
     }
 
     fn place(&self, digest: &Digest) -> PathBuf {
@@ -275,18 +288,18 @@ impl Store {
     /// changed since `then` is not read for that. Where not even its entry was touched since, it is what it was when this
     /// was noted; else whoever uses it checks its digest.
     pub fn has(&self, digest: &Digest, size: u64, then: Option<SystemTime>) -> bool {
-        let Some(metadata) = fs::metadata(self.place(digest)).ok().filter(fs::Metadata::is_file) else {
+        let Some(found) = self.find(digest).filter(|found| FileType::from_raw_mode(found.st_mode).is_file())
+        else {
             return false;
         };
-        let is_old = || then.is_some_and(|then| metadata.modified().is_ok_and(|date| date <= then));
-        let has =
-            metadata.len() == size && (metadata.nlink() == 1 || is_old() || self.file(digest).is_some());
-        let is_untouched = || {
-            let then = then?.duration_since(SystemTime::UNIX_EPOCH).ok()?.checked_sub(TICK)?;
-            let (seconds, nanoseconds) =
-                (metadata.ctime().try_into().ok()?, metadata.ctime_nsec().try_into().ok()?);
-            Some(Duration::new(seconds, nanoseconds) < then)
+        let then = then.and_then(|then| then.duration_since(SystemTime::UNIX_EPOCH).ok());
+        let since = |seconds: i64, nanoseconds: u64| {
+            Some(Duration::new(seconds.try_into().ok()?, nanoseconds.try_into().ok()?))
         };
+        let is_old = || since(found.st_mtime, found.st_mtime_nsec) <= then && then.is_some();
+        let has = u64::try_from(found.st_size) == Ok(size)
+            && (found.st_nlink == 1 || is_old() || self.file(digest).is_some());
+        let is_untouched = || Some(since(found.st_ctime, found.st_ctime_nsec)? < then?.checked_sub(TICK)?);
         if has && is_untouched() == Some(true) {
             self.fresh.lock().unwrap_or_else(PoisonError::into_inner).insert(*digest);
         } else if has {

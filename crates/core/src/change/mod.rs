@@ -233,6 +233,9 @@ fn place_files(
         (path.clone(), Placed { content: content.clone(), size: *size, digest: *digest })
     });
     change.receipt.placed = placed.collect();
+    let new = desired.placements.len().saturating_sub(receipt.placed.len());
+    change.steps.reserve(new);
+    change.files.reserve(new);
     for (path, placement) in &desired.placements {
         let before = present.files.get(path).map(|(digest, _)| *digest);
         if before == Some(placement.digest) {

@@ -142,7 +142,7 @@ impl Journal {
             }
         }
         let (plan_path, whole) = (self.inner("plan.json")?, self.inner("plan.next")?);
-        let text = serde_json::to_vec_pretty(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
+        let text = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
         put("plan.next", &text)?;
         if let Some(boot) = &self.unwritten {
             put(UNWRITTEN, boot.text().as_bytes())?;

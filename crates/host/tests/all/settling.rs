@@ -213,8 +213,8 @@ fn a_plan_from_before_folders_were_moved_whole_is_finished_as_it_was_begun() -> 
     fs::remove_dir_all(&bells)?;
     fs::write(journal.join("state"), "staged")?;
     let plan = fs::read_to_string(journal.join("plan.json"))?;
-    assert!(plan.contains("\"format\": 2"), "{plan}");
-    fs::write(journal.join("plan.json"), plan.replace("\"format\": 2", "\"format\": 1"))?;
+    assert!(plan.contains("\"format\":2"), "{plan}");
+    fs::write(journal.join("plan.json"), plan.replace("\"format\":2", "\"format\":1"))?;
     settle::recover(&LocalTree::new(folder.path()))?.ok_or("something was interrupted")?;
     assert_eq!(fs::read_to_string(bells.join("ring.lua"))?, "ring");
     assert_eq!(fs::read_to_string(bells.join("deep/rope.lua"))?, "rope");
