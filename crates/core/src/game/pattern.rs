@@ -6,8 +6,9 @@ use std::{ops::Deref, sync::OnceLock};
 use regex::Regex;
 use regex_syntax::hir::{Hir, HirKind};
 
-/// One that is longer than this, or counts repetitions, is made ready at once: it may be too large for that.
-const PLAIN: usize = 500;
+/// One that is longer than this, or counts repetitions, is made ready at once: it may be too large for that. Half as long
+/// again would do, of what takes most room; all of the definitions that come with the program are shorter.
+const PLAIN: usize = 150;
 
 /// A checked pattern. Used as the [`Regex`] that it is.
 #[derive(Debug, Clone)]
@@ -84,10 +85,26 @@ mod tests {
     }
 
     #[test]
-    fn the_largest_that_waits_can_be_made_ready() {
-        // Of what a character can be written as, this takes most room.
-        let text = "\\PL".repeat(PLAIN / 3);
-        assert!(Pattern::new(&text).unwrap().is_match(&"7".repeat(PLAIN / 3)));
+    fn the_largest_that_wait_can_be_made_ready() {
+        let room = PLAIN + PLAIN / 2;
+        // What a character can be written as, with and without regard to case.
+        for class in
+            ["\\w", "\\W", "\\d", "\\D", "\\s", "\\S", "\\pL", "\\PL", "\\PN", ".", "[^a]", "[^\\w]", "k"]
+        {
+            for (begin, more) in [("", ""), ("(?i)", ""), ("(?s)", "+"), ("", "*?"), ("", "|")] {
+                let one = format!("{class}{more}");
+                let text = format!("{begin}{}", one.repeat((room - begin.len()) / one.len()));
+                assert!(Regex::new(&text).is_ok(), "{text}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_may_be_too_large_is_tried_at_once() {
+        let is_ready = |text: &str| Pattern::new(text).unwrap().ready.get().is_some();
+        assert!(!is_ready(&"a".repeat(PLAIN)) && is_ready(&"a".repeat(PLAIN + 1)) && is_ready("a{2}"));
+        let large = "\\w".repeat(300);
+        assert_eq!(Pattern::new(&large).unwrap_err(), Regex::new(&large).unwrap_err().to_string());
     }
 
     proptest! {
