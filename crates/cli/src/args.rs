@@ -84,8 +84,10 @@ pub(crate) enum Command {
     Trial(commands::trial::TrialArgs),
     /// Verify everything that can be verified without starting
     Check,
-    /// Take back the last settled change
-    Undo,
+    /// Take back the last change, or all changes back to one of them
+    Undo(commands::undo::UndoArgs),
+    /// Do again what undo has taken back last
+    Redo(commands::undo::RedoArgs),
     /// List what was settled, when and by whom
     History,
     /// Sweep the cache of what catalogues, links and archives gave

@@ -65,12 +65,26 @@ pub(crate) enum CommandError {
 }
 
 impl CommandError {
+    /// Returns the error of a server's folder that is behind this one, where there is one.
+    fn tree_error(&self) -> Option<&TreeError> {
+        match self {
+            Self::Tree(error)
+            | Self::Control(OpenControlError::Tree(error))
+            | Self::Survey(SurveyError::Tree(error))
+            | Self::Settle(SettleError::Tree(error) | SettleError::Control { source: error, .. }) => Some(error),
+            _ => None,
+        }
+    }
+
     /// Returns the exit code.
     pub(crate) fn exit_code(&self) -> ExitCode {
         const WRONG_USE: u8 = 2;
         const NO_LINEUP: u8 = 3;
         const WORLD: u8 = 4;
         const REFUSED: u8 = 5;
+        if self.tree_error().is_some_and(|error| error.refusal().is_some()) {
+            return ExitCode::from(REFUSED);
+        }
         ExitCode::from(match self {
             Self::Control(
                 OpenControlError::NoControl { .. } | OpenControlError::Wants(_) | OpenControlError::Lock(_),
@@ -100,12 +114,16 @@ impl CommandError {
                 ),
             )
             | Self::Settle(
-                SettleError::Busy { .. } | SettleError::Moved { .. } | SettleError::Journal { .. },
+                SettleError::Busy { .. }
+                | SettleError::Moved { .. }
+                | SettleError::Journal { .. }
+                | SettleError::Foreign { .. }
+                | SettleError::OtherControl { .. },
             )
             | Self::Change(_)
             | Self::Edit(_)
             | Self::Refused { .. } => REFUSED,
-            Self::Control(OpenControlError::Read { .. })
+            Self::Control(OpenControlError::Read { .. } | OpenControlError::Tree(_))
             | Self::Game(FindGameError::Read { .. })
             | Self::Survey(SurveyError::Tree(_))
             | Self::Catalogue(_)

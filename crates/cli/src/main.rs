@@ -19,18 +19,32 @@ use clap::Parser;
 use args::{Cli, Command};
 use error::CommandError;
 use ui::Ui;
+use yalotheca_host::settle::SettleError;
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
     let ui = Ui::new(&cli.global);
-    let done = run(&cli, &ui);
-    match done {
+    match run_on_what_is_there(&cli, &ui) {
         Ok(code) => code,
         Err(error) => {
             ui.error(&error);
             error.exit_code()
         }
     }
+}
+
+/// Runs a command; where somebody else has changed meanwhile what it was planned on, it is planned again.
+fn run_on_what_is_there(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
+    const TRIES: usize = 5;
+    for _ in 1..TRIES {
+        match run(cli, ui) {
+            Err(CommandError::Settle(SettleError::Moved { path })) => {
+                ui.warn(&format!("{path} was changed by somebody else meanwhile; nothing was done yet. Planning again."));
+            }
+            done => return done,
+        }
+    }
+    run(cli, ui)
 }
 
 fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
@@ -52,7 +66,8 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),
         Command::Check => commands::check::run(global, ui),
-        Command::Undo => commands::undo::run(global, ui),
+        Command::Undo(args) => commands::undo::run(args, global, ui),
+        Command::Redo(args) => commands::undo::redo(args, global, ui),
         Command::History => commands::history::run(global, ui),
         Command::Catalogue(args) => commands::catalogue::run(args, ui),
         Command::Game(args) => commands::game::run(args, global, ui),

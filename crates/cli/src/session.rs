@@ -5,6 +5,7 @@ use std::{
     collections::BTreeMap,
     mem::ManuallyDrop,
     path::PathBuf,
+    time::{Duration, Instant},
 };
 
 use yalotheca_core::{
@@ -12,7 +13,8 @@ use yalotheca_core::{
     change::Receipt,
     control::{ControlFile, Given, UnpackSection},
     game::Game,
-    id::ContentId,
+    id::{ContentId, Digest, TreePath},
+    link::without_user,
     solve::{Answer, Question, Selection, solve},
     suggest,
     version::VersionRange,
@@ -23,7 +25,7 @@ use yalotheca_host::{
     fetch::Fetcher,
     games,
     running::{self, Running},
-    settle::{self, Claim, Outcome, SettleError},
+    settle::{self, Claim, Outcome, SealKey, SettleError},
     store::Store,
     survey::{self, Survey},
     tree::LocalTree,
@@ -39,6 +41,8 @@ pub(crate) struct Session {
     pub(crate) tree: LocalTree,
     pub(crate) survey: Survey,
     pub(crate) receipt: Receipt,
+    /// The digest of the receipt's file, where there is one.
+    pub(crate) receipt_digest: Option<Digest>,
     pub(crate) fetcher: Fetcher,
     pub(crate) looks: Looks,
     ahead: Ahead,
@@ -49,11 +53,12 @@ impl Session {
     pub(crate) fn open(global: &Global, ui: &Ui) -> Result<Self, CommandError> {
         let start = global.at.clone().unwrap_or_else(|| PathBuf::from("."));
         let mut control = Control::open(&start, global.at.is_none())?;
-        let tree = LocalTree::new(&control.server_folder());
-        if tree.root().join(settle::OWN).join("journal").is_dir() {
+        let tree = server_tree(&control)?;
+        if settle::interrupted(&tree)?.is_some() {
             match settle::claim(&tree) {
                 Ok(claim) => {
-                    if let Some(outcome) = settle::recover(&tree)? {
+                    let key = seal_key()?;
+                    if let Some(outcome) = settle::recover(&tree, &control.folder, &key, false)? {
                         tell(ui, &outcome);
                         control = Control::open(&control.folder, false)?;
                     }
@@ -68,10 +73,10 @@ impl Session {
         let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
         require_trust(&game, &origin, &text)?;
         let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
-        let receipt = settle::read_receipt(&tree)?;
+        let (receipt, receipt_digest) = settle::read_receipt(&tree)?;
         let fetcher = Fetcher::new(Store::of_user()?, global.offline).watched(ui.watch());
         let looks = Looks::new(unpack_options(&control.wants, global)?);
-        Ok(Self { control, game, tree, survey, receipt, fetcher, looks, ahead })
+        Ok(Self { control, game, tree, survey, receipt, receipt_digest, fetcher, looks, ahead })
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
@@ -108,15 +113,35 @@ impl Session {
         }
     }
 
-    /// Claims the server for a change. Refused while the server runs, since it may hold or rewrite its files.
-    pub(crate) fn claim_stopped(&self) -> Result<Claim, CommandError> {
-        if let Some(running) = self.running() {
-            return Err(CommandError::Refused {
+    /// Refuses to go on while the server runs, since it may hold or rewrite its files.
+    pub(crate) fn refuse_running(&self) -> Result<(), CommandError> {
+        match self.running() {
+            None => Ok(()),
+            Some(running) => Err(CommandError::Refused {
                 what: format!("the server is running (process {})", running.pid),
                 hint: Some("stop it first; it may rewrite what is changed under it".into()),
-            });
+            }),
         }
-        Ok(settle::claim(&self.tree)?)
+    }
+
+    /// Claims the server for a change. Refused while the server runs.
+    pub(crate) fn claim_stopped(&self) -> Result<Claim, CommandError> {
+        self.refuse_running()?;
+        self.claim()
+    }
+
+    /// Claims the server for a change of the control files only. Where another command is at work, it is waited for a moment.
+    pub(crate) fn claim(&self) -> Result<Claim, CommandError> {
+        const PATIENCE: Duration = Duration::from_secs(3);
+        let until = Instant::now() + PATIENCE;
+        loop {
+            match settle::claim(&self.tree) {
+                Err(SettleError::Busy { .. }) if Instant::now() < until => {
+                    std::thread::sleep(Duration::from_millis(30));
+                }
+                claim => return Ok(claim?),
+            }
+        }
     }
 
     /// The server's process, if it runs.
@@ -138,6 +163,32 @@ impl Session {
         let near = shelf.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
         Ok(CommandError::UnknownContent { id: id.clone(), near })
     }
+}
+
+/// Returns the server's folder. It must be there: where a disk is not mounted, nothing may be made in its place.
+fn server_tree(control: &Control) -> Result<LocalTree, CommandError> {
+    let at = &control.wants.server.at;
+    if at.contains("://") {
+        let scheme = at.split(':').next().unwrap_or_default();
+        return Err(CommandError::Refused {
+            what: format!("yalotheca.toml says that the server is at {}, and this version works on folders of this machine only ({scheme} is still to come)", without_user(at)),
+            hint: Some("run yalotheca on the server's machine, or mount its folder here and set at to that".into()),
+        });
+    }
+    let folder = control.server_folder();
+    if !folder.is_dir() {
+        return Err(CommandError::Refused {
+            what: format!("the server's folder {} is not there", folder.display()),
+            hint: Some("if it is on another disk, mount that first; else correct at in yalotheca.toml".into()),
+        });
+    }
+    Ok(LocalTree::new(&folder))
+}
+
+/// Returns the key with which this user's changes are recorded.
+pub(crate) fn seal_key() -> Result<SealKey, CommandError> {
+    SealKey::of_user()
+        .map_err(|source| CommandError::Io { what: "the key in your state folder (XDG_STATE_HOME)".into(), source })
 }
 
 /// Where something is wanted that is not locked, catalogues will be asked: they are opened while the server is looked at.
@@ -184,28 +235,38 @@ pub(crate) fn require_trust(game: &Game, origin: &games::Origin, text: &str) -> 
     })
 }
 
-fn tell(ui: &Ui, outcome: &Outcome) {
-    match outcome {
-        Outcome::Finished(origin) => ui.warn(&format!(
-            "An earlier change was interrupted ({}); it has now been finished.",
+pub(crate) fn tell(ui: &Ui, outcome: &Outcome) {
+    let text = match outcome {
+        Outcome::Finished(origin) => {
+            format!("An earlier change was interrupted ({}); it has now been finished.", origin.command)
+        }
+        Outcome::Lost(origin) => format!(
+            "The machine went down during an earlier change ({}); it has been taken back, and everything is as before.",
             origin.command
-        )),
-        Outcome::Lost(origin) => ui.warn(&format!(
-            "The machine went down in the midst of an earlier change ({}); it has been taken back, and everything is as before.",
+        ),
+        Outcome::RolledBack(origin) => format!(
+            "An earlier change had failed ({}); it has now been taken back, and everything is as before.",
             origin.command
-        )),
-        Outcome::Damaged(origin, files) => ui.warn(&format!(
-            "The machine went down before an earlier change was wholly on the disk ({}): {} damaged. \
-             yalotheca settle puts {} again.",
-            origin.command,
-            if *files == 1 { "one of its files is".to_owned() } else { format!("{files} of its files are") },
-            if *files == 1 { "it" } else { "them" },
-        )),
-        Outcome::TakenBack(origin) => ui.warn(&format!(
+        ),
+        Outcome::Damaged(origin, files) => {
+            let first = files.first().map_or("", TreePath::as_str);
+            let (which, pattern) = if files.len() == 1 {
+                (format!("{first} is damaged"), first.to_owned())
+            } else {
+                (format!("{} files are damaged, the first is {first}", files.len()), "**".to_owned())
+            };
+            format!(
+                "The machine went down before an earlier change was wholly on the disk ({}): {which}. \
+                 yalotheca settle --replace '{pattern}' puts the right files there again.",
+                origin.command
+            )
+        }
+        Outcome::TakenBack(origin) => format!(
             "An earlier change was interrupted before it touched the server ({}); it has been taken back.",
             origin.command
-        )),
-    }
+        ),
+    };
+    ui.warn(&text);
 }
 
 /// The catalogues of a session.

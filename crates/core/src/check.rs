@@ -112,15 +112,19 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                     format!("{content} lies at {from}, where the server does not look; it belongs at {path}")
                 }
                 (FileAct::Displace, _) => format!("{path} is not the file of {content} that belongs there"),
-                (FileAct::Replace | FileAct::Restore, _) => {
-                    let what = if altered { "was changed behind our back" } else { "is gone" };
-                    format!("{path} of {content} {what}")
-                }
+                (FileAct::Replace, _) if altered => format!("{path} of {content} is another release's file"),
+                (FileAct::Replace | FileAct::Restore, _) => format!("{path} of {content} is gone"),
                 (FileAct::Aside, _) => format!("{path} belongs to nothing in the lineup any more"),
                 _ => format!("{path} of {content} is not there"),
             };
             findings.push(Finding::trouble(sort, content.as_str(), says, Some(SETTLE)));
         }
+    }
+    for kept in &change.kept {
+        let owner = kept.content.as_ref().map_or("", |content| content.as_str());
+        let says = format!("{} of {owner} was edited since Yalotheca installed it", kept.path);
+        let fix = format!("if that was not on purpose: yalotheca settle --replace '{}'", kept.path);
+        findings.push(Finding::note("altered-file", kept.path.as_str(), says, Some(&fix)));
     }
     for config in &change.config {
         for entry in &config.entries {
@@ -141,7 +145,7 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
 fn words(act: FileAct, altered: bool) -> (&'static str, &'static str) {
     match act {
         FileAct::Put => ("missing-file", "are not there"),
-        FileAct::Replace | FileAct::Restore if altered => ("altered-file", "were changed behind our back"),
+        FileAct::Replace | FileAct::Restore if altered => ("other-release", "are another release's"),
         FileAct::Replace | FileAct::Restore => ("missing-file", "are gone"),
         FileAct::Move => ("wrong-folder", "lie in the wrong folder"),
         FileAct::Displace => ("other-file", "are other files than the lineup's"),

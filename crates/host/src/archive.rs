@@ -2,16 +2,19 @@
 
 use std::{
     collections::BTreeSet,
-    fs::{self, File},
-    io::{self, BufReader, Read},
-    path::{Path, PathBuf},
+    fs::File,
+    io::{self, BufReader, Read, Seek, SeekFrom},
+    path::Path,
 };
 
-use yalotheca_core::route::{Bundle, Payload, PayloadFile};
+use yalotheca_core::{
+    id::TreePath,
+    route::{Bundle, Payload, PayloadFile},
+};
 use zip::ZipArchive;
 
 use crate::{
-    tree::digest_of,
+    tree::{Found, LocalTree, Tree, TreeError},
     unpack::{HEAD, sniff},
 };
 
@@ -37,13 +40,21 @@ impl ZipBundle {
     /// # Errors
     /// Where the file cannot be read.
     pub fn open(path: &Path) -> io::Result<Option<Self>> {
-        let mut file = File::open(path)?;
+        Self::of_file(File::open(path)?)
+    }
+
+    /// Reads an open file as an archive; nothing where it is none.
+    ///
+    /// # Errors
+    /// Where the file cannot be read.
+    pub fn of_file(mut file: File) -> io::Result<Option<Self>> {
         let mut head = [0; 4];
         let read = file.read(&mut head)?;
         if read < 4 || !matches!(&head, b"PK\x03\x04" | b"PK\x05\x06") {
             return Ok(None);
         }
-        let zip = ZipArchive::new(BufReader::new(File::open(path)?)).map_err(io::Error::other)?;
+        file.seek(SeekFrom::Start(0))?;
+        let zip = ZipArchive::new(BufReader::new(file)).map_err(io::Error::other)?;
         // Names that are no text cannot be asked for.
         let names = zip.file_names().flatten().map(|name| name.to_string()).collect();
         Ok(Some(Self { zip, names, prefix: String::new() }))
@@ -116,10 +127,11 @@ pub(crate) fn folders_in<'a>(paths: impl Iterator<Item = &'a str>, folder: &str)
     names.into_iter().map(str::to_owned).collect()
 }
 
-/// A folder on this machine.
+/// A folder on this machine. No link in it leads out of the folder, or out of the tree in which it lies.
 #[derive(Debug)]
 pub struct FolderBundle {
-    root: PathBuf,
+    tree: LocalTree,
+    at: TreePath,
     /// The files that count, where not all do.
     only: Option<BTreeSet<String>>,
     /// A file with another name than people know it by: the name on the disk, and the other.
@@ -129,7 +141,12 @@ pub struct FolderBundle {
 impl FolderBundle {
     /// Returns the bundle of a folder.
     pub fn new(root: &Path) -> Self {
-        Self { root: root.to_owned(), only: None, called: None }
+        Self::within(&LocalTree::new(root), &TreePath::root())
+    }
+
+    /// Returns the bundle of a folder in a tree.
+    pub fn within(tree: &LocalTree, at: &TreePath) -> Self {
+        Self { tree: tree.clone(), at: at.clone(), only: None, called: None }
     }
 
     /// Returns the bundle of some of its files.
@@ -145,37 +162,32 @@ impl FolderBundle {
         Self { called, ..self }
     }
 
-    fn place(&self, path: &str) -> PathBuf {
+    fn place(&self, path: &str) -> Option<TreePath> {
         match &self.called {
-            Some((file, name)) if name == path => self.root.join(file),
-            _ => self.root.join(path),
+            Some((file, name)) if name == path => self.at.join(file).ok(),
+            _ => self.at.join(path).ok(),
         }
+    }
+
+    fn file(&self, path: &str) -> Option<File> {
+        self.tree.open(&self.place(path)?).ok().flatten()
     }
 }
 
 impl Bundle for FolderBundle {
     fn has(&mut self, path: &str) -> bool {
-        self.place(path).is_file()
+        self.place(path).is_some_and(|path| matches!(self.tree.find(&path), Ok(Some(Found::File(_)))))
     }
 
     fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String> {
-        match fs::read(self.place(path)) {
-            Ok(bytes) => Ok(Some(bytes)),
-            Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
-                Ok(None)
-            }
-            Err(error) => Err(error.to_string()),
-        }
+        let Some(path) = self.place(path) else { return Ok(None) };
+        self.tree.read(&path).map_err(|error| error.source.to_string())
     }
 
     fn folders(&mut self, path: &str) -> Vec<String> {
-        let entries = fs::read_dir(self.root.join(path)).into_iter().flatten().flatten();
-        let mut names: Vec<String> = entries
-            .filter(|entry| entry.path().is_dir())
-            .filter_map(|entry| entry.file_name().into_string().ok())
-            .collect();
-        names.sort();
-        names
+        let Some(path) = self.at.join(path).ok() else { return Vec::new() };
+        let entries = self.tree.list(&path).unwrap_or_default().into_iter();
+        entries.filter(|(_, found)| *found == Found::Folder).map(|(name, _)| name).collect()
     }
 
     fn files(&mut self) -> Vec<(String, u64)> {
@@ -184,30 +196,26 @@ impl Bundle for FolderBundle {
                 Some((own, name)) if own == file => name.clone(),
                 _ => file.clone(),
             };
-            let found = only.iter().filter_map(|file| {
-                let metadata = fs::metadata(self.root.join(file)).ok()?;
-                metadata.is_file().then(|| (named(file), metadata.len()))
+            let found = only.iter().filter_map(|file| match self.tree.find(&self.at.join(file).ok()?) {
+                Ok(Some(Found::File(size))) => Some((named(file), size)),
+                _ => None,
             });
             return found.collect();
         }
-        let entries = visible(&self.root).filter(|entry| entry.file_type().is_file());
-        let inside = |entry: walkdir::DirEntry| {
-            let path = entry.path().strip_prefix(&self.root).ok()?.to_str()?.to_owned();
-            Some((path, entry.metadata().ok()?.len()))
-        };
-        entries.filter_map(inside).collect()
+        visible(&self.tree, &self.at).unwrap_or_default()
     }
 
     fn head(&mut self, path: &str, most: usize) -> Vec<u8> {
         let mut bytes = Vec::new();
-        if let Ok(file) = File::open(self.place(path)) {
+        if let Some(file) = self.file(path) {
             file.take(most as u64).read_to_end(&mut bytes).ok();
         }
         bytes
     }
 
     fn open(&mut self, path: &str) -> Option<Box<dyn Bundle>> {
-        open_zip(&self.place(path))
+        let bundle = ZipBundle::of_file(self.file(path)?).ok().flatten()?;
+        Some(Box::new(bundle))
     }
 
     fn is_archive(&mut self, path: &str) -> bool {
@@ -220,40 +228,50 @@ pub(crate) fn open_zip(path: &Path) -> Option<Box<dyn Bundle>> {
     ZipBundle::open(path).ok().flatten().map(|bundle| Box::new(bundle) as Box<dyn Bundle>)
 }
 
-/// What lies in a folder, hidden things (`.git` and the like) apart; what cannot be read is left out.
-fn visible(root: &Path) -> impl Iterator<Item = walkdir::DirEntry> {
-    let shows = |entry: &walkdir::DirEntry| {
-        entry.depth() == 0 || !entry.file_name().to_string_lossy().starts_with('.')
-    };
-    walkdir::WalkDir::new(root)
-        .follow_links(true)
-        .sort_by_file_name()
-        .into_iter()
-        .filter_entry(shows)
-        .flatten()
+/// How deep folders are looked through.
+const DEEPEST: usize = 64;
+
+/// Returns the paths and sizes of the files in a folder, by name; hidden things (`.git` and the like) apart.
+fn visible(tree: &LocalTree, folder: &TreePath) -> Result<Vec<(String, u64)>, TreeError> {
+    fn walk(
+        tree: &LocalTree,
+        (folder, inner): (&TreePath, &str),
+        depth: usize,
+        files: &mut Vec<(String, u64)>,
+    ) -> Result<(), TreeError> {
+        for (name, found) in tree.list(folder)? {
+            if name.starts_with('.') {
+                continue;
+            }
+            let inner = if inner.is_empty() { name.clone() } else { format!("{inner}/{name}") };
+            match found {
+                Found::File(size) => files.push((inner, size)),
+                Found::Folder if depth < DEEPEST => {
+                    let Ok(path) = folder.join(&name) else { continue };
+                    walk(tree, (&path, &inner), depth + 1, files)?;
+                }
+                Found::Folder | Found::Other => {}
+            }
+        }
+        Ok(())
+    }
+    let mut files = Vec::new();
+    walk(tree, (folder, ""), 0, &mut files)?;
+    Ok(files)
 }
 
-/// Returns all files of a folder on this machine with their digests. Hidden files (`.git` and the like) stay out.
+/// Returns all files of a folder in a tree with their digests. Hidden files (`.git` and the like) stay out, and so does what a
+/// link leads to that leaves the tree.
 ///
 /// # Errors
 /// Where one cannot be read.
-pub fn folder_payload(root: &Path) -> io::Result<Payload> {
+pub fn folder_payload(tree: &LocalTree, folder: &TreePath) -> Result<Payload, TreeError> {
     let mut files = Vec::new();
-    let visible = |entry: &walkdir::DirEntry| {
-        entry.depth() == 0 || !entry.file_name().to_string_lossy().starts_with('.')
-    };
-    for entry in
-        walkdir::WalkDir::new(root).follow_links(true).sort_by_file_name().into_iter().filter_entry(visible)
-    {
-        let entry = entry.map_err(io::Error::other)?;
-        if !entry.file_type().is_file() {
-            continue;
+    for (path, _) in visible(tree, folder)? {
+        let Ok(at) = folder.join(&path) else { continue };
+        if let Some((digest, size)) = tree.digest(&at)? {
+            files.push(PayloadFile { path, size, digest, to: None });
         }
-        let (digest, size) = digest_of(entry.path())?;
-        let inner = entry.path().strip_prefix(root).map_err(io::Error::other)?;
-        let path =
-            inner.to_str().ok_or_else(|| io::Error::other(format!("{} is not UTF-8", inner.display())))?;
-        files.push(PayloadFile { path: path.into(), size, digest, to: None });
     }
     files.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(Payload { files })

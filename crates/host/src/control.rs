@@ -1,15 +1,18 @@
 //! The control folder: `yalotheca.toml` and `yalotheca.lock`, and the server that they are about.
 
 use std::{
-    fs, io,
+    io,
     path::{Path, PathBuf},
 };
 
 use yalotheca_core::{
     control::{ControlFile, LOCK_FILE, LockFile, ReadLockError, WANTS_FILE},
     hint::Hint,
+    id::TreePath,
     toml_file::ReadTomlError,
 };
+
+use crate::tree::{LocalTree, Tree, TreeError};
 
 /// A control folder that cannot be used.
 #[derive(Debug, thiserror::Error)]
@@ -28,6 +31,9 @@ pub enum OpenControlError {
         /// Why.
         source: io::Error,
     },
+    /// A file cannot be read, or must not be.
+    #[error(transparent)]
+    Tree(#[from] TreeError),
     /// `yalotheca.toml` is wrong.
     #[error(transparent)]
     Wants(#[from] ReadTomlError),
@@ -43,6 +49,7 @@ impl Hint for OpenControlError {
                 Some("yalotheca adopt takes charge of a server's folder; --at FOLDER says which".into())
             }
             Self::Read { .. } => None,
+            Self::Tree(error) => error.hint(),
             Self::Wants(error) => error.hint(),
             Self::Lock(error) => error.hint(),
         }
@@ -60,8 +67,8 @@ pub struct Control {
     pub lock: LockFile,
     /// The text of `yalotheca.toml` as it is on the disk.
     pub wants_text: String,
-    /// The text of `yalotheca.lock` as it is on the disk; empty where there is none.
-    pub lock_text: String,
+    /// The text of `yalotheca.lock` as it is on the disk; nothing where there is none.
+    pub lock_text: Option<String>,
 }
 
 impl Control {
@@ -78,15 +85,14 @@ impl Control {
                 _ => return Err(OpenControlError::NoControl { folder: start.display().to_string() }),
             };
         }
-        let file = folder.join(WANTS_FILE);
-        let wants_text = read(&file)?;
-        let wants = ControlFile::parse(&file.display().to_string(), &wants_text)?;
-        let file = folder.join(LOCK_FILE);
-        let lock_text = if file.is_file() { read(&file)? } else { String::new() };
-        let lock = if lock_text.is_empty() {
-            LockFile::default()
-        } else {
-            LockFile::parse(&file.display().to_string(), &lock_text)?
+        let tree = LocalTree::new(folder);
+        let shown = |name: &str| folder.join(name).display().to_string();
+        let wants_text = read(&tree, WANTS_FILE)?.unwrap_or_default();
+        let wants = ControlFile::parse(&shown(WANTS_FILE), &wants_text)?;
+        let lock_text = read(&tree, LOCK_FILE)?;
+        let lock = match &lock_text {
+            Some(text) if !text.is_empty() => LockFile::parse(&shown(LOCK_FILE), text)?,
+            _ => LockFile::default(),
         };
         Ok(Self { folder: folder.to_owned(), wants, lock, wants_text, lock_text })
     }
@@ -98,7 +104,11 @@ impl Control {
     }
 }
 
-fn read(path: &Path) -> Result<String, OpenControlError> {
-    fs::read_to_string(path)
-        .map_err(|source| OpenControlError::Read { path: path.display().to_string(), source })
+fn read(tree: &LocalTree, name: &str) -> Result<Option<String>, OpenControlError> {
+    let path = TreePath::new(name).unwrap_or_else(|_| TreePath::root());
+    let Some(bytes) = tree.read(&path)? else { return Ok(None) };
+    String::from_utf8(bytes).map(Some).map_err(|error| OpenControlError::Read {
+        path: tree.at(&path).display().to_string(),
+        source: io::Error::new(io::ErrorKind::InvalidData, error),
+    })
 }

@@ -98,7 +98,8 @@ pub fn value_inside(
         return Ok(None);
     }
     let path = TreePath::new(&name)?;
-    let Ok(Some(mut bundle)) = ZipBundle::open(&tree.at(&path)) else { return Ok(None) };
+    let Some(file) = tree.open(&path).ok().flatten() else { return Ok(None) };
+    let Ok(Some(mut bundle)) = ZipBundle::of_file(file) else { return Ok(None) };
     let member = place.file.render(scope)?;
     match bundle.read(&member) {
         Ok(Some(bytes)) => value_in(&format!("{name}: {member}"), bytes, place, scope),
@@ -240,7 +241,12 @@ pub fn recognise_game<'a>(
                 Some((head, tail)) => other.starts_with(head) && other.ends_with(tail),
                 None => other == name,
             };
-            Ok(tree.list(&folder)?.iter().any(|(other, _)| fits(other)))
+            let names = match tree.list(&folder) {
+                // Where a link leads out of the folder is not this server's.
+                Err(error) if error.refusal().is_some() => Vec::new(),
+                names => names?,
+            };
+            Ok(names.iter().any(|(other, _)| fits(other)))
         };
         let all = game.recognise_all.iter().map(&there).collect::<Result<Vec<_>, _>>()?;
         let any = game.recognise_any.iter().map(&there).collect::<Result<Vec<_>, _>>()?;
@@ -317,13 +323,9 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
             }
             match sort {
                 Found::Folder => {
-                    match recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&tree.at(&path))) {
+                    match recognise(game, Shape::Folder, &name, &mut FolderBundle::within(tree, &path)) {
                         Ok(Some(content)) => {
-                            let payload = folder_payload(&tree.at(&path)).map_err(|source| TreeError {
-                                verb: "reading",
-                                path: tree.at(&path).display().to_string(),
-                                source,
-                            })?;
+                            let payload = folder_payload(tree, &path)?;
                             found.contents.push(FoundContent { content, path, payload });
                         }
                         Ok(None) if depth < 8 => next.push((path, depth + 1)),
@@ -369,7 +371,7 @@ fn look_at_single(
     }
     few.insert(name.to_owned());
     let folder = path.parent().unwrap_or_else(TreePath::root);
-    let mut bundle = FolderBundle::new(&tree.at(&folder)).only(few);
+    let mut bundle = FolderBundle::within(tree, &folder).only(few);
     let sorted = match sort_out(game, name, &mut bundle, &Asked::default()) {
         Ok(sorted) => sorted,
         Err(error) => {
@@ -406,7 +408,8 @@ fn look_at_file(
     if look_at_single(tree, game, &path, name, found)? {
         return Ok(());
     }
-    let bundle = match ZipBundle::open(&tree.at(&path)) {
+    let Some(file) = tree.open(&path)? else { return Ok(()) };
+    let bundle = match ZipBundle::of_file(file) {
         Ok(bundle) => bundle,
         Err(error) => {
             let suffixes = game.kinds.values().filter_map(|kind| kind.suffix.as_ref());

@@ -1,30 +1,32 @@
 //! What every changing command does at its end: show, ask, settle.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeSet,
     path::PathBuf,
     process::ExitCode,
+    time::Duration,
 };
 
 use yalotheca_core::{
-    change::{ChangeSet, Source, Step},
-    control::ControlFile,
+    change::{ChangeSet, KeptLine, Source, Step, diff},
+    control::{ControlFile, HistorySection},
     id::TreePath,
     route::LeftOut,
 };
 use yalotheca_host::{
     catalogue::Sources,
     control::Control,
-    settle::{self, ControlTexts, Order, Origin},
+    settle::{self, ControlTexts, Order, Origin, Retention},
+    tree::Tree,
 };
 
 use super::clean;
 use crate::{
     error::CommandError,
-    plan::{Fresh, Planned, newly_broken, plan_change, secrets, sources},
-    session::{Session, Shelf},
+    plan::{Fresh, PlanOptions, Planned, newly_broken, plan_change, secrets, sources},
+    session::{Session, Shelf, seal_key},
     ui::Ui,
-    view::change::ChangeView,
+    view::change::{ChangeView, ChangedFile},
 };
 
 /// How to go on once the change is known.
@@ -43,16 +45,14 @@ pub(crate) struct Along {
     pub(crate) more: Option<ChangeSet>,
     /// Where the bytes of those lie.
     pub(crate) bytes: Sources,
-    /// What configuration files begin with that do not exist yet.
-    pub(crate) heads: BTreeMap<TreePath, String>,
+    /// How the change is planned.
+    pub(crate) plan: PlanOptions,
     /// Set aside what is not part of the lineup, except for files that fit one of these patterns.
     pub(crate) clean: Option<Vec<String>>,
     /// What is left out of what was given.
     pub(crate) left_out: Vec<LeftOut>,
     /// What is worth knowing.
     pub(crate) notes: Vec<String>,
-    /// Whether configuration files that cannot be read are left as they are.
-    pub(crate) skip_broken: bool,
     /// Whether the lines of configuration files that change are shown.
     pub(crate) diffs: bool,
 }
@@ -66,7 +66,7 @@ pub(crate) fn apply(
     (mode, along): (Mode, Along),
     ui: &Ui,
 ) -> Result<ExitCode, CommandError> {
-    let mut planned = plan_change(session, shelf, wants, fresh, (&along.heads, along.skip_broken))?;
+    let mut planned = plan_change(session, shelf, wants, fresh, &along.plan)?;
     if let Some(mut more) = along.more {
         // What the lineup itself places or writes is not put besides.
         let registered = planned.desired.registrations.iter().map(|registration| &registration.file);
@@ -84,6 +84,7 @@ pub(crate) fn apply(
         clean::set_aside(session, &mut planned, spare)?;
     }
     let mut view = ChangeView::of(session.shown(), &planned);
+    view.kept = changed_files(session, &planned.change);
     view.left_out = along.left_out;
     view.diffs = along.diffs;
     view.notes.extend(along.notes);
@@ -96,14 +97,14 @@ pub(crate) fn apply(
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;
         if mode == Mode::Settle {
-            write_quietly(session, wants, &planned.lock.text())?;
+            note(session, wants, (Some(&planned.lock.text()), &view.summary()))?;
         }
         return Ok(ExitCode::SUCCESS);
     }
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    let _claim = session.claim_stopped()?;
+    session.refuse_running()?;
     if !ui.confirm("Settle this?")? {
         ui.note("Nothing was changed.");
         return Ok(ExitCode::SUCCESS);
@@ -118,7 +119,26 @@ pub(crate) fn apply(
     Ok(ExitCode::SUCCESS)
 }
 
-/// Carries a planned change out and returns its number. The server must be claimed.
+/// Returns the files that somebody has changed, with what was changed in them where that can be told.
+pub(crate) fn changed_files(session: &Session, change: &ChangeSet) -> Vec<ChangedFile> {
+    const LARGEST: usize = 256 << 10;
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST && !text.contains('\0'));
+    let lines = |kept: &KeptLine| {
+        let was = std::fs::read(session.fetcher.store().file(&kept.put)?).ok().and_then(text)?;
+        let now = session.tree.read(&kept.path).ok().flatten().and_then(text)?;
+        Some(diff(&was, &now))
+    };
+    let told = |kept: &KeptLine| ChangedFile {
+        path: kept.path.clone(),
+        content: kept.content.clone(),
+        beside: kept.beside.clone(),
+        diff: lines(kept).unwrap_or_default(),
+    };
+    change.kept.iter().map(told).collect()
+}
+
+/// Carries a planned change out and returns its number. Where somebody has changed meanwhile what it was planned on, nothing is
+/// done, and it is to be planned again.
 pub(crate) fn carry_out(
     session: &Session,
     shelf: &Shelf<'_>,
@@ -128,37 +148,67 @@ pub(crate) fn carry_out(
 ) -> Result<u32, CommandError> {
     let mut bytes = sources(session, shelf, planned)?;
     bytes.extend(more);
-    let order = Order {
-        change: &planned.change,
-        receipt_before: &session.receipt,
-        before: texts(&session.control),
-        after: ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) },
-        control: session.control.folder.clone(),
-        origin: origin(summary, None),
-    };
-    let number = settle::settle(&session.tree, &order, &bytes)?;
+    let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
+    let number = settle_change(session, &planned.change, (after, &bytes), origin(summary, None))?;
     session.fetcher.store().date_anew();
     Ok(number)
 }
 
-/// There is nothing to settle, but the wants or the lock may still read otherwise.
-fn write_quietly(session: &Session, wants: &ControlFile, lock: &str) -> Result<(), CommandError> {
-    let Control { folder, wants_text, lock_text, .. } = &session.control;
-    let text = wants.text();
-    if text != *wants_text {
-        settle::write_control(folder, yalotheca_core::control::WANTS_FILE, Some(&text))?;
+/// Settles a change of this server: claims it, makes sure that all is as it was planned on, and sweeps what is not kept longer.
+pub(crate) fn settle_change(
+    session: &Session,
+    change: &ChangeSet,
+    (after, bytes): (ControlTexts, &Sources),
+    origin: Origin,
+) -> Result<u32, CommandError> {
+    let key = seal_key()?;
+    let _claim = if change.steps.is_empty() { session.claim()? } else { session.claim_stopped()? };
+    let order = Order {
+        change,
+        receipt_before: &session.receipt,
+        receipt_digest: session.receipt_digest,
+        before: texts(&session.control),
+        after,
+        control: session.control.folder.clone(),
+        origin,
+        key: &key,
+    };
+    let number = settle::settle(&session.tree, &order, bytes)?;
+    // What cannot be swept now is swept by a later change.
+    settle::sweep(&session.tree, retention(&session.control.wants.history)).ok();
+    Ok(number)
+}
+
+fn retention(section: &HistorySection) -> Retention {
+    let usual = Retention::default();
+    Retention {
+        changes: section.changes.unwrap_or(usual.changes),
+        age: section.days.map_or(usual.age, |days| Duration::from_secs(days.saturating_mul(24 * 60 * 60))),
+        bytes: section.megabytes.map_or(usual.bytes, |megabytes| megabytes.saturating_mul(1_000_000)),
     }
-    if lock != lock_text {
-        settle::write_control(folder, yalotheca_core::control::LOCK_FILE, Some(lock))?;
+}
+
+/// Writes wants, and the lock where one is given, as a change of its own that touches nothing else on the server.
+pub(crate) fn note(
+    session: &Session,
+    wants: &ControlFile,
+    (lock, summary): (Option<&str>, &str),
+) -> Result<(), CommandError> {
+    let now = texts(&session.control);
+    let lock = lock.map(str::to_owned).or_else(|| now.lock.clone());
+    let after = ControlTexts { wants: Some(wants.text()), lock };
+    if after == now {
+        return Ok(());
     }
-    Ok(())
+    let change = ChangeSet { receipt: session.receipt.clone(), ..ChangeSet::default() };
+    settle_change(session, &change, (after, &Sources::default()), origin(summary, None)).map(drop)
 }
 
 /// Returns the control files as they are on the disk.
 pub(crate) fn texts(control: &Control) -> ControlTexts {
     ControlTexts {
         wants: Some(control.wants_text.clone()),
-        lock: Some(control.lock_text.clone()).filter(|text| !text.is_empty()),
+        lock: control.lock_text.clone(),
     }
 }
 

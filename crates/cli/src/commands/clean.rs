@@ -1,21 +1,25 @@
-//! What `settle --clean-first` sets aside: everything that is not part of the lineup, except for worlds, saves, settings,
-//! and what the administrator names.
+//! What `settle --clean-first` sets aside: what is recognised as a content, or as a leftover of one, in the folders that the game
+//! definition says hold contents. Everything else stays and is listed.
 
 use std::collections::BTreeSet;
 
-use globset::{Glob, GlobMatcher};
+use globset::GlobSet;
 use yalotheca_core::{
     change::{FileAct, FileLine, Step},
-    game::{Agree, Place, PlatformRule, Template},
+    game::{Kind, Shape},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{
-    settle::OWN,
-    survey,
+    survey::{self, Inventory},
     tree::{Found, Tree},
 };
 
-use crate::{error::CommandError, plan::Planned, session::Session};
+use super::settle::globs;
+use crate::{
+    error::CommandError,
+    plan::{Planned, reserved},
+    session::Session,
+};
 
 /// Adds the steps that set aside what is left over.
 pub(super) fn set_aside(
@@ -23,107 +27,101 @@ pub(super) fn set_aside(
     planned: &mut Planned,
     spare: &[String],
 ) -> Result<(), CommandError> {
-    let glob = |text: &String| -> Result<GlobMatcher, CommandError> {
-        let wrong = |error: globset::Error| CommandError::Usage {
-            what: format!("--spare {text:?}: {}", error.kind()),
-            hint: Some("write a pattern as in 'plugins/*/settings.yml' or '**/*.yml'".into()),
-        };
-        Glob::new(text).map(|glob| glob.compile_matcher()).map_err(wrong)
-    };
-    let spare = spare.iter().map(glob).collect::<Result<Vec<_>, _>>()?;
-    let protected = survey::protected(&session.game, &session.survey.scope)?;
+    let spare = globs("--spare", spare)?;
+    let (game, scope) = (&session.game, &session.survey.scope);
+    let inventory = survey::inventory(&session.tree, game, scope)?;
+    let folders = survey::content_folders(game, scope);
     let kept = kept(session, planned);
-    let mut changed: BTreeSet<TreePath> = BTreeSet::new();
-    for step in &planned.change.steps {
-        if let Step::Put { path, .. } | Step::SetAside { path, .. } = step {
-            changed.insert(path.clone());
-        }
-    }
-    let content = ContentId::new(&session.game.name)?;
+    let found = left_over(session, &inventory, &folders)?;
+    let content = ContentId::new(&game.name)?;
     let (mut steps, mut emptied) = (Vec::new(), BTreeSet::new());
-    let mut next = vec![TreePath::root()];
-    while let Some(folder) = next.pop() {
-        for (name, found) in session.tree.list(&folder)? {
-            let path = folder.join(&name)?;
-            if name == OWN || protected.is_match(path.as_str()) {
-                continue;
-            }
-            let stays = kept.contains(&path)
-                || changed.contains(&path)
-                || spare.iter().any(|glob| glob.is_match(path.as_str()));
-            match found {
-                Found::Folder => next.push(path),
-                Found::File(size) if !stays => {
-                    let Some((before, _)) = session.tree.digest(&path)? else { continue };
-                    emptied.insert(folder.clone());
-                    let line = FileLine {
-                        act: FileAct::Aside,
-                        path: path.clone(),
-                        from: None,
-                        size,
-                        content: content.clone(),
-                    };
-                    planned.change.files.push(line);
-                    steps.push(Step::SetAside { path, before });
-                }
-                Found::File(_) | Found::Other => {}
-            }
-        }
+    for path in found.iter().filter(|path| !kept.contains(*path) && !spare.is_match(path.as_str())) {
+        let Some((before, size)) = session.tree.digest(path)? else { continue };
+        emptied.extend(path.parent());
+        let (path, content) = (path.clone(), content.clone());
+        planned.change.files.push(FileLine { act: FileAct::Aside, path: path.clone(), from: None, size, content });
+        steps.push(Step::SetAside { path, before });
     }
-    // Inner folders first; one that is not empty stays.
-    let mut folders: BTreeSet<TreePath> = BTreeSet::new();
+    planned.staying = staying(session, &folders, (&found, &kept), &spare)?;
+    // Inner folders first; one that is not empty stays, and so does one in which contents lie.
+    let mut removed: BTreeSet<TreePath> = BTreeSet::new();
     for folder in emptied {
         let mut next = Some(folder);
-        while let Some(folder) = next.filter(|folder| !folder.is_root()) {
+        while let Some(folder) = next.filter(|folder| !folder.is_root() && !folders.contains(folder)) {
             next = folder.parent();
-            folders.insert(folder);
+            removed.insert(folder);
         }
     }
-    steps.extend(folders.into_iter().rev().map(|path| Step::RemoveFolder { path }));
+    steps.extend(removed.into_iter().rev().map(|path| Step::RemoveFolder { path }));
     steps.append(&mut planned.change.steps);
     planned.change.steps = steps;
     Ok(())
 }
 
-/// What the lineup places and writes, and every file that the game definition reads.
+fn is_in(folders: &BTreeSet<TreePath>, path: &TreePath) -> bool {
+    folders.iter().any(|folder| path.is_within(folder))
+}
+
+/// Files of contents that are recognised in the folders of contents, and files there that bear a content's name and cannot be
+/// read.
+fn left_over(
+    session: &Session,
+    inventory: &Inventory,
+    folders: &BTreeSet<TreePath>,
+) -> Result<BTreeSet<TreePath>, CommandError> {
+    let mut found = BTreeSet::new();
+    for one in inventory.contents.iter().filter(|one| is_in(folders, &one.path)) {
+        let shape = session.game.kinds.get(&one.content.release.kind).map(|kind| kind.shape);
+        for file in &one.payload.files {
+            let path = match shape {
+                Some(Shape::Folder) => one.path.join(&file.path)?,
+                Some(Shape::File) => one.path.parent().unwrap_or_else(TreePath::root).join(&file.path)?,
+                _ => one.path.clone(),
+            };
+            found.insert(path);
+        }
+    }
+    let bears = |path: &TreePath, kind: &Kind| {
+        kind.suffix.as_ref().is_some_and(|suffix| path.name().ends_with(suffix.as_str()))
+    };
+    for (path, _) in &inventory.unreadable {
+        let is_file = matches!(session.tree.find(path)?, Some(Found::File(_)));
+        if is_file && is_in(folders, path) && session.game.kinds.values().any(|kind| bears(path, kind)) {
+            found.insert(path.clone());
+        }
+    }
+    Ok(found)
+}
+
+/// What lies in the folders of contents and stays there, as it lies there: a folder as one.
+fn staying(
+    session: &Session,
+    folders: &BTreeSet<TreePath>,
+    (found, kept): (&BTreeSet<TreePath>, &BTreeSet<TreePath>),
+    spare: &GlobSet,
+) -> Result<Vec<TreePath>, CommandError> {
+    let mut staying = Vec::new();
+    let is_ours = |path: &TreePath| {
+        (found.contains(path) && !spare.is_match(path.as_str()))
+            || kept.contains(path)
+            || found.iter().chain(kept).any(|other| other.is_within(path))
+    };
+    for folder in folders {
+        for (name, _) in session.tree.list(folder)? {
+            let path = folder.join(&name)?;
+            if !is_ours(&path) && !folders.iter().any(|other| other.is_within(&path)) {
+                staying.push(path);
+            }
+        }
+    }
+    Ok(staying)
+}
+
+/// What the lineup places and writes, what this change touches, and every file that the game definition reads.
 fn kept(session: &Session, planned: &Planned) -> BTreeSet<TreePath> {
-    let (game, scope) = (&session.game, &session.survey.scope);
     let mut kept: BTreeSet<TreePath> = planned.desired.placements.keys().cloned().collect();
     kept.extend(planned.desired.registrations.iter().map(|registration| registration.file.clone()));
-    let mut templates: Vec<&Template> = game.recognise_all.iter().chain(&game.recognise_any).collect();
-    let mut places: Vec<&Place> = game.values.iter().filter_map(|(_, rule)| rule.from.as_ref()).collect();
-    for rule in game.platform.values() {
-        match rule {
-            PlatformRule::File(place) => places.push(place),
-            PlatformRule::Inside { archive, .. } => templates.push(archive),
-            PlatformRule::Command { .. } => {}
-        }
-    }
-    for agree in &game.agree {
-        match agree {
-            Agree::File { file, named, .. } => {
-                templates.push(file);
-                places.push(named);
-            }
-            Agree::Value { value, is, inside, .. } => {
-                places.push(value);
-                match inside {
-                    Some(inside) => templates.push(inside),
-                    None => places.push(is),
-                }
-            }
-        }
-    }
-    places.extend(game.terms.iter().map(|terms| &terms.place));
-    places.extend(game.maps.iter().flat_map(|maps| {
-        let lists = [&maps.rotate, &maps.offer].into_iter().flatten().map(|list| &list.place);
-        lists.chain([&maps.play]).chain(&maps.cap)
-    }));
-    let files = places.into_iter().map(|place| &place.file).chain(templates);
-    kept.extend(files.filter_map(|file| TreePath::new(&file.render(scope).ok()?).ok()));
-    for name in [yalotheca_core::control::WANTS_FILE, yalotheca_core::control::LOCK_FILE] {
-        kept.extend(TreePath::new(name).ok());
-    }
-    kept.remove(&TreePath::root());
+    kept.extend(planned.change.steps.iter().map(|step| step.path().clone()));
+    kept.extend(reserved::used(&session.game, &session.survey.scope));
     kept
 }

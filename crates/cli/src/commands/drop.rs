@@ -8,11 +8,10 @@ use yalotheca_core::{
     id::ContentId,
     suggest,
 };
-use yalotheca_host::settle;
 
 use super::{
     add::Noted,
-    apply::{Along, Mode, apply},
+    apply::{Along, Mode, apply, note},
 };
 use crate::{
     args::Global,
@@ -45,7 +44,7 @@ pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         take_off(&mut wants, name)?;
     }
     if args.later {
-        settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
+        note(&session, &wants, (None, &format!("noted: without {}", args.names.join(", "))))?;
         let noted = args.names.iter().map(|name| format!("without {name}")).collect();
         ui.show(&Noted { noted, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);

@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
 use yalotheca_core::{
     change::{ChangeSet, ConfigLine, EntryAct, EntryLine, PlanChangeError, diff, put_text},
     document::{Document, Pointer, TextFile, Value},
@@ -11,7 +12,7 @@ use yalotheca_core::{
 use yalotheca_host::{survey::SurveyError, tree::Tree};
 
 use super::apply::{Along, Mode, apply};
-use crate::{args::Global, error::CommandError, plan::Fresh, session::Session, ui::Ui};
+use crate::{args::Global, error::CommandError, plan::{Fresh, PlanOptions}, session::Session, ui::Ui};
 
 /// Bring the server to what is wanted, all or nothing.
 #[derive(Debug, Args)]
@@ -19,12 +20,16 @@ pub(crate) struct SettleArgs {
     /// Accept the server's terms: your own explicit act, kept in the history
     #[arg(long)]
     accept_terms: bool,
-    /// First set aside everything that is not part of the lineup; worlds, saves and settings stay, and undo brings it back
+    /// First set aside contents and leftovers of contents that yalotheca.toml does not ask for; everything else stays, and
+    /// undo brings them back
     #[arg(long)]
     clean_first: bool,
     /// Leave configuration files that cannot be read as they are, and do the rest
     #[arg(long)]
     skip_broken: bool,
+    /// Put the original of these files back, though somebody has changed them (a path, or a pattern as in 'mods/**')
+    #[arg(long, value_name = "PATH")]
+    replace: Vec<String>,
     /// With --clean-first: leave these files where they are
     #[arg(long, value_name = "PATTERN", requires = "clean_first")]
     spare: Vec<String>,
@@ -56,8 +61,26 @@ pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     let shelf = session.shelf();
     let terms = if args.accept_terms { accept(&session)? } else { None };
     let clean = args.clean_first.then(|| args.spare.clone());
-    let along = Along { more: terms, clean, skip_broken: args.skip_broken, ..Along::default() };
+    let replace = (!args.replace.is_empty()).then(|| globs("--replace", &args.replace)).transpose()?;
+    let plan = PlanOptions { skip_broken: args.skip_broken, replace, ..PlanOptions::default() };
+    let along = Along { more: terms, clean, plan, ..Along::default() };
     apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Settle, along), ui)
+}
+
+/// Reads patterns that were given.
+pub(super) fn globs(option: &str, patterns: &[String]) -> Result<GlobSet, CommandError> {
+    let wrong = |text: &str, error: &globset::Error| CommandError::Usage {
+        what: format!("{option} {text:?}: {}", error.kind()),
+        hint: Some("write a path, or a pattern as in 'plugins/*/settings.yml' or '**/*.yml'".into()),
+    };
+    let mut set = GlobSetBuilder::new();
+    for text in patterns {
+        let glob = GlobBuilder::new(text).literal_separator(true).build();
+        set.add(glob.map_err(|error| wrong(text, &error))?);
+        // A path with brackets in it is that path.
+        set.add(Glob::new(&globset::escape(text)).map_err(|error| wrong(text, &error))?);
+    }
+    set.build().map_err(|error| wrong("", &error))
 }
 
 /// The change that accepts the terms; nothing where they are accepted already.

@@ -13,13 +13,12 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::Sources,
-    settle::{self, Order},
     tree::Tree,
     trial::{Trial, TrialOptions, trial},
 };
 
 use super::{
-    apply::{origin, texts},
+    apply::{origin, settle_change, texts},
     check::locked_state,
 };
 use crate::{
@@ -280,16 +279,8 @@ fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
     let set: usize = change.config.iter().map(|line| line.entries.len()).sum();
     let files: Vec<String> = change.config.iter().map(|line| line.path.to_string()).collect();
     let summary = format!("{} set after the first start", count(set, "setting"));
-    let _claim = session.claim_stopped()?;
-    let order = Order {
-        change: &change,
-        receipt_before: &session.receipt,
-        before: texts(&session.control),
-        after: texts(&session.control),
-        control: session.control.folder.clone(),
-        origin: origin(&summary, None),
-    };
-    let number = settle::settle(&session.tree, &order, &Sources::default())?;
+    let number =
+        settle_change(session, &change, (texts(&session.control), &Sources::default()), origin(&summary, None))?;
     says.push(format!(
         "{} could be set after the first start (change {number}), in {}; then it was started again.",
         count(set, "setting"),

@@ -2,21 +2,22 @@
 
 use std::{collections::BTreeMap, process::ExitCode};
 
+use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{
     change::{ChangeSet, Present, Receipt, Step, undo},
-    control::{LOCK_FILE, LockFile},
+    control::{LOCK_FILE, LockFile, without_edit},
     document::TextFile,
     id::TreePath,
 };
 use yalotheca_host::{
     catalogue::Sources,
     control::OpenControlError,
-    settle::{self, ControlTexts, Order, Past},
+    settle::{self, ControlTexts, Past, PastKind, SealKey},
     tree::{Found, Tree},
 };
 
-use super::apply::{origin, texts};
+use super::apply::{changed_files, origin, settle_change, texts};
 use crate::{
     args::Global,
     error::CommandError,
@@ -40,6 +41,7 @@ impl View for UndoView {
     fn view(&self, page: &mut Page) {
         if !self.change.settled {
             let Past { number, origin, .. } = &self.takes_back;
+            let number = number.to_string();
             page.label(
                 Role::Head,
                 &format!("Change {number}"),
@@ -52,55 +54,132 @@ impl View for UndoView {
             page.gap();
             page.line(
                 Role::Warn,
-                "yalotheca.toml was edited since; it stays as it is, and the next settle follows it.",
+                "The same lines of yalotheca.toml were edited since. That file stays as it is, and the next settle follows it.",
             );
         }
     }
 }
 
-pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+/// Take changes back.
+#[derive(Debug, Args)]
+pub(crate) struct UndoArgs {
+    /// The change to take back, with all after it; without a number, the last one
+    #[arg(value_name = "NUMBER")]
+    number: Option<u32>,
+    /// Go ahead although another account, or another machine, recorded the change
+    #[arg(long)]
+    recorded_elsewhere: bool,
+}
+
+/// Do again what undo has taken back last.
+#[derive(Debug, Args)]
+pub(crate) struct RedoArgs {
+    /// Go ahead although another account, or another machine, recorded the change
+    #[arg(long)]
+    recorded_elsewhere: bool,
+}
+
+pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(global, ui)?;
     let past = settle::history(&session.tree)?;
-    let last = past.into_iter().rev().find(|past| past.origin.undoes.is_none() && !past.undone);
-    let Some(takes_back) = last else {
-        return Err(CommandError::Usage {
-            what: "there is no change to take back".into(),
-            hint: Some("yalotheca history lists what was settled".into()),
-        });
+    let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
+    let nothing = |what: String| CommandError::Usage {
+        what,
+        hint: Some("yalotheca history lists what was settled".into()),
     };
-    let (steps, receipt, before, after) = settle::read_settle(&session.tree, takes_back.number)?;
-    let present = look(&session, &steps, &receipt)?;
-    let change = undo(takes_back.number, &steps, &receipt, &session.receipt, &present)?;
+    let back: Vec<Past> = match args.number {
+        None => live().next_back().into_iter().cloned().collect(),
+        Some(number) if !live().any(|past| past.number == number) => {
+            return Err(nothing(format!("there is no change {number} to take back")));
+        }
+        Some(number) => live().rev().filter(|past| past.number >= number).cloned().collect(),
+    };
+    let Some((first, rest)) = back.split_first() else {
+        return Err(nothing("there is no change to take back".into()));
+    };
+    if !rest.is_empty() {
+        let numbers: Vec<String> = back.iter().map(|past| past.number.to_string()).collect();
+        ui.note(&format!("Takes back {}, the latest first.", numbers.join(", ")));
+    }
+    if !take_back(&session, first, ("Take this back?", args.recorded_elsewhere), ui)? {
+        return Ok(ExitCode::SUCCESS);
+    }
+    for past in rest {
+        let session = Session::open(global, ui)?;
+        if !take_back(&session, past, ("Take this back as well?", args.recorded_elsewhere), ui)? {
+            break;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(global, ui)?;
+    let past = settle::history(&session.tree)?;
+    let hint = Some("yalotheca history lists what was settled".to_owned());
+    let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
+        return Err(CommandError::Usage { what: "there is nothing to do again".into(), hint });
+    };
+    let since = past.iter().rfind(|past| past.kind == PastKind::Change);
+    if let Some(since) = since.filter(|since| since.number > undo.number) {
+        let what = format!("change {} ({}) was made since the last undo", since.number, since.origin.command);
+        return Err(CommandError::Usage { what, hint });
+    }
+    take_back(&session, undo, ("Do it again?", args.recorded_elsewhere), ui)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Takes one settle back, an undo as any other; returns whether it was done.
+fn take_back(
+    session: &Session,
+    past: &Past,
+    (question, recorded_elsewhere): (&str, bool),
+    ui: &Ui,
+) -> Result<bool, CommandError> {
+    let key = SealKey::known();
+    if !settle::is_sealed(&session.tree, past.number, key.as_ref())? && !recorded_elsewhere {
+        return Err(CommandError::Refused {
+            what: format!(
+                "change {} ({}) was recorded by {}, not by this account, so what its record says cannot be verified",
+                past.number, past.origin.command, past.origin.who
+            ),
+            hint: Some("ask them to take it back; or look closely at the preview of: yalotheca undo --recorded-elsewhere".into()),
+        });
+    }
+    let (steps, receipt, before, after) = settle::read_settle(&session.tree, past.number, key.as_ref())?;
+    let present = look(session, &steps, &receipt)?;
+    let change = undo(past.number, &steps, &receipt, &session.receipt, &present)?;
     let now = texts(&session.control);
-    let wants_kept = now.wants != after.wants;
-    let back =
-        ControlTexts { wants: if wants_kept { now.wants.clone() } else { before.wants }, lock: before.lock };
-    let mut view = UndoView { change: view_of(&session, &change, &back)?, takes_back, wants_kept };
+    // What was edited in yalotheca.toml since stays, and the rest goes back.
+    let wants = match (&after.wants, &now.wants, &before.wants) {
+        (Some(after), Some(now), Some(before)) => without_edit(after, now, before),
+        _ => before.wants.clone(),
+    };
+    let wants_kept = wants.is_none() && now.wants.is_some();
+    let back = ControlTexts { wants: wants.or_else(|| now.wants.clone()), lock: before.lock };
+    let mut view =
+        UndoView { change: view_of(session, &change, &back)?, takes_back: past.clone(), wants_kept };
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    let _claim = session.claim_stopped()?;
-    if !ui.confirm("Take this back?")? {
-        ui.note("Nothing was changed.");
-        return Ok(ExitCode::SUCCESS);
+    if !change.steps.is_empty() {
+        session.refuse_running()?;
     }
-    let summary = format!("change {} taken back", view.takes_back.number);
-    let order = Order {
-        change: &change,
-        receipt_before: &session.receipt,
-        before: now,
-        after: back,
-        control: session.control.folder.clone(),
-        origin: origin(&summary, Some(view.takes_back.number)),
-    };
-    let number = settle::settle(&session.tree, &order, &Sources::default())?;
+    if !ui.confirm(question)? {
+        ui.note("Nothing was changed.");
+        return Ok(false);
+    }
+    let word = if past.kind == PastKind::Undo { "done again" } else { "taken back" };
+    let number = past.origin.undoes.filter(|_| past.kind == PastKind::Undo).unwrap_or(past.number);
+    let origin = origin(&format!("change {number} {word}"), Some(past.number));
+    let number = settle_change(session, &change, (back, &Sources::default()), origin)?;
     view.change.settled = true;
     view.change.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {
         ui.print("\n")?;
     }
     ui.show(&view)?;
-    Ok(ExitCode::SUCCESS)
+    Ok(true)
 }
 
 fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result<ChangeView, CommandError> {
@@ -118,6 +197,8 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
         contents,
         files: change.files.iter().rev().cloned().collect(),
         config: change.config.clone(),
+        kept: changed_files(session, change),
+        staying: Vec::new(),
         companions: Vec::new(),
         order_notes: Vec::new(),
         left_out: Vec::new(),

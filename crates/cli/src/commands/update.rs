@@ -1,6 +1,6 @@
 //! `update`.
 
-use std::{collections::BTreeMap, process::ExitCode};
+use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
@@ -10,7 +10,7 @@ use super::apply::{Along, Mode, apply};
 use crate::{
     args::Global,
     error::CommandError,
-    plan::{Fresh, newer, plan_change},
+    plan::{Fresh, PlanOptions, newer, plan_change},
     session::{Session, Shelf},
     ui::Ui,
     view::{Page, Role, View},
@@ -77,7 +77,7 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     {
         return Err(session.not_here(id, format!("yalotheca add {id} brings it")));
     }
-    let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, (&BTreeMap::new(), false))?;
+    let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, &PlanOptions::default())?;
     let held_back = held_back(&session, &shelf, &planned.lock, &fresh)?;
     if !held_back.is_empty() && !ui.is_json() {
         ui.show(&HeldBack { held_back })?;

@@ -4,10 +4,12 @@ mod choose;
 mod ground;
 mod reasons;
 mod references;
+pub(crate) mod reserved;
 mod settings;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use globset::GlobSet;
 use yalotheca_core::{
     catalogue::{Release, Universe},
     change::{ChangeSet, Present, Settled, Source, Step, Update, paths_of_interest, plan},
@@ -63,15 +65,28 @@ pub(crate) struct Planned {
     pub(crate) companions: Vec<Companion>,
     pub(crate) order: Order,
     pub(crate) desired: Desired,
+    /// What stays where it is, where the server's folder is cleaned.
+    pub(crate) staying: Vec<TreePath>,
 }
 
-/// Plans the change to what is wanted. `heads` says what a configuration file begins with that does not exist yet.
+/// How a change is planned.
+#[derive(Debug, Default)]
+pub(crate) struct PlanOptions {
+    /// What configuration files begin with that do not exist yet.
+    pub(crate) heads: BTreeMap<TreePath, String>,
+    /// Whether configuration files that cannot be read are left as they are.
+    pub(crate) skip_broken: bool,
+    /// Files that are replaced even where somebody has changed them.
+    pub(crate) replace: Option<GlobSet>,
+}
+
+/// Plans the change to what is wanted.
 pub(crate) fn plan_change(
     session: &Session,
     shelf: &Shelf<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
-    (heads, skip_broken): (&BTreeMap<TreePath, String>, bool),
+    options: &PlanOptions,
 ) -> Result<Planned, CommandError> {
     let chosen = choose::choose(session, shelf, &wants.wants, fresh)?;
     let read = shelf.universe();
@@ -95,7 +110,7 @@ pub(crate) fn plan_change(
         lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
     let mut desired = desire(&session.game, &session.survey.scope, &entries, (&wants.maps, &wants.settings))?;
     for registration in &mut desired.registrations {
-        if let Some(head) = heads.get(&registration.file) {
+        if let Some(head) = options.heads.get(&registration.file) {
             registration.create.clone_from(head);
         }
     }
@@ -113,12 +128,14 @@ pub(crate) fn plan_change(
         }
     }
     present.merged = merged;
-    present.skip_broken = skip_broken;
+    present.skip_broken = options.skip_broken;
+    present.replace.clone_from(&options.replace);
     let change = plan(&desired, settled, &session.receipt, &present)?;
     let lock = LockFile { contents: lineup, ..LockFile::default() };
     let contents = content_lines(before, &lock, &wants.wants, &session.control.wants.wants);
     let companions = reasons::companions(shelf, before, &lock, session)?;
-    Ok(Planned { lock, change, contents, companions, order: ordered, desired })
+    reserved::check(session, (&desired, &lock), &change)?;
+    Ok(Planned { lock, change, contents, companions, order: ordered, desired, staying: Vec::new() })
 }
 
 /// Orders a lineup as this server has it.
@@ -216,6 +233,8 @@ pub(crate) fn sources(
         placed.entry(&file.digest).or_default().push(path);
     }
     let lineup = planned.lock.by_id();
+    let owners: HashMap<&Digest, &ContentId> =
+        planned.desired.placements.values().map(|placement| (&placement.digest, &placement.content)).collect();
     let mut found = Sources::default();
     let mut missing: BTreeSet<&ContentId> = BTreeSet::new();
     for step in &planned.change.steps {
@@ -231,9 +250,8 @@ pub(crate) fn sources(
                 found.insert(*after, ByteSource::File(session.tree.at(path)));
             }
             None => {
-                if let Some(placement) = planned.desired.placements.get(path) {
-                    missing.insert(&placement.content);
-                }
+                let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
+                missing.extend(owner.or_else(|| owners.get(after).copied()));
             }
         }
     }

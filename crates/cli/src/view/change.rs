@@ -3,6 +3,7 @@
 use serde::Serialize;
 use yalotheca_core::{
     change::{ConfigLine, EntryAct, FileAct, FileLine, PendingLine},
+    id::{ContentId, TreePath},
     order::GaveWay,
     reference::Break,
     route::LeftOut,
@@ -11,6 +12,20 @@ use yalotheca_core::{
 
 use super::{Cell, Page, Role, View, count, size};
 use crate::plan::{Companion, ContentAct, ContentLine, Planned};
+
+/// A file that somebody has changed since it was put there, and that stays.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct ChangedFile {
+    pub(crate) path: TreePath,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) content: Option<ContentId>,
+    /// Where the newer one is put instead.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) beside: Option<TreePath>,
+    /// The lines that were changed, where it is text and what was put is still in the cache.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) diff: Vec<String>,
+}
 
 /// What a change does, or did.
 #[derive(Debug, Serialize)]
@@ -28,6 +43,12 @@ pub(crate) struct ChangeView {
     pub(crate) files: Vec<FileLine>,
     /// The configuration files.
     pub(crate) config: Vec<ConfigLine>,
+    /// Files that somebody has changed since they were put there, and that stay.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) kept: Vec<ChangedFile>,
+    /// Files of which the server's folder is cleaned, and those that stay there.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) staying: Vec<TreePath>,
     /// Companions that could come along.
     pub(crate) companions: Vec<Companion>,
     /// Wishes about the order that could not be granted.
@@ -64,6 +85,8 @@ impl ChangeView {
             contents: planned.contents.clone(),
             files: planned.change.files.clone(),
             config: planned.change.config.clone(),
+            kept: Vec::new(),
+            staying: planned.staying.clone(),
             companions: planned.companions.clone(),
             order_notes: planned
                 .order
@@ -146,6 +169,7 @@ impl View for ChangeView {
                 page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
             }
             pending(page, &self.pending);
+            kept(page, &self.kept);
             for note in &self.notes {
                 page.line(Role::Warn, note);
             }
@@ -160,6 +184,8 @@ impl View for ChangeView {
         contents(page, &self.contents);
         files(page, &self.files);
         config(page, &self.config, self.diffs);
+        kept(page, &self.kept);
+        staying(page, &self.staying);
         merged(page, &self.config);
         pending(page, &self.pending);
         if !self.breaks.is_empty() {
@@ -237,7 +263,8 @@ fn files(page: &mut Page, lines: &[FileLine]) {
             FileAct::Displace => (Role::Warn, "replace"),
             FileAct::Aside => (Role::Dim, "set aside"),
         };
-        if group.len() > MOST {
+        // What is taken away is named, each of it.
+        if group.len() > MOST && first.act != FileAct::Aside {
             let bytes = group.iter().map(|line| line.size).sum();
             let what = format!("{} of {} in {}", count(group.len(), "file"), first.content, common(&group));
             rows.push(vec![Cell::new(role, word), Cell::plain(size(bytes)), Cell::plain(what)]);
@@ -344,6 +371,48 @@ fn diff(page: &mut Page, line: &ConfigLine) {
     }
     if line.diff.len() > MOST {
         page.cut(4, Role::Dim, &format!("and {} more lines (--json has them)", line.diff.len() - MOST));
+    }
+}
+
+/// What somebody has changed.
+fn kept(page: &mut Page, files: &[ChangedFile]) {
+    const MOST: usize = 8;
+    const LINES: usize = 12;
+    if files.is_empty() {
+        return;
+    }
+    page.head("Edited since Yalotheca installed it, and kept");
+    for file in files.iter().take(MOST) {
+        let of = file.content.as_ref().map_or_else(String::new, |content| format!(" of {content}"));
+        let newer = file.beside.as_ref().map_or_else(String::new, |beside| format!("; the newer one is {beside}"));
+        page.item(Role::Warn, &format!("{}{of}{newer}", file.path));
+        for text in file.diff.iter().take(LINES) {
+            let role = match text.chars().next() {
+                Some('+') => Role::Good,
+                Some('-') => Role::Bad,
+                _ => Role::Dim,
+            };
+            page.cut(6, role, if text == "@" { "…" } else { text });
+        }
+    }
+    if files.len() > MOST {
+        page.item(Role::Dim, &format!("and {} more (--json lists them)", files.len() - MOST));
+    }
+    page.item(Role::Dim, "yalotheca settle --replace PATH puts the original there; undo brings yours back.");
+}
+
+/// What cleaning leaves where it is.
+fn staying(page: &mut Page, paths: &[TreePath]) {
+    const MOST: usize = 12;
+    if paths.is_empty() {
+        return;
+    }
+    page.head("Stays where it is");
+    for path in paths.iter().take(MOST) {
+        page.item(Role::Plain, path.as_str());
+    }
+    if paths.len() > MOST {
+        page.item(Role::Dim, &format!("and {} more (--json lists them)", paths.len() - MOST));
     }
 }
 

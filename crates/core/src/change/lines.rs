@@ -4,7 +4,7 @@ use serde::Serialize;
 
 use super::EntryLine;
 use crate::{
-    id::{ContentId, TreePath},
+    id::{ContentId, Digest, TreePath},
     settings::Kept,
 };
 
@@ -108,4 +108,19 @@ pub fn diff(before: &str, after: &str) -> Vec<String> {
         }
     }
     lines
+}
+
+/// A file that somebody has changed since it was put there: it stays as it is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct KeptLine {
+    /// The file.
+    pub path: TreePath,
+    /// Whose file it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub content: Option<ContentId>,
+    /// The digest of what was put there.
+    pub put: Digest,
+    /// Where the newer one is put instead, where there is a newer one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub beside: Option<TreePath>,
 }

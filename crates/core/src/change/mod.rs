@@ -7,6 +7,7 @@
 mod entries;
 mod lines;
 mod receipt;
+mod reserved;
 mod step;
 #[cfg(test)]
 mod tests;
@@ -14,9 +15,12 @@ mod undo;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
+use globset::GlobSet;
+
 pub use entries::{EntryAct, EntryLine};
-pub use lines::{ConfigLine, FileAct, FileLine, MergedLine, PendingLine, diff};
+pub use lines::{ConfigLine, FileAct, FileLine, KeptLine, MergedLine, PendingLine, diff};
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
+pub use reserved::Reserved;
 pub use step::{Source, Step};
 pub use undo::undo;
 
@@ -39,6 +43,8 @@ pub struct ChangeSet {
     pub config: Vec<ConfigLine>,
     /// What waits for the server's first start.
     pub pending: Vec<PendingLine>,
+    /// Files that somebody has changed since they were put there, and that stay as they are.
+    pub kept: Vec<KeptLine>,
     /// Configuration files that cannot be read and are left as they are: the file, its line, and what was expected.
     pub skipped: Vec<(TreePath, usize, String)>,
     /// The receipt afterwards.
@@ -65,6 +71,8 @@ pub struct Present {
     pub merged: BTreeMap<TreePath, Update>,
     /// Whether files that cannot be read are left as they are, instead of stopping everything.
     pub skip_broken: bool,
+    /// Files that are replaced even where somebody has changed them since they were put there.
+    pub replace: Option<GlobSet>,
 }
 
 /// A settings file, brought up to date with new defaults.
@@ -137,7 +145,13 @@ pub fn paths_of_interest(
     desired: &Desired,
     receipt: &Receipt,
 ) -> (BTreeSet<TreePath>, BTreeSet<TreePath>, BTreeSet<TreePath>) {
-    let files: BTreeSet<TreePath> = desired.placements.keys().chain(receipt.placed.keys()).cloned().collect();
+    let mut files: BTreeSet<TreePath> =
+        desired.placements.keys().chain(receipt.placed.keys()).cloned().collect();
+    let newer = receipt.placed.iter().filter_map(|(path, placed)| {
+        let changes = desired.placements.get(path).is_some_and(|new| new.digest != placed.digest);
+        if changes { beside_file(path) } else { None }
+    });
+    files.extend(newer.collect::<Vec<_>>());
     let texts: BTreeSet<TreePath> = desired
         .registrations
         .iter()
@@ -243,10 +257,17 @@ fn place_files(
         }
         let from = moves.get(&placement.digest).map(|from| (*from).clone());
         let owned = receipt.placed.get(path);
+        if let (Some(now), Some(owned)) = (before, owned)
+            && now != owned.digest
+            && !present.replace.as_ref().is_some_and(|globs| globs.is_match(path.as_str()))
+        {
+            keep_changed((path, placement), owned, present, change);
+            continue;
+        }
         let act = match (before, owned) {
             (None, None) if from.is_some() => FileAct::Move,
             (None, None) => FileAct::Put,
-            (_, Some(owned)) if owned.digest == placement.digest => FileAct::Restore,
+            (None, Some(owned)) if owned.digest == placement.digest => FileAct::Restore,
             (_, Some(_)) => FileAct::Replace,
             (Some(_), None) => FileAct::Displace,
         };
@@ -261,6 +282,38 @@ fn place_files(
             size: placement.size,
         });
     }
+}
+
+/// Where a newer file is put whose place holds one that somebody has changed.
+fn beside_file(path: &TreePath) -> Option<TreePath> {
+    TreePath::new(&format!("{path}.newer")).ok()
+}
+
+/// Somebody has changed a file since it was put there: it stays. Where its content has a newer one, that is put beside it.
+fn keep_changed(
+    (path, placement): (&TreePath, &Placement),
+    owned: &Placed,
+    present: &Present,
+    change: &mut ChangeSet,
+) {
+    let mut line =
+        KeptLine { path: path.clone(), content: Some(placement.content.clone()), put: owned.digest, beside: None };
+    if owned.digest != placement.digest
+        && let Some(beside) = beside_file(path)
+    {
+        let before = present.files.get(&beside).map(|(digest, _)| *digest);
+        if before != Some(placement.digest) {
+            change.steps.push(Step::Put {
+                path: beside.clone(),
+                source: Source::Payload,
+                before,
+                after: placement.digest,
+                size: placement.size,
+            });
+        }
+        line.beside = Some(beside);
+    }
+    change.kept.push(line);
 }
 
 fn edit_files(

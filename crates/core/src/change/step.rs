@@ -61,6 +61,11 @@ pub enum Step {
 }
 
 impl Step {
+    /// Returns whether it puts a file where none is.
+    pub fn is_new(&self) -> bool {
+        matches!(self, Self::Put { before: None, .. })
+    }
+
     /// Returns the path at which it does something.
     pub fn path(&self) -> &TreePath {
         match self {

@@ -1,7 +1,7 @@
 //! The change set that takes a settled one back.
 
 use super::{
-    ChangeSet, ConfigLine, FileAct, FileLine, PlanChangeError, Present, Receipt, Source, Step, entries,
+    ChangeSet, ConfigLine, FileAct, FileLine, KeptLine, PlanChangeError, Present, Receipt, Source, Step, entries,
     put_text,
 };
 use crate::{
@@ -31,6 +31,12 @@ pub fn undo(
             Step::SetAside { path, before: digest } => {
                 let is_config = present.texts.contains_key(path);
                 let size = present.files.get(path).map_or(0, |(_, size)| *size);
+                if let Some((now, _)) = present.files.get(path)
+                    && now != digest
+                    && !is_config
+                {
+                    keep(&mut change, path, *digest, before);
+                }
                 if !is_config && !present.files.contains_key(path) {
                     line(&mut change, path, FileAct::Restore, size, now, before);
                     change.steps.push(put_back(settle, index, path, None, *digest));
@@ -44,6 +50,10 @@ pub fn undo(
                 let is_text = matches!(source, Source::Text(_)) || owns_entries(path, now, before);
                 if is_text && found != Some(*after) {
                     by_meaning(path, before, now, present, &mut change)?;
+                    continue;
+                }
+                if !is_text && found.is_some_and(|found| found != *after) {
+                    keep(&mut change, path, *after, now);
                     continue;
                 }
                 if is_text {
@@ -63,6 +73,12 @@ pub fn undo(
         }
     }
     Ok(change)
+}
+
+/// What somebody has changed since stays as it is, and is named.
+fn keep(change: &mut ChangeSet, path: &TreePath, put: Digest, receipt: &Receipt) {
+    let content = receipt.placed.get(path).map(|placed| placed.content.clone());
+    change.kept.push(KeptLine { path: path.clone(), content, put, beside: None });
 }
 
 fn put_back(settle: u32, step: usize, path: &TreePath, before: Option<Digest>, after: Digest) -> Step {

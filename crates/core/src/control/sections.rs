@@ -76,6 +76,21 @@ pub struct Given {
     pub leave: Vec<String>,
 }
 
+/// The section `[history]`: how long changes can be taken back.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HistorySection {
+    /// So many changes are kept at least.
+    #[serde(default)]
+    pub changes: Option<usize>,
+    /// Younger ones than so many days are kept as well.
+    #[serde(default)]
+    pub days: Option<u64>,
+    /// What they replaced and removed takes at most so many megabytes.
+    #[serde(default)]
+    pub megabytes: Option<u64>,
+}
+
 /// What the server plays, where it has maps.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]

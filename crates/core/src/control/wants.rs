@@ -6,7 +6,7 @@ use serde::Deserialize;
 use toml::Spanned;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
-use super::{CatalogueSource, Given, LinkSection, MapsSection, ServerSection, UnpackSection};
+use super::{CatalogueSource, Given, HistorySection, LinkSection, MapsSection, ServerSection, UnpackSection};
 use crate::{
     document::{Pointer, Value},
     id::ContentId,
@@ -36,6 +36,8 @@ struct Raw {
     #[serde(default)]
     unpack: UnpackSection,
     #[serde(default)]
+    history: HistorySection,
+    #[serde(default)]
     wants: BTreeMap<ContentId, Spanned<RawWant>>,
     #[serde(default)]
     order: BTreeMap<ContentId, Place>,
@@ -57,6 +59,8 @@ pub struct ControlFile {
     pub links: Vec<LinkSection>,
     /// Bounds on what archives may bring.
     pub unpack: UnpackSection,
+    /// How long changes can be taken back.
+    pub history: HistorySection,
     /// What was asked for; any version of what was given by hand.
     pub wants: BTreeMap<ContentId, VersionRange>,
     /// What was given by link, file or folder.
@@ -105,6 +109,7 @@ impl ControlFile {
             catalogues: catalogues.to_vec(),
             links: Vec::new(),
             unpack: UnpackSection::default(),
+            history: HistorySection::default(),
             wants: BTreeMap::new(),
             given: BTreeMap::new(),
             maps: MapsSection::default(),
@@ -132,6 +137,7 @@ impl ControlFile {
             catalogue: catalogues,
             link: links,
             unpack,
+            history,
             wants: raw_wants,
             order,
             maps,
@@ -155,7 +161,7 @@ impl ControlFile {
                 }
             }
         }
-        Ok(Self { document, server, catalogues, links, unpack, wants, given, maps, order, settings })
+        Ok(Self { document, server, catalogues, links, unpack, history, wants, given, maps, order, settings })
     }
 
     /// Notes a content that was given by link, file or folder.

@@ -10,7 +10,7 @@ use yalotheca_core::{
     catalogue::{Content, Release, ReleaseFile},
     control::Locked,
     game::{DescribeError, Game, Shape},
-    id::ContentId,
+    id::{ContentId, TreePath},
     route::{Asked, Payload, PayloadFile, Recognised, recognise, sort_out},
     version::ReleaseVersion,
 };
@@ -20,7 +20,7 @@ use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
     arrival::{ArrivalError, Arrived, LookOptions, look},
     store::Store,
-    tree::digest_of,
+    tree::{LocalTree, digest_of},
     unpack::{Container, bare_name, container_of},
 };
 
@@ -240,7 +240,8 @@ impl<'a> Downloads<'a> {
                     path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
                 Ok(Payload { files: vec![PayloadFile { path: name, size, digest, to: None }] })
             }
-            Where::Folder(path) => folder_payload(path).map_err(self.disk(path)),
+            Where::Folder(path) => folder_payload(&LocalTree::new(path), &TreePath::root())
+                .map_err(|error| self.disk(path)(error.source)),
             Where::Inside(path, inside) => Ok(Payload::clone(&self.arrived(known, path, inside)?.payload)),
         }
     }

@@ -1,12 +1,29 @@
-//! What was settled on a server, when and by whom.
+//! What was settled on a server, when and by whom, and how long it is kept.
+
+use std::{
+    collections::BTreeMap,
+    time::{Duration, SystemTime},
+};
 
 use serde::Serialize;
 
 use super::{
-    Origin, SettleError,
-    journal::{Journal, numbers},
+    Origin, SealKey, SettleError,
+    journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of},
 };
-use crate::tree::LocalTree;
+use crate::tree::{LocalTree, Tree};
+
+/// What a settle was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PastKind {
+    /// A change.
+    Change,
+    /// It took a change back.
+    Undo,
+    /// It did again what was taken back.
+    Redo,
+}
 
 /// One settle of the past.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -16,6 +33,8 @@ pub struct Past {
     /// Who, when, why.
     #[serde(flatten)]
     pub origin: Origin,
+    /// What it was.
+    pub kind: PastKind,
     /// Whether it was taken back by a later undo.
     pub undone: bool,
 }
@@ -27,14 +46,87 @@ pub struct Past {
 pub fn history(tree: &LocalTree) -> Result<Vec<Past>, SettleError> {
     let mut all = Vec::new();
     for number in numbers(tree)? {
-        let journal = Journal::open(tree, number)?;
-        if journal.read_state(tree)? == "done" {
-            all.push(Past { number, origin: journal.origin().clone(), undone: false });
+        if state_of(tree, &folder_of(number)?)? == State::Done {
+            let origin = origin_of(tree, number)?;
+            let of = |number: u32| all.iter().find(|past: &&Past| past.number == number).map(|past| past.kind);
+            let kind = match origin.undoes.map(of) {
+                None => PastKind::Change,
+                Some(Some(PastKind::Undo)) => PastKind::Redo,
+                Some(_) => PastKind::Undo,
+            };
+            all.push(Past { number, origin, kind, undone: false });
         }
     }
-    let undone: Vec<u32> = all.iter().filter_map(|past| past.origin.undoes).collect();
-    for past in &mut all {
-        past.undone = undone.contains(&past.number);
+    // An undo that was itself taken back has undone nothing.
+    let mut by: BTreeMap<u32, bool> = BTreeMap::new();
+    for past in all.iter_mut().rev() {
+        past.undone = by.get(&past.number).copied().unwrap_or(false);
+        if let Some(undoes) = past.origin.undoes {
+            let holds = !past.undone;
+            by.entry(undoes).and_modify(|undone| *undone |= holds).or_insert(holds);
+        }
     }
     Ok(all)
+}
+
+/// Returns whether a settle was written down with this key, and nobody has changed what it says since.
+///
+/// # Errors
+/// Where its journal cannot be read.
+pub fn is_sealed(tree: &LocalTree, number: u32, key: Option<&SealKey>) -> Result<bool, SettleError> {
+    Journal::open(tree, number)?.is_sealed(tree, key)
+}
+
+/// How long changes can be taken back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Retention {
+    /// So many changes are kept at least,
+    pub changes: usize,
+    /// and all that are younger than this,
+    pub age: Duration,
+    /// as long as what they replaced and removed is not larger than this, in bytes; the last one is always kept.
+    pub bytes: u64,
+}
+
+impl Default for Retention {
+    fn default() -> Self {
+        Self { changes: 20, age: Duration::from_secs(30 * 24 * 60 * 60), bytes: 20 << 30 }
+    }
+}
+
+/// Sweeps the journals and attics of changes that are not kept any longer. The server must be claimed.
+///
+/// # Errors
+/// Where one cannot be read or removed.
+pub fn sweep(tree: &LocalTree, keep: Retention) -> Result<usize, SettleError> {
+    let numbers = numbers(tree)?;
+    let (mut bytes, mut swept, mut is_full) = (0_u64, 0, false);
+    for (newer, number) in numbers.iter().rev().enumerate() {
+        let folder = folder_of(*number)?;
+        if newer == 0 {
+            bytes += size_of(tree, &folder)?;
+            continue;
+        }
+        let is_young = || -> Result<bool, SettleError> {
+            let written = tree.modified(&inner(&folder, "state")?)?;
+            Ok(written.is_none_or(|written| {
+                SystemTime::now().duration_since(written).is_ok_and(|age| age <= keep.age)
+            }))
+        };
+        if !is_full {
+            bytes = bytes.saturating_add(size_of(tree, &folder)?);
+            is_full = bytes > keep.bytes;
+        }
+        if is_full || newer >= keep.changes && !is_young()? {
+            tree.remove_all(&folder)?;
+            swept += 1;
+        }
+    }
+    Ok(swept)
+}
+
+/// Returns how many bytes the attic of a settle holds.
+fn size_of(tree: &LocalTree, folder: &yalotheca_core::id::TreePath) -> Result<u64, SettleError> {
+    let attic = tree.list(&inner(folder, "attic")?)?;
+    Ok(attic.iter().map(|(_, found)| if let crate::tree::Found::File(size) = found { *size } else { 0 }).sum())
 }

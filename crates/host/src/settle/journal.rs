@@ -1,41 +1,65 @@
-//! The journal of one settle.
+//! The record of one settle: what was to be done, what was there before, and how far it has come.
 
-use std::{collections::HashSet, path::PathBuf};
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
-    change::{Receipt, Source, Step},
-    id::TreePath,
+    change::{Receipt, Step},
+    id::{Digest, TreePath},
 };
 
 use super::{
-    ControlTexts, Order, Origin, SettleError, fault, own,
-    staging::{Wholes, staged_at},
-    steps::{self, Done},
+    ControlTexts, Order, Origin, SealKey, SettleError, fault, own,
+    staging::Wholes,
     unwritten::{Boot, is_much},
-    write_controls,
 };
-use crate::tree::{Found, LocalTree, Tree};
-
-/// What became of an interrupted settle.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Outcome {
-    /// It was finished.
-    Finished(Origin),
-    /// It was taken back: nothing of the server had been touched.
-    TakenBack(Origin),
-    /// The machine went down in the midst of it, before its files were on the disk: everything is as before.
-    Lost(Origin),
-    /// The machine went down soon after it, before all its files were on the disk: so many are not what they should be.
-    Damaged(Origin, usize),
-}
+use crate::tree::{Attributes, Found, LocalTree, Tree};
 
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Plan {
     pub(super) format: u32,
+    #[serde(default)]
+    pub(super) number: u32,
     pub(super) origin: Origin,
     pub(super) control: PathBuf,
     pub(super) steps: Vec<Step>,
+}
+
+/// How far a settle has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum State {
+    /// It is being prepared: nothing of the server was touched.
+    Planned,
+    /// Everything waits beside it: it can be finished.
+    Staged,
+    /// It is done.
+    Done,
+    /// It is being taken back.
+    TakingBack,
+    /// It was taken back.
+    TakenBack,
+}
+
+impl State {
+    const ALL: [(&'static str, Self); 4] = [
+        ("staged", Self::Staged),
+        ("done", Self::Done),
+        ("taking back", Self::TakingBack),
+        ("taken back", Self::TakenBack),
+    ];
+
+    fn parse(text: &str) -> Self {
+        let text = text.trim();
+        Self::ALL.into_iter().find(|(name, _)| *name == text).map_or(Self::Planned, |(_, state)| state)
+    }
+
+    fn text(self) -> &'static str {
+        Self::ALL.into_iter().find(|(_, state)| *state == self).map_or("planned", |(name, _)| name)
+    }
+
+    pub(super) fn is_over(self) -> bool {
+        matches!(self, Self::Done | Self::TakenBack)
+    }
 }
 
 /// The journal of one settle, open.
@@ -43,7 +67,7 @@ pub(super) struct Plan {
 pub(super) struct Journal {
     number: u32,
     folder: TreePath,
-    plan: Plan,
+    pub(super) plan: Plan,
     wholes: Wholes,
     unwritten: Option<Boot>,
 }
@@ -51,11 +75,26 @@ pub(super) struct Journal {
 /// Where it stands that nobody has waited for the disk.
 const UNWRITTEN: &str = "unwritten";
 
-/// The format of plans. In the first one every file waited by itself.
-const FORMAT: u32 = 2;
+/// The format of plans.
+const FORMAT: u32 = 3;
+
+/// The files of a journal that its seal covers.
+const SEALED: [&str; 7] = [
+    "plan.json",
+    "before/receipt.json",
+    "before/yalotheca.toml",
+    "before/yalotheca.lock",
+    "after/receipt.json",
+    "after/yalotheca.toml",
+    "after/yalotheca.lock",
+];
 
 pub(super) fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
     SettleError::Journal { path: path.to_string(), why: why.to_string() }
+}
+
+fn name_of(number: u32) -> String {
+    format!("{number:04}")
 }
 
 /// Returns the numbers of all settles, oldest first.
@@ -64,28 +103,28 @@ pub(super) fn numbers(tree: &LocalTree) -> Result<Vec<u32>, SettleError> {
     let mut numbers: Vec<u32> = entries
         .iter()
         .filter(|(_, sort)| *sort == Found::Folder)
-        .filter_map(|(name, _)| name.parse().ok())
+        .filter_map(|(name, _)| name.parse().ok().filter(|number| name_of(*number) == *name))
         .collect();
     numbers.sort_unstable();
     Ok(numbers)
 }
 
-fn inner(folder: &TreePath, name: &str) -> Result<TreePath, SettleError> {
+pub(super) fn inner(folder: &TreePath, name: &str) -> Result<TreePath, SettleError> {
     folder.join(name).map_err(|error| damaged(folder, &error))
 }
 
-fn state_of(tree: &LocalTree, folder: &TreePath) -> Result<String, SettleError> {
+pub(super) fn state_of(tree: &LocalTree, folder: &TreePath) -> Result<State, SettleError> {
     let bytes = tree.read(&inner(folder, "state")?)?.unwrap_or_default();
-    Ok(String::from_utf8_lossy(&bytes).into_owned())
+    Ok(State::parse(&String::from_utf8_lossy(&bytes)))
 }
 
 /// Returns in which run of the machine a settle was made whose files nobody knows on the disk.
-fn unwritten(tree: &LocalTree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
+pub(super) fn unwritten(tree: &LocalTree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
     Ok(tree.read(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| Boot::parse(&bytes)))
 }
 
 /// Waits until everything that a settle put is on the disk, where nobody has.
-fn wait_for_disk(tree: &LocalTree, folder: &TreePath) -> Result<(), SettleError> {
+pub(super) fn wait_for_disk(tree: &LocalTree, folder: &TreePath) -> Result<(), SettleError> {
     if unwritten(tree, folder)?.is_some() {
         tree.sync()?;
         tree.write(&inner(folder, UNWRITTEN)?, b"")?;
@@ -93,8 +132,19 @@ fn wait_for_disk(tree: &LocalTree, folder: &TreePath) -> Result<(), SettleError>
     Ok(())
 }
 
-fn folder_of(number: u32) -> Result<TreePath, SettleError> {
-    own(&format!("journal/{number:04}"))
+pub(super) fn folder_of(number: u32) -> Result<TreePath, SettleError> {
+    own(&format!("journal/{}", name_of(number)))
+}
+
+/// Returns who made a settle, when and why.
+pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<Origin, SettleError> {
+    let folder = folder_of(number)?;
+    let path = inner(&folder, "origin.json")?;
+    match tree.read(&path)? {
+        Some(bytes) => serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error)),
+        // Journals of earlier versions have it in their plan only.
+        None => Ok(Journal::open(tree, number)?.plan.origin),
+    }
 }
 
 impl Journal {
@@ -105,18 +155,24 @@ impl Journal {
             // What this settle sets aside is on the disk, whatever becomes of the files that it puts there.
             wait_for_disk(tree, &folder_of(last)?)?;
         }
-        let number = last.unwrap_or(0) + 1;
+        let number = last.unwrap_or(0).checked_add(1).ok_or_else(|| SettleError::Journal {
+            path: ".yalotheca/journal".into(),
+            why: "there is no number left for another change".into(),
+        })?;
         let plan = Plan {
             format: FORMAT,
+            number,
             origin: order.origin.clone(),
-            control: order.control.clone(),
+            control: order.control.canonicalize().unwrap_or_else(|_| order.control.clone()),
             steps: order.change.steps.clone(),
         };
         let wholes = Wholes::of(&plan.steps);
         let unwritten = if is_much(&plan.steps) { Boot::of_this_machine() } else { None };
         let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
+        tree.make_folder(&journal.folder)?;
+        let secret = tree.own_attributes()?.secret();
         for name in ["staged", "attic", "before", "after"] {
-            tree.make_folder(&journal.inner(name)?)?;
+            tree.make_folder_as(&journal.inner(name)?, &secret)?;
         }
         Ok(journal)
     }
@@ -124,28 +180,39 @@ impl Journal {
     /// Writes down what is going to be done. The disk is waited for once everything is written: each time it takes along what
     /// is staged meanwhile.
     pub(super) fn write_down(&self, tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError> {
+        let shared = tree.own_attributes()?;
+        let secret = shared.secret();
         let mut written = Vec::new();
-        let mut put = |name: &str, bytes: &[u8]| -> Result<(), SettleError> {
+        let mut sealed = String::new();
+        let mut put = |name: &str, bytes: &[u8], attributes: &Attributes| -> Result<(), SettleError> {
             let path = self.inner(name)?;
-            tree.put(bytes, &path)?;
+            tree.put(bytes, &path, attributes)?;
             written.push(path);
             Ok(())
         };
-        for (name, texts, receipt) in
-            [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)]
-        {
-            put(&format!("{name}/receipt.json"), receipt.text().as_bytes())?;
-            for (file, text) in [("yalotheca.toml", &texts.wants), ("yalotheca.lock", &texts.lock)] {
-                if let Some(text) = text {
-                    put(&format!("{name}/{file}"), text.as_bytes())?;
-                }
+        let plan_path = self.inner("plan.json")?;
+        let plan = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
+        let texts = [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)];
+        seal_line(&mut sealed, "plan.json", &plan);
+        for (name, texts, receipt) in texts {
+            let files = [
+                ("receipt.json", Some(receipt.text())),
+                ("yalotheca.toml", texts.wants.clone()),
+                ("yalotheca.lock", texts.lock.clone()),
+            ];
+            for (file, text) in files {
+                let Some(text) = text else { continue };
+                let name = format!("{name}/{file}");
+                put(&name, text.as_bytes(), &secret)?;
+                seal_line(&mut sealed, &name, text.as_bytes());
             }
         }
-        let (plan_path, whole) = (self.inner("plan.json")?, self.inner("plan.next")?);
-        let text = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
-        put("plan.next", &text)?;
+        let origin = serde_json::to_vec(&self.plan.origin).map_err(|error| damaged(&plan_path, &error))?;
+        put("origin.json", &origin, &shared)?;
+        put("seal", order.key.seal(sealed.as_bytes()).as_bytes(), &shared)?;
+        put("plan.next", &plan, &secret)?;
         if let Some(boot) = &self.unwritten {
-            put(UNWRITTEN, boot.text().as_bytes())?;
+            put(UNWRITTEN, boot.text().as_bytes(), &shared)?;
         }
         written.extend([self.inner("before")?, self.inner("after")?]);
         fault::point();
@@ -153,24 +220,45 @@ impl Journal {
             tree.sync_one(path)?;
         }
         // A plan is there as a whole, with everything that belongs to it, or not at all.
-        tree.rename(&whole, &plan_path)?;
+        tree.rename(&self.inner("plan.next")?, &plan_path)?;
         fault::point();
-        self.state(tree, "planned")
+        self.set_state(tree, State::Planned)
     }
 
     /// Opens the journal of an earlier settle.
     pub(super) fn open(tree: &LocalTree, number: u32) -> Result<Self, SettleError> {
         let folder = folder_of(number)?;
-        let path = folder.join("plan.json").map_err(|error| damaged(&folder, &error))?;
+        let path = inner(&folder, "plan.json")?;
         let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
         let plan: Plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
-        let wholes = if plan.format < FORMAT { Wholes::none(&plan.steps) } else { Wholes::of(&plan.steps) };
+        // The first two formats had no number; in the first one every file waited by itself.
+        if plan.format > FORMAT || plan.format == FORMAT && plan.number != number {
+            return Err(damaged(&path, &"it belongs to another change, or to a newer version of Yalotheca"));
+        }
+        let wholes = if plan.format < 2 { Wholes::none(&plan.steps) } else { Wholes::of(&plan.steps) };
         let unwritten = unwritten(tree, &folder)?;
         Ok(Self { number, folder, plan, wholes, unwritten })
     }
 
+    /// Returns whether the journal is just as somebody with this key wrote it down.
+    pub(super) fn is_sealed(&self, tree: &LocalTree, key: Option<&SealKey>) -> Result<bool, SettleError> {
+        let Some(key) = key else { return Ok(false) };
+        let Some(seal) = tree.read(&self.inner("seal")?)? else { return Ok(false) };
+        let mut sealed = String::new();
+        for name in SEALED {
+            if let Some(bytes) = tree.read(&self.inner(name)?)? {
+                seal_line(&mut sealed, name, &bytes);
+            }
+        }
+        Ok(key.fits(sealed.as_bytes(), &String::from_utf8_lossy(&seal)))
+    }
+
     pub(super) fn number(&self) -> u32 {
         self.number
+    }
+
+    pub(super) fn folder(&self) -> &TreePath {
+        &self.folder
     }
 
     pub(super) fn steps(&self) -> &[Step] {
@@ -182,20 +270,17 @@ impl Journal {
         self.wholes.get(index)
     }
 
-    pub(super) fn origin(&self) -> &Origin {
-        &self.plan.origin
-    }
-
     pub(super) fn inner(&self, name: &str) -> Result<TreePath, SettleError> {
         inner(&self.folder, name)
     }
 
-    pub(super) fn state(&self, tree: &LocalTree, state: &str) -> Result<(), SettleError> {
-        Ok(tree.write(&self.inner("state")?, state.as_bytes())?)
+    /// Where what a step replaces or sets aside is kept.
+    pub(super) fn attic(&self, index: usize) -> Result<TreePath, SettleError> {
+        self.inner(&format!("attic/{index}"))
     }
 
-    pub(super) fn read_state(&self, tree: &LocalTree) -> Result<String, SettleError> {
-        state_of(tree, &self.folder)
+    pub(super) fn set_state(&self, tree: &LocalTree, state: State) -> Result<(), SettleError> {
+        Ok(tree.write(&self.inner("state")?, state.text().as_bytes())?)
     }
 
     pub(super) fn receipt(&self, tree: &LocalTree, when: &str) -> Result<Receipt, SettleError> {
@@ -213,148 +298,45 @@ impl Journal {
         Ok(ControlTexts { wants: read("yalotheca.toml")?, lock: read("yalotheca.lock")? })
     }
 
-    /// Does all steps; those that were done already are not done again.
-    pub(super) fn carry_out(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        let mut moved = HashSet::new();
-        for (index, step) in self.plan.steps.iter().enumerate() {
-            if self.whole(index).is_some_and(|whole| moved.contains(&whole)) {
-                continue;
-            }
-            fault::point();
-            if steps::carry_out(tree, self, index, step)? == Done::WithAllInIt {
-                moved.insert(index);
-            }
+    /// Returns what the steps found in their places, where that was something else than the plan says. What somebody else
+    /// noted there is not believed.
+    pub(super) fn found(&self, tree: &LocalTree, key: Option<&SealKey>) -> Result<Vec<(usize, Digest)>, SettleError> {
+        let path = self.inner("found.json")?;
+        let Some(bytes) = tree.read(&path)? else { return Ok(Vec::new()) };
+        let text = String::from_utf8_lossy(&bytes);
+        let (seal, json) = text.split_once('\n').unwrap_or_default();
+        let sealed = format!("found {}\n{json}", self.number);
+        if !key.is_some_and(|key| key.fits(sealed.as_bytes(), seal)) {
+            return Ok(Vec::new());
         }
-        fault::point();
-        self.make_places_durable(tree)
+        serde_json::from_str(json).map_err(|error| damaged(&path, &error))
     }
 
-    /// Writes receipt, lock and wants, and closes the journal.
-    pub(super) fn finish(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        // It was written down before; nobody ever writes into it.
-        let next = self.inner("receipt.json")?;
-        tree.keep(&self.inner("after/receipt.json")?, &next)?;
-        tree.rename(&next, &own("receipt.json")?)?;
-        tree.sync_one(&own("")?)?;
-        fault::point();
-        write_controls(&self.plan.control, &self.texts(tree, "after")?)?;
-        fault::point();
-        self.state(tree, "done")?;
-        fault::point();
-        if self.is_unwritten() {
-            tree.sync_behind();
-        }
-        Ok(tree.remove_all(&self.inner("staged")?)?)
-    }
-
-    /// Forgets a settle that touched nothing yet.
-    pub(super) fn take_back(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        self.state(tree, "taken back")?;
-        Ok(tree.remove_all(&self.inner("staged")?)?)
-    }
-
-    /// Takes the steps back, last first. Taking back a step that was not done changes nothing.
-    pub(super) fn roll_back(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        for (index, step) in self.plan.steps.iter().enumerate().rev() {
-            steps::take_back(tree, self, index, step)?;
-        }
-        self.take_back(tree)
+    /// Notes that a step found something else in its place than the plan says; that lies in the attic now.
+    pub(super) fn note_found(
+        &self,
+        tree: &LocalTree,
+        key: &SealKey,
+        (index, digest): (usize, Digest),
+    ) -> Result<(), SettleError> {
+        let mut found = self.found(tree, Some(key))?;
+        found.retain(|(known, _)| *known != index);
+        found.push((index, digest));
+        let path = self.inner("found.json")?;
+        let json = serde_json::to_string(&found).map_err(|error| damaged(&path, &error))?;
+        let seal = key.seal(format!("found {}\n{json}", self.number).as_bytes());
+        Ok(tree.write(&path, format!("{seal}\n{json}").as_bytes())?)
     }
 
     /// Whether nobody has waited for the disk to write its files.
     pub(super) fn is_unwritten(&self) -> bool {
         self.unwritten.is_some()
     }
-
-    /// Makes sure that what was staged is on the disk, unless it is so much that nobody waits for it.
-    pub(super) fn make_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        if self.is_unwritten() { Ok(()) } else { Ok(tree.sync()?) }
-    }
-
-    /// Makes sure that it is on the disk what lies where.
-    fn make_places_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        if !self.is_unwritten() {
-            return Ok(tree.sync()?);
-        }
-        let is_moved = |index: usize| self.whole(index).is_some_and(|whole| whole != index);
-        let steps = self.plan.steps.iter().enumerate().filter(|(index, _)| !is_moved(*index));
-        let places = steps.filter_map(|(_, step)| step.path().parent());
-        let folders: HashSet<TreePath> =
-            places.chain([self.inner("attic")?, self.inner("staged")?]).collect();
-        Ok(folders.iter().try_for_each(|folder| tree.sync_one(folder))?)
-    }
-
-    /// Counts the payload files that are neither where they belong nor where they wait as they should be.
-    fn count_damaged(&self, tree: &LocalTree) -> Result<usize, SettleError> {
-        let mut damaged = 0;
-        for (index, step) in self.plan.steps.iter().enumerate() {
-            let Step::Put { path, source: Source::Payload | Source::Attic { .. }, after, .. } = step else {
-                continue;
-            };
-            let staged = tree.digest(&staged_at(self, index)?)?;
-            let found = if staged.is_some() { staged } else { tree.digest(path)? };
-            damaged += usize::from(found.is_none_or(|(digest, _)| digest != *after));
-        }
-        Ok(damaged)
-    }
-
-    /// Takes everything back, whatever of it was done: the steps, the receipt and the control files.
-    fn give_up(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        tree.write(&own("receipt.json")?, self.receipt(tree, "before")?.text().as_bytes())?;
-        write_controls(&self.plan.control, &self.texts(tree, "before")?)?;
-        self.roll_back(tree)
-    }
 }
 
-/// Finishes a settle that was interrupted, or takes it back; says which.
-///
-/// # Errors
-/// Where that fails.
-pub fn recover(tree: &LocalTree) -> Result<Option<Outcome>, SettleError> {
-    let Some(number) = numbers(tree)?.last().copied() else { return Ok(None) };
-    let folder = folder_of(number)?;
-    let state = state_of(tree, &folder)?;
-    let is_over = ["done", "taken back"].contains(&state.as_str());
-    let boot = unwritten(tree, &folder)?;
-    let went_down = boot.is_some_and(|boot| Boot::of_this_machine() != Some(boot));
-    let staged = inner(&folder, "staged")?;
-    if is_over && tree.find(&staged)?.is_some() {
-        // It was interrupted while it was tidied up.
-        tree.remove_all(&staged)?;
-    }
-    if is_over && !went_down {
-        return Ok(None);
-    }
-    if tree.find(&inner(&folder, "plan.json")?)?.is_none() {
-        // It was interrupted while the plan was being written.
-        tree.remove_all(&folder)?;
-        return Ok(None);
-    }
-    let journal = Journal::open(tree, number)?;
-    let damaged = if went_down && ["staged", "done"].contains(&state.as_str()) {
-        journal.count_damaged(tree)?
-    } else {
-        0
-    };
-    if state == "staged" && damaged > 0 {
-        // What is noted stays until all is taken back: should this be interrupted too, it must not be finished then.
-        journal.give_up(tree)?;
-        return Ok(Some(Outcome::Lost(journal.plan.origin)));
-    }
-    if went_down {
-        wait_for_disk(tree, &folder)?;
-    }
-    match state.as_str() {
-        "done" => Ok((damaged > 0).then_some(Outcome::Damaged(journal.plan.origin, damaged))),
-        "taken back" => Ok(None),
-        "staged" => {
-            journal.carry_out(tree)?;
-            journal.finish(tree)?;
-            Ok(Some(Outcome::Finished(journal.plan.origin)))
-        }
-        _ => {
-            journal.take_back(tree)?;
-            Ok(Some(Outcome::TakenBack(journal.plan.origin)))
-        }
-    }
+fn seal_line(sealed: &mut String, name: &str, bytes: &[u8]) {
+    sealed.push_str(name);
+    sealed.push(' ');
+    sealed.push_str(&Digest::of(bytes).to_string());
+    sealed.push('\n');
 }

@@ -6,16 +6,19 @@
 //! settle can always be finished; before that nothing of the server was touched, and it is taken back. Large settles do not
 //! wait for the disk: see `unwritten`.
 
+mod execute;
 mod fault;
 mod history;
 mod journal;
+mod recover;
+mod seal;
 mod staging;
 mod steps;
 mod unwritten;
 
 use std::{
-    fs::{self, File, TryLockError},
-    io::Read,
+    fs::{File, TryLockError},
+    io::{Read, Write},
     path::{Path, PathBuf},
     thread,
 };
@@ -25,15 +28,18 @@ use yalotheca_core::{
     change::{ChangeSet, Receipt, Step},
     control::{LOCK_FILE, WANTS_FILE},
     hint::Hint,
-    id::TreePath,
+    id::{Digest, TreePath},
 };
 
 use crate::{
     catalogue::{CatalogueError, Sources},
     tree::{LocalTree, Tree, TreeError},
 };
-pub use history::{Past, history};
-pub use journal::{Outcome, recover};
+use execute::PreparedControls;
+pub use history::{Past, PastKind, Retention, history, is_sealed, sweep};
+use journal::State;
+pub use recover::{Outcome, interrupted, recover};
+pub use seal::SealKey;
 
 /// The folder of ours in a server's folder.
 pub const OWN: &str = ".yalotheca";
@@ -56,7 +62,7 @@ pub enum SettleError {
         why: String,
     },
     /// The server's folder changed while it was looked at.
-    #[error("{path} was changed while the change was being prepared")]
+    #[error("{path} was changed by somebody else while this change was being prepared")]
     Moved {
         /// The file.
         path: TreePath,
@@ -77,13 +83,29 @@ pub enum SettleError {
         /// What is wrong.
         why: String,
     },
-    /// A file of the control folder could not be written.
-    #[error("writing {path}: {source}")]
+    /// A file of the control folder could not be read or written.
+    #[error("{source}")]
     Control {
         /// The file.
         path: String,
         /// Why.
-        source: std::io::Error,
+        source: TreeError,
+    },
+    /// An interrupted settle was written down by somebody else, or not by Yalotheca at all.
+    #[error("change {number} ({}, by {}) was interrupted, and this account has no record of it", origin.command, origin.who)]
+    Foreign {
+        /// Its number.
+        number: u32,
+        /// What its journal says of itself.
+        origin: Box<Origin>,
+    },
+    /// An interrupted settle belongs to another control folder.
+    #[error("change {number} was interrupted; it was made from {control}")]
+    OtherControl {
+        /// Its number.
+        number: u32,
+        /// That folder.
+        control: String,
     },
     /// A step failed, and so did taking it back.
     #[error("{first}; and taking back what was done failed too: {second}")]
@@ -101,11 +123,13 @@ impl Hint for SettleError {
             Self::Tree(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
             Self::Bytes { .. } => Some("nothing was changed; try again".into()),
-            Self::Moved { .. } => Some("nothing was changed; look what writes there, then try again".into()),
+            Self::Moved { .. } => Some("Nothing was changed. Look what writes there, then try again.".into()),
+            Self::Foreign { .. } => Some("yalotheca repair shows what finishing it would do, and asks".into()),
+            Self::OtherControl { control, .. } => Some(format!("run a command there: yalotheca --at '{control}' check")),
             Self::Busy { .. } => Some("wait until it is done".into()),
             Self::Journal { .. } => Some("keep the folder .yalotheca as it is and ask for help".into()),
-            Self::Control { .. } => Some("give yourself the right to write there".into()),
-            Self::Stuck { .. } => Some("mend the cause; the next command finishes the settle".into()),
+            Self::Control { source, .. } => source.hint(),
+            Self::Stuck { .. } => Some("Remove the cause; the next command goes on taking it back.".into()),
         }
     }
 }
@@ -140,8 +164,10 @@ pub struct ControlTexts {
 pub struct Order<'a> {
     /// The steps and the receipt afterwards.
     pub change: &'a ChangeSet,
-    /// The receipt before.
+    /// The receipt before,
     pub receipt_before: &'a Receipt,
+    /// and the digest of its file, where there is one.
+    pub receipt_digest: Option<Digest>,
     /// The control files before the command.
     pub before: ControlTexts,
     /// The control files after it.
@@ -150,6 +176,8 @@ pub struct Order<'a> {
     pub control: PathBuf,
     /// Who, when, why.
     pub origin: Origin,
+    /// The key with which the journal is sealed.
+    pub key: &'a SealKey,
 }
 
 /// The right to change one server; it ends when this is dropped, or with the process.
@@ -163,21 +191,19 @@ pub struct Claim {
 /// # Errors
 /// Where another one holds it, or the folder cannot be written.
 pub fn claim(tree: &LocalTree) -> Result<Claim, SettleError> {
-    let folder = own("")?;
-    tree.make_folder(&folder)?;
-    let path = tree.at(&own("busy")?);
-    let failed = |source| TreeError { verb: "writing", path: path.display().to_string(), source };
-    let mut file = File::options().create(true).read(true).append(true).open(&path).map_err(failed)?;
+    tree.make_folder(&own("")?)?;
+    let path = own("busy")?;
+    let mut file = tree.open_own(&path)?;
+    let failed = |source| TreeError { verb: "writing", path: tree.at(&path).display().to_string(), source };
     match file.try_lock() {
         Ok(()) => {
             file.set_len(0).map_err(failed)?;
-            std::io::Write::write_all(&mut file, format!("process {}\n", std::process::id()).as_bytes())
-                .map_err(failed)?;
+            file.write_all(format!("process {}\n", std::process::id()).as_bytes()).map_err(failed)?;
             Ok(Claim { _file: file })
         }
         Err(TryLockError::WouldBlock) => {
             let mut who = String::new();
-            file.read_to_string(&mut who).map_err(failed)?;
+            file.take(200).read_to_string(&mut who).map_err(failed)?;
             Err(SettleError::Busy { folder: tree.shown(), who: who.trim().to_owned() })
         }
         Err(TryLockError::Error(source)) => Err(failed(source).into()),
@@ -189,18 +215,20 @@ fn own(name: &str) -> Result<TreePath, SettleError> {
         .map_err(|error| SettleError::Journal { path: OWN.into(), why: error.to_string() })
 }
 
-/// Reads the receipt of a server; an empty one where there is none.
+/// Reads the receipt of a server and the digest of its file; an empty one where there is none.
 ///
 /// # Errors
 /// Where it is there and cannot be read.
-pub fn read_receipt(tree: &dyn Tree) -> Result<Receipt, SettleError> {
+pub fn read_receipt(tree: &dyn Tree) -> Result<(Receipt, Option<Digest>), SettleError> {
     let path = own("receipt.json")?;
     match tree.read(&path)? {
-        None => Ok(Receipt::empty()),
+        None => Ok((Receipt::empty(), None)),
         Some(bytes) => {
-            Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes)).map_err(
-                |error| SettleError::Journal { path: error.file.clone(), why: error.source.to_string() },
-            )
+            let receipt =
+                Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes)).map_err(
+                    |error| SettleError::Journal { path: error.file.clone(), why: error.source.to_string() },
+                )?;
+            Ok((receipt, Some(Digest::of(&bytes))))
         }
     }
 }
@@ -214,36 +242,40 @@ pub fn write_receipt(tree: &dyn Tree, receipt: &Receipt) -> Result<(), SettleErr
     Ok(tree.write(&own("receipt.json")?, receipt.text().as_bytes())?)
 }
 
-/// Writes a file of the control folder as a whole; nothing removes it.
+/// Writes a file of the control folder as a whole.
 ///
 /// # Errors
 /// Where it cannot be written.
-pub fn write_control(folder: &Path, name: &str, text: Option<&str>) -> Result<(), SettleError> {
-    let path = folder.join(name);
-    let failed = |source| SettleError::Control { path: path.display().to_string(), source };
-    match text {
-        Some(text) => {
-            let tree = LocalTree::new(folder);
-            let at = TreePath::new(name).map_err(|error| failed(std::io::Error::other(error)))?;
-            tree.write(&at, text.as_bytes()).map_err(|error| failed(error.source))
+pub fn write_control(folder: &Path, name: &str, text: &str) -> Result<(), SettleError> {
+    let failed = |source: TreeError| SettleError::Control { path: source.path.clone(), source };
+    let path = TreePath::new(name)
+        .map_err(|error| SettleError::Journal { path: name.into(), why: error.to_string() })?;
+    LocalTree::new(folder).write(&path, text.as_bytes()).map_err(failed)
+}
+
+/// Makes sure that what was planned on is what is there: the control files and the receipt.
+fn check_current(tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError> {
+    let control = tree.beside(&order.control);
+    for (name, text) in [(WANTS_FILE, &order.before.wants), (LOCK_FILE, &order.before.lock)] {
+        let path = TreePath::new(name)
+            .map_err(|error| SettleError::Journal { path: name.into(), why: error.to_string() })?;
+        let now = control.digest(&path)?.map(|(digest, _)| digest);
+        if now != text.as_ref().map(|text| Digest::of(text.as_bytes())) {
+            return Err(SettleError::Moved { path });
         }
-        None => match fs::remove_file(&path) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(failed(error)),
-            _ => Ok(()),
-        },
     }
+    let path = own("receipt.json")?;
+    let now = tree.digest(&path)?.map(|(digest, _)| digest);
+    if now == order.receipt_digest { Ok(()) } else { Err(SettleError::Moved { path }) }
 }
 
-fn write_controls(folder: &Path, texts: &ControlTexts) -> Result<(), SettleError> {
-    write_control(folder, LOCK_FILE, texts.lock.as_deref())?;
-    write_control(folder, WANTS_FILE, texts.wants.as_deref())
-}
-
-/// Carries a change set out and returns the settle's number. `sources` says where each payload file's bytes lie.
+/// Carries a change set out and returns the settle's number. `sources` says where each payload file's bytes lie. The server
+/// must be claimed.
 ///
 /// # Errors
 /// Where anything fails: then the server is as it was before.
 pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<u32, SettleError> {
+    check_current(tree, order)?;
     let journal = journal::Journal::begin(tree, order)?;
     // Files may be staged before everything about them is written down: without that, all of it is taken back.
     let prepared = thread::scope(|scope| {
@@ -253,23 +285,30 @@ pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<
             written
         });
         let staged = steps::check_unchanged(tree, &order.change.steps)
-            .and_then(|()| steps::stage(tree, &journal, sources));
+            .and_then(|()| steps::stage(tree, &journal, sources))
+            .and_then(|()| PreparedControls::of(tree, &journal, &order.after));
         let written = written.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        written.and(staged).and_then(|()| journal.make_durable(tree))
+        written.and(staged)
     })
-    .and_then(|()| journal.state(tree, "staged"));
-    if let Err(error) = prepared {
-        journal.take_back(tree).ok();
-        return Err(error);
-    }
+    .and_then(|controls| journal.make_durable(tree).map(|()| controls))
+    .and_then(|controls| journal.set_state(tree, State::Staged).map(|()| controls));
+    let controls = match prepared {
+        Ok(controls) => controls,
+        Err(error) => {
+            // Where even that fails, the next command does it.
+            journal.forget(tree).ok();
+            return Err(error);
+        }
+    };
     fault::point();
-    if let Err(first) = journal.carry_out(tree) {
+    let done = journal.carry_out(tree, None).and_then(|()| journal.finish(tree, Some(controls)));
+    if let Err(first) = done {
         return match journal.roll_back(tree) {
             Ok(()) => Err(first),
             Err(second) => Err(SettleError::Stuck { first: Box::new(first), second: Box::new(second) }),
         };
     }
-    journal.finish(tree)?;
+    journal.tidy(tree);
     Ok(journal.number())
 }
 
@@ -280,10 +319,20 @@ pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<
 pub fn read_settle(
     tree: &LocalTree,
     number: u32,
+    key: Option<&SealKey>,
 ) -> Result<(Vec<Step>, Receipt, ControlTexts, ControlTexts), SettleError> {
     let journal = journal::Journal::open(tree, number)?;
+    let mut steps = journal.steps().to_vec();
+    // What goes back is what was really found there.
+    for (index, found) in journal.found(tree, key)? {
+        match steps.get_mut(index) {
+            Some(Step::Put { before, .. }) => *before = Some(found),
+            Some(Step::SetAside { before, .. }) => *before = found,
+            _ => {}
+        }
+    }
     Ok((
-        journal.steps().to_vec(),
+        steps,
         journal.receipt(tree, "before")?,
         journal.texts(tree, "before")?,
         journal.texts(tree, "after")?,

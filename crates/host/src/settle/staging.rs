@@ -62,15 +62,16 @@ pub(super) fn staged_at(journal: &Journal, index: usize) -> Result<TreePath, Set
         .ok_or_else(|| damaged(own, &"it does not lie in the folder that is moved with it"))
 }
 
-/// Returns the folders in which files are going to wait, outer ones first.
-pub(super) fn folders(journal: &Journal) -> Result<Vec<TreePath>, SettleError> {
+/// Returns the folders in which files are going to wait, outer ones first; of one that is going to be moved, the step that makes
+/// it.
+pub(super) fn folders(journal: &Journal) -> Result<Vec<(TreePath, Option<usize>)>, SettleError> {
     let (mut folders, mut last) = (Vec::new(), None);
     for (index, step) in journal.steps().iter().enumerate() {
         match (step, journal.whole(index)) {
-            (Step::MakeFolder { .. }, Some(_)) => folders.push(staged_at(journal, index)?),
+            (Step::MakeFolder { .. }, Some(_)) => folders.push((staged_at(journal, index)?, Some(index))),
             (Step::Put { .. }, None) if last != Some(index / IN_A_FOLDER) => {
                 last = Some(index / IN_A_FOLDER);
-                folders.push(journal.inner(&format!("staged/{}", index / IN_A_FOLDER))?);
+                folders.push((journal.inner(&format!("staged/{}", index / IN_A_FOLDER))?, None));
             }
             _ => {}
         }

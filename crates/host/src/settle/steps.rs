@@ -1,6 +1,7 @@
 //! One step at a time: staging, doing, taking back. Doing a step twice is doing it once.
 
 use std::{
+    collections::{HashMap, HashSet},
     fs::File,
     io::{self, Read},
     path::Path,
@@ -14,26 +15,54 @@ use yalotheca_core::{
 };
 
 use super::{
-    SettleError, fault,
+    SealKey, SettleError, fault,
     journal::Journal,
     staging::{self, staged_at},
 };
 use crate::{
     catalogue::{ByteSource, Sources},
-    tree::{LocalTree, Tree, TreeError},
+    tree::{Attributes, LocalTree, Tree, TreeError},
 };
 
-/// Makes sure that the configuration files are still those from which the change was computed.
+/// Makes sure that what lies at the paths of all steps is still what the change was computed from, and that something can be
+/// put or removed there.
 pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), SettleError> {
+    let checked: Vec<&Step> =
+        steps.iter().filter(|step| matches!(step, Step::Put { .. } | Step::SetAside { .. })).collect();
+    // In a folder that is made first nothing lies yet.
+    let made: HashSet<&TreePath> = steps
+        .iter()
+        .filter_map(|step| if let Step::MakeFolder { path } = step { Some(path) } else { None })
+        .collect();
+    let is_new = |path: &TreePath| path.parent().is_some_and(|folder| made.contains(&folder));
+    spread(&checked.chunks(FEW).collect::<Vec<_>>(), |step, _| {
+        let (path, before) = match step {
+            Step::Put { path, before, .. } => (path, *before),
+            Step::SetAside { path, before } => (path, Some(*before)),
+            Step::MakeFolder { .. } | Step::RemoveFolder { .. } => return Ok(()),
+        };
+        if before.is_none() && is_new(path) && tree.find(path)?.is_none() {
+            return Ok(());
+        }
+        check_one(tree, path, before)?;
+        Ok(tree.check_writable(path)?)
+    })?;
     for step in steps {
-        if let Step::Put { path, source: Source::Text(_), before, .. } = step {
-            let now = tree.digest(path)?.map(|(digest, _)| digest);
-            if now != *before {
-                return Err(SettleError::Moved { path: path.clone() });
-            }
+        if let Step::RemoveFolder { path } | Step::MakeFolder { path } = step {
+            tree.check_writable(path)?;
         }
     }
     Ok(())
+}
+
+/// Makes sure that a path holds what it held when the change was computed. What was read then and has not been touched since
+/// is not read again.
+fn check_one(tree: &LocalTree, path: &TreePath, before: Option<Digest>) -> Result<(), SettleError> {
+    let is_same = match before {
+        Some(before) => tree.digest(path)?.is_some_and(|(digest, _)| digest == before),
+        None => tree.find(path)?.is_none(),
+    };
+    if is_same { Ok(()) } else { Err(SettleError::Moved { path: path.clone() }) }
 }
 
 /// A file no larger than this is read whole before it is written.
@@ -48,9 +77,51 @@ const FILES: (usize, usize) = (16, 256);
 pub(super) fn stage(tree: &LocalTree, journal: &Journal, sources: &Sources) -> Result<(), SettleError> {
     let puts: Vec<(usize, &Step)> =
         journal.steps().iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
-    let folders = staging::folders(journal)?;
-    spread(&folders.chunks(FEW).collect::<Vec<_>>(), |folder, _| Ok(tree.make_folder(folder)?))?;
-    spread(&by_folder(&puts), |put, buffer| stage_one(tree, journal, *put, sources, buffer))
+    // Each file is given what it is going to have in its place before anybody sees it there.
+    let attributes = attributes(tree, journal)?;
+    let folders: Vec<(TreePath, Attributes)> = staging::folders(journal)?
+        .into_iter()
+        .map(|(folder, index)| (folder, index.and_then(|index| attributes[index])))
+        .map(|(folder, attributes)| Ok((folder, attributes.map_or_else(|| tree.own_attributes(), Ok)?)))
+        .collect::<Result<_, TreeError>>()?;
+    spread(&folders.chunks(FEW).collect::<Vec<_>>(), |(folder, attributes), _| {
+        Ok(tree.make_folder_as(folder, attributes)?)
+    })?;
+    spread(&by_folder(&puts), |put, buffer| {
+        let attributes = attributes[put.0].map_or_else(|| tree.own_attributes(), Ok)?;
+        stage_one(tree, journal, (*put, &attributes), sources, buffer)
+    })
+}
+
+/// Returns the owner, group and mode that what each step makes or puts is going to have: those of what it replaces, else of the
+/// nearest folder that is there.
+fn attributes(tree: &LocalTree, journal: &Journal) -> Result<Vec<Option<Attributes>>, TreeError> {
+    let mut of_folders: HashMap<TreePath, Attributes> = HashMap::new();
+    let mut found = Vec::with_capacity(journal.steps().len());
+    for (index, step) in journal.steps().iter().enumerate() {
+        let one = match step {
+            Step::Put { path, before: Some(_), .. } => tree.attributes(path)?,
+            Step::Put { path, .. } | Step::MakeFolder { path } => {
+                let outer = journal.whole(index).map_or(path, |whole| journal.steps()[whole].path());
+                let folder = outer.parent().unwrap_or_else(TreePath::root);
+                match of_folders.get(&folder) {
+                    Some(known) => *known,
+                    None => {
+                        // Of a file that is not there, not of the folder itself.
+                        let new = tree.attributes_below(&folder)?;
+                        of_folders.insert(folder, new);
+                        new
+                    }
+                }
+            }
+            Step::SetAside { .. } | Step::RemoveFolder { .. } => {
+                found.push(None);
+                continue;
+            }
+        };
+        found.push(Some(one));
+    }
+    Ok(found)
 }
 
 /// Splits files among threads so that two of them seldom make files in one folder, where one would wait for the other; disks
@@ -105,7 +176,7 @@ fn spread<T: Sync>(
 fn stage_one(
     tree: &LocalTree,
     journal: &Journal,
-    (index, step): (usize, &Step),
+    ((index, step), attributes): ((usize, &Step), &Attributes),
     sources: &Sources,
     buffer: &mut Vec<u8>,
 ) -> Result<(), SettleError> {
@@ -119,30 +190,29 @@ fn stage_one(
     let mut copy = |from: &Path, mut file: File| -> Result<Digest, SettleError> {
         let length = file.metadata().map_err(|error| unreadable(from, error))?.len();
         if length > AT_ONCE {
-            return Ok(tree.bring(&mut file, &staged)?);
+            return Ok(tree.bring(&mut file, &staged, attributes)?);
         }
         buffer.clear();
         buffer.reserve(usize::try_from(length).unwrap_or(0));
         file.take(length).read_to_end(buffer).map_err(|error| unreadable(from, error))?;
-        tree.put(buffer, &staged)?;
+        tree.put(buffer, &staged, attributes)?;
         Ok(Digest::of(buffer))
     };
     let found = sources.get(after);
     let digest = match source {
         Source::Text(file) => {
             let bytes = file.bytes();
+            tree.put(&bytes, &staged, attributes)?;
             if journal.is_unwritten() {
                 // What others wrote into it as well nobody could bring again.
-                tree.write(&staged, &bytes)?;
-            } else {
-                tree.put(&bytes, &staged)?;
+                tree.sync_one(&staged)?;
             }
             Digest::of(&bytes)
         }
         Source::Attic { settle, step } => {
-            let old = Journal::open(tree, *settle)?.inner(&format!("attic/{step}"))?;
-            let old = tree.at(&old);
-            copy(&old, open(&old)?)?
+            let old = Journal::open(tree, *settle)?.attic(*step)?;
+            let file = tree.open(&old)?.ok_or_else(|| wrong(format!("{old} has been swept")))?;
+            copy(&tree.at(&old), file)?
         }
         Source::Payload => match found {
             None => return Err(wrong("its bytes are nowhere to be had".into())),
@@ -152,11 +222,11 @@ fn stage_one(
                 // What this process has looked at itself need not be looked at again.
                 let is_known = matches!(found, Some(ByteSource::Fresh(_)));
                 // What stands there keeps its permissions, and they would be the cache's as well.
-                let is_shared = is_alone()? && tree.share((from, &file), &staged);
+                let is_shared = is_alone()? && tree.share((from, &file), &staged, attributes);
                 match is_shared {
                     true if is_known => *after,
                     true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
-                    false if is_known && tree.copy(&mut file, *size, &staged)? == *size => *after,
+                    false if is_known && tree.copy(&mut file, *size, &staged, attributes)? == *size => *after,
                     false if is_known => {
                         return Err(wrong(format!("{} has another size by now", from.display())));
                     }
@@ -173,9 +243,6 @@ fn stage_one(
         }
         return Err(wrong(why));
     }
-    if journal.whole(index).is_none() {
-        tree.like(&staged, path)?;
-    }
     Ok(())
 }
 
@@ -188,12 +255,13 @@ pub(super) enum Done {
     WithAllInIt,
 }
 
-/// Does one step.
+/// Does one step. Doing it twice is doing it once. What lies in the place of a step and is not what the plan says stops the
+/// settle; where that is finished after an interruption, it goes to the attic as it was found, and that is noted.
 pub(super) fn carry_out(
     tree: &LocalTree,
     journal: &Journal,
-    index: usize,
-    step: &Step,
+    (index, step): (usize, &Step),
+    finishing: Option<&SealKey>,
 ) -> Result<Done, SettleError> {
     match step {
         Step::MakeFolder { path } => {
@@ -206,54 +274,102 @@ pub(super) fn carry_out(
             tree.make_folder(path)?;
         }
         Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
-        Step::Put { path, .. } => {
+        Step::Put { path, before, .. } => {
             let staged = staged_at(journal, index)?;
-            if tree.find(&staged)?.is_some() {
-                if tree.find(path)?.is_some() {
-                    tree.keep(path, &journal.inner(&format!("attic/{index}"))?)?;
-                    fault::point();
-                }
-                tree.rename(&staged, path)?;
+            if tree.find(&staged)?.is_none() {
+                return Ok(Done::Alone);
             }
-        }
-        Step::SetAside { path, .. } => {
+            let attic = journal.attic(index)?;
+            if let Some(key) = finishing {
+                note_other(tree, journal, (index, path, *before), key)?;
+            } else {
+                check_one(tree, path, *before)?;
+            }
             if tree.find(path)?.is_some() {
-                tree.rename(path, &journal.inner(&format!("attic/{index}"))?)?;
+                tree.keep(path, &attic)?;
+                fault::point();
+            }
+            tree.rename(&staged, path)?;
+        }
+        Step::SetAside { path, before } => {
+            let attic = journal.attic(index)?;
+            if tree.find(&attic)?.is_some() {
+                // It was done. On another disk it may have been interrupted before its source went.
+                if tree.digest(path)?.is_some_and(|(digest, _)| digest == *before) && !tree.is_same_disk(path, &attic) {
+                    tree.remove_own_file(path)?;
+                }
+                return Ok(Done::Alone);
+            }
+            if let Some(key) = finishing {
+                note_other(tree, journal, (index, path, Some(*before)), key)?;
+            } else {
+                check_one(tree, path, Some(*before))?;
+            }
+            if tree.find(path)?.is_some() {
+                tree.rename(path, &attic)?;
             }
         }
     }
     Ok(Done::Alone)
 }
 
-/// Takes one step back that may have been done.
+/// Notes what lies in the place of a step, where that is not what the plan says.
+fn note_other(
+    tree: &LocalTree,
+    journal: &Journal,
+    (index, path, before): (usize, &TreePath, Option<Digest>),
+    key: &SealKey,
+) -> Result<(), SettleError> {
+    match tree.digest(path)? {
+        Some((digest, _)) if Some(digest) != before => journal.note_found(tree, key, (index, digest)),
+        _ => Ok(()),
+    }
+}
+
+/// Takes one step back that may have been done. Taking back twice is taking back once, and what was not done is left alone.
 pub(super) fn take_back(
     tree: &LocalTree,
     journal: &Journal,
     index: usize,
     step: &Step,
 ) -> Result<(), SettleError> {
-    let attic = journal.inner(&format!("attic/{index}"))?;
-    let bring_back = |path: &TreePath| -> Result<bool, TreeError> {
-        let kept = tree.find(&attic)?.is_some();
-        if kept {
-            tree.rename(&attic, path)?;
-        }
-        Ok(kept)
-    };
+    let attic = journal.attic(index)?;
     match step {
         Step::MakeFolder { path } => drop(tree.remove_folder(path)?),
         Step::RemoveFolder { path } => tree.make_folder(path)?,
-        Step::SetAside { path, .. } => drop(bring_back(path)?),
-        Step::Put { path, .. } => {
+        Step::SetAside { path, .. } => {
+            if tree.find(&attic)?.is_none() {
+                return Ok(());
+            }
+            match (tree.digest(&attic)?, tree.digest(path)?) {
+                (_, None) => tree.rename(&attic, path)?,
+                // On another disk it was interrupted before its source went.
+                (Some((kept, _)), Some((there, _))) if kept == there => tree.remove_own_file(&attic)?,
+                // Somebody has put another file there since: that stays, and so does the attic's.
+                _ => {}
+            }
+        }
+        Step::Put { path, after, .. } => {
             let staged = staged_at(journal, index)?;
-            let was_put = tree.find(&staged)?.is_none();
-            if was_put && tree.find(path)?.is_some() && tree.find(&attic)?.is_none() {
+            let is_there = || -> Result<bool, TreeError> {
+                Ok(tree.digest(path)?.is_some_and(|(digest, _)| digest == *after))
+            };
+            let waits = tree.find(&staged)?.is_some();
+            // On another disk a file may have been put and its source not have gone yet.
+            let was_put = if waits { !tree.is_same_disk(path, &staged) && is_there()? } else { true };
+            if tree.find(&attic)?.is_some() {
+                if was_put {
+                    tree.rename(&attic, path)?;
+                } else {
+                    tree.remove_own_file(&attic)?;
+                }
+            // What the machine took down with it is no longer what was put.
+            } else if was_put && step.is_new() && tree.find(path)?.is_some() && (journal.is_unwritten() || is_there()?) {
                 if let Some(folder) = staged.parent() {
                     tree.make_folder(&folder)?;
                 }
                 tree.rename(path, &staged)?;
             }
-            bring_back(path)?;
         }
     }
     Ok(())

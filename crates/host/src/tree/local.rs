@@ -1,21 +1,33 @@
 //! A server's folder on this machine.
 
 use std::{
-    fs::{self, File},
+    collections::HashMap,
+    fs::File,
     io::{self, Read, Write},
     os::unix::{fs::MetadataExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Command, Stdio},
     sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
     thread,
+    time::{Duration, SystemTime},
 };
 
+use rustix::{
+    fs::{
+        Access, AtFlags, CWD, Dir, FileType, Gid, Mode, OFlags, Stat, Uid, accessat, fchmod, fchown, linkat, mkdirat,
+        renameat, statat, unlinkat,
+    },
+    io::Errno,
+};
 use yalotheca_core::id::{Digest, TreePath};
 
-use super::{Found, Tree, TreeError};
+use super::{
+    Attributes, Found, Tree, TreeError,
+    rooted::{OWN, Root, Spot, is_absent},
+};
 
 /// How much is read and written at a time.
 const BUFFER: usize = 128 << 10;
@@ -24,29 +36,143 @@ const BUFFER: usize = 128 << 10;
 const LARGE: u64 = 16 << 20;
 const CHUNK: usize = 8 << 20;
 
+/// What temporary files beside a server's own are called; whoever recovers a settle removes those that were left over.
+const TEMPORARY: &str = ".yalotheca-new-";
+
 /// A folder on this machine.
 #[derive(Debug, Clone)]
 pub struct LocalTree {
-    root: PathBuf,
+    root: Root,
     /// Whether the disk has refused to clone a file: then it is not asked again. Each time a new file would have to be made
     /// and removed, and some disks are slow to give its place to the next.
     clones_nothing: Arc<AtomicBool>,
+    /// What was read, so that it is not read again as long as it is the same.
+    read: Arc<Mutex<HashMap<TreePath, (Stamp, Digest), foldhash::fast::RandomState>>>,
+    #[cfg(debug_assertions)]
+    faults: Option<Arc<Faults>>,
+}
+
+/// What tells that a file is still the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Stamp {
+    disk: u64,
+    inode: u64,
+    size: i64,
+    modified: (i64, u64),
+    changed: (i64, u64),
+}
+
+impl Stamp {
+    fn of(stat: &Stat) -> Self {
+        Self {
+            disk: stat.st_dev,
+            inode: stat.st_ino,
+            size: stat.st_size,
+            modified: (stat.st_mtime, stat.st_mtime_nsec),
+            changed: (stat.st_ctime, stat.st_ctime_nsec),
+        }
+    }
+
+    /// Two changes within one tick of the clock have the same date: such a one tells nothing.
+    fn is_older_than(&self, then: SystemTime) -> bool {
+        const TICK: Duration = Duration::from_millis(20);
+        let since = then.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        let (seconds, nanoseconds) = self.changed;
+        let changed = u64::try_from(seconds).ok().and_then(|seconds| Some(Duration::new(seconds, u32::try_from(nanoseconds).ok()?)));
+        changed.is_some_and(|changed| changed + TICK < since)
+    }
+}
+
+/// Faults for tests: the n-th call that changes something fails, and all after it where the program is to seem dead.
+#[cfg(debug_assertions)]
+#[derive(Debug)]
+struct Faults {
+    at: u64,
+    is_dead: bool,
+    made: AtomicU64,
 }
 
 impl LocalTree {
     /// Returns the tree at a folder.
     pub fn new(root: &Path) -> Self {
-        Self { root: root.to_owned(), clones_nothing: Arc::default() }
+        Self {
+            root: Root::new(root),
+            clones_nothing: Arc::default(),
+            read: Arc::default(),
+            #[cfg(debug_assertions)]
+            faults: None,
+        }
+    }
+
+    /// Returns the same tree, of which the call with that number that changes something fails; and all after it, as if the
+    /// program had been killed there, where `is_dead`. For tests; release builds have none of it.
+    #[cfg(debug_assertions)]
+    #[must_use]
+    pub fn failing_at(self, at: u64, is_dead: bool) -> Self {
+        Self { faults: Some(Arc::new(Faults { at, is_dead, made: AtomicU64::new(0) })), ..self }
+    }
+
+    /// Returns whether the call that was to fail was reached.
+    #[cfg(debug_assertions)]
+    pub fn has_failed(&self) -> bool {
+        self.faults.as_ref().is_some_and(|faults| faults.made.load(Ordering::SeqCst) >= faults.at)
+    }
+
+    #[cfg(debug_assertions)]
+    fn fault(&self) -> io::Result<()> {
+        let Some(faults) = &self.faults else { return Ok(()) };
+        let made = faults.made.fetch_add(1, Ordering::SeqCst) + 1;
+        let fails = if faults.is_dead { made >= faults.at } else { made == faults.at };
+        if fails { Err(Errno::NOSPC.into()) } else { Ok(()) }
+    }
+
+    #[cfg(not(debug_assertions))]
+    #[expect(clippy::unused_self, clippy::unnecessary_wraps, reason = "as in builds for tests")]
+    const fn fault(&self) -> io::Result<()> {
+        Ok(())
+    }
+
+    /// Returns the tree at another folder of this machine, with the faults of this one.
+    #[must_use]
+    pub fn beside(&self, root: &Path) -> Self {
+        Self {
+            #[cfg(debug_assertions)]
+            faults: self.faults.clone(),
+            ..Self::new(root)
+        }
+    }
+
+    /// Returns when a file was changed last; nothing where there is none.
+    ///
+    /// # Errors
+    /// Where it cannot be looked at.
+    pub fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {
+        let stat = self.root.stat(path.as_str()).map_err(self.error("looking at", path))?;
+        Ok(stat.map(|stat| SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0))))
     }
 
     /// Returns the folder.
     pub fn root(&self) -> &Path {
-        &self.root
+        self.root.path()
     }
 
-    /// Returns where a path lies on this machine.
+    /// Returns where a path lies on this machine, for messages and for programs that are started there. Nothing is opened by
+    /// that: a link on the way may lead out of the folder.
     pub fn at(&self, path: &TreePath) -> PathBuf {
-        if path.is_root() { self.root.clone() } else { self.root.join(path.as_str()) }
+        if path.is_root() { self.root().to_owned() } else { self.root().join(path.as_str()) }
+    }
+
+    /// Opens a file for reading; nothing where there is none.
+    ///
+    /// # Errors
+    /// Where it cannot be read, a link leads out of the folder, or it is no file.
+    pub fn open(&self, path: &TreePath) -> Result<Option<File>, TreeError> {
+        self.root.read(path.as_str()).map_err(self.error("reading", path))
+    }
+
+    /// Returns the disk and the number of a folder, by which it is known whichever link led to it.
+    pub fn folder_number(&self, path: &TreePath) -> Option<(u64, u64)> {
+        self.root.stat(path.as_str()).ok().flatten().map(|stat| (stat.st_dev, stat.st_ino))
     }
 
     fn error(&self, verb: &'static str, path: &TreePath) -> impl FnOnce(io::Error) -> TreeError + use<> {
@@ -54,59 +180,346 @@ impl LocalTree {
         move |source| TreeError { verb, path, source }
     }
 
-    fn temporary(&self, path: &TreePath) -> PathBuf {
-        let at = self.at(path);
-        let name = at.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
-        at.with_file_name(format!(".{name}.yalotheca-{}", std::process::id()))
+    /// Makes a new file, or empties one of ours.
+    fn create(&self, path: &TreePath, attributes: &Attributes) -> io::Result<File> {
+        self.fault()?;
+        let spot = self.root.spot(path.as_str())?;
+        let file = spot.open(OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC, 0o600)?;
+        attributes.give(&file)?;
+        Ok(file)
+    }
+
+    /// Makes a new file beside an entry, under a name that nobody else has.
+    fn temporary(spot: &Spot) -> io::Result<(File, Spot)> {
+        static MADE: AtomicU64 = AtomicU64::new(0);
+        loop {
+            let number = MADE.fetch_add(1, Ordering::Relaxed);
+            let name = format!("{TEMPORARY}{}-{number}", std::process::id());
+            let folder = spot.folder.try_clone()?;
+            let beside = Spot { folder, name: name.into() };
+            match beside.open(OFlags::RDWR | OFlags::CREATE | OFlags::EXCL, 0o600) {
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                file => return Ok((file?, beside)),
+            }
+        }
+    }
+
+    /// Fills a new file beside an entry and gives it the entry's name once it is whole and on the disk.
+    fn replace(spot: &Spot, fill: impl FnOnce(&mut File) -> io::Result<()>) -> io::Result<()> {
+        let (mut file, temporary) = Self::temporary(spot)?;
+        let replaced = fill(&mut file)
+            .and_then(|()| file.sync_all())
+            .and_then(|()| Ok(renameat(&temporary.folder, &temporary.name, &spot.folder, &spot.name)?))
+            .and_then(|()| spot.sync_folder());
+        if replaced.is_err() {
+            unlinkat(&temporary.folder, &temporary.name, AtFlags::empty()).ok();
+        }
+        replaced
+    }
+
+    /// Removes what a command that ended suddenly has left half-written in a folder.
+    ///
+    /// # Errors
+    /// Where the folder cannot be read, or one cannot be removed.
+    pub fn sweep_temporary(&self, folder: &TreePath) -> Result<(), TreeError> {
+        for (name, found) in self.list(folder)? {
+            if name.starts_with(TEMPORARY) && matches!(found, Found::File(_)) {
+                let path = folder.join(&name).map_err(|error| self.error("removing", folder)(io::Error::other(error)))?;
+                self.remove_own_file(&path)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes a file beside the one whose name it is to get, and waits until it is on the disk: giving it the name needs no
+    /// more room.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn prepare(&self, path: &TreePath, bytes: &[u8]) -> Result<Prepared, TreeError> {
+        let attributes = self.attributes_for(path)?;
+        let prepare = || {
+            self.fault()?;
+            let spot = self.root.target(path.as_str())?;
+            let (mut file, temporary) = Self::temporary(&spot)?;
+            let prepared = Prepared { temporary, spot, is_done: false };
+            file.write_all(bytes)?;
+            attributes.give(&file)?;
+            file.sync_all()?;
+            Ok(prepared)
+        };
+        prepare().map_err(self.error("writing", path))
+    }
+
+    /// Gives a prepared file its name.
+    ///
+    /// # Errors
+    /// Where it cannot be done; then what was there before is still there.
+    pub fn commit(&self, mut prepared: Prepared, path: &TreePath) -> Result<(), TreeError> {
+        let Prepared { temporary, spot, is_done } = &mut prepared;
+        let mut commit = || {
+            self.fault()?;
+            renameat(&temporary.folder, &temporary.name, &spot.folder, &spot.name)?;
+            *is_done = true;
+            spot.sync_folder()
+        };
+        commit().map_err(self.error("writing", path))
+    }
+
+    /// Opens a file of ours to lock it, and makes it where it is not there.
+    ///
+    /// # Errors
+    /// Where it cannot be opened.
+    pub fn open_own(&self, path: &TreePath) -> Result<File, TreeError> {
+        let attributes = self.own_attributes()?;
+        let open = || {
+            let spot = self.root.spot(path.as_str())?;
+            let file = spot.open(OFlags::RDWR | OFlags::CREATE | OFlags::APPEND, 0o600)?;
+            // One that another administrator made stays theirs.
+            attributes.give(&file).ok();
+            Ok(file)
+        };
+        open().map_err(self.error("writing", path))
+    }
+
+    /// Removes one file of ours.
+    ///
+    /// # Errors
+    /// Where it cannot be removed.
+    pub fn remove_own_file(&self, path: &TreePath) -> Result<(), TreeError> {
+        let removed = self.fault().and_then(|()| self.root.spot(path.as_str())).and_then(|spot| Ok(unlinkat(&spot.folder, &spot.name, AtFlags::empty())?));
+        match removed {
+            Err(error) if !is_absent(&error) => Err(self.error("removing", path)(error)),
+            _ => Ok(()),
+        }
+    }
+
+    /// Makes sure that an entry can be put at a path, replaced or removed there, as far as that can be known without doing it.
+    ///
+    /// # Errors
+    /// Where it cannot.
+    pub fn check_writable(&self, path: &TreePath) -> Result<(), TreeError> {
+        let check = || {
+            let spot = match self.root.target(path.as_str()) {
+                // Its folder is made first.
+                Err(error) if is_absent(&error) => return Ok(()),
+                spot => spot?,
+            };
+            // The system refuses to write to what was made immutable even where nothing else stands against it.
+            match accessat(&spot.folder, &spot.name, Access::WRITE_OK, AtFlags::EACCESS) {
+                Err(error @ (Errno::PERM | Errno::ROFS)) => return Err(error.into()),
+                _ => {}
+            }
+            Ok(accessat(&spot.folder, ".", Access::WRITE_OK | Access::EXEC_OK, AtFlags::EACCESS)?)
+        };
+        check().map_err(self.error("writing", path))
+    }
+
+    /// Returns the owner, group and mode that a file or folder at a path has, or that a new one there gets.
+    ///
+    /// # Errors
+    /// Where that cannot be looked at.
+    pub fn attributes(&self, path: &TreePath) -> Result<Attributes, TreeError> {
+        let look = || {
+            let there = self.root.stat(path.as_str())?.filter(|stat| sort_of(stat) != Found::Other);
+            Ok(there.map(|stat| Attributes::of(&stat)))
+        };
+        match look().map_err(self.error("looking at", path))? {
+            Some(attributes) => Ok(attributes),
+            None => self.attributes_below(&path.parent().unwrap_or_else(TreePath::root)),
+        }
+    }
+
+    /// Returns what a new file in a folder gets.
+    ///
+    /// # Errors
+    /// Where the folder cannot be looked at.
+    pub fn attributes_below(&self, folder: &TreePath) -> Result<Attributes, TreeError> {
+        let look = || {
+            let mut next = Some(folder.clone());
+            while let Some(folder) = next {
+                if let Some(stat) = self.root.stat(folder.as_str())? {
+                    return Ok(Attributes::below(&stat));
+                }
+                next = folder.parent();
+            }
+            Err(Errno::NOENT.into())
+        };
+        look().map_err(self.error("looking at", folder))
+    }
+
+    /// Returns whether two paths lie on one disk, as far as their folders tell.
+    pub fn is_same_disk(&self, one: &TreePath, other: &TreePath) -> bool {
+        let disk = |path: &TreePath| {
+            let folder = path.parent().unwrap_or_else(TreePath::root);
+            self.root.stat(folder.as_str()).ok().flatten().map(|stat| stat.st_dev)
+        };
+        disk(one) == disk(other)
+    }
+
+    /// Returns what files of ours get: nobody else reads them but the group, where it reads the server's folder.
+    ///
+    /// # Errors
+    /// Where the server's folder cannot be looked at.
+    pub fn own_attributes(&self) -> Result<Attributes, TreeError> {
+        let look = || Ok(Attributes::own(&self.root.stat("")?.ok_or(Errno::NOENT)?));
+        look().map_err(self.error("looking at", &TreePath::root()))
+    }
+
+    fn attributes_for(&self, path: &TreePath) -> Result<Attributes, TreeError> {
+        if is_own(path) { self.own_attributes() } else { self.attributes(path) }
+    }
+
+    /// Makes a folder and those above it that are not there.
+    ///
+    /// # Errors
+    /// Where it cannot be made.
+    pub fn make_folder_as(&self, path: &TreePath, attributes: &Attributes) -> Result<(), TreeError> {
+        self.fault().and_then(|()| self.make(path, attributes)).map_err(self.error("making the folder", path))
+    }
+
+    fn make(&self, path: &TreePath, attributes: &Attributes) -> io::Result<()> {
+        let is_there = || self.root.stat(path.as_str()).map(|stat| stat.is_some_and(|stat| sort_of(&stat) == Found::Folder));
+        let spot = match self.root.spot(path.as_str()) {
+            Err(error) if is_absent(&error) && !path.is_root() => {
+                if let Some(above) = path.parent() {
+                    self.make(&above, attributes)?;
+                }
+                self.root.spot(path.as_str())?
+            }
+            spot => spot?,
+        };
+        match mkdirat(&spot.folder, &spot.name, Mode::from_raw_mode(0o700)) {
+            Ok(()) => attributes.as_folder().give(&spot.open(OFlags::RDONLY | OFlags::DIRECTORY, 0)?),
+            Err(Errno::EXIST) if is_there()? => Ok(()),
+            Err(error) => Err(error.into()),
+        }
     }
 }
 
-/// Makes sure that a folder's entries are on the disk.
-fn sync_folder(path: &Path) -> io::Result<()> {
-    match path.parent() {
-        Some(folder) => File::open(folder)?.sync_all(),
-        None => Ok(()),
+fn is_own(path: &TreePath) -> bool {
+    path.as_str().split('/').next() == Some(OWN)
+}
+
+/// A file that is written and has not got its name yet; without that it goes again.
+#[derive(Debug)]
+pub struct Prepared {
+    temporary: Spot,
+    spot: Spot,
+    is_done: bool,
+}
+
+impl Drop for Prepared {
+    fn drop(&mut self) {
+        if !self.is_done {
+            unlinkat(&self.temporary.folder, &self.temporary.name, AtFlags::empty()).ok();
+        }
     }
 }
 
-fn sort_of(metadata: &fs::Metadata) -> Found {
-    if metadata.is_file() {
-        Found::File(metadata.len())
-    } else if metadata.is_dir() {
-        Found::Folder
-    } else {
-        Found::Other
+impl Attributes {
+    fn of(stat: &Stat) -> Self {
+        Self { mode: stat.st_mode & 0o777, owner: stat.st_uid, group: stat.st_gid }
+    }
+
+    /// What a new file in a folder gets.
+    fn below(folder: &Stat) -> Self {
+        Self { mode: folder.st_mode & 0o664 | 0o600, ..Self::of(folder) }
+    }
+
+    fn own(root: &Stat) -> Self {
+        let group = if root.st_mode & 0o050 == 0o050 { 0o040 } else { 0 };
+        Self { mode: 0o600 | group, ..Self::of(root) }
+    }
+
+    /// Returns these without any right of the group.
+    #[must_use]
+    pub fn secret(self) -> Self {
+        Self { mode: self.mode & 0o700, ..self }
+    }
+
+    /// Who may read a folder's files may enter it.
+    #[must_use]
+    pub fn as_folder(self) -> Self {
+        Self { mode: self.mode | (self.mode & 0o444) >> 2, ..self }
+    }
+
+    /// Whether an existing file, shared by a second name, has these already.
+    fn has(self, metadata: &std::fs::Metadata) -> bool {
+        metadata.mode() & 0o777 == self.mode && (metadata.uid(), metadata.gid()) == self.wanted_owner()
+    }
+
+    /// Only root may give files away; others make files of their own.
+    fn wanted_owner(self) -> (u32, u32) {
+        let (user, group) = (rustix::process::geteuid(), rustix::process::getegid());
+        if user.is_root() { (self.owner, self.group) } else { (user.as_raw(), group.as_raw()) }
+    }
+
+    /// Gives them to an open file or folder.
+    fn give(self, file: &File) -> io::Result<()> {
+        let now = rustix::fs::fstat(file)?;
+        let (owner, group) = self.wanted_owner();
+        if rustix::process::geteuid().is_root() && (now.st_uid, now.st_gid) != (owner, group) {
+            fchown(file, Some(Uid::from_raw(owner)), Some(Gid::from_raw(group)))?;
+        } else if now.st_gid != self.group {
+            // Whoever is no member of that group cannot give a file to it.
+            fchown(file, None, Some(Gid::from_raw(self.group))).ok();
+        }
+        if now.st_mode & 0o777 != self.mode {
+            fchmod(file, Mode::from_raw_mode(self.mode))?;
+        }
+        Ok(())
     }
 }
 
-/// Where a link to a file leads; links stay links, and what they lead to is changed.
-fn real(path: PathBuf) -> PathBuf {
-    let is_link = fs::symlink_metadata(&path).is_ok_and(|metadata| metadata.is_symlink());
-    if is_link { fs::canonicalize(&path).unwrap_or(path) } else { path }
+fn sort_of(stat: &Stat) -> Found {
+    match FileType::from_raw_mode(stat.st_mode) {
+        FileType::RegularFile => Found::File(u64::try_from(stat.st_size).unwrap_or(0)),
+        FileType::Directory => Found::Folder,
+        _ => Found::Other,
+    }
 }
 
-/// Moves a file to another disk: under another name first, then renamed.
-fn copy_over(source: &Path, target: &Path) -> io::Result<()> {
-    let name = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let temporary = target.with_file_name(format!(".{name}.yalotheca-{}", std::process::id()));
-    let copied = fs::copy(source, &temporary).and_then(|_| fs::rename(&temporary, target));
-    if copied.is_err() {
-        fs::remove_file(&temporary).ok();
+/// Moves a file to another disk: it is whole and on that disk before its source goes.
+fn copy_over(source: &Spot, target: &Spot) -> io::Result<()> {
+    let mut from = source.open(OFlags::RDONLY | OFlags::NONBLOCK, 0)?;
+    let metadata = from.metadata()?;
+    if !metadata.is_file() {
+        return Err(Errno::XDEV.into());
     }
-    copied.and_then(|()| fs::remove_file(source))
+    LocalTree::replace(target, |file| {
+        io::copy(&mut from, file)?;
+        file.set_modified(metadata.modified()?)?;
+        Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() }.give(file)
+    })?;
+    unlinkat(&source.folder, &source.name, AtFlags::empty())?;
+    source.sync_folder()
+}
+
+/// Removes an entry and, where it is a folder, all that lies in it. A link goes itself.
+fn remove_whole(spot: &Spot) -> io::Result<()> {
+    let is_folder = spot.stat()?.is_some_and(|stat| sort_of(&stat) == Found::Folder);
+    if !is_folder {
+        return Ok(unlinkat(&spot.folder, &spot.name, AtFlags::empty())?);
+    }
+    let folder = spot.open(OFlags::RDONLY | OFlags::DIRECTORY, 0)?;
+    for entry in Dir::read_from(&folder)? {
+        let name = entry?.file_name().to_owned();
+        if name.to_bytes() != b"." && name.to_bytes() != b".." {
+            let name = std::os::unix::ffi::OsStringExt::from_vec(name.into_bytes());
+            remove_whole(&Spot { folder: folder.try_clone()?.into(), name })?;
+        }
+    }
+    Ok(unlinkat(&spot.folder, &spot.name, AtFlags::REMOVEDIR)?)
 }
 
 /// Makes a new file that has the bytes of another by sharing its blocks, until one of the two is changed.
-fn clone(source: &File, target: &Path) -> io::Result<()> {
-    let file = File::create_new(target)?;
-    rustix::fs::ioctl_ficlone(&file, source).map_err(|error| {
-        fs::remove_file(target).ok();
-        error.into()
+fn clone(source: &File, target: &Spot, attributes: &Attributes) -> io::Result<()> {
+    let file = target.open(OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, 0o600)?;
+    let cloned = rustix::fs::ioctl_ficlone(&file, source).map_err(io::Error::from);
+    cloned.and_then(|()| attributes.give(&file)).inspect_err(|_| {
+        unlinkat(&target.folder, &target.name, AtFlags::empty()).ok();
     })
-}
-
-fn is_absent(error: &io::Error) -> bool {
-    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
 }
 
 /// Hashes what a reader gives and passes it on.
@@ -130,11 +543,18 @@ impl<R: Read + ?Sized> Read for Hashing<'_, R> {
 /// # Errors
 /// Where it cannot be read.
 pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
-    let mut file = File::open(path)?;
+    digest_of_file(&mut File::open(path)?)
+}
+
+/// Returns the digest and the size of what is left to read of an open file.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn digest_of_file(file: &mut File) -> io::Result<(Digest, u64)> {
     if file.metadata()?.len() > LARGE {
-        return digest_of_large(&mut file);
+        return digest_of_large(file);
     }
-    let mut hashing = Hashing { inner: &mut file, hasher: blake3::Hasher::new(), size: 0 };
+    let mut hashing = Hashing { inner: file, hasher: blake3::Hasher::new(), size: 0 };
     let mut buffer = vec![0; BUFFER];
     while hashing.read(&mut buffer)? > 0 {}
     Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
@@ -156,75 +576,94 @@ fn digest_of_large(file: &mut File) -> io::Result<(Digest, u64)> {
 
 impl Tree for LocalTree {
     fn shown(&self) -> String {
-        self.root.display().to_string()
+        self.root().display().to_string()
     }
 
     fn find(&self, path: &TreePath) -> Result<Option<Found>, TreeError> {
-        match fs::metadata(self.at(path)) {
-            Ok(metadata) => Ok(Some(sort_of(&metadata))),
-            Err(error) if is_absent(&error) => Ok(None),
+        match self.root.stat(path.as_str()) {
+            Ok(stat) => Ok(stat.as_ref().map(sort_of)),
+            Err(error) if super::Refusal::of(&error).is_some() => Ok(Some(Found::Other)),
             Err(error) => Err(self.error("looking at", path)(error)),
         }
     }
 
     fn list(&self, path: &TreePath) -> Result<Vec<(String, Found)>, TreeError> {
-        let entries = match fs::read_dir(self.at(path)) {
-            Ok(entries) => entries,
+        let folder = match self.root.open(path.as_str(), OFlags::RDONLY | OFlags::DIRECTORY) {
+            Ok(folder) => folder,
             Err(error) if is_absent(&error) => return Ok(Vec::new()),
             Err(error) => return Err(self.error("reading", path)(error)),
         };
-        let mut found = Vec::new();
-        for entry in entries {
-            let entry = entry.map_err(self.error("reading", path))?;
-            // Names that are not UTF-8 cannot be ours; links to nothing are neither file nor folder.
-            if let Ok(name) = entry.file_name().into_string() {
-                let sort = fs::metadata(entry.path()).map_or(Found::Other, |metadata| sort_of(&metadata));
-                found.push((name, sort));
+        let list = || {
+            let mut found = Vec::new();
+            for entry in Dir::read_from(&folder)? {
+                let entry = entry?;
+                // Names that are not UTF-8 cannot be ours.
+                let Ok(name) = entry.file_name().to_str() else { continue };
+                if name == "." || name == ".." {
+                    continue;
+                }
+                let kind = entry.file_type();
+                let sort = if kind == FileType::Directory {
+                    Found::Folder
+                } else {
+                    match statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+                        Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_symlink() => self.linked(path, name),
+                        Ok(stat) => sort_of(&stat),
+                        // It has gone meanwhile.
+                        Err(_) => Found::Other,
+                    }
+                };
+                found.push((name.to_owned(), sort));
             }
-        }
+            Ok::<_, io::Error>(found)
+        };
+        let mut found = list().map_err(self.error("reading", path))?;
         found.sort_by(|a, b| a.0.cmp(&b.0));
         Ok(found)
     }
 
     fn read(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError> {
-        match fs::read(self.at(path)) {
-            Ok(bytes) => Ok(Some(bytes)),
-            Err(error) if is_absent(&error) => Ok(None),
-            Err(error) => Err(self.error("reading", path)(error)),
-        }
+        let Some(mut file) = self.open(path)? else { return Ok(None) };
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes).map_err(self.error("reading", path))?;
+        Ok(Some(bytes))
     }
 
     fn digest(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError> {
-        match digest_of(&self.at(path)) {
-            Ok(found) => Ok(Some(found)),
-            Err(error) if is_absent(&error) => Ok(None),
-            Err(error) => Err(self.error("reading", path)(error)),
-        }
+        let Some(mut file) = self.open(path)? else { return Ok(None) };
+        let mut digest = || {
+            let stamp = Stamp::of(&rustix::fs::fstat(&file)?);
+            let known = || self.read.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some((_, digest)) = known().get(path).filter(|(then, _)| *then == stamp) {
+                return Ok((*digest, u64::try_from(stamp.size).unwrap_or(0)));
+            }
+            let begun = SystemTime::now();
+            let (digest, size) = digest_of_file(&mut file)?;
+            if stamp.is_older_than(begun) && Stamp::of(&rustix::fs::fstat(&file)?) == stamp {
+                known().insert(path.clone(), (stamp, digest));
+            }
+            Ok((digest, size))
+        };
+        digest().map(Some).map_err(self.error("reading", path))
     }
 
     fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError> {
-        let at = real(self.at(path));
-        let temporary = at.with_file_name(format!(".yalotheca-{}", std::process::id()));
-        let written = (|| {
-            let mut file = File::create(&temporary)?;
-            file.write_all(bytes)?;
-            if let Ok(metadata) = fs::metadata(&at) {
-                fs::set_permissions(&temporary, metadata.permissions())?;
-            }
-            file.sync_all()?;
-            fs::rename(&temporary, &at)?;
-            sync_folder(&at)
-        })();
-        written.map_err(|error| {
-            fs::remove_file(&temporary).ok();
-            self.error("writing", path)(error)
-        })
+        let attributes = self.attributes_for(path)?;
+        let write = || {
+            self.fault()?;
+            let spot = self.root.target(path.as_str())?;
+            Self::replace(&spot, |file| {
+                file.write_all(bytes)?;
+                attributes.give(file)
+            })
+        };
+        write().map_err(self.error("writing", path))
     }
 
-    fn bring(&self, from: &mut dyn Read, path: &TreePath) -> Result<Digest, TreeError> {
+    fn bring(&self, from: &mut dyn Read, path: &TreePath, attributes: &Attributes) -> Result<Digest, TreeError> {
         let mut hashing = Hashing { inner: from, hasher: blake3::Hasher::new(), size: 0 };
         let mut copy = || {
-            let mut file = File::create(self.at(path))?;
+            let mut file = self.create(path, attributes)?;
             let mut buffer = vec![0; BUFFER];
             loop {
                 match hashing.read(&mut buffer) {
@@ -239,13 +678,14 @@ impl Tree for LocalTree {
         Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
     }
 
-    fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError> {
-        fs::write(self.at(path), bytes).map_err(self.error("writing", path))
+    fn put(&self, bytes: &[u8], path: &TreePath, attributes: &Attributes) -> Result<(), TreeError> {
+        let put = || self.create(path, attributes)?.write_all(bytes);
+        put().map_err(self.error("writing", path))
     }
 
-    fn copy(&self, from: &mut File, size: u64, path: &TreePath) -> Result<u64, TreeError> {
+    fn copy(&self, from: &mut File, size: u64, path: &TreePath, attributes: &Attributes) -> Result<u64, TreeError> {
         let mut copy = || {
-            let mut to = File::create(self.at(path))?;
+            let mut to = self.create(path, attributes)?;
             // Mostly the system does it in one go; what it leaves, or does not do at all, is done the long way.
             let most = usize::try_from(size.saturating_add(1)).unwrap_or(usize::MAX);
             match rustix::fs::copy_file_range(&*from, None, &to, None, most) {
@@ -257,59 +697,68 @@ impl Tree for LocalTree {
         copy().map_err(self.error("writing", path))
     }
 
-    fn share(&self, (from, file): (&Path, &File), path: &TreePath) -> bool {
-        let target = self.at(path);
+    fn share(&self, (from, file): (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool {
+        let Ok(target) = self.fault().and_then(|()| self.root.spot(path.as_str())) else { return false };
         // A clone of its own is better than a second name, where the disk can make one.
         if !self.clones_nothing.load(Ordering::Relaxed) {
-            if clone(file, &target).is_ok() {
+            if clone(file, &target, attributes).is_ok() {
                 return true;
             }
             self.clones_nothing.store(true, Ordering::Relaxed);
         }
-        let is_alone = file.metadata().is_ok_and(|metadata| metadata.nlink() == 1);
-        is_alone && fs::hard_link(from, &target).is_ok()
+        let may = file.metadata().is_ok_and(|metadata| metadata.nlink() == 1 && attributes.has(&metadata));
+        may && linkat(CWD, from, &target.folder, &target.name, AtFlags::empty()).is_ok()
     }
 
     fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
-        let (source, target) = (self.at(from), real(self.at(to)));
-        let moved = match fs::rename(&source, &target) {
-            // A folder of the server may lie on another disk.
-            Err(error) if error.kind() == io::ErrorKind::CrossesDevices => copy_over(&source, &target),
-            moved => moved,
+        let rename = || {
+            self.fault()?;
+            let (source, target) = (self.root.spot(from.as_str())?, self.root.target(to.as_str())?);
+            match renameat(&source.folder, &source.name, &target.folder, &target.name) {
+                // A folder of the server may lie on another disk.
+                Err(Errno::XDEV) => copy_over(&source, &target),
+                moved => Ok(moved?),
+            }
         };
-        moved.map_err(self.error("moving a file to", to))
+        rename().map_err(self.error("moving a file to", to))
     }
 
     fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
-        let (source, target) = (real(self.at(from)), self.at(to));
-        let keep = || match fs::hard_link(&source, &target) {
-            Ok(()) => Ok(()),
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(()),
-            Err(_) => {
-                let temporary = self.temporary(to);
-                fs::copy(&source, &temporary)?;
-                File::open(&temporary)?.sync_all()?;
-                fs::rename(&temporary, &target)
+        let keep = || {
+            self.fault()?;
+            let (source, target) = (self.root.target(from.as_str())?, self.root.spot(to.as_str())?);
+            match linkat(&source.folder, &source.name, &target.folder, &target.name, AtFlags::empty()) {
+                Ok(()) | Err(Errno::EXIST) => Ok(()),
+                Err(_) => {
+                    let mut file = source.open(OFlags::RDONLY | OFlags::NONBLOCK, 0)?;
+                    let metadata = file.metadata()?;
+                    Self::replace(&target, |copy| {
+                        io::copy(&mut file, copy)?;
+                        copy.set_modified(metadata.modified()?)?;
+                        let (owner, group) = (metadata.uid(), metadata.gid());
+                        Attributes { mode: metadata.mode() & 0o777, owner, group }.give(copy)
+                    })
+                }
             }
         };
         keep().map_err(self.error("keeping a copy at", to))
     }
 
-    fn like(&self, path: &TreePath, other: &TreePath) -> Result<(), TreeError> {
-        match fs::metadata(self.at(other)) {
-            Ok(metadata) => fs::set_permissions(self.at(path), metadata.permissions())
-                .map_err(self.error("setting permissions of", path)),
-            Err(_) => Ok(()),
-        }
-    }
-
     fn sync(&self) -> Result<(), TreeError> {
-        let sync = || rustix::fs::syncfs(File::open(&self.root)?).map_err(io::Error::from);
+        let sync = || {
+            self.fault()?;
+            let folder = self.root.open("", OFlags::RDONLY | OFlags::DIRECTORY)?;
+            Ok(rustix::fs::syncfs(folder)?)
+        };
         sync().map_err(self.error("writing to the disk of", &TreePath::root()))
     }
 
     fn sync_one(&self, path: &TreePath) -> Result<(), TreeError> {
-        match File::open(self.at(path)).and_then(|one| one.sync_all()) {
+        let sync = || {
+            let one = self.root.open(path.as_str(), OFlags::RDONLY | OFlags::NONBLOCK)?;
+            Ok(rustix::fs::fsync(one)?)
+        };
+        match sync() {
             Err(error) if !is_absent(&error) => Err(self.error("writing to the disk of", path)(error)),
             _ => Ok(()),
         }
@@ -318,7 +767,7 @@ impl Tree for LocalTree {
     fn sync_behind(&self) {
         // A thread that waits for the disk would hold up the end of the program.
         let mut sync = Command::new("sync");
-        sync.arg("-f").arg(&self.root).process_group(0);
+        sync.arg("-f").arg(self.root()).process_group(0);
         sync.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         // Where there is no such program, the system writes all the same, only later.
         if let Ok(mut child) = sync.spawn() {
@@ -327,11 +776,17 @@ impl Tree for LocalTree {
     }
 
     fn make_folder(&self, path: &TreePath) -> Result<(), TreeError> {
-        fs::create_dir_all(self.at(path)).map_err(self.error("making the folder", path))
+        let attributes = self.attributes_for(path)?;
+        self.make_folder_as(path, &attributes)
     }
 
     fn remove_folder(&self, path: &TreePath) -> Result<bool, TreeError> {
-        match fs::remove_dir(self.at(path)) {
+        let remove = || {
+            self.fault()?;
+            let spot = self.root.spot(path.as_str())?;
+            Ok::<_, io::Error>(unlinkat(&spot.folder, &spot.name, AtFlags::REMOVEDIR)?)
+        };
+        match remove() {
             Ok(()) => Ok(true),
             Err(error) if is_absent(&error) => Ok(true),
             Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty => Ok(false),
@@ -340,10 +795,30 @@ impl Tree for LocalTree {
     }
 
     fn remove_all(&self, path: &TreePath) -> Result<(), TreeError> {
-        match fs::remove_dir_all(self.at(path)) {
+        match self.fault().and_then(|()| self.root.spot(path.as_str())).and_then(|spot| remove_whole(&spot)) {
             Ok(()) => Ok(()),
             Err(error) if is_absent(&error) => Ok(()),
             Err(error) => Err(self.error("removing", path)(error)),
         }
+    }
+}
+
+impl LocalTree {
+    /// What a link in a folder leads to. One that leads to a folder in which it lies itself would have no end.
+    fn linked(&self, folder: &TreePath, name: &str) -> Found {
+        let Ok(path) = folder.join(name) else { return Found::Other };
+        let Ok(Some(stat)) = self.root.stat(path.as_str()) else { return Found::Other };
+        let sort = sort_of(&stat);
+        if sort == Found::Folder {
+            let own = (stat.st_dev, stat.st_ino);
+            let mut above = Some(folder.clone());
+            while let Some(folder) = above {
+                if self.folder_number(&folder) == Some(own) {
+                    return Found::Other;
+                }
+                above = folder.parent();
+            }
+        }
+        sort
     }
 }

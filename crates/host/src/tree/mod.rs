@@ -4,6 +4,7 @@
 //! machine needs only them.
 
 mod local;
+mod rooted;
 
 use std::{fs::File, io, path::Path};
 
@@ -12,7 +13,8 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 
-pub use local::{LocalTree, digest_of};
+pub use local::{LocalTree, Prepared, digest_of, digest_of_file};
+pub use rooted::Refusal;
 
 /// What lies at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,6 +41,14 @@ pub struct TreeError {
 
 impl Hint for TreeError {
     fn hint(&self) -> Option<String> {
+        match self.refusal() {
+            Some(Refusal::LeadsOut { .. }) => {
+                return Some("Yalotheca works inside the server's folder only; put a folder or a bind mount there instead of the link".into());
+            }
+            Some(Refusal::OwnIsLink) => return Some("look who made it, and remove it; nothing was changed".into()),
+            Some(Refusal::NotAFile(_)) => return Some("look who made it; it was not opened".into()),
+            None => {}
+        }
         match self.source.kind() {
             io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
                 Some("give yourself the right to write there, or run as the server's user".into())
@@ -51,11 +61,29 @@ impl Hint for TreeError {
     }
 }
 
+impl TreeError {
+    /// Returns why this was refused for safety, where it was.
+    pub fn refusal(&self) -> Option<&Refusal> {
+        Refusal::of(&self.source)
+    }
+}
+
+/// Who owns a file or a folder, and who may do what with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Attributes {
+    /// The nine bits of the mode.
+    pub mode: u32,
+    /// The user's number.
+    pub owner: u32,
+    /// The group's number.
+    pub group: u32,
+}
+
 /// A server's folder.
 pub trait Tree {
     /// Returns the folder as a person knows it.
     fn shown(&self) -> String;
-    /// Returns what lies at a path, following links.
+    /// Returns what lies at a path, following links that stay in the folder; one that leads out is something else.
     ///
     /// # Errors
     /// Where it cannot be looked at.
@@ -85,21 +113,21 @@ pub trait Tree {
     ///
     /// # Errors
     /// Where it cannot be read or written.
-    fn bring(&self, from: &mut dyn io::Read, path: &TreePath) -> Result<Digest, TreeError>;
+    fn bring(&self, from: &mut dyn io::Read, path: &TreePath, attributes: &Attributes) -> Result<Digest, TreeError>;
     /// Writes a file that nobody looks at yet. Only [`Tree::sync`] makes sure that it is on the disk.
     ///
     /// # Errors
     /// Where it cannot be written.
-    fn put(&self, bytes: &[u8], path: &TreePath) -> Result<(), TreeError>;
+    fn put(&self, bytes: &[u8], path: &TreePath, attributes: &Attributes) -> Result<(), TreeError>;
     /// Copies a file of this machine whose bytes are known to be right, `size` of them, and returns how many there were: where
     /// it has more, more than that. Only [`Tree::sync`] makes sure that it is on the disk.
     ///
     /// # Errors
     /// Where it cannot be read or written.
-    fn copy(&self, from: &mut File, size: u64, path: &TreePath) -> Result<u64, TreeError>;
+    fn copy(&self, from: &mut File, size: u64, path: &TreePath, attributes: &Attributes) -> Result<u64, TreeError>;
     /// Has a path share the bytes of a file of the cache, which is open, where that can be: on the same disk, and where nobody else shares
     /// them unless the disk can clone, so that what one server does to them never reaches another. Returns whether it was done.
-    fn share(&self, from: (&Path, &File), path: &TreePath) -> bool;
+    fn share(&self, from: (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool;
     /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
     ///
     /// # Errors
@@ -110,11 +138,6 @@ pub trait Tree {
     /// # Errors
     /// Where neither can be done.
     fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError>;
-    /// Gives a file the permissions of another one.
-    ///
-    /// # Errors
-    /// Where they cannot be set.
-    fn like(&self, path: &TreePath, other: &TreePath) -> Result<(), TreeError>;
     /// Makes sure that everything done so far is on the disk: one call for many files.
     ///
     /// # Errors

@@ -7,7 +7,11 @@ use std::{
 };
 
 use yalotheca_core::route::Bundle;
-use yalotheca_host::archive::{FolderBundle, ZipBundle, folder_payload};
+use yalotheca_core::id::TreePath;
+use yalotheca_host::{
+    archive::{FolderBundle, ZipBundle, folder_payload},
+    tree::LocalTree,
+};
 use zip::{ZipWriter, write::SimpleFileOptions};
 
 use crate::Done;
@@ -89,14 +93,14 @@ fn a_folder_is_a_bundle_too_and_hidden_files_stay_out() -> Done {
     assert_eq!(bundle.read("mod.conf")?.as_deref(), Some(&b"name = a"[..]));
     assert_eq!(bundle.read("mod.conf/below")?, None);
     assert_eq!(bundle.folders(""), [".git", "textures"]);
-    let payload = folder_payload(folder.path())?;
+    let payload = folder_payload(&LocalTree::new(folder.path()), &TreePath::root())?;
     let names: Vec<&str> = payload.files.iter().map(|file| file.path.as_str()).collect();
     assert_eq!(names, ["mod.conf", "textures/b.png"]);
     assert_eq!(payload.size(), 14);
     let before = payload.digest();
     fs::write(folder.path().join("textures/b.png"), "pixelz")?;
-    assert_ne!(folder_payload(folder.path())?.digest(), before);
+    assert_ne!(folder_payload(&LocalTree::new(folder.path()), &TreePath::root())?.digest(), before);
     fs::rename(folder.path().join("textures/b.png"), folder.path().join("textures/c.png"))?;
-    assert_ne!(folder_payload(folder.path())?.digest(), before, "names count as well");
+    assert_ne!(folder_payload(&LocalTree::new(folder.path()), &TreePath::root())?.digest(), before, "names count as well");
     Ok(())
 }

@@ -8,7 +8,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::{ByteSource, Sources},
-    settle::{self, ControlTexts, Order, Origin, Outcome, SettleError},
+    settle::{self, ControlTexts, Order, Origin, Outcome, SealKey, SettleError},
     tree::LocalTree,
 };
 
@@ -48,19 +48,38 @@ fn source(at: &Path) -> Sources {
     Sources::from_iter([(Digest::of(b"payload"), ByteSource::File(at.to_owned()))])
 }
 
-pub(crate) fn carry_out(folder: &Path, steps: Vec<Step>, sources: &Sources) -> Result<u32, SettleError> {
-    let tree = LocalTree::new(folder);
-    let before = settle::read_receipt(&tree)?;
+/// The key of the tests' administrator; it lies nowhere near a server.
+pub(crate) fn key() -> Result<SealKey, std::io::Error> {
+    SealKey::in_folder(&std::env::temp_dir().join(format!("yalotheca-tests-{}", std::process::id())))
+}
+
+pub(crate) fn carry_out(folder: &Path, steps: Vec<Step>, sources: &Sources) -> Result<u32, Box<dyn std::error::Error>> {
+    Ok(carry_out_on(&LocalTree::new(folder), steps, sources)??)
+}
+
+pub(crate) fn carry_out_on(
+    tree: &LocalTree,
+    steps: Vec<Step>,
+    sources: &Sources,
+) -> Result<Result<u32, SettleError>, Box<dyn std::error::Error>> {
+    let (before, receipt_digest) = settle::read_receipt(tree)?;
     let change = ChangeSet { steps, receipt: Receipt::empty(), ..ChangeSet::default() };
+    let now = |name: &str| fs::read_to_string(tree.root().join(name)).ok();
     let order = Order {
         change: &change,
         receipt_before: &before,
-        before: ControlTexts::default(),
+        receipt_digest,
+        before: ControlTexts { wants: now("yalotheca.toml"), lock: now("yalotheca.lock") },
         after: ControlTexts { wants: Some("wants".into()), lock: Some("lock".into()) },
-        control: folder.to_owned(),
+        control: tree.root().to_owned(),
         origin: origin("yalotheca settle"),
+        key: &key()?,
     };
-    settle::settle(&tree, &order, sources)
+    Ok(settle::settle(tree, &order, sources))
+}
+
+fn recover(tree: &LocalTree) -> Result<Option<Outcome>, Box<dyn std::error::Error>> {
+    Ok(settle::recover(tree, tree.root(), &key()?, false)?)
 }
 
 #[test]
@@ -87,7 +106,7 @@ fn steps_are_done_and_kept() -> Done {
     assert_eq!(read(".yalotheca/journal/0001/attic/3")?, "going");
     assert_eq!(read(".yalotheca/journal/0001/state")?, "done");
     assert!(!folder.path().join(".yalotheca/journal/0001/staged").exists());
-    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none());
+    assert!(recover(&LocalTree::new(folder.path()))?.is_none());
     Ok(())
 }
 
@@ -105,7 +124,7 @@ fn what_cannot_be_had_changes_nothing() -> Done {
         assert!(!folder.path().join("order.txt").exists() && !folder.path().join("yalotheca.toml").exists());
     }
     let tree = LocalTree::new(folder.path());
-    assert!(settle::history(&tree)?.is_empty() && settle::recover(&tree)?.is_none());
+    assert!(settle::history(&tree)?.is_empty() && recover(&tree)?.is_none());
     Ok(())
 }
 
@@ -115,7 +134,7 @@ fn a_file_that_changed_meanwhile_stops_the_settle() -> Done {
     fs::write(folder.path().join("order.txt"), "somebody was here")?;
     let error =
         carry_out(folder.path(), vec![text_step("order.txt", Some("old"), "new")], &Sources::default());
-    assert!(matches!(error, Err(SettleError::Moved { .. })));
+    assert!(error.is_err_and(|error| error.to_string().contains("order.txt was changed by somebody else")));
     assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "somebody was here");
     Ok(())
 }
@@ -137,7 +156,7 @@ fn a_step_that_fails_takes_the_others_back() -> Done {
     assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "old");
     assert_eq!(fs::read_to_string(folder.path().join("aside"))?, "aside");
     assert!(!folder.path().join("made").exists());
-    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none());
+    assert!(recover(&LocalTree::new(folder.path()))?.is_none());
     Ok(())
 }
 
@@ -174,7 +193,7 @@ fn a_new_folder_is_put_with_all_that_comes_into_it_and_goes_with_it() -> Done {
     steps.push(text_step("blocked", None, "a folder stands here"));
     assert!(carry_out(folder.path(), steps, &sources).is_err());
     assert!(!bells.exists());
-    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none());
+    assert!(recover(&LocalTree::new(folder.path()))?.is_none());
     Ok(())
 }
 
@@ -192,7 +211,7 @@ fn what_somebody_puts_meanwhile_into_a_folder_that_was_to_be_new_stays() -> Done
     fs::create_dir_all(&bells)?;
     fs::write(bells.join("notes.txt"), "somebody's")?;
     fs::write(bells.join("ring.lua"), "somebody's ring")?;
-    let outcome = settle::recover(&LocalTree::new(folder.path()))?.ok_or("something was interrupted")?;
+    let outcome = recover(&LocalTree::new(folder.path()))?.ok_or("something was interrupted")?;
     assert!(matches!(outcome, Outcome::Finished(_)));
     assert_eq!(fs::read_to_string(bells.join("notes.txt"))?, "somebody's");
     assert_eq!(fs::read_to_string(bells.join("ring.lua"))?, "ring");
@@ -213,9 +232,11 @@ fn a_plan_from_before_folders_were_moved_whole_is_finished_as_it_was_begun() -> 
     fs::remove_dir_all(&bells)?;
     fs::write(journal.join("state"), "staged")?;
     let plan = fs::read_to_string(journal.join("plan.json"))?;
-    assert!(plan.contains("\"format\":2"), "{plan}");
-    fs::write(journal.join("plan.json"), plan.replace("\"format\":2", "\"format\":1"))?;
-    settle::recover(&LocalTree::new(folder.path()))?.ok_or("something was interrupted")?;
+    assert!(plan.contains("\"format\":3"), "{plan}");
+    fs::write(journal.join("plan.json"), plan.replace("\"format\":3", "\"format\":1"))?;
+    let tree = LocalTree::new(folder.path());
+    assert!(recover(&tree).is_err(), "what was altered is not obeyed without being asked about");
+    settle::recover(&tree, folder.path(), &key()?, true)?.ok_or("something was interrupted")?;
     assert_eq!(fs::read_to_string(bells.join("ring.lua"))?, "ring");
     assert_eq!(fs::read_to_string(bells.join("deep/rope.lua"))?, "rope");
     Ok(())
@@ -233,12 +254,12 @@ fn an_interrupted_settle_is_finished_or_taken_back_by_its_state() -> Done {
         fs::rename(folder.path().join("order.txt"), journal.join("staged/0/0"))?;
         fs::remove_file(folder.path().join("yalotheca.toml"))?;
         fs::write(journal.join("state"), state)?;
-        let outcome = settle::recover(&tree)?.ok_or("something was interrupted")?;
+        let outcome = recover(&tree)?.ok_or("something was interrupted")?;
         assert_eq!(matches!(outcome, Outcome::Finished(_)), finished, "{outcome:?}");
         assert_eq!(folder.path().join("order.txt").exists(), finished);
         assert_eq!(folder.path().join("yalotheca.toml").exists(), finished);
         assert_eq!(settle::history(&tree)?.len(), usize::from(finished));
-        assert!(settle::recover(&tree)?.is_none(), "once is enough");
+        assert!(recover(&tree)?.is_none(), "once is enough");
     }
     Ok(())
 }
@@ -249,11 +270,11 @@ fn a_journal_without_a_plan_is_forgotten_and_a_damaged_one_is_told() -> Done {
     let tree = LocalTree::new(folder.path());
     let journal = folder.path().join(".yalotheca/journal/0001");
     fs::create_dir_all(journal.join("before"))?;
-    assert!(settle::recover(&tree)?.is_none());
+    assert!(recover(&tree)?.is_none());
     assert!(!journal.exists());
     fs::create_dir_all(&journal)?;
     fs::write(journal.join("plan.json"), "{oops")?;
-    let error = settle::recover(&tree).err().ok_or("it is damaged")?;
+    let error = recover(&tree).err().ok_or("it is damaged")?;
     assert!(error.to_string().contains("journal/0001/plan.json"), "{error}");
     Ok(())
 }
@@ -267,10 +288,11 @@ fn history_is_numbered_and_knows_what_was_undone() -> Done {
     let numbers: Vec<(u32, bool)> =
         settle::history(&tree)?.iter().map(|past| (past.number, past.undone)).collect();
     assert_eq!(numbers, [(1, false), (2, false)]);
-    let (steps, receipt, before, after) = settle::read_settle(&tree, 2)?;
+    let (steps, receipt, before, after) = settle::read_settle(&tree, 2, Some(&key()?))?;
     assert_eq!((steps.len(), receipt), (1, Receipt::empty()));
-    assert_eq!((before.wants, after.wants.as_deref()), (None, Some("wants")));
-    assert!(settle::read_settle(&tree, 9).is_err());
+    assert_eq!((before.wants.as_deref(), after.wants.as_deref()), (Some("wants"), Some("wants")));
+    assert_eq!(settle::read_settle(&tree, 1, None)?.2.wants, None);
+    assert!(settle::read_settle(&tree, 9, None).is_err());
     Ok(())
 }
 
@@ -290,9 +312,9 @@ fn a_server_is_claimed_by_one_at_a_time() -> Done {
 fn a_receipt_that_cannot_be_read_is_told() -> Done {
     let folder = tempfile::tempdir()?;
     let tree = LocalTree::new(folder.path());
-    assert_eq!(settle::read_receipt(&tree)?, Receipt::empty());
+    assert_eq!(settle::read_receipt(&tree)?.0, Receipt::empty());
     settle::write_receipt(&tree, &Receipt::empty())?;
-    assert_eq!(settle::read_receipt(&tree)?, Receipt::empty());
+    assert_eq!(settle::read_receipt(&tree)?.0, Receipt::empty());
     fs::write(folder.path().join(".yalotheca/receipt.json"), "{\"format\": 1, \"colour\": 2}")?;
     let error = settle::read_receipt(&tree).err().ok_or("an unknown key")?;
     assert!(error.to_string().contains("unknown field `colour`"), "{error}");
@@ -323,7 +345,7 @@ fn a_large_settle_notes_that_nobody_has_waited_for_the_disk() -> Done {
     let note = folder.path().join(".yalotheca/journal/0001/unwritten");
     let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
     assert_eq!(fs::read_to_string(&note)?, boot.trim());
-    assert!(settle::recover(&LocalTree::new(folder.path()))?.is_none(), "it is still the same run");
+    assert!(recover(&LocalTree::new(folder.path()))?.is_none(), "it is still the same run");
     // The next settle waits for it, and has nothing to note itself.
     carry_out(folder.path(), vec![text_step("small.txt", None, "new")], &Sources::default())?;
     assert_eq!(fs::read_to_string(&note)?, "");
@@ -343,13 +365,13 @@ fn what_was_damaged_when_the_machine_went_down_after_a_settle_is_told_once() -> 
     let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
     fs::write(&note, boot.trim())?;
     assert!(
-        settle::recover(&tree)?.is_none(),
+        recover(&tree)?.is_none(),
         "in the same run it is somebody's doing, and for check to tell"
     );
     fs::write(&note, "another run")?;
-    let outcome = settle::recover(&tree)?.ok_or("files are damaged")?;
-    assert!(matches!(outcome, Outcome::Damaged(_, 2)), "{outcome:?}");
-    assert!(settle::recover(&tree)?.is_none(), "once is enough");
+    let outcome = recover(&tree)?.ok_or("files are damaged")?;
+    assert!(matches!(&outcome, Outcome::Damaged(_, files) if files.len() == 2), "{outcome:?}");
+    assert!(recover(&tree)?.is_none(), "once is enough");
     assert_eq!(fs::read_to_string(folder.path().join("order.txt"))?, "the server wrote this");
     Ok(())
 }
@@ -373,10 +395,10 @@ fn a_settle_in_which_the_machine_went_down_is_finished_where_all_is_whole_and_el
         if !is_whole {
             // Interrupted a second time while it is taken back: what stood in the way of that is gone now.
             fs::rename(journal.join("before"), journal.join("away"))?;
-            assert!(settle::recover(&tree).is_err());
+            assert!(recover(&tree).is_err());
             fs::rename(journal.join("away"), journal.join("before"))?;
         }
-        let outcome = settle::recover(&tree)?.ok_or("it was interrupted")?;
+        let outcome = recover(&tree)?.ok_or("it was interrupted")?;
         assert!(
             matches!((&outcome, is_whole), (Outcome::Finished(_), true) | (Outcome::Lost(_), false)),
             "{outcome:?}"
@@ -386,7 +408,156 @@ fn a_settle_in_which_the_machine_went_down_is_finished_where_all_is_whole_and_el
         assert_eq!(order, if is_whole { "new" } else { "old" });
         assert_eq!(folder.path().join("yalotheca.lock").exists(), is_whole);
         assert_eq!(settle::history(&tree)?.len(), usize::from(is_whole));
-        assert!(settle::recover(&tree)?.is_none() && !journal.join("staged").exists());
+        assert!(recover(&tree)?.is_none() && !journal.join("staged").exists());
     }
+    Ok(())
+}
+
+/// A server with everything that a change may touch, and the steps that touch it.
+fn lived_in(folder: &Path, files: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
+    fs::create_dir_all(folder.join("mods/old"))?;
+    fs::create_dir_all(folder.join("goes/deeper"))?;
+    for (name, text) in [("order.txt", "old"), ("mods/old/a.lua", "one"), ("mods/old/b.lua", "two"), ("goes/x", "x")] {
+        fs::write(folder.join(name), text)?;
+    }
+    let (mut steps, mut sources) = bells(files)?;
+    let newer = files.join("newer");
+    fs::write(&newer, "newer")?;
+    sources.insert(Digest::of(b"newer"), ByteSource::File(newer));
+    steps.extend([
+        Step::Put {
+            path: path("mods/old/a.lua"),
+            source: Source::Payload,
+            before: Some(Digest::of(b"one")),
+            after: Digest::of(b"newer"),
+            size: 5,
+        },
+        text_step("order.txt", Some("old"), "new"),
+        text_step("mods/made.txt", None, "made"),
+        Step::SetAside { path: path("mods/old/b.lua"), before: Digest::of(b"two") },
+        Step::SetAside { path: path("goes/x"), before: Digest::of(b"x") },
+        Step::RemoveFolder { path: path("goes/deeper") },
+    ]);
+    Ok((steps, sources))
+}
+
+/// Everything in a folder but Yalotheca's own, with what each file holds.
+fn everything(folder: &Path) -> Result<Vec<(String, Option<String>)>, Box<dyn std::error::Error>> {
+    let mut all = Vec::new();
+    for entry in walkdir::WalkDir::new(folder).sort_by_file_name() {
+        let entry = entry?;
+        let name = entry.path().strip_prefix(folder)?.to_string_lossy().into_owned();
+        if !name.starts_with(".yalotheca/") && name != ".yalotheca" {
+            let text = if entry.file_type().is_file() { Some(fs::read_to_string(entry.path())?) } else { None };
+            all.push((name, text));
+        }
+    }
+    Ok(all)
+}
+
+/// What a server is before a change and after it, and a fresh one.
+fn worlds(elsewhere: Option<&Path>) -> Result<[Vec<(String, Option<String>)>; 2], Box<dyn std::error::Error>> {
+    let (folder, files) = (server_folder(elsewhere)?, tempfile::tempdir()?);
+    let (steps, sources) = lived_in(folder.path(), files.path())?;
+    let before = everything(folder.path())?;
+    carry_out(folder.path(), steps, &sources)?;
+    Ok([before, everything(folder.path())?])
+}
+
+/// A server's folder; `mods` lies on another disk where one is given.
+fn server_folder(elsewhere: Option<&Path>) -> Result<tempfile::TempDir, Box<dyn std::error::Error>> {
+    let folder = tempfile::tempdir()?;
+    if let Some(disk) = elsewhere {
+        let there = disk.join(folder.path().file_name().ok_or("it has a name")?);
+        fs::create_dir_all(&there)?;
+        fs::create_dir(folder.path().join("mods"))?;
+        let bound = std::process::Command::new("mount").arg("--bind").arg(&there).arg(folder.path().join("mods")).status()?;
+        if !bound.success() {
+            return Err("mounting a folder".into());
+        }
+    }
+    Ok(folder)
+}
+
+fn leave(folder: &Path, elsewhere: Option<&Path>) -> Done {
+    if elsewhere.is_some() {
+        std::process::Command::new("umount").arg(folder.join("mods")).status()?;
+    }
+    Ok(())
+}
+
+/// What happens at one call: it fails, or the program is gone from there on.
+#[derive(Debug, Clone, Copy)]
+struct At(u64, bool);
+
+/// A settle of which calls fail or the program dies, then recoveries that do as well, then one that is left alone.
+fn one_run(at: &[At], elsewhere: Option<&Path>, worlds: &[Vec<(String, Option<String>)>; 2]) -> Result<[bool; 2], Box<dyn std::error::Error>> {
+    let (folder, files) = (server_folder(elsewhere)?, tempfile::tempdir()?);
+    let (steps, sources) = lived_in(folder.path(), files.path())?;
+    let root = folder.path();
+    let mut reached = false;
+    let settled = {
+        let tree = LocalTree::new(root).failing_at(at[0].0, at[0].1);
+        let settled = carry_out_on(&tree, steps, &sources);
+        reached |= tree.has_failed();
+        settled.is_ok_and(|settled| settled.is_ok())
+    };
+    let now = everything(root)?;
+    if !at[0].1 && reached && at.len() == 1 {
+        // A call has failed and the program has gone on: what it said must be so.
+        let said = if settled { &worlds[1] } else { &worlds[0] };
+        assert_eq!(&now, said, "{at:?}: it said {}", if settled { "done" } else { "failed" });
+    }
+    for one in at.iter().skip(1) {
+        let tree = LocalTree::new(root).failing_at(one.0, one.1);
+        recover(&tree).ok();
+        reached |= tree.has_failed();
+    }
+    recover(&LocalTree::new(root)).map_err(|error| format!("{at:?}: {error}"))?;
+    let after = everything(root)?;
+    let which = worlds.iter().position(|world| *world == after);
+    let Some(which) = which else {
+        let differs: Vec<_> = after.iter().filter(|one| !worlds[0].contains(one) && !worlds[1].contains(one)).collect();
+        return Err(format!("{at:?}: neither before nor after: {differs:?} in {after:?}").into());
+    };
+    assert!(recover(&LocalTree::new(root))?.is_none(), "{at:?}: once is enough");
+    assert!(which == 1 || !settled, "{at:?}: it said done, and everything was taken back");
+    leave(root, elsewhere)?;
+    Ok([reached, which == 1])
+}
+
+/// Each call of a settle, and of the taking back and the recovery after it, fails or is the last one.
+fn at_each_call(elsewhere: Option<&Path>) -> Result<usize, Box<dyn std::error::Error>> {
+    let worlds = worlds(elsewhere)?;
+    let mut runs = 0;
+    let mut seen = [false; 2];
+    for dies in [false, true] {
+        for call in 1.. {
+            let [reached, done] = one_run(&[At(call, dies)], elsewhere, &worlds)?;
+            runs += 1;
+            seen[usize::from(done)] = true;
+            if !reached {
+                assert!(call > 30, "only {call} calls");
+                break;
+            }
+            // Dying or failing again while that is put right, each third call of it so that all stays quick.
+            for second in (1 + call % 3..).step_by(3) {
+                let [_, _] = one_run(&[At(call, dies), At(second, !dies)], elsewhere, &worlds)?;
+                let [_, _] = one_run(&[At(call, dies), At(second, dies), At(second + 1, true)], elsewhere, &worlds)?;
+                runs += 2;
+                if second > 12 {
+                    break;
+                }
+            }
+        }
+    }
+    assert_eq!(seen, [true, true], "both outcomes must have been seen");
+    Ok(runs)
+}
+
+#[test]
+fn whatever_call_fails_or_is_the_last_the_server_is_as_before_or_as_after() -> Done {
+    let runs = at_each_call(None)?;
+    assert!(runs > 500, "{runs}");
     Ok(())
 }

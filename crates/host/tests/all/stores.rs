@@ -3,7 +3,7 @@
 use std::{
     fs,
     io::Cursor,
-    os::unix::fs::PermissionsExt,
+    os::unix::fs::{MetadataExt, PermissionsExt},
     thread,
     time::{Duration, SystemTime},
 };
@@ -11,7 +11,7 @@ use std::{
 use yalotheca_core::id::{Digest, TreePath};
 use yalotheca_host::{
     store::Store,
-    tree::{LocalTree, Tree},
+    tree::{Attributes, LocalTree, Tree},
 };
 
 use crate::Done;
@@ -61,15 +61,20 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
     let tree = LocalTree::new(&server);
     let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
-    assert!(tree.share((&kept, &fs::File::open(&kept)?), &first));
+    // Only a file that has the right owner and mode already can be shared by a second name.
+    let metadata = fs::metadata(&kept)?;
+    let attributes = Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() };
+    tree.share((&kept, &fs::File::open(&kept)?), &first, &Attributes { mode: 0o600, ..attributes });
+    assert_eq!(fs::metadata(&kept)?.nlink(), 1, "a clone at most");
+    tree.remove_own_file(&first)?;
+    assert!(tree.share((&kept, &fs::File::open(&kept)?), &first, &attributes));
     assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
     let is_clone = {
-        use std::os::unix::fs::MetadataExt;
         fs::metadata(&kept)?.nlink() == 1
     };
     if !is_clone {
         assert!(
-            !tree.share((&kept, &fs::File::open(&kept)?), &second),
+            !tree.share((&kept, &fs::File::open(&kept)?), &second, &attributes),
             "one server shares it, and no second one"
         );
         let then = fs::metadata(&kept)?.modified()?;

@@ -7,7 +7,7 @@ use std::{
 };
 
 use yalotheca_core::id::{Digest, TreePath};
-use yalotheca_host::tree::{Found, LocalTree, Tree};
+use yalotheca_host::tree::{Attributes, Found, LocalTree, Refusal, Tree, TreeError};
 
 use crate::Done;
 
@@ -84,9 +84,9 @@ fn permissions_are_kept_and_copied() -> Done {
         |name: &str| fs::metadata(folder.path().join(name)).map(|data| data.permissions().mode() & 0o777);
     assert_eq!(mode("old")?, 0o640);
     tree.write(&path("other"), b"x")?;
-    tree.like(&path("other"), &path("old"))?;
-    assert_eq!(mode("other")?, 0o640);
-    tree.like(&path("other"), &path("gone"))?;
+    let attributes = tree.attributes(&path("old"))?;
+    assert_eq!(attributes.mode, 0o640);
+    tree.put(b"y", &path("other"), &attributes)?;
     assert_eq!(mode("other")?, 0o640);
     Ok(())
 }
@@ -95,7 +95,8 @@ fn permissions_are_kept_and_copied() -> Done {
 fn bringing_hashes_on_the_way() -> Done {
     let (_folder, tree) = tree()?;
     let bytes = vec![7; 300_000];
-    assert_eq!(tree.bring(&mut Cursor::new(&bytes), &path("big"))?, Digest::of(&bytes));
+    let attributes = tree.attributes(&path("big"))?;
+    assert_eq!(tree.bring(&mut Cursor::new(&bytes), &path("big"), &attributes)?, Digest::of(&bytes));
     assert_eq!(tree.digest(&path("big"))?, Some((Digest::of(&bytes), 300_000)));
     Ok(())
 }
@@ -107,11 +108,13 @@ fn a_copy_tells_how_much_there_was() -> Done {
     for (bytes, promised) in [(30_000, 30_000), (0, 0), (30_000, 29_999), (30_000, 100), (100, 30_000)] {
         let bytes: Vec<u8> = (0..bytes).map(|at: u32| at.to_le_bytes()[0]).collect();
         fs::write(&source, &bytes)?;
-        let told = tree.copy(&mut fs::File::open(&source)?, promised, &path("copy"))?;
+        let attributes = tree.attributes(&path("copy"))?;
+        let told = tree.copy(&mut fs::File::open(&source)?, promised, &path("copy"), &attributes)?;
         assert_eq!(told, bytes.len() as u64, "promised {promised}");
         assert_eq!(tree.read(&path("copy"))?, Some(bytes));
     }
-    assert!(tree.copy(&mut fs::File::open(&source)?, 100, &path("gone/copy")).is_err());
+    let attributes = tree.attributes(&path("copy"))?;
+    assert!(tree.copy(&mut fs::File::open(&source)?, 100, &path("gone/copy"), &attributes).is_err());
     Ok(())
 }
 
@@ -162,5 +165,155 @@ fn folders_go_only_when_empty() -> Done {
     assert!(tree.remove_folder(&path("a"))?);
     assert_eq!(tree.find(&path("a"))?, None);
     tree.sync()?;
+    Ok(())
+}
+
+/// Every way of reading and writing, at one path.
+fn each_way(tree: &LocalTree, at: &str) -> Vec<(&'static str, Result<(), TreeError>)> {
+    let at = path(at);
+    let below = at.join("x").unwrap_or_else(|_| TreePath::root());
+    let source = path("source");
+    let attributes = Attributes { mode: 0o600, owner: 0, group: 0 };
+    vec![
+        ("read", tree.read(&at).map(drop)),
+        ("digest", tree.digest(&at).map(drop)),
+        ("list", tree.list(&at).map(drop)),
+        ("write", tree.write(&at, b"ours")),
+        ("write below", tree.write(&below, b"ours")),
+        ("put below", tree.put(b"ours", &below, &attributes)),
+        ("make a folder below", tree.make_folder(&below)),
+        ("remove a folder below", tree.remove_folder(&below).map(drop)),
+        ("remove below", tree.remove_all(&below)),
+        ("rename to it", tree.rename(&source, &at)),
+        ("rename below it", tree.rename(&source, &below)),
+        ("rename from below it", tree.rename(&below, &source)),
+        ("keep it", tree.keep(&at, &path("kept"))),
+        ("keep below it", tree.keep(&below, &path("kept"))),
+    ]
+}
+
+#[test]
+fn no_link_leads_out_whatever_is_done() -> Done {
+    let (outside, inside) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    fs::write(outside.path().join("x"), "theirs")?;
+    fs::write(outside.path().join("file"), "theirs")?;
+    let all = || -> Result<Vec<(String, String)>, std::io::Error> {
+        let mut all = Vec::new();
+        for entry in fs::read_dir(outside.path())? {
+            let entry = entry?;
+            all.push((entry.file_name().to_string_lossy().into_owned(), fs::read_to_string(entry.path())?));
+        }
+        all.sort();
+        Ok(all)
+    };
+    let before = all()?;
+    let root = inside.path();
+    let up = format!("../{}", outside.path().file_name().unwrap_or_default().to_string_lossy());
+    symlink(outside.path(), root.join("absolute"))?;
+    symlink(&up, root.join("relative"))?;
+    symlink(format!("{up}/file"), root.join("to a file"))?;
+    symlink("absolute", root.join("by another link"))?;
+    fs::create_dir(root.join("deep"))?;
+    symlink(format!("../{up}"), root.join("deep/climbing"))?;
+    for at in ["absolute", "relative", "to a file", "by another link", "deep/climbing"] {
+        fs::write(root.join("source"), "ours")?;
+        let tree = LocalTree::new(root);
+        for (way, result) in each_way(&tree, at) {
+            let Err(error) = result else {
+                let harmless = way.starts_with("remove") || at == "to a file" && way.contains("below");
+                assert!(harmless, "{way} through {at} was done");
+                continue;
+            };
+            if !(at == "to a file" && (way.contains("below") || way == "list")) {
+                assert!(matches!(error.refusal(), Some(Refusal::LeadsOut { .. })), "{way} through {at}: {error}");
+            }
+        }
+        assert_eq!(tree.find(&path(at))?, Some(Found::Other), "{at}");
+        assert_eq!(all()?, before, "{at}");
+    }
+    let tree = LocalTree::new(root);
+    let error = tree.read(&path("deep/climbing/x")).err().ok_or("it leads out")?;
+    assert!(error.to_string().contains("deep/climbing is a symbolic link that leads out"), "{error}");
+    Ok(())
+}
+
+#[test]
+fn a_link_inside_is_followed_even_where_it_is_absolute() -> Done {
+    let (folder, tree) = tree()?;
+    tree.make_folder(&path("shared/plugins"))?;
+    tree.write(&path("shared/plugins/a"), b"a")?;
+    symlink("shared/plugins", folder.path().join("relative"))?;
+    symlink(folder.path().join("shared/plugins"), folder.path().join("absolute"))?;
+    for at in ["relative", "absolute"] {
+        assert_eq!(tree.find(&path(at))?, Some(Found::Folder));
+        assert_eq!(tree.read(&path(&format!("{at}/a")))?.as_deref(), Some(&b"a"[..]), "{at}");
+        tree.write(&path(&format!("{at}/b")), at.as_bytes())?;
+        assert_eq!(tree.read(&path("shared/plugins/b"))?.as_deref(), Some(at.as_bytes()));
+        tree.rename(&path(&format!("{at}/b")), &path(&format!("{at}/c")))?;
+        assert!(fs::symlink_metadata(folder.path().join(at))?.is_symlink());
+    }
+    // One that leads to where it lies would have no end.
+    symlink(".", folder.path().join("shared/loop"))?;
+    assert!(tree.list(&path("shared"))?.contains(&("loop".into(), Found::Other)));
+    symlink("ring-b", folder.path().join("ring-a"))?;
+    symlink("ring-a", folder.path().join("ring-b"))?;
+    assert!(tree.read(&path("ring-a")).is_err());
+    Ok(())
+}
+
+#[test]
+fn our_own_folder_is_never_a_link() -> Done {
+    let (folder, tree) = tree()?;
+    tree.make_folder(&path("real"))?;
+    symlink("real", folder.path().join(".yalotheca"))?;
+    for result in [
+        tree.read(&path(".yalotheca/receipt.json")).map(drop),
+        tree.write(&path(".yalotheca/receipt.json"), b"x"),
+        tree.make_folder(&path(".yalotheca/journal")),
+    ] {
+        let error = result.err().ok_or("it is a link")?;
+        assert!(matches!(error.refusal(), Some(Refusal::OwnIsLink)), "{error}");
+    }
+    fs::remove_file(folder.path().join(".yalotheca"))?;
+    tree.make_folder(&path(".yalotheca"))?;
+    symlink("../real/x", folder.path().join(".yalotheca/receipt.json"))?;
+    assert!(tree.write(&path(".yalotheca/receipt.json"), b"x").is_err());
+    assert!(!folder.path().join("real/x").exists());
+    Ok(())
+}
+
+#[test]
+fn pipes_and_devices_are_told_and_not_opened() -> Done {
+    let (folder, tree) = tree()?;
+    let made = std::process::Command::new("mkfifo").arg(folder.path().join("pipe")).status()?;
+    assert!(made.success());
+    let _socket = std::os::unix::net::UnixListener::bind(folder.path().join("socket"))?;
+    for (name, what) in [("pipe", "a pipe"), ("socket", "a socket")] {
+        for result in [tree.read(&path(name)).map(drop), tree.digest(&path(name)).map(drop)] {
+            let error = result.err().ok_or("it is no file")?;
+            assert!(error.to_string().contains(what), "{error}");
+        }
+        assert_eq!(tree.find(&path(name))?, Some(Found::Other));
+    }
+    symlink("/dev/zero", folder.path().join("zero"))?;
+    assert!(tree.read(&path("zero")).is_err());
+    Ok(())
+}
+
+#[test]
+fn ours_are_read_by_nobody_else() -> Done {
+    let (folder, tree) = tree()?;
+    let mode = |name: &str| fs::metadata(folder.path().join(name)).map(|data| data.permissions().mode() & 0o777);
+    for (server, own_folder, own_file) in [(0o755, 0o750, 0o640), (0o700, 0o700, 0o600), (0o711, 0o700, 0o600)] {
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(server))?;
+        tree.make_folder(&path(".yalotheca"))?;
+        tree.write(&path(".yalotheca/receipt.json"), b"{}")?;
+        assert_eq!((mode(".yalotheca")?, mode(".yalotheca/receipt.json")?), (own_folder, own_file), "{server:o}");
+        tree.remove_all(&path(".yalotheca"))?;
+    }
+    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o750))?;
+    tree.make_folder(&path("made"))?;
+    tree.write(&path("made/file"), b"x")?;
+    assert_eq!((mode("made")?, mode("made/file")?), (0o750, 0o640), "as the folder in which they lie");
     Ok(())
 }

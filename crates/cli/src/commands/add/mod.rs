@@ -9,9 +9,8 @@ use std::{collections::BTreeSet, process::ExitCode};
 use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{control::WANTS_FILE, tweak::TWEAK_SUFFIX};
-use yalotheca_host::settle;
 
-use super::apply::{Along, Mode, apply};
+use super::apply::{Along, Mode, apply, note};
 use crate::{
     args::Global,
     error::CommandError,
@@ -98,7 +97,7 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
     }
     if args.later {
-        settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
+        note(&session, &wants, (None, &format!("noted: {}", names.join(", "))))?;
         ui.show(&Noted { noted: names, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }

@@ -49,7 +49,7 @@ pub(super) fn put(session: &Session, once: &[Once], along: &mut Along) -> Result
         });
         let (ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at)) = source;
         if let Some(text) = std::fs::read(at).ok().and_then(|bytes| String::from_utf8(bytes).ok()) {
-            along.heads.insert(to.clone(), text);
+            along.plan.heads.insert(to.clone(), text);
         }
         along.bytes.insert(*digest, source.clone());
     }

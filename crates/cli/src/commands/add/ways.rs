@@ -24,6 +24,7 @@ use yalotheca_host::{
 use super::AddArgs;
 use crate::{
     error::CommandError,
+    plan::reserved,
     session::{Session, Shelf},
     ui::Ui,
 };
@@ -288,6 +289,7 @@ fn take(
             "{text} is a whole server's folder: its contents are wanted from now on, and its settings \
                                   are put where there are none yet"
         ));
+        reserved::check_once(session, &arrival.once, true)?;
         found.once.extend(arrival.once.iter().cloned());
     }
     for arrived in arrival.contents.iter().filter(|arrived| chosen(&arrived.content.id)) {
@@ -295,6 +297,7 @@ fn take(
             (Some(id), false) => ContentId::new(id)?,
             _ => arrived.content.id.clone(),
         };
+        reserved::check_once(session, &arrived.once, false)?;
         found.once.extend(arrived.once.clone());
         let is_pack = arrived.content.release.kind == PACK_KIND;
         let kind = if is_pack { Some(PACK_KIND.to_owned()) } else { given.kind.clone() };

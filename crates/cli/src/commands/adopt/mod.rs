@@ -164,8 +164,8 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     }
     let claim = settle::claim(&tree)?;
     settle::write_receipt(&tree, &taken.receipt)?;
-    settle::write_control(tree.root(), LOCK_FILE, Some(&taken.lock.text()))?;
-    settle::write_control(tree.root(), WANTS_FILE, Some(&control.text()))?;
+    settle::write_control(tree.root(), LOCK_FILE, &taken.lock.text())?;
+    settle::write_control(tree.root(), WANTS_FILE, &control.text())?;
     drop(claim);
     let name = if args.name.is_empty() { tree.root().display().to_string() } else { args.name.clone() };
     ui.show(&AdoptView {

@@ -1,6 +1,6 @@
 //! `maps try`: a new map against the one that is known to work, so that a fault is known to be the map's.
 
-use std::{collections::BTreeMap, process::ExitCode, time::Duration};
+use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
@@ -18,7 +18,7 @@ use crate::{
         apply::carry_out,
     },
     error::CommandError,
-    plan::{Fresh, plan_change},
+    plan::{Fresh, PlanOptions, plan_change},
     session::Session,
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
@@ -209,8 +209,7 @@ fn told(trial: &Trial) -> Vec<String> {
 /// Settles without a preview: what is tried is taken back, or was asked for.
 fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandError> {
     let shelf = session.shelf_for(wants);
-    let planned = plan_change(session, &shelf, wants, &Fresh::None, (&BTreeMap::new(), false))?;
+    let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
     let view = ChangeView::of(session.shown(), &planned);
-    let _claim = session.claim_stopped()?;
     carry_out(session, &shelf, wants, &planned, (Sources::default(), &view.summary())).map(drop)
 }

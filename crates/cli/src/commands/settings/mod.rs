@@ -11,11 +11,10 @@ use yalotheca_core::{
     document::{Pointer, Value},
     suggest,
 };
-use yalotheca_host::settle;
 
 use super::{
     add::Noted,
-    apply::{Along, Mode, apply},
+    apply::{Along, Mode, apply, note},
 };
 use crate::{
     args::Global,
@@ -100,7 +99,7 @@ pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitC
         changes.reset(&own, &place(text)?, &mut wants)?;
     }
     if args.later {
-        settle::write_control(&session.control.folder, WANTS_FILE, Some(&wants.text()))?;
+        note(&session, &wants, (None, &format!("noted: {}", changes.noted.join(", "))))?;
         ui.show(&Noted { noted: changes.noted, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }
