@@ -87,8 +87,8 @@ impl Stamp {
 #[cfg(debug_assertions)]
 #[derive(Debug)]
 struct Faults {
-    at: u64,
-    is_dead: bool,
+    fails_at: u64,
+    dies_at: u64,
     made: AtomicU64,
 }
 
@@ -104,26 +104,25 @@ impl LocalTree {
         }
     }
 
-    /// Returns the same tree, of which the call with that number that changes something fails; and all after it, as if the
-    /// program had been killed there, where `is_dead`. For tests; release builds have none of it.
+    /// Returns the same tree, of which one call that changes something fails, and another one and all after it, as if the program
+    /// had been killed there; calls are counted from 1. For tests; release builds have none of it.
     #[cfg(debug_assertions)]
     #[must_use]
-    pub fn failing_at(self, at: u64, is_dead: bool) -> Self {
-        Self { faults: Some(Arc::new(Faults { at, is_dead, made: AtomicU64::new(0) })), ..self }
+    pub fn failing_at(self, fails_at: u64, dies_at: u64) -> Self {
+        Self { faults: Some(Arc::new(Faults { fails_at, dies_at, made: AtomicU64::new(0) })), ..self }
     }
 
-    /// Returns whether the call that was to fail was reached.
+    /// Returns how many calls that change something there were.
     #[cfg(debug_assertions)]
-    pub fn has_failed(&self) -> bool {
-        self.faults.as_ref().is_some_and(|faults| faults.made.load(Ordering::SeqCst) >= faults.at)
+    pub fn calls(&self) -> u64 {
+        self.faults.as_ref().map_or(0, |faults| faults.made.load(Ordering::SeqCst))
     }
 
     #[cfg(debug_assertions)]
     fn fault(&self) -> io::Result<()> {
         let Some(faults) = &self.faults else { return Ok(()) };
         let made = faults.made.fetch_add(1, Ordering::SeqCst) + 1;
-        let fails = if faults.is_dead { made >= faults.at } else { made == faults.at };
-        if fails { Err(Errno::NOSPC.into()) } else { Ok(()) }
+        if made == faults.fails_at || made >= faults.dies_at { Err(Errno::NOSPC.into()) } else { Ok(()) }
     }
 
     #[cfg(not(debug_assertions))]
@@ -481,7 +480,7 @@ fn sort_of(stat: &Stat) -> Found {
 }
 
 /// Moves a file to another disk: it is whole and on that disk before its source goes.
-fn copy_over(source: &Spot, target: &Spot) -> io::Result<()> {
+fn copy_over(tree: &LocalTree, source: &Spot, target: &Spot) -> io::Result<()> {
     let mut from = source.open(OFlags::RDONLY | OFlags::NONBLOCK, 0)?;
     let metadata = from.metadata()?;
     if !metadata.is_file() {
@@ -492,6 +491,7 @@ fn copy_over(source: &Spot, target: &Spot) -> io::Result<()> {
         file.set_modified(metadata.modified()?)?;
         Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() }.give(file)
     })?;
+    tree.fault()?;
     unlinkat(&source.folder, &source.name, AtFlags::empty())?;
     source.sync_folder()
 }
@@ -716,7 +716,7 @@ impl Tree for LocalTree {
             let (source, target) = (self.root.spot(from.as_str())?, self.root.target(to.as_str())?);
             match renameat(&source.folder, &source.name, &target.folder, &target.name) {
                 // A folder of the server may lie on another disk.
-                Err(Errno::XDEV) => copy_over(&source, &target),
+                Err(Errno::XDEV) => copy_over(self, &source, &target),
                 moved => Ok(moved?),
             }
         };

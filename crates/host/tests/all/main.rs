@@ -23,3 +23,11 @@ fn no_test_file_is_forgotten() -> Done {
     }
     Ok(())
 }
+
+/// Says that a test was skipped, since something real is missing.
+#[expect(clippy::print_stderr, reason = "the test's runner shows it")]
+#[expect(clippy::unnecessary_wraps, reason = "it is what such a test returns")]
+pub(crate) fn skipped(what: &str) -> Done {
+    eprintln!("skipped: {what} is missing");
+    Ok(())
+}

@@ -486,68 +486,77 @@ fn leave(folder: &Path, elsewhere: Option<&Path>) -> Done {
     Ok(())
 }
 
-/// What happens at one call: it fails, or the program is gone from there on.
+/// Which call fails, and from which on the program is gone.
 #[derive(Debug, Clone, Copy)]
-struct At(u64, bool);
+struct At {
+    fails: u64,
+    dies: u64,
+}
 
-/// A settle of which calls fail or the program dies, then recoveries that do as well, then one that is left alone.
-fn one_run(at: &[At], elsewhere: Option<&Path>, worlds: &[Vec<(String, Option<String>)>; 2]) -> Result<[bool; 2], Box<dyn std::error::Error>> {
+const NEVER: u64 = u64::MAX;
+
+/// A settle of which a call fails or at which the program dies, then recoveries of which the same is true, then one that is left
+/// alone. Returns how many calls the first one made, and whether the server is as after it.
+fn one_run(
+    at: &[At],
+    elsewhere: Option<&Path>,
+    worlds: &[Vec<(String, Option<String>)>; 2],
+) -> Result<(u64, bool), Box<dyn std::error::Error>> {
     let (folder, files) = (server_folder(elsewhere)?, tempfile::tempdir()?);
     let (steps, sources) = lived_in(folder.path(), files.path())?;
     let root = folder.path();
-    let mut reached = false;
-    let settled = {
-        let tree = LocalTree::new(root).failing_at(at[0].0, at[0].1);
-        let settled = carry_out_on(&tree, steps, &sources);
-        reached |= tree.has_failed();
-        settled.is_ok_and(|settled| settled.is_ok())
-    };
-    let now = everything(root)?;
-    if !at[0].1 && reached && at.len() == 1 {
-        // A call has failed and the program has gone on: what it said must be so.
-        let said = if settled { &worlds[1] } else { &worlds[0] };
-        assert_eq!(&now, said, "{at:?}: it said {}", if settled { "done" } else { "failed" });
+    let tree = LocalTree::new(root).failing_at(at[0].fails, at[0].dies);
+    let settled = carry_out_on(&tree, steps, &sources).is_ok_and(|settled| settled.is_ok());
+    if tree.calls() < at[0].dies {
+        // The program has gone on: what it said must be so.
+        let said = &worlds[usize::from(settled)];
+        assert_eq!(&everything(root)?, said, "{at:?}: it said {}", if settled { "done" } else { "failed" });
     }
     for one in at.iter().skip(1) {
-        let tree = LocalTree::new(root).failing_at(one.0, one.1);
-        recover(&tree).ok();
-        reached |= tree.has_failed();
+        recover(&LocalTree::new(root).failing_at(one.fails, one.dies)).ok();
     }
     recover(&LocalTree::new(root)).map_err(|error| format!("{at:?}: {error}"))?;
     let after = everything(root)?;
-    let which = worlds.iter().position(|world| *world == after);
-    let Some(which) = which else {
-        let differs: Vec<_> = after.iter().filter(|one| !worlds[0].contains(one) && !worlds[1].contains(one)).collect();
-        return Err(format!("{at:?}: neither before nor after: {differs:?} in {after:?}").into());
+    let Some(which) = worlds.iter().position(|world| *world == after) else {
+        let new = |one: &&(String, Option<String>)| !worlds[0].contains(one) || !worlds[1].contains(one);
+        let differs: Vec<_> = after.iter().filter(new).collect();
+        return Err(format!("{at:?}: neither before nor after: {differs:?}").into());
     };
     assert!(recover(&LocalTree::new(root))?.is_none(), "{at:?}: once is enough");
     assert!(which == 1 || !settled, "{at:?}: it said done, and everything was taken back");
     leave(root, elsewhere)?;
-    Ok([reached, which == 1])
+    Ok((tree.calls(), which == 1))
 }
 
-/// Each call of a settle, and of the taking back and the recovery after it, fails or is the last one.
+/// Each call of a settle fails or is the last one, and so do calls of taking it back and of recovering it after that.
 fn at_each_call(elsewhere: Option<&Path>) -> Result<usize, Box<dyn std::error::Error>> {
     let worlds = worlds(elsewhere)?;
+    let (calls, _) = one_run(&[At { fails: NEVER, dies: NEVER }], elsewhere, &worlds)?;
+    assert!(calls > 40, "only {calls} calls");
     let mut runs = 0;
     let mut seen = [false; 2];
-    for dies in [false, true] {
-        for call in 1.. {
-            let [reached, done] = one_run(&[At(call, dies)], elsewhere, &worlds)?;
-            runs += 1;
-            seen[usize::from(done)] = true;
-            if !reached {
-                assert!(call > 30, "only {call} calls");
-                break;
+    let mut run = |at: &[At]| -> Result<u64, Box<dyn std::error::Error>> {
+        let (calls, done) = one_run(at, elsewhere, &worlds)?;
+        seen[usize::from(done)] = true;
+        runs += 1;
+        Ok(calls)
+    };
+    for call in 1..=calls {
+        run(&[At { fails: NEVER, dies: call }])?;
+        let all = run(&[At { fails: call, dies: NEVER }])?;
+        // It fails, and the program dies while that is taken back; and once more while that is recovered.
+        for dies in (call + 1)..=all {
+            run(&[At { fails: call, dies }])?;
+            if (call + dies) % 4 == 0 {
+                run(&[At { fails: call, dies }, At { fails: NEVER, dies: 1 + dies % 13 }])?;
+                run(&[At { fails: call, dies }, At { fails: 1 + dies % 11, dies: NEVER }])?;
             }
-            // Dying or failing again while that is put right, each third call of it so that all stays quick.
-            for second in (1 + call % 3..).step_by(3) {
-                let [_, _] = one_run(&[At(call, dies), At(second, !dies)], elsewhere, &worlds)?;
-                let [_, _] = one_run(&[At(call, dies), At(second, dies), At(second + 1, true)], elsewhere, &worlds)?;
-                runs += 2;
-                if second > 12 {
-                    break;
-                }
+        }
+        // It dies, and recovering it fails or dies at every call.
+        for again in 1..=25 {
+            if (call + again) % 3 == 0 {
+                run(&[At { fails: NEVER, dies: call }, At { fails: NEVER, dies: again }])?;
+                run(&[At { fails: NEVER, dies: call }, At { fails: again, dies: again + 1 + call % 9 }])?;
             }
         }
     }
@@ -558,6 +567,25 @@ fn at_each_call(elsewhere: Option<&Path>) -> Result<usize, Box<dyn std::error::E
 #[test]
 fn whatever_call_fails_or_is_the_last_the_server_is_as_before_or_as_after() -> Done {
     let runs = at_each_call(None)?;
-    assert!(runs > 500, "{runs}");
+    assert!(runs > 1_000, "{runs}");
     Ok(())
+}
+
+#[test]
+fn so_it_is_where_a_part_of_the_server_lies_on_another_disk() -> Done {
+    let disk = Path::new("/dev/shm");
+    let may = disk.is_dir() && is_root();
+    let Some(there) = may.then(|| tempfile::tempdir_in(disk)).transpose()? else {
+        return crate::skipped("a second disk that may be mounted");
+    };
+    let probe = server_folder(Some(there.path()));
+    let Ok(probe) = probe else { return crate::skipped("a second disk that may be mounted") };
+    leave(probe.path(), Some(there.path()))?;
+    let runs = at_each_call(Some(there.path()))?;
+    assert!(runs > 1_000, "{runs}");
+    Ok(())
+}
+
+fn is_root() -> bool {
+    std::process::Command::new("id").arg("-u").output().is_ok_and(|output| output.stdout == b"0\n")
 }
