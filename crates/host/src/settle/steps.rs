@@ -274,13 +274,19 @@ pub(super) fn carry_out(
             tree.make_folder(path)?;
         }
         Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
-        Step::Put { path, before, .. } => {
+        Step::Put { path, before, after, .. } => {
             let staged = staged_at(journal, index)?;
             if tree.find(&staged)?.is_none() {
                 return Ok(Done::Alone);
             }
             let attic = journal.attic(index)?;
             if let Some(key) = finishing {
+                let is_there = || Ok::<_, TreeError>(tree.digest(path)?.is_some_and(|(digest, _)| digest == *after));
+                if !tree.is_same_disk(path, &staged) && is_there()? {
+                    // It was put on another disk, and interrupted before its source went.
+                    tree.remove_own_file(&staged)?;
+                    return Ok(Done::Alone);
+                }
                 note_other(tree, journal, (index, path, *before), key)?;
             } else {
                 check_one(tree, path, *before)?;
