@@ -161,6 +161,7 @@ fn downloading(root: &Path, runs: usize, out: &mut impl Write) -> io::Result<()>
             digest: Some(Digest::of(&bytes)),
             size: Some(length as u64),
             name: name.clone(),
+            most: None,
         });
         fs::write(files.join(name), bytes)?;
     }

@@ -82,6 +82,8 @@ pub(crate) enum Command {
     Settle(commands::settle::SettleArgs),
     /// Start the server, watch it, say how it went, and stop it
     Trial(commands::trial::TrialArgs),
+    /// Stop the server that a trial has left running
+    Stop(commands::stop::StopArgs),
     /// Verify everything that can be verified without starting
     Check,
     /// Take back the last change, or all changes back to one of them

@@ -82,6 +82,9 @@ impl CommandError {
         const NO_LINEUP: u8 = 3;
         const WORLD: u8 = 4;
         const REFUSED: u8 = 5;
+        if let Self::Trial(TrialError::Interrupted(signal)) = self {
+            return ExitCode::from(128 + u8::try_from(*signal).unwrap_or(0));
+        }
         if self.tree_error().is_some_and(|error| error.refusal().is_some()) {
             return ExitCode::from(REFUSED);
         }
@@ -98,9 +101,10 @@ impl CommandError {
             | Self::Survey(SurveyError::Render(_) | SurveyError::Path(_))
             | Self::Usage { .. } => WRONG_USE,
             Self::NoLineup(_) => NO_LINEUP,
-            Self::Survey(SurveyError::Broken { .. })
+            Self::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
             | Self::Catalogue(
                 CatalogueError::Signature { .. }
+                | CatalogueError::Older { .. }
                 | CatalogueError::Given(
                     ArrivalError::Nothing { .. }
                     | ArrivalError::Describe { .. }

@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod error;
 mod plan;
+mod secrets;
 mod session;
 mod ui;
 mod view;
@@ -12,17 +13,21 @@ mod view;
 #[global_allocator]
 static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-use std::process::ExitCode;
+use std::{io::Write, process::ExitCode};
 
 use clap::Parser;
 
 use args::{Cli, Command};
 use error::CommandError;
 use ui::Ui;
+use view::visible;
 use yalotheca_host::settle::SettleError;
 
 fn main() -> ExitCode {
-    let cli = Cli::parse();
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return wrong_use(&error),
+    };
     let ui = Ui::new(&cli.global);
     match run_on_what_is_there(&cli, &ui) {
         Ok(code) => code,
@@ -31,6 +36,16 @@ fn main() -> ExitCode {
             error.exit_code()
         }
     }
+}
+
+/// Tells what was typed wrong, or the help that was asked for.
+fn wrong_use(error: &clap::Error) -> ExitCode {
+    // What was typed may have come from a stranger.
+    let text = visible(&error.render().to_string()).into_owned();
+    let is_help = !error.use_stderr();
+    let printed = if is_help { error.print() } else { anstream::stderr().write_all(text.as_bytes()) };
+    drop(printed);
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }
 
 /// Runs a command; where somebody else has changed meanwhile what it was planned on, it is planned again.
@@ -65,6 +80,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::Preview(args) => commands::settle::preview(args, global, ui),
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),
+        Command::Stop(args) => commands::stop::run(args, global, ui),
         Command::Check => commands::check::run(global, ui),
         Command::Undo(args) => commands::undo::run(args, global, ui),
         Command::Redo(args) => commands::undo::redo(args, global, ui),

@@ -11,7 +11,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Platform, Release, Universe},
     change::Receipt,
-    control::{ControlFile, Given, UnpackSection},
+    control::{ControlFile, Given, UnpackSection, WANTS_FILE},
     game::Game,
     id::{ContentId, Digest, TreePath},
     link::without_user,
@@ -21,18 +21,19 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::{Ahead, Catalogues, Looks},
-    control::Control,
+    control::{Control, Stranger},
     fetch::Fetcher,
     games,
     running::{self, Running},
     settle::{self, Claim, Outcome, SealKey, SettleError},
     store::Store,
-    survey::{self, Survey},
+    survey::{self, Queries, Survey, SurveyError},
     tree::LocalTree,
+    trust::{Invocation, Trust},
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{args::Global, error::CommandError, ui::Ui};
+use crate::{args::Global, error::CommandError, secrets::Secrets, ui::Ui};
 
 /// One server, open for a command.
 pub(crate) struct Session {
@@ -48,11 +49,20 @@ pub(crate) struct Session {
     ahead: Ahead,
 }
 
+/// What a command is about to do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Purpose {
+    /// It only looks: no program is run for that.
+    Look,
+    /// It changes the server.
+    Change,
+}
+
 impl Session {
     /// Opens the server that the options name. A settle that was interrupted is finished or taken back first.
-    pub(crate) fn open(global: &Global, ui: &Ui) -> Result<Self, CommandError> {
-        let start = global.at.clone().unwrap_or_else(|| PathBuf::from("."));
-        let mut control = Control::open(&start, global.at.is_none())?;
+    pub(crate) fn open(purpose: Purpose, global: &Global, ui: &Ui) -> Result<Self, CommandError> {
+        let trust = trust()?;
+        let mut control = open_control(global, &trust, ui)?;
         let tree = server_tree(&control)?;
         if settle::interrupted(&tree)?.is_some() {
             match settle::claim(&tree) {
@@ -71,12 +81,33 @@ impl Session {
         }
         let ahead = ahead(&control);
         let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
-        require_trust(&game, &origin, &text)?;
-        let survey = survey::survey(&tree, &game, &control.wants.server.values)?;
+        let given = &control.wants.server.values;
+        require_trust((&game, &origin, &text), (&tree, given), &trust)?;
+        // Before anything of the server's files is told.
+        let scope = survey::values(&tree, &game, given);
+        ui.hide_secrets(Secrets::of(&tree, &game, &scope.unwrap_or_else(|_| survey::default_scope(&game))));
+        let store = Store::of_user()?;
+        let queries = if purpose == Purpose::Look { Queries::Remembered } else { Queries::Run(&trust) };
+        let survey = survey::survey(&tree, &game, given, (queries, &store))?;
         let (receipt, receipt_digest) = settle::read_receipt(&tree)?;
-        let fetcher = Fetcher::new(Store::of_user()?, global.offline).watched(ui.watch());
+        let fetcher = Fetcher::new(store, global.offline).watched(ui.watch());
         let looks = Looks::new(unpack_options(&control.wants, global)?);
         Ok(Self { control, game, tree, survey, receipt, receipt_digest, fetcher, looks, ahead })
+    }
+
+    /// Refuses to start the server where this account has not agreed to what would be run.
+    pub(crate) fn require_run_trust(&self) -> Result<(), CommandError> {
+        let Survey { scope, .. } = &self.survey;
+        let invocation = Invocation::of_server(&self.game, scope).map_err(SurveyError::Render)?;
+        let foreign = survey::foreign_values(&self.game, scope, &BTreeMap::new());
+        match invocation {
+            // What is not there is told when it is started.
+            Some(invocation) if invocation.program.exists() && !trust()?.may_run(&invocation, &foreign) => Err(CommandError::Refused {
+                what: format!("to start the server, {invocation} would be run, and this account has not agreed to that"),
+                hint: Some(format!("look at it; yalotheca game trust {} shows all that would be run, and asks", self.game.name)),
+            }),
+            _ => Ok(()),
+        }
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
@@ -119,7 +150,7 @@ impl Session {
             None => Ok(()),
             Some(running) => Err(CommandError::Refused {
                 what: format!("the server is running (process {})", running.pid),
-                hint: Some("stop it first; it may rewrite what is changed under it".into()),
+                hint: Some(how_to_stop(&running)),
             }),
         }
     }
@@ -146,7 +177,7 @@ impl Session {
 
     /// The server's process, if it runs.
     pub(crate) fn running(&self) -> Option<Running> {
-        running::find(self.tree.root(), &self.game, &self.survey.scope)
+        running::find(&self.tree, &self.game, &self.survey.scope)
     }
 
     /// The error for a content that is not on this server.
@@ -183,6 +214,15 @@ fn server_tree(control: &Control) -> Result<LocalTree, CommandError> {
         });
     }
     Ok(LocalTree::new(&folder))
+}
+
+/// What to do about a server that runs and must not.
+pub(crate) fn how_to_stop(running: &Running) -> String {
+    if running.is_noted {
+        "a trial started it: yalotheca stop ends it. It may rewrite what is changed under it.".into()
+    } else {
+        "stop it first; it may rewrite what is changed under it".into()
+    }
 }
 
 /// Returns the key with which this user's changes are recorded.
@@ -223,14 +263,48 @@ fn unpack_options(wants: &ControlFile, global: &Global) -> Result<UnpackOptions,
     })
 }
 
-/// A definition that may have come with a server's folder runs nothing before its commands were shown.
-pub(crate) fn require_trust(game: &Game, origin: &games::Origin, text: &str) -> Result<(), CommandError> {
-    if games::is_trusted(origin, text) {
+/// What this user has agreed to.
+pub(crate) fn trust() -> Result<Trust, CommandError> {
+    Trust::of_user().map_err(|source| CommandError::Io { what: "your configuration folder".into(), source })
+}
+
+/// Opens the control folder. One that another user could have put there is taken only where it was named and agreed to.
+fn open_control(global: &Global, trust: &Trust, ui: &Ui) -> Result<Control, CommandError> {
+    let start = global.at.clone().unwrap_or_else(|| PathBuf::from("."));
+    let (folder, foreign) = Control::find(&start, global.at.is_none())?;
+    if let Some(Stranger { owner, why }) = foreign
+        && !trust.has_folder(&folder, owner)
+    {
+        let what = format!("{}: {why}", folder.join(WANTS_FILE).display());
+        let again = format!("yalotheca --at '{}' … asks whether to use it", folder.display());
+        if global.at.is_none() {
+            return Err(CommandError::Refused { what, hint: Some(again) });
+        }
+        ui.warn(&format!("{what}. It says what this server should run and which programs are started."));
+        if !ui.confirm("Use it?")? {
+            return Err(CommandError::Refused { what, hint: None });
+        }
+        trust
+            .agree_to_folder(&folder, owner)
+            .map_err(|source| CommandError::Io { what: "noting that it may be used".into(), source })?;
+    }
+    Ok(Control::open(&folder, false)?)
+}
+
+/// A definition that may have come with a server's folder is not used before it was agreed to.
+pub(crate) fn require_trust(
+    (game, origin, text): (&Game, &games::Origin, &str),
+    (tree, given): (&LocalTree, &BTreeMap<String, String>),
+    trust: &Trust,
+) -> Result<(), CommandError> {
+    if games::is_trusted(origin, text, trust) {
         return Ok(());
     }
-    let commands = games::commands(game).join("; ");
+    let scope = survey::values(tree, game, given)?;
+    let commands = Invocation::all(game, &scope).map_err(SurveyError::Render)?;
+    let commands: Vec<String> = commands.iter().map(ToString::to_string).collect();
     Err(CommandError::Refused {
-        what: format!("the game definition {origin} is new here, and it would run: {commands}"),
+        what: format!("the game definition {origin} is new here, and it would run: {}", commands.join("; ")),
         hint: Some(format!("read it; yalotheca game trust {} lets it", game.name)),
     })
 }

@@ -1,18 +1,20 @@
 //! The only place that writes to the person: results on standard output, the rest on standard error.
 
 use std::{
+    cell::RefCell,
     io::{self, BufRead, BufWriter, IsTerminal, Write},
     sync::Arc,
 };
 
 use serde::Serialize;
-use yalotheca_core::hint::Hint;
+use yalotheca_core::{hint::Hint, link::shown_in};
 use yalotheca_host::fetch::{Nobody, Watch};
 
 use crate::{
     args::Global,
     error::CommandError,
-    view::{Page, Role, View, bars::Bars, lineup},
+    secrets::Secrets,
+    view::{Page, Role, View, bars::Bars, lineup, visible},
 };
 
 /// Speaks with the person.
@@ -24,6 +26,7 @@ pub(crate) struct Ui {
     verbose: bool,
     yes: bool,
     width: usize,
+    secrets: RefCell<Secrets>,
 }
 
 const WIDEST: usize = 100;
@@ -33,13 +36,31 @@ impl Ui {
         let asked = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
         let real = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
         let width = asked.or(real).unwrap_or(WIDEST).clamp(40, WIDEST);
-        Self { json: global.json, quiet: global.quiet, verbose: global.verbose, yes: global.yes, width }
+        Self { json: global.json, quiet: global.quiet, verbose: global.verbose, yes: global.yes, width, secrets: RefCell::default() }
     }
 
     /// Who looks on while something is fetched: bars on a terminal, nobody else.
     pub(crate) fn watch(&self) -> Arc<dyn Watch> {
         let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
         if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
+    }
+
+    /// From now on these are not shown.
+    pub(crate) fn hide_secrets(&self, secrets: Secrets) {
+        self.secrets.replace(secrets);
+    }
+
+    /// Returns a text as it may be shown.
+    pub(crate) fn hide(&self, text: &str) -> String {
+        self.secrets.borrow().hide(text)
+    }
+
+    /// An error's first line is ours; behind it stands what is in a file.
+    fn hide_error(&self, text: &str) -> String {
+        match text.split_once('\n') {
+            Some((first, rest)) => format!("{}\n{}", shown_in(first), self.hide(rest)),
+            None => shown_in(text),
+        }
     }
 
     /// Whether more of what happens should be told.
@@ -90,14 +111,17 @@ impl Ui {
 
     fn tell(&self, role: Role, text: &str) {
         let mut page = Page::new(self.width);
-        page.line(role, text);
+        page.line(role, &shown_in(text));
         anstream::stderr().write_all(page.into_text().as_bytes()).ok();
     }
 
     /// Tells an error: what, then what can be done.
     pub(crate) fn error(&self, error: &CommandError) {
         if self.json {
-            let mut result = serde_json::json!({"error": error.to_string(), "hint": error.hint()});
+            let mut result = serde_json::json!({
+                "error": self.hide_error(&error.to_string()),
+                "hint": error.hint().map(|hint| shown_in(&hint)),
+            });
             if let CommandError::NoLineup(explanation) = error {
                 result["no_lineup"] = serde_json::json!(explanation);
             }
@@ -105,7 +129,7 @@ impl Ui {
             return;
         }
         let mut page = Page::new(self.width);
-        let text = error.to_string();
+        let text = self.hide_error(&error.to_string());
         let mut lines = text.lines();
         page.label(Role::Bad, "Error", lines.next().unwrap_or(""));
         for line in lines {
@@ -115,7 +139,7 @@ impl Ui {
             lineup::explain(&mut page, explanation);
         }
         if let Some(hint) = error.hint() {
-            page.label(Role::Head, "To do", &hint);
+            page.label(Role::Head, "To do", &shown_in(&hint));
         }
         anstream::stderr().write_all(page.into_text().as_bytes()).ok();
     }
@@ -126,7 +150,7 @@ impl Ui {
             return None;
         }
         let mut err = anstream::stderr().lock();
-        err.write_all(format!("{question} ").as_bytes()).and_then(|()| err.flush()).ok()?;
+        err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes()).and_then(|()| err.flush()).ok()?;
         let mut line = String::new();
         io::stdin().read_line(&mut line).ok()?;
         Some(line.trim().to_owned()).filter(|text| !text.is_empty())
@@ -146,7 +170,7 @@ impl Ui {
             });
         }
         let mut out = anstream::stderr();
-        write!(out, "{question} [y/N] ").and_then(|()| out.flush()).ok();
+        write!(out, "{} [y/N] ", visible(&shown_in(question))).and_then(|()| out.flush()).ok();
         let mut answer = String::new();
         io::stdin()
             .lock()

@@ -76,6 +76,9 @@ impl crate::hint::Hint for PatternError {
     }
 }
 
+/// A log may be full of them; the first ones tell most.
+const MOST_TROUBLES: usize = 500;
+
 /// One name that the log may speak of: a content or a member of one.
 struct Watched {
     name: ContentId,
@@ -144,7 +147,10 @@ impl<'a> LogReader<'a> {
             let what = groups.name("what").or_else(|| groups.get(0)).map_or(line, |group| group.as_str());
             let trouble = self.explain(line, what, wrong);
             if !self.troubles.iter().any(|known| known.says == trouble.says) {
-                self.troubles.push(trouble);
+                if self.troubles.len() < MOST_TROUBLES || trouble.fatal {
+                    self.troubles.push(trouble);
+                }
+                self.troubles.truncate(MOST_TROUBLES + 1);
             }
         }
     }

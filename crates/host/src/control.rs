@@ -2,6 +2,7 @@
 
 use std::{
     io,
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
 
@@ -56,6 +57,31 @@ impl Hint for OpenControlError {
     }
 }
 
+/// Somebody else who could have put a control folder there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stranger {
+    /// The user's number; of the folder's owner, where everybody may write there.
+    pub owner: u32,
+    /// In words.
+    pub why: String,
+}
+
+impl Stranger {
+    fn of(folder: &Path) -> io::Result<Option<Self>> {
+        let own = rustix::process::geteuid().as_raw();
+        let is_ours = |owner: u32| owner == own || owner == 0;
+        let file = std::fs::metadata(folder.join(WANTS_FILE))?;
+        let around = std::fs::metadata(folder)?;
+        let why = |owner: u32, why: String| Ok(Some(Self { owner, why }));
+        match (file.uid(), around.uid()) {
+            (owner, _) if !is_ours(owner) => why(owner, format!("it belongs to another user (number {owner})")),
+            (_, owner) if !is_ours(owner) => why(owner, format!("its folder belongs to another user (number {owner})")),
+            (_, owner) if around.mode() & 0o002 != 0 => why(owner, "everybody may write in its folder".into()),
+            _ => Ok(None),
+        }
+    }
+}
+
 /// The files of a control folder.
 #[derive(Debug, Clone)]
 pub struct Control {
@@ -72,11 +98,12 @@ pub struct Control {
 }
 
 impl Control {
-    /// Opens the control folder at `start`, or the nearest one above it when `upward`.
+    /// Returns the control folder at `start`, or the nearest one above it when `upward`; and, where another user could have put
+    /// it there, why.
     ///
     /// # Errors
-    /// Where there is none or a file in it is wrong.
-    pub fn open(start: &Path, upward: bool) -> Result<Self, OpenControlError> {
+    /// Where there is none.
+    pub fn find(start: &Path, upward: bool) -> Result<(PathBuf, Option<Stranger>), OpenControlError> {
         let start_full = std::path::absolute(start).unwrap_or_else(|_| start.to_owned());
         let mut folder = start_full.as_path();
         while !folder.join(WANTS_FILE).is_file() {
@@ -85,6 +112,20 @@ impl Control {
                 _ => return Err(OpenControlError::NoControl { folder: start.display().to_string() }),
             };
         }
+        let stranger = Stranger::of(folder).map_err(|source| OpenControlError::Read {
+            path: folder.join(WANTS_FILE).display().to_string(),
+            source,
+        })?;
+        Ok((folder.to_owned(), stranger))
+    }
+
+    /// Opens the control folder at `start`, or the nearest one above it when `upward`.
+    ///
+    /// # Errors
+    /// Where there is none or a file in it is wrong.
+    pub fn open(start: &Path, upward: bool) -> Result<Self, OpenControlError> {
+        let (folder, _) = Self::find(start, upward)?;
+        let folder = folder.as_path();
         let tree = LocalTree::new(folder);
         let shown = |name: &str| folder.join(name).display().to_string();
         let wants_text = read(&tree, WANTS_FILE)?.unwrap_or_default();

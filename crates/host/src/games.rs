@@ -7,12 +7,13 @@ use std::{
 
 use etcetera::BaseStrategy;
 use yalotheca_core::{
-    game::{BUILT_IN, Game, PlatformRule, Template, load},
+    game::{BUILT_IN, Game, load},
     hint::Hint,
-    id::Digest,
     suggest,
     toml_file::ReadTomlError,
 };
+
+use crate::trust::Trust;
 
 /// Where a definition comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -123,34 +124,11 @@ fn user_folder() -> Option<PathBuf> {
         .map(|strategy| strategy.config_dir().join("yalotheca"))
 }
 
-/// Returns the commands that a definition would run.
-pub fn commands(game: &Game) -> Vec<String> {
-    let words = |templates: &[Template]| templates.iter().map(Template::as_str).collect::<Vec<_>>().join(" ");
-    let queries = game.platform.values().filter_map(|rule| match rule {
-        PlatformRule::Command { command, .. } => Some(words(command)),
-        PlatformRule::File(_) | PlatformRule::Inside { .. } => None,
-    });
-    queries.chain([words(&game.run.command)]).collect()
-}
-
-/// Returns whether a definition's commands may be run: those that come with the program and those in the user's
-/// configuration folder may; any other one, which may have come with a server's folder, only once its user has said so.
-pub fn is_trusted(origin: &Origin, text: &str) -> bool {
+/// Returns whether a definition may be used: those that come with the program and those in the user's configuration folder may;
+/// any other one, which may have come with a server's folder, only once its user has agreed to it. What it may run is another
+/// question, see [`crate::trust`].
+pub fn is_trusted(origin: &Origin, text: &str, trust: &Trust) -> bool {
     let Origin::File(path) = origin else { return true };
-    let Some(folder) = user_folder() else { return false };
-    let digest = Digest::of(text.as_bytes()).to_string();
-    path.starts_with(folder.join("games"))
-        || fs::read_to_string(folder.join("trusted"))
-            .is_ok_and(|known| known.lines().any(|line| line == digest))
-}
-
-/// Notes that a definition, as it is now, is trusted.
-///
-/// # Errors
-/// Where the user's configuration folder cannot be written.
-pub fn trust(text: &str) -> io::Result<()> {
-    let folder = user_folder().ok_or_else(|| io::Error::other("there is no configuration folder"))?;
-    fs::create_dir_all(&folder)?;
-    let mut file = fs::File::options().create(true).append(true).open(folder.join("trusted"))?;
-    io::Write::write_all(&mut file, format!("{}\n", Digest::of(text.as_bytes())).as_bytes())
+    let own = user_folder().is_some_and(|folder| path.starts_with(folder.join("games")));
+    own || trust.has_definition(text)
 }

@@ -15,4 +15,5 @@ pub mod store;
 pub mod survey;
 pub mod tree;
 pub mod trial;
+pub mod trust;
 pub mod unpack;

@@ -2,24 +2,64 @@
 //! program is the server's and which works in, or was started with, the server's folder.
 
 use std::{
-    fs, io,
+    fs::{self, File},
+    io,
     path::{Path, PathBuf},
+    thread,
+    time::{Duration, Instant},
 };
 
-use yalotheca_core::game::{Game, Scope};
+use rustix::process::{Pid, Signal};
+use yalotheca_core::{
+    game::{Game, Scope, StopSignal},
+    id::TreePath,
+};
 
-use crate::{settle::OWN, survey::find_program};
+use crate::{
+    settle::OWN,
+    tree::{Found, LocalTree, Tree},
+    trust::find_program,
+};
 
-fn record(folder: &Path) -> PathBuf {
-    folder.join(OWN).join("process")
+/// A log of a server that was left running is emptied when it is larger than this.
+const LARGEST_LOG: u64 = 64 << 20;
+
+fn own(name: &str) -> TreePath {
+    TreePath::new(&format!("{OWN}/{name}")).unwrap_or_else(|_| TreePath::root())
 }
 
-/// Notes the process of a server that is left running.
+/// Returns where the output of a server that is left running goes.
+pub(crate) fn log_path() -> TreePath {
+    own("server.log")
+}
+
+/// Opens a new log for a server that is left running.
+pub(crate) fn open_log(tree: &LocalTree) -> io::Result<File> {
+    tree.make_folder(&own("")).map_err(|error| error.source)?;
+    tree.remove_own_file(&log_path()).map_err(|error| error.source)?;
+    // Each writes behind the last byte, so that the log can be emptied meanwhile.
+    tree.open_own(&log_path()).map_err(|error| error.source)
+}
+
+/// Empties the log of a server that was left running where it has grown too large; returns whether it has.
+pub fn bound_log(tree: &LocalTree) -> bool {
+    let is_large = matches!(tree.find(&log_path()), Ok(Some(Found::File(size))) if size > LARGEST_LOG);
+    is_large && tree.open_own(&log_path()).is_ok_and(|file| file.set_len(0).is_ok())
+}
+
+/// Notes the process of a server that was started.
 ///
 /// # Errors
 /// Where it cannot be written.
-pub fn note(folder: &Path, pid: u32) -> io::Result<()> {
-    fs::write(record(folder), format!("{pid} {}\n", started(pid).unwrap_or_default()))
+pub fn note(tree: &LocalTree, pid: u32) -> io::Result<()> {
+    let text = format!("{pid} {}\n", started(pid).unwrap_or_default());
+    let noted = tree.make_folder(&own("")).and_then(|()| tree.write(&own("process"), text.as_bytes()));
+    noted.map_err(|error| error.source)
+}
+
+/// Forgets the process of a server that has ended.
+pub fn forget(tree: &LocalTree) {
+    tree.remove_own_file(&own("process")).ok();
 }
 
 /// When a process was started, in the kernel's ticks: a number may be given to another process later.
@@ -31,11 +71,55 @@ fn started(pid: u32) -> Option<String> {
     (state != "Z").then(|| fields.nth(18).map(str::to_owned)).flatten()
 }
 
-fn noted(folder: &Path) -> Option<Running> {
-    let text = fs::read_to_string(record(folder)).ok()?;
+fn noted(tree: &LocalTree) -> Option<Running> {
+    let text = String::from_utf8(tree.read(&own("process")).ok()??).ok()?;
     let (pid, ticks) = text.trim().split_once(' ')?;
-    let pid = pid.parse().ok()?;
-    (started(pid).as_deref() == Some(ticks)).then_some(Running { pid })
+    let pid: u32 = pid.parse().ok()?;
+    if started(pid).as_deref() == Some(ticks) {
+        return Some(Running { pid, is_noted: true });
+    }
+    // A start script may have ended, and what it started may still be there: in its group, and not older.
+    let since: u64 = ticks.parse().ok()?;
+    let processes = fs::read_dir("/proc").ok()?.flatten();
+    let ids = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+    let is_of_group = |id: &u32| {
+        let group = group(*id) == Some(pid);
+        group && started(*id).and_then(|ticks| ticks.parse::<u64>().ok()).is_some_and(|ticks| ticks >= since)
+    };
+    ids.into_iter().filter(is_of_group).min().map(|pid| Running { pid, is_noted: true })
+}
+
+/// The group of a process.
+fn group(pid: u32) -> Option<u32> {
+    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    stat.rsplit_once(')')?.1.split_whitespace().nth(2)?.parse().ok()
+}
+
+/// Stops a server that a trial has left running: asks it to, and kills it where it does not. Returns whether it is gone.
+pub fn stop(tree: &LocalTree, running: &Running, signal: StopSignal, patience: Duration) -> bool {
+    let signal = match signal {
+        StopSignal::Term => Signal::TERM,
+        StopSignal::Int => Signal::INT,
+    };
+    let Some(pid) = i32::try_from(running.pid).ok().and_then(Pid::from_raw) else { return false };
+    let own = group(running.pid).and_then(|group| i32::try_from(group).ok()).and_then(Pid::from_raw);
+    let send = |signal: Signal| match own.filter(|_| running.is_noted) {
+        Some(group) => rustix::process::kill_process_group(group, signal).ok(),
+        None => rustix::process::kill_process(pid, signal).ok(),
+    };
+    let is_gone = || started(running.pid).is_none();
+    for signal in [signal, Signal::KILL] {
+        send(signal);
+        let until = Instant::now() + patience;
+        while Instant::now() < until {
+            if is_gone() {
+                forget(tree);
+                return true;
+            }
+            thread::sleep(Duration::from_millis(20));
+        }
+    }
+    false
 }
 
 /// A running server.
@@ -43,13 +127,16 @@ fn noted(folder: &Path) -> Option<Running> {
 pub struct Running {
     /// Its process id.
     pub pid: u32,
+    /// Whether a trial has left it running.
+    pub is_noted: bool,
 }
 
 /// Returns the process of the server, if there is one.
-pub fn find(folder: &Path, game: &Game, scope: &Scope) -> Option<Running> {
-    if let Some(running) = noted(folder) {
+pub fn find(tree: &LocalTree, game: &Game, scope: &Scope) -> Option<Running> {
+    if let Some(running) = noted(tree) {
         return Some(running);
     }
+    let folder = tree.root();
     let program = game.run.command.first()?.render(scope).ok()?;
     let name = find_program(&program).file_name()?.to_string_lossy().into_owned();
     let folder = folder.canonicalize().ok()?;
@@ -60,7 +147,7 @@ pub fn find(folder: &Path, game: &Game, scope: &Scope) -> Option<Running> {
     pids.into_iter()
         .filter(|pid| *pid != own)
         .find(|pid| is_server(*pid, &name, &folder))
-        .map(|pid| Running { pid })
+        .map(|pid| Running { pid, is_noted: false })
 }
 
 fn is_server(pid: u32, name: &str, folder: &Path) -> bool {

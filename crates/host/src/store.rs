@@ -217,16 +217,20 @@ impl Store {
     fn keep_small(&self, digest: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
         let path = self.place(digest);
         let begin = || File::options().write(true).create_new(true).open(&path);
-        let keep = || match begin() {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+        let is_whole = || Ok::<bool, io::Error>(fs::metadata(&path)?.len() == bytes.len() as u64);
+        let keep = || {
+            let mut begun = begin();
+            if begun.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::NotFound) {
                 fs::create_dir_all(path.parent().unwrap_or(&self.root))?;
-                begin()?.write_all(bytes).map(|()| true)
+                begun = begin();
             }
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-                let is_whole = fs::metadata(&path)?.len() == bytes.len() as u64;
-                if is_whole { Ok(false) } else { write(&path, bytes).map(|()| true) }
+            match begun {
+                // Another command may be at it just now: a whole file takes its place then.
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                    if is_whole()? { Ok(false) } else { write(&path, bytes).map(|()| true) }
+                }
+                file => file?.write_all(bytes).map(|()| true),
             }
-            file => file?.write_all(bytes).map(|()| true),
         };
         if !keep().map_err(Self::error(&path))? {
             return Ok(());

@@ -2,12 +2,13 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
-    io::Write,
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
-    process::{Command, Stdio},
 };
 
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use regex::Regex;
+use serde::{Deserialize, Serialize};
 use yalotheca_core::{
     catalogue::Platform,
     control::MapsSection,
@@ -21,7 +22,9 @@ use yalotheca_core::{
 
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
+    store::Store,
     tree::{Found, LocalTree, Tree, TreeError},
+    trust::{Invocation, Trust},
 };
 
 /// A server that could not be looked at.
@@ -41,6 +44,12 @@ pub enum SurveyError {
     /// A template of the definition cannot be filled.
     #[error(transparent)]
     Render(#[from] RenderError),
+    /// A program would have to be run to which this user has not agreed.
+    #[error("to learn the game's version, {invocation} would be run, and this account has not agreed to that")]
+    Untrusted {
+        /// What would be run.
+        invocation: Box<Invocation>,
+    },
     /// A path that the definition gives is none.
     #[error(transparent)]
     Path(#[from] ParseIdError),
@@ -52,6 +61,7 @@ impl Hint for SurveyError {
             Self::Tree(error) => error.hint(),
             Self::Broken { source, .. } => source.hint(),
             Self::Render(error) => error.hint(),
+            Self::Untrusted { .. } => Some("look at it; yalotheca game trust shows all that would be run, and asks".into()),
             Self::Path(error) => error.hint(),
         }
     }
@@ -126,22 +136,45 @@ pub fn values(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -
     Ok(scope)
 }
 
+/// Returns the values that neither the definition nor a number says, and that this user has not typed: whoever may write in the
+/// server's folder could have decided them.
+pub fn foreign_values(game: &Game, scope: &Scope, typed: &BTreeMap<String, String>) -> BTreeSet<String> {
+    let is_foreign = |name: &str, value: &str| {
+        let rule = game.values.iter().find(|(known, _)| known == name).map(|(_, rule)| rule);
+        let is_default = rule.is_some_and(|rule| rule.default.as_deref() == Some(value));
+        !is_default && typed.get(name).is_none_or(|typed| typed != value) && !value.bytes().all(|byte| byte.is_ascii_digit())
+    };
+    let values = scope.values.iter().filter(|(name, value)| is_foreign(name, value));
+    values.map(|(_, value)| value.clone()).collect()
+}
+
 /// Looks at a server: its values and its platform.
 ///
 /// # Errors
-/// Where a configuration file is broken or the folder cannot be read.
+/// Where a configuration file is broken or the folder cannot be read, or where a program would have to be run to which nobody
+/// has agreed.
 pub fn survey(
     tree: &LocalTree,
     game: &Game,
     given: &BTreeMap<String, String>,
+    (queries, store): (Queries<'_>, &Store),
 ) -> Result<Survey, SurveyError> {
     let scope = values(tree, game, given)?;
+    let foreign = foreign_values(game, &scope, &BTreeMap::new());
     let mut platform = Platform::default();
     for (part, rule) in &game.platform {
         let read = match rule {
             PlatformRule::File(place) => value_at(tree, place, &scope)?,
             PlatformRule::Inside { archive, place } => value_inside(tree, archive, place, &scope)?,
-            PlatformRule::Command { command, pattern } => ask(command, pattern, &scope)?,
+            PlatformRule::Command { command, pattern } => {
+                match ask((command, pattern), &scope, (queries, store), &foreign)? {
+                    QueryAnswer::Version(version) => version,
+                    QueryAnswer::Unknown => {
+                        platform.unknown.insert(part.clone());
+                        None
+                    }
+                }
+            }
         };
         if let Some(version) = read.and_then(|text| ReleaseVersion::parse(text.trim()).ok()) {
             platform.parts.insert(part.clone(), version);
@@ -188,36 +221,66 @@ fn expand(tree: &LocalTree, pattern: &str) -> Vec<PathBuf> {
     }
 }
 
-/// Runs a version query. A program that is not there answers nothing.
-fn ask(command: &[Template], pattern: &Regex, scope: &Scope) -> Result<Option<String>, SurveyError> {
-    let words = command.iter().map(|word| word.render(scope)).collect::<Result<Vec<_>, _>>()?;
-    let Some((program, arguments)) = words.split_first() else { return Ok(None) };
-    let output = Command::new(find_program(program))
-        .args(arguments)
-        .stdin(Stdio::null())
-        .stderr(Stdio::piped())
-        .output();
-    let Ok(output) = output else { return Ok(None) };
-    let mut text = output.stdout;
-    text.write_all(&output.stderr).ok();
-    let text = String::from_utf8_lossy(&text);
-    Ok(pattern
-        .captures(&text)
-        .and_then(|groups| groups.name("version"))
-        .map(|group| group.as_str().to_owned()))
+/// Whether programs may be run to learn what a server brings.
+#[derive(Debug, Clone, Copy)]
+pub enum Queries<'a> {
+    /// None: what was learned before counts.
+    Remembered,
+    /// Those that this user has agreed to.
+    Run(&'a Trust),
 }
 
-/// Returns where a program lies. Some packages put games into a folder that is not on everybody's search path.
-pub fn find_program(name: &str) -> PathBuf {
-    if !name.contains('/') {
-        let folders = std::env::var_os("PATH").unwrap_or_default();
-        let places =
-            std::env::split_paths(&folders).chain(["/usr/games", "/usr/local/games"].map(PathBuf::from));
-        if let Some(found) = places.map(|folder| folder.join(name)).find(|path| path.is_file()) {
-            return found;
+/// What was learned from a program.
+#[derive(Debug, Serialize, Deserialize)]
+struct Learned {
+    /// What told then that the program is the same.
+    stamp: (u64, u64, u64, i64, i64),
+    version: Option<String>,
+}
+
+fn stamp_of(program: &Path) -> Option<(u64, u64, u64, i64, i64)> {
+    let metadata = std::fs::metadata(program).ok()?;
+    Some((metadata.dev(), metadata.ino(), metadata.len(), metadata.mtime(), metadata.mtime_nsec()))
+}
+
+/// What a version query answers.
+enum QueryAnswer {
+    Version(Option<String>),
+    /// It was not asked, and nothing is remembered.
+    Unknown,
+}
+
+/// Asks for a version, or remembers what was answered last. A program that is not there answers nothing.
+fn ask(
+    (command, pattern): (&[Template], &Regex),
+    scope: &Scope,
+    (queries, store): (Queries<'_>, &Store),
+    foreign: &BTreeSet<String>,
+) -> Result<QueryAnswer, SurveyError> {
+    let Some(invocation) = Invocation::of(command, &BTreeMap::new(), scope)? else { return Ok(QueryAnswer::Version(None)) };
+    let Some(stamp) = stamp_of(&invocation.program) else { return Ok(QueryAnswer::Version(None)) };
+    let known = store.noted("versions", &invocation.key());
+    let known = known.and_then(|(bytes, _)| serde_json::from_slice::<Learned>(&bytes).ok());
+    match (known, queries) {
+        (Some(known), _) if known.stamp == stamp => Ok(QueryAnswer::Version(known.version)),
+        // It was brought up to date since; which version it is now is learned by the next change.
+        (Some(known), Queries::Remembered) => Ok(QueryAnswer::Version(known.version)),
+        (None, Queries::Remembered) => Ok(QueryAnswer::Unknown),
+        (_, Queries::Run(trust)) => {
+            if !trust.may_run(&invocation, foreign) {
+                return Err(SurveyError::Untrusted { invocation: Box::new(invocation) });
+            }
+            let text = invocation.ask().unwrap_or_default();
+            let version =
+                pattern.captures(&text).and_then(|groups| groups.name("version")).map(|group| group.as_str().to_owned());
+            let learned = Learned { stamp, version };
+            if let Ok(bytes) = serde_json::to_vec(&learned) {
+                // Not worth a failure: it would only be asked again.
+                store.note("versions", &invocation.key(), &bytes).ok();
+            }
+            Ok(QueryAnswer::Version(learned.version))
         }
     }
-    name.into()
 }
 
 /// Returns the definitions that recognise a folder.
@@ -237,10 +300,8 @@ pub fn recognise_game<'a>(
             let pattern = template.render(&scope)?;
             let (folder, name) = pattern.rsplit_once('/').unwrap_or(("", &pattern));
             let folder = TreePath::new(folder)?;
-            let fits = |other: &str| match name.split_once('*') {
-                Some((head, tail)) => other.starts_with(head) && other.ends_with(tail),
-                None => other == name,
-            };
+            let glob = GlobBuilder::new(name).literal_separator(true).build().ok().map(|glob| glob.compile_matcher());
+            let fits = |other: &str| other == name || glob.as_ref().is_some_and(|glob| glob.is_match(other));
             let names = match tree.list(&folder) {
                 // Where a link leads out of the folder is not this server's.
                 Err(error) if error.refusal().is_some() => Vec::new(),
@@ -460,7 +521,7 @@ pub fn content_folders(game: &Game, scope: &Scope) -> BTreeSet<TreePath> {
 }
 
 /// Returns the scope of a server of which nothing is known yet: every value as it is by default.
-pub(crate) fn default_scope(game: &Game) -> Scope {
+pub fn default_scope(game: &Game) -> Scope {
     let mut scope = Scope::default();
     let defaults =
         game.values.iter().map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
@@ -468,22 +529,32 @@ pub(crate) fn default_scope(game: &Game) -> Scope {
     scope
 }
 
-/// Returns a pattern of what nothing may touch: worlds and saves.
+/// Paths that nothing may touch: worlds and saves.
+#[derive(Debug, Clone)]
+pub struct Protected(GlobSet);
+
+impl Protected {
+    /// Returns whether a path is one of them. A folder whose whole inside is protected is one itself.
+    pub fn is_match(&self, path: &str) -> bool {
+        self.0.is_match(path)
+    }
+}
+
+/// Returns what nothing may touch.
 ///
 /// # Errors
-/// Where the definition's templates cannot be filled.
-pub fn protected(game: &Game, scope: &Scope) -> Result<Regex, SurveyError> {
-    let patterns =
-        game.never_touch.iter().map(|template| template.render(scope)).collect::<Result<Vec<_>, _>>()?;
-    let patterns: Vec<String> = patterns
-        .iter()
-        .map(|glob| {
-            let glob =
-                regex::escape(glob).replace(r"\*\*", "\u{1}").replace(r"\*", "[^/]*").replace('\u{1}', ".*");
-            // A folder whose whole inside is protected is not entered at all.
-            format!("^{}$", glob.strip_suffix("/.*").map_or(glob.clone(), |folder| format!("{folder}(/.*)?")))
-        })
-        .collect();
-    let whole = if patterns.is_empty() { "^$".to_owned() } else { patterns.join("|") };
-    Regex::new(&whole).map_err(|error| RenderError { template: whole, why: error.to_string() }.into())
+/// Where the definition's templates cannot be filled, or give no pattern.
+pub fn protected(game: &Game, scope: &Scope) -> Result<Protected, SurveyError> {
+    let mut set = GlobSetBuilder::new();
+    for template in &game.never_touch {
+        let pattern = template.render(scope)?;
+        let wrong = |error: globset::Error| RenderError { template: pattern.clone(), why: error.kind().to_string() };
+        let glob = |pattern: &str| GlobBuilder::new(pattern).literal_separator(true).build();
+        set.add(glob(&pattern).map_err(wrong)?);
+        if let Some(folder) = pattern.strip_suffix("/**") {
+            set.add(glob(folder).map_err(wrong)?);
+        }
+    }
+    let wrong = |error: globset::Error| RenderError { template: "[never-touch]".into(), why: error.to_string() };
+    Ok(Protected(set.build().map_err(wrong)?))
 }

@@ -14,7 +14,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::{reasons, why_not},
-    session::{Session, Shelf},
+    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
@@ -122,7 +122,7 @@ fn listed(relations: &Relations) -> String {
 }
 
 pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let shelf = session.shelf();
     let id = ContentId::new(&args.name)?;
     let locked = session.control.lock.get(&id);

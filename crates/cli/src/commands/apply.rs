@@ -11,6 +11,7 @@ use yalotheca_core::{
     change::{ChangeSet, KeptLine, Source, Step, diff},
     control::{ControlFile, HistorySection},
     id::TreePath,
+    link::shown_in,
     route::LeftOut,
 };
 use yalotheca_host::{
@@ -23,7 +24,7 @@ use yalotheca_host::{
 use super::clean;
 use crate::{
     error::CommandError,
-    plan::{Fresh, PlanOptions, Planned, newly_broken, plan_change, secrets, sources},
+    plan::{Fresh, PlanOptions, Planned, newly_broken, plan_change, sources},
     session::{Session, Shelf, seal_key},
     ui::Ui,
     view::change::{ChangeView, ChangedFile},
@@ -92,7 +93,7 @@ pub(crate) fn apply(
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
     view.notes.extend(skipped);
-    view.hide(&secrets(session)?);
+    view.hide(ui);
     view.breaks = newly_broken(session, &planned.change);
     if mode == Mode::Preview || (view.is_empty() && planned.change.is_empty()) {
         ui.show(&view)?;
@@ -220,10 +221,10 @@ pub(crate) fn origin(summary: &str, undoes: Option<u32>) -> Origin {
     let host =
         std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
     Origin {
-        command: format!("yalotheca {}", without_places(&words).join(" ")),
+        command: shown_in(&format!("yalotheca {}", without_places(&words).join(" "))),
         who: if host.is_empty() { user } else { format!("{user}@{host}") },
         when: jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string(),
-        summary: summary.into(),
+        summary: shown_in(summary),
         undoes,
     }
 }

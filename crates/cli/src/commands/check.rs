@@ -1,6 +1,6 @@
 //! `check`.
 
-use std::{collections::BTreeSet, process::ExitCode};
+use std::{collections::BTreeSet, io::Read, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_core::{
@@ -17,10 +17,10 @@ use yalotheca_core::{
     tweak::TWEAK_KIND,
 };
 use yalotheca_host::{
+    archive::ZipBundle,
     catalogue::payload_of_release,
     survey::{self, SurveyError, value_at, value_inside},
     tree::{Found, Tree},
-    unpack::head_of,
 };
 
 use super::maps::{MapLine, Origin, look as look_at_maps};
@@ -28,7 +28,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::{broken_references, look, ordered},
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -83,7 +83,7 @@ impl View for CheckView {
 }
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let (findings, files) = look_at_all(&session)?;
     let troubled = findings.iter().any(|finding| finding.weight == Weight::Trouble);
     ui.show(&CheckView {
@@ -257,21 +257,33 @@ fn wants(session: &Session) -> Vec<Finding> {
     unmet.collect()
 }
 
-/// A file that was changed may be no such file any more: that is told instead.
+/// A file that was changed may be no such file any more: that keeps the server from loading it.
 fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), CommandError> {
     let lock = session.control.lock.by_id();
-    for (path, placed) in &session.receipt.placed {
+    for finding in findings.iter_mut().filter(|finding| finding.sort == "altered-file") {
+        let Ok(path) = TreePath::new(&finding.about) else { continue };
+        let Some(placed) = session.receipt.placed.get(&path) else { continue };
         let kind = lock.get(&placed.content).and_then(|locked| session.game.kinds.get(&locked.release.kind));
-        let Some(kind) = kind.filter(|kind| kind.shape == Shape::File) else { continue };
-        let start = format!("{path} of ");
-        let told =
-            |finding: &&mut Finding| finding.sort == "altered-file" && finding.says.starts_with(&start);
-        let Some(finding) = findings.iter_mut().find(told) else { continue };
-        let Some(Found::File(size)) = session.tree.find(path)? else { continue };
-        let head = head_of(&session.tree.at(path)).unwrap_or_default();
-        let is_main = kind.stem(path.name()) != path.name();
-        if let (true, Err(why)) = (is_main, kind.looks_right(&head[..head.len().min(Kind::HEAD)], size)) {
-            finding.says = format!("{path} was changed: {why}");
+        let Some(kind) = kind else { continue };
+        let Some(Found::File(size)) = session.tree.find(&path)? else { continue };
+        let why = match kind.shape {
+            Shape::File if kind.stem(path.name()) != path.name() => {
+                let mut head = Vec::new();
+                if let Some(file) = session.tree.open(&path)? {
+                    file.take(Kind::HEAD as u64).read_to_end(&mut head).ok();
+                }
+                kind.looks_right(&head, size).err()
+            }
+            Shape::Archive => match session.tree.open(&path)?.map(ZipBundle::of_file) {
+                Some(Ok(None)) => Some("it is no zip archive any more".to_owned()),
+                Some(Err(error)) => Some(format!("it is damaged ({error})")),
+                _ => None,
+            },
+            Shape::File | Shape::Folder => None,
+        };
+        if let Some(why) = why {
+            finding.weight = Weight::Trouble;
+            finding.says = format!("{path} was edited since Yalotheca installed it: {why}");
         }
     }
     Ok(())

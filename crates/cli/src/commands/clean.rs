@@ -58,6 +58,9 @@ pub(super) fn set_aside(
     Ok(())
 }
 
+/// How deep the folders of contents are looked through.
+const DEEPEST: usize = 8;
+
 fn is_in(folders: &BTreeSet<TreePath>, path: &TreePath) -> bool {
     folders.iter().any(|folder| path.is_within(folder))
 }
@@ -81,13 +84,26 @@ fn left_over(
             found.insert(path);
         }
     }
+    // What bears the name of a content and is none is what is left of one; many other things are called `.zip`.
     let bears = |path: &TreePath, kind: &Kind| {
-        kind.suffix.as_ref().is_some_and(|suffix| path.name().ends_with(suffix.as_str()))
+        let is_own = |suffix: &&String| !matches!(suffix.as_str(), ".zip" | ".so" | ".txt" | ".json");
+        kind.suffix.as_ref().filter(is_own).is_some_and(|suffix| path.name().ends_with(suffix.as_str()))
     };
-    for (path, _) in &inventory.unreadable {
-        let is_file = matches!(session.tree.find(path)?, Some(Found::File(_)));
-        if is_file && is_in(folders, path) && session.game.kinds.values().any(|kind| bears(path, kind)) {
-            found.insert(path.clone());
+    let protected = survey::protected(&session.game, &session.survey.scope)?;
+    let mut next: Vec<(TreePath, usize)> = folders.iter().map(|folder| (folder.clone(), 0)).collect();
+    while let Some((folder, depth)) = next.pop() {
+        for (name, sort) in session.tree.list(&folder)? {
+            let path = folder.join(&name)?;
+            if protected.is_match(path.as_str()) {
+                continue;
+            }
+            match sort {
+                Found::Folder if depth < DEEPEST => next.push((path, depth + 1)),
+                Found::File(_) if session.game.kinds.values().any(|kind| bears(&path, kind)) => {
+                    found.insert(path);
+                }
+                _ => {}
+            }
         }
     }
     Ok(found)

@@ -144,7 +144,8 @@ pub(super) struct World {
     /// What its catalogue is called.
     name: &'static str,
     catalogue: String,
-    cache: PathBuf,
+    /// Whether it stays when the demo is over.
+    stays: bool,
 }
 
 pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
@@ -170,6 +171,7 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
         None => temporary.path().to_owned(),
     };
     let mut world = build(&root).map_err(failed("building the demo's world"))?;
+    world.stays = args.into.is_some();
     let host = if args.into.is_none() {
         let host =
             CatalogueHost::start(root.join("quayside")).map_err(failed("starting the catalogue host"))?;
@@ -182,7 +184,8 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
         act(&world, one, ui)?;
     }
     drop(host);
-    let moor = build_moor(&root).map_err(failed("building the demo's moor"))?;
+    let mut moor = build_moor(&root).map_err(failed("building the demo's moor"))?;
+    moor.stays = world.stays;
     for one in MOOR {
         act(&moor, one, ui)?;
     }
@@ -213,14 +216,13 @@ pub(super) fn build(root: &Path) -> io::Result<World> {
     quayside::write_catalogue(&root.join("quayside"))?;
     quayside::write_left_behind_server(&server, free_port()?)?;
     let program = write_program(&root.join("bin"), "saltwick")?;
-    let cache = root.join("cache");
     Ok(World {
         root: root.to_owned(),
         server,
         program,
         name: "quayside",
         catalogue: "../quayside".into(),
-        cache,
+        stays: false,
     })
 }
 
@@ -230,8 +232,7 @@ fn build_moor(root: &Path) -> io::Result<World> {
     moor::write_server(&server, free_port()?)?;
     moor::write_tweaks(&root.join("tweaks"))?;
     let program = write_program(&root.join("bin"), "mossgarrow")?;
-    let cache = root.join("cache");
-    Ok(World { root: root.to_owned(), server, program, name: "tweaks", catalogue: "../tweaks".into(), cache })
+    Ok(World { root: root.to_owned(), server, program, name: "tweaks", catalogue: "../tweaks".into(), stays: false })
 }
 
 /// Edits a file as somebody would by hand.
@@ -275,7 +276,13 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     let own = std::env::current_exe()
         .map_err(|source| CommandError::Io { what: "finding this program".into(), source })?;
     let mut command = Command::new(own);
-    command.args(&words).current_dir(&world.server).env("XDG_CACHE_HOME", &world.cache).stdin(Stdio::null());
+    command.args(&words).current_dir(&world.server).stdin(Stdio::null());
+    // The demo leaves nothing in the user's own folders, unless its world stays.
+    for (name, folder) in [("XDG_CACHE_HOME", "cache"), ("XDG_STATE_HOME", "state"), ("XDG_CONFIG_HOME", "config")] {
+        if !world.stays {
+            command.env(name, world.root.join(folder));
+        }
+    }
     if !io::stdout().is_terminal() {
         command.env("NO_COLOR", "1");
     }

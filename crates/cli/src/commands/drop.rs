@@ -17,7 +17,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::{Fresh, reasons},
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
 };
 
@@ -33,7 +33,7 @@ pub(crate) struct DropArgs {
 }
 
 pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Change, global, ui)?;
     let shelf = session.shelf();
     let mut wants = session.control.wants.clone();
     for name in &args.names {

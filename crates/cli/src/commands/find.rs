@@ -10,7 +10,7 @@ use super::about::verdict;
 use crate::{
     args::Global,
     error::CommandError,
-    session::{Session, Shelf},
+    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -83,7 +83,7 @@ impl View for FindView {
 }
 
 pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let shelf = session.shelf();
     let catalogues = shelf.get()?;
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();

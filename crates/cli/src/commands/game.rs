@@ -11,12 +11,20 @@ use yalotheca_core::{
     pack::PACK_KIND,
     tweak::{TWEAK_KIND, TWEAK_SUFFIX, Tweak},
 };
-use yalotheca_host::{games, survey, tree::LocalTree};
+use yalotheca_host::{
+    control::Control,
+    games,
+    store::Store,
+    survey::{self, Queries, SurveyError},
+    tree::LocalTree,
+    trust::Invocation,
+};
 
 use super::apply::folder;
 use crate::{
     args::Global,
     error::CommandError,
+    session::trust,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -167,13 +175,21 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             ui.show(&GameText { name: name.clone(), from: origin.to_string(), text })?;
         }
         GameAct::Trust { name } => {
-            let (game, origin, text) = games::find(Some(&at), name)?;
-            let commands = games::commands(&game);
-            ui.warn(&format!("{origin} runs: {}", commands.join("; ")));
+            let (game, _, text) = games::find(Some(&at), name)?;
+            let tree = LocalTree::new(&at.canonicalize().unwrap_or_else(|_| at.clone()));
+            let control = control.map(|folder| Control::open(folder, false)).transpose()?;
+            let given = control.as_ref().map(|control| control.wants.server.values.clone()).unwrap_or_default();
+            let tree = control.as_ref().map_or(tree, |control| LocalTree::new(&control.server_folder()));
+            let scope = survey::values(&tree, &game, &given)?;
+            let invocations = Invocation::all(&game, &scope).map_err(SurveyError::Render)?;
+            let commands: Vec<String> = invocations.iter().map(ToString::to_string).collect();
+            ui.warn(&format!("{name} would run here: {}", commands.join("; ")));
             let trusted = ui.confirm("Let it run these?")?;
             if trusted {
-                let what = "noting that it is trusted".to_owned();
-                games::trust(&text).map_err(|source| CommandError::Io { what, source })?;
+                let failed = |source| CommandError::Io { what: "noting that it is trusted".into(), source };
+                let trust = trust()?;
+                trust.agree_to_definition(&text).map_err(failed)?;
+                invocations.iter().try_for_each(|invocation| trust.agree_to(invocation)).map_err(failed)?;
             }
             ui.show(&TrustView { name: name.clone(), commands, trusted })?;
         }
@@ -286,7 +302,7 @@ fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, CommandErro
     let tree = LocalTree::new(&full);
     let given = BTreeMap::new();
     let recognised = !survey::recognise_game(&tree, [game], &given)?.is_empty();
-    let seen = survey::survey(&tree, game, &given)?;
+    let seen = survey::survey(&tree, game, &given, (Queries::Remembered, &Store::of_user()?))?;
     let inventory = survey::inventory(&tree, game, &seen.scope)?;
     let contents = inventory.contents.iter().map(|found| {
         format!("{}: {}", found.path, super::adopt::shown(&found.content.id, &found.content.release.version))

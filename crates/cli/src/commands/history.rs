@@ -8,7 +8,7 @@ use yalotheca_host::settle::{self, Past};
 use crate::{
     args::Global,
     error::CommandError,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View},
 };
@@ -48,7 +48,7 @@ impl View for HistoryView {
 }
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let history = settle::history(&session.tree)?;
     ui.show(&HistoryView { server: session.shown(), history })?;
     Ok(ExitCode::SUCCESS)

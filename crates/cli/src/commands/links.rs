@@ -9,7 +9,7 @@ use yalotheca_core::{id::ContentId, link::Sort};
 use crate::{
     args::Global,
     error::CommandError,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
@@ -128,7 +128,7 @@ impl View for LinksView {
 }
 
 pub(crate) fn run(args: &LinksArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let shelf = session.shelf();
     let mut links = Vec::new();
     for locked in &session.control.lock.contents {

@@ -19,6 +19,7 @@ pub(crate) mod order;
 pub(crate) mod settings;
 pub(crate) mod settle;
 pub(crate) mod stand_in;
+pub(crate) mod stop;
 pub(crate) mod trial;
 pub(crate) mod undo;
 pub(crate) mod update;

@@ -21,7 +21,7 @@ use yalotheca_host::{
 use crate::{
     args::Global,
     error::CommandError,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, count, size},
 };
@@ -108,7 +108,7 @@ impl View for ExportView {
 
 pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let ModpackAct::Export(args) = &args.act;
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let stem = args.file.file_stem().map_or_else(String::new, |stem| stem.to_string_lossy().into_owned());
     let version = ReleaseVersion::parse(&args.version).map_err(|error| CommandError::Usage {
         what: error.to_string(),

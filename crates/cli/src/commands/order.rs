@@ -16,7 +16,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::{Fresh, ordered},
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, order as words},
 };
@@ -89,7 +89,8 @@ fn row(placed: &Placed) -> Vec<Cell> {
 }
 
 pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let purpose = if args.name.is_none() { Purpose::Look } else { Purpose::Change };
+    let session = Session::open(purpose, global, ui)?;
     let Some(name) = &args.name else { return show(&session, ui) };
     let id = known(&session, name)?;
     let mut wants = session.control.wants.clone();

@@ -12,7 +12,7 @@ use yalotheca_core::{
 use yalotheca_host::{survey::SurveyError, tree::Tree};
 
 use super::apply::{Along, Mode, apply};
-use crate::{args::Global, error::CommandError, plan::{Fresh, PlanOptions}, session::Session, ui::Ui};
+use crate::{args::Global, error::CommandError, plan::{Fresh, PlanOptions}, session::{Purpose, Session}, ui::Ui};
 
 /// Bring the server to what is wanted, all or nothing.
 #[derive(Debug, Args)]
@@ -44,7 +44,7 @@ pub(crate) struct PreviewArgs {
 }
 
 pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let shelf = session.shelf();
     apply(
         &session,
@@ -57,7 +57,7 @@ pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<Ex
 }
 
 pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Change, global, ui)?;
     let shelf = session.shelf();
     let terms = if args.accept_terms { accept(&session)? } else { None };
     let clean = args.clean_first.then(|| args.spare.clone());

@@ -25,7 +25,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::look,
-    session::Session,
+    session::{Purpose, Session, how_to_stop},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -180,11 +180,11 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
 }
 
 pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let mut session = Session::open(global, ui)?;
+    let mut session = Session::open(Purpose::Change, global, ui)?;
     if let Some(running) = session.running() {
         return Err(CommandError::Refused {
             what: format!("the server is running already (process {})", running.pid),
-            hint: Some("stop it first; a trial starts it anew".into()),
+            hint: Some(how_to_stop(&running)),
         });
     }
     let mut first = Vec::new();
@@ -196,12 +196,15 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     }
     let lives = went.was_first || went.verdict != Verdict::Failed;
     if lives && waits {
-        session = Session::open(global, ui)?;
+        session = Session::open(Purpose::Change, global, ui)?;
         first.extend(set_pending(&session)?);
     }
     if lives && (went.was_first || waits) {
-        session = Session::open(global, ui)?;
+        session = Session::open(Purpose::Change, global, ui)?;
         went = start(&session, args, args.keep, ui)?;
+    }
+    for text in went.tail.iter_mut().chain(went.troubles.iter_mut().flat_map(|t| [&mut t.line, &mut t.says])) {
+        *text = ui.hide(text);
     }
     let contents = session
         .control
@@ -232,6 +235,7 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
 }
 
 fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Trial, CommandError> {
+    session.require_run_trust()?;
     ui.note(&format!("Starting {} …", session.shown()));
     let options = TrialOptions { keep, patience: Duration::from_secs(args.patience) };
     let mut on_line = |line: &str| {
@@ -241,7 +245,7 @@ fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Tri
     };
     let scope = &session.survey.scope;
     let contents = &session.control.lock.contents;
-    Ok(trial(session.tree.root(), &session.game, scope, contents, options, &mut on_line)?)
+    Ok(trial(&session.tree, &session.game, scope, contents, options, &mut on_line)?)
 }
 
 /// Returns whether settings wait for a file that only the server makes. No file is read for it.

@@ -22,7 +22,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::content_lines,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };
@@ -80,7 +80,7 @@ pub(crate) struct RedoArgs {
 }
 
 pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let past = settle::history(&session.tree)?;
     let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
     let nothing = |what: String| CommandError::Usage {
@@ -105,7 +105,7 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         return Ok(ExitCode::SUCCESS);
     }
     for past in rest {
-        let session = Session::open(global, ui)?;
+        let session = Session::open(Purpose::Look, global, ui)?;
         if !take_back(&session, past, ("Take this back as well?", args.recorded_elsewhere), ui)? {
             break;
         }
@@ -114,7 +114,7 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
 }
 
 pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let past = settle::history(&session.tree)?;
     let hint = Some("yalotheca history lists what was settled".to_owned());
     let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
@@ -159,6 +159,7 @@ fn take_back(
     let back = ControlTexts { wants: wants.or_else(|| now.wants.clone()), lock: before.lock };
     let mut view =
         UndoView { change: view_of(session, &change, &back)?, takes_back: past.clone(), wants_kept };
+    view.change.hide(ui);
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }

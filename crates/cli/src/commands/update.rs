@@ -11,7 +11,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::{Fresh, PlanOptions, newer, plan_change},
-    session::{Session, Shelf},
+    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -63,7 +63,7 @@ impl View for HeldBack {
 }
 
 pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Change, global, ui)?;
     let shelf = session.shelf();
     let lock = &session.control.lock;
     let fresh = if args.names.is_empty() {

@@ -10,7 +10,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::newer,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, lineup},
 };
@@ -99,7 +99,7 @@ impl View for WhyView {
 }
 
 pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Look, global, ui)?;
     let lock = &session.control.lock;
     let id = ContentId::new(&args.name)?;
     let Some(locked) = lock.get(&id) else {

@@ -27,7 +27,7 @@ use yalotheca_host::{
 
 pub(crate) use choose::{newer, why_not};
 pub(crate) use references::{broken_references, newly_broken};
-pub(crate) use settings::{OpenSettings, open_settings, secrets};
+pub(crate) use settings::{OpenSettings, open_settings};
 
 pub(crate) use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 

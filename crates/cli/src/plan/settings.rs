@@ -115,24 +115,6 @@ pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, Comm
     Ok(found)
 }
 
-/// Returns the passwords that the server's own files hold: they are never shown.
-pub(crate) fn secrets(session: &Session) -> Result<Vec<String>, CommandError> {
-    let mut found = Vec::new();
-    for rule in &session.game.settings {
-        let places: Vec<&Pointer> =
-            rule.keys.iter().filter(|(_, key)| key.secret).map(|(at, _)| at).collect();
-        if places.is_empty() {
-            continue;
-        }
-        let path = TreePath::new(&text(&rule.file, &session.survey.scope)?)?;
-        let Some(bytes) = session.tree.read(&path)? else { continue };
-        let Ok(document) = Document::read(rule.format, bytes) else { continue };
-        let values = places.into_iter().filter_map(|at| document.get(at)).map(|value| value.plain());
-        found.extend(values.filter(|value| !value.is_empty()));
-    }
-    Ok(found)
-}
-
 fn tweak_of(session: &Session, locked: &Locked) -> Option<Tweak> {
     let values: Vec<String> = session.game.values.iter().map(|(name, _)| name.clone()).collect();
     Tweak::parse(TWEAK_SUFFIX, locked.release.facts.get(TWEAK_FACT)?, &values).ok()

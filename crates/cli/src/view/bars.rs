@@ -8,7 +8,7 @@ use std::{
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use yalotheca_host::fetch::Watch;
 
-use super::size;
+use super::{size, visible};
 
 /// The bars.
 #[derive(Debug)]
@@ -88,7 +88,7 @@ impl Watch for Bars {
         };
         bar.set_style(style(if total.is_some() { SIZED } else { UNSIZED }));
         bar.set_length(total.unwrap_or(0));
-        bar.set_message(name.chars().take(24).collect::<String>());
+        bar.set_message(visible(name).chars().take(24).collect::<String>());
         bar.set_position(there);
         state.running.insert(number, bar);
         number

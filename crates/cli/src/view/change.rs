@@ -11,7 +11,10 @@ use yalotheca_core::{
 };
 
 use super::{Cell, Page, Role, View, count, size};
-use crate::plan::{Companion, ContentAct, ContentLine, Planned};
+use crate::{
+    plan::{Companion, ContentAct, ContentLine, Planned},
+    ui::Ui,
+};
 
 /// A file that somebody has changed since it was put there, and that stays.
 #[derive(Debug, Clone, Serialize)]
@@ -109,12 +112,16 @@ impl ChangeView {
         }
     }
 
-    /// Hides passwords in the lines that are shown.
-    pub(crate) fn hide(&mut self, secrets: &[String]) {
-        for line in self.config.iter_mut().flat_map(|config| &mut config.diff) {
-            for secret in secrets {
-                *line = line.replace(secret.as_str(), "(a secret)");
-            }
+    /// Hides passwords in everything that is shown.
+    pub(crate) fn hide(&mut self, ui: &Ui) {
+        let config = self.config.iter_mut().flat_map(|line| {
+            let entries = line.entries.iter_mut().map(|entry| &mut entry.what);
+            let kept = line.merged.iter_mut().flat_map(|merged| merged.kept.iter_mut().map(|kept| &mut kept.value));
+            line.diff.iter_mut().chain(entries).chain(kept)
+        });
+        let kept = self.kept.iter_mut().flat_map(|file| &mut file.diff);
+        for text in config.chain(kept).chain(&mut self.notes) {
+            *text = ui.hide(text);
         }
     }
 

@@ -5,8 +5,10 @@ pub(crate) mod change;
 pub(crate) mod lineup;
 pub(crate) mod order;
 mod page;
+mod visible;
 
 pub(crate) use page::{Cell, Page, Role, count, size};
+pub(crate) use visible::visible;
 
 /// Something that can be put on a page.
 pub(crate) trait View {

@@ -5,6 +5,8 @@ use std::fmt::Write;
 use anstyle::{AnsiColor, Style};
 use unicode_width::UnicodeWidthStr;
 
+use super::visible;
+
 /// What a piece of text is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Role {
@@ -47,7 +49,7 @@ pub(crate) struct Cell {
 
 impl Cell {
     pub(crate) fn new(role: Role, text: impl Into<String>) -> Self {
-        Self { role, text: text.into() }
+        Self { role, text: one_line(&text.into()) }
     }
 
     pub(crate) fn plain(text: impl Into<String>) -> Self {
@@ -85,7 +87,7 @@ impl Page {
 
     /// A line as it is, never wrapped.
     pub(crate) fn raw(&mut self, text: &str) {
-        self.text.push_str(text);
+        self.text.push_str(&one_line(text));
         self.text.push('\n');
     }
 
@@ -124,7 +126,7 @@ impl Page {
     /// A line as it is, set in, and cut where the page ends.
     pub(crate) fn cut(&mut self, indent: usize, role: Role, text: &str) {
         let room = self.width.saturating_sub(indent);
-        let mut line = text.trim_end().replace('\t', "    ");
+        let mut line = one_line(text.trim_end());
         if line.is_empty() {
             return self.text.push('\n');
         }
@@ -205,11 +207,16 @@ impl Page {
     }
 }
 
+/// A text of strangers stays in its line, and says nothing to the terminal.
+fn one_line(text: &str) -> String {
+    visible(text).replace('\n', " ")
+}
+
 /// Breaks a text into lines at spaces; a word longer than a line stays whole.
 fn wrap(text: &str, first: usize, rest: usize) -> Vec<String> {
     let mut lines = Vec::new();
     let mut line = String::new();
-    for word in text.split(' ') {
+    for word in one_line(text).split(' ') {
         let room = if lines.is_empty() { first } else { rest };
         if !line.is_empty() && line.width() + 1 + word.width() > room {
             lines.push(std::mem::take(&mut line));

@@ -304,8 +304,10 @@ fn what_a_server_does_to_a_shared_file_stays_with_it() -> Done {
     world
         .run(&["check"])
         .code(1)
-        .says(&["maps/windmill_row.kmap was changed: it does not begin as such a file does"]);
+        .says(&["maps/windmill_row.kmap was edited since Yalotheca installed it: it does not begin as such a file does"]);
     world.run(&["settle", "--yes"]).code(0);
+    assert!(fs::read(&map)?.starts_with(b"scribble"), "it stays until somebody asks");
+    world.run(&["settle", "--replace", "maps/windmill_row.kmap", "--yes"]).code(0);
     assert_eq!(fs::read(&map)?, whole);
     run(&["check"]).code(0);
     Ok(())

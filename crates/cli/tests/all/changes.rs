@@ -66,14 +66,49 @@ fn undo_after_somebody_wrote_takes_back_only_ours() -> Done {
 }
 
 #[test]
-fn undo_keeps_wants_that_were_edited_since() -> Done {
+fn undo_keeps_what_was_edited_since_and_takes_the_rest_back() -> Done {
     let world = World::fresh()?;
+    let before = world.read("yalotheca.toml")?;
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
-    let edited = world.read("yalotheca.toml")?.replace("[wants]", "# by hand\n[wants]");
+    let edited = world.read("yalotheca.toml")?.replace("format = 1", "# by hand\nformat = 1");
     world.write("yalotheca.toml", &edited)?;
-    world.run(&["undo", "--yes"]).code(0).says(&["yalotheca.toml was edited since"]);
-    assert_eq!(world.read("yalotheca.toml")?, edited);
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(world.read("yalotheca.toml")?, before.replace("format = 1", "# by hand\nformat = 1"));
     assert!(!world.path("plugins/lamp-oil-1.0.2.swp").exists());
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    // Where the very lines were edited, that is told.
+    world.run(&["redo", "--yes"]).code(0);
+    let edited = world.read("yalotheca.toml")?.replace("lamp-oil = \"*\"", "lamp-oil = \"=1.0.2\"");
+    world.write("yalotheca.toml", &edited)?;
+    world.run(&["undo", "--yes"]).code(0).says(&["lines of yalotheca.toml were edited since"]);
+    assert_eq!(world.read("yalotheca.toml")?, edited);
+    Ok(())
+}
+
+#[test]
+fn changes_are_taken_back_in_a_row_and_done_again() -> Done {
+    let world = World::fresh()?;
+    let state = || Ok::<_, Box<dyn std::error::Error>>((world.digests()?, world.read("yalotheca.toml")?, world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?));
+    let mut states = vec![state()?];
+    for words in [&["add", "lamp-oil", "--yes"][..], &["add", "tidebell", "--later"], &["settle", "--yes"], &["drop", "tidebell", "--later"]] {
+        world.run(words).code(0);
+        states.push(state()?);
+    }
+    // A change of the wants alone goes back with the wants: nothing comes back that nobody wants, and nothing is lost.
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(state()?, states[3]);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    world.run(&["redo", "--yes"]).code(0);
+    assert_eq!(state()?, states[4]);
+    world.run(&["undo", "2", "--yes"]).code(0).says(&["Takes back 4, 3, 2"]);
+    assert_eq!(state()?, states[1]);
+    world.run(&["undo", "2", "--yes"]).code(2).says(&["there is no change 2 to take back"]);
+    world.run(&["redo", "--yes"]).code(0);
+    assert_eq!(state()?, states[2]);
+    world.run(&["redo", "--yes"]).code(0);
+    assert_eq!(state()?, states[3]);
+    world.run(&["add", "cobbles", "--yes"]).code(0);
+    world.run(&["redo", "--yes"]).code(2).says(&["was made since the last undo"]);
     Ok(())
 }
 

@@ -11,7 +11,7 @@ fn the_story_runs_through() -> Done {
         "nothing troubling",
         "exit code 3: no lineup possible",
         "tidebell 2.0.0 is out; 1.4.0 stays",
-        "change 4 taken back",
+        "taken back",
         "all as it should be",
     ]);
     assert!(!answer.out.contains('\u{1b}'), "no colours where there is no terminal");

@@ -77,7 +77,7 @@ fn a_definition_that_came_with_a_folder_runs_nothing_before_it_is_trusted() -> D
     world
         .run(&["check"])
         .code(5)
-        .says(&["is new here, and it would run: touch", "yalotheca game trust saltwick"]);
+        .says(&["is new here, and it would run: /usr/bin/touch", "yalotheca game trust saltwick"]);
     std::fs::remove_file(world.path("yalotheca.toml"))?;
     world.run(&["adopt", "--game", "saltwick"]).code(5).says(&["is new here"]);
     world.adopt().code(2).says(&["looks like no server of a known game"]);

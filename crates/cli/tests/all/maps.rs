@@ -106,7 +106,7 @@ fn what_is_named_and_missing_is_found_before_and_after_the_start() -> Done {
         world.run(&["check"]).code(1).says(&[found]);
         world.run(&["trial"]).code(1).says(&[told]);
     }
-    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["settle", "--replace", "maps/*", "--yes"]).code(0);
     world.run(&["check"]).code(0);
     fs::remove_file(world.path("maps/pier_lights.kmap"))?;
     world.run(&["trial"]).code(1).says(&["the server starts with the map pier_lights: no such map"]);

@@ -275,13 +275,15 @@ fn a_clean_start_loses_no_world() -> Done {
     world
         .run(&["settle", "--clean-first", "--spare", "crew/**", "--yes"])
         .code(0)
-        .says(&["set aside", "mods/deep/er/leftover.swm"]);
-    for gone in ["plugins/old-thing.swp", "mods", "plugins/notes from last year.txt"] {
+        .says(&["set aside", "plugins/old-thing.swp", "mods/deep/er/leftover.swm"])
+        .says(&["Stays where it is", "plugins/notes from last year.txt"]);
+    for gone in ["plugins/old-thing.swp", "mods/deep"] {
         assert!(!world.path(gone).exists(), "{gone}");
     }
     for stays in [
         "towns/brinewick/chart/0002.chart",
         "crew/notes.txt",
+        "plugins/notes from last year.txt",
         "boot.json",
         "saltwick.conf",
         "saltwick-2.4.swe",

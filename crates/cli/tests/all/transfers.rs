@@ -61,7 +61,7 @@ fn a_login_an_expired_link_and_a_wrong_one_are_told_apart() -> Done {
         ("login/windmill.zip", "the host wants a login"),
         ("expired/windmill.zip", "the link has expired"),
         ("f/nothing.zip", "the host answers 404"),
-        ("loop", "too many redirects"),
+        ("loop", "passes on too often"),
     ] {
         world.run(&["add", &host.at(path), "--yes"]).code(4).says(&[says]);
     }

@@ -29,6 +29,8 @@ pub struct CatalogueIndex {
     pub about: String,
     /// The publisher's public key, where files are signed.
     pub key: Option<String>,
+    /// A number that grows with each edition, so that an older one is known as such.
+    pub serial: Option<u64>,
     /// What it is called in messages.
     file: String,
     text: String,
@@ -55,6 +57,8 @@ struct Written<E> {
     about: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     key: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    serial: Option<u64>,
     contents: E,
 }
 
@@ -127,6 +131,7 @@ impl CatalogueIndex {
             name: written.name,
             about: written.about,
             key: written.key,
+            serial: written.serial,
             file: file.into(),
             text: String::new(),
             providing,

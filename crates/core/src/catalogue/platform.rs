@@ -1,6 +1,6 @@
 //! What the server brings: its game and loader versions, its runtime, and the contents of the base game.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -17,6 +17,9 @@ pub struct Platform {
     pub parts: BTreeMap<String, ReleaseVersion>,
     /// The contents that the base game provides, with their version where one is known.
     pub provides: BTreeMap<ContentId, Option<ReleaseVersion>>,
+    /// Parts that are there but whose version is not known now: nothing is missing for want of it.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub unknown: BTreeSet<String>,
 }
 
 /// Why a release does not run on a platform.
@@ -61,7 +64,7 @@ impl Platform {
             .filter_map(|(part, range)| {
                 let has = self.parts.get(part);
                 let fits = has.is_some_and(|version| range.matches(version));
-                (!fits).then(|| PlatformMiss { part: part.clone(), range: range.clone(), has: has.cloned() })
+                (!fits && !self.unknown.contains(part)).then(|| PlatformMiss { part: part.clone(), range: range.clone(), has: has.cloned() })
             })
             .collect()
     }
@@ -84,6 +87,10 @@ mod tests {
     fn any_one_set_will_do_and_the_nearest_miss_is_told() {
         let mut platform = Platform::default();
         platform.parts.insert("engine".into(), ReleaseVersion::parse("2.4").unwrap());
+        let mut asked_later = platform.clone();
+        asked_later.unknown.insert("pontoon".into());
+        assert_eq!(asked_later.miss(&release(&[&[("pontoon", ">=3"), ("engine", "2.*")]])), None);
+        assert!(asked_later.miss(&release(&[&[("pontoon", ">=3"), ("engine", ">=3")]])).is_some());
         assert_eq!(platform.miss(&release(&[])), None);
         assert_eq!(platform.miss(&release(&[&[("engine", ">=3")], &[("engine", "2.*")]])), None);
         let miss = platform

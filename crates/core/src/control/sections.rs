@@ -38,6 +38,9 @@ pub struct CatalogueSource {
     /// The publisher's public key.
     #[serde(default)]
     pub key: Option<String>,
+    /// Whether an older edition than one that was seen is taken: the publisher went back on purpose.
+    #[serde(default)]
+    pub older: bool,
 }
 
 /// A content that was given by link, file or folder instead of by name.

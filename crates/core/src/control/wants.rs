@@ -10,6 +10,7 @@ use super::{CatalogueSource, Given, HistorySection, LinkSection, MapsSection, Se
 use crate::{
     document::{Pointer, Value},
     id::ContentId,
+    link::user_of,
     order::Place,
     settings::Settings,
     toml_file::{ReadTomlError, TomlFile},
@@ -132,6 +133,14 @@ impl ControlFile {
         let document = text
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
+        let addresses = raw.catalogue.iter().map(|catalogue| &catalogue.at).chain([&raw.server.at]);
+        if let Some(at) = addresses.into_iter().find(|at| user_of(at).is_some()) {
+            let place = text.find(at.as_str()).unwrap_or(0);
+            return Err(file.mistake(
+                &(place..place),
+                "an address here holds a user or a password; write it without them, and put them into credentials.toml in your configuration folder",
+            ));
+        }
         let Raw {
             server,
             catalogue: catalogues,
@@ -467,7 +476,7 @@ mod tests {
             at: ".".into(),
             values: [("program".to_string(), "x".to_string())].into(),
         };
-        let catalogues = [CatalogueSource { name: "q".into(), at: "http://x/".into(), key: None }];
+        let catalogues = [CatalogueSource { name: "q".into(), at: "http://x/".into(), key: None, older: false }];
         let made = ControlFile::new(&server, &catalogues);
         let read = ControlFile::parse("y", &made.text()).unwrap();
         assert_eq!((read.server, read.catalogues), (server, catalogues.to_vec()));

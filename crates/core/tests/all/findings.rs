@@ -2,7 +2,7 @@
 
 use yalotheca_core::{
     catalogue::{Platform, Relations, Release, Universe},
-    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, FileAct, FileLine, Source, Step},
+    change::{ChangeSet, ConfigLine, EntryAct, EntryLine, FileAct, FileLine, KeptLine},
     check::{Finding, Weight, of_breaches, of_change},
     id::{ContentId, Digest, TreePath},
     solve::{Selection, verify},
@@ -30,16 +30,14 @@ fn each_act_on_a_file_is_a_finding() -> Done {
             moved,
             file(FileAct::Put, "plugins/b.swp", "b")?,
             file(FileAct::Restore, "plugins/c.swp", "c")?,
-            file(FileAct::Restore, "plugins/d.swp", "d")?,
             file(FileAct::Displace, "plugins/e.swp", "e")?,
             file(FileAct::Aside, "plugins/f.swp", "f")?,
         ],
-        steps: vec![Step::Put {
+        kept: vec![KeptLine {
             path: TreePath::new("plugins/d.swp")?,
-            source: Source::Payload,
-            before: Some(Digest::of(b"altered")),
-            after: Digest::of(b"d"),
-            size: 1,
+            content: Some(ContentId::new("d")?),
+            put: Digest::of(b"d"),
+            beside: None,
         }],
         ..ChangeSet::default()
     };
@@ -49,9 +47,9 @@ fn each_act_on_a_file_is_a_finding() -> Done {
             "wrong-folder: a lies at plugins/plugins/a.swp, where the server does not look; it belongs at plugins/a.swp",
             "missing-file: plugins/b.swp of b is not there",
             "missing-file: plugins/c.swp of c is gone",
-            "altered-file: plugins/d.swp of d was changed behind our back",
             "other-file: plugins/e.swp is not the file of e that belongs there",
             "left-over: plugins/f.swp belongs to nothing in the lineup any more",
+            "altered-file: plugins/d.swp of d was edited since Yalotheca installed it",
         ]
     );
     Ok(())

@@ -1,6 +1,7 @@
 //! An archive or a folder that is a whole server's folder, as somebody packed it: its contents are found like any others;
 //! its settings go along, and its worlds, logs and start scripts do not.
 
+use globset::GlobBuilder;
 use yalotheca_core::{
     game::{DescribeError, Game, Template},
     id::TreePath,
@@ -59,13 +60,11 @@ fn setup_root(game: &Game, paths: &[&str]) -> Option<String> {
     let is_one = |root: &str| {
         let there = |template: &Template| {
             let Ok(pattern) = template.render(&scope) else { return false };
-            let whole = if root.is_empty() { pattern } else { format!("{root}/{pattern}") };
-            paths.iter().any(|path| match whole.split_once('*') {
-                Some((head, tail)) => {
-                    let middle = path.strip_prefix(head).and_then(|rest| rest.strip_suffix(tail));
-                    middle.is_some_and(|middle| !middle.contains('/'))
-                }
-                None => *path == whole || path.strip_prefix(&whole).is_some_and(|rest| rest.starts_with('/')),
+            let prefix = if root.is_empty() { String::new() } else { format!("{root}/") };
+            let glob = GlobBuilder::new(&pattern).literal_separator(true).build().ok().map(|glob| glob.compile_matcher());
+            paths.iter().filter_map(|path| path.strip_prefix(&prefix)).any(|path| {
+                let is_in = path.strip_prefix(&pattern).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
+                is_in || glob.as_ref().is_some_and(|glob| glob.is_match(path))
             })
         };
         let any = &game.recognise_any;

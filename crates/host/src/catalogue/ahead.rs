@@ -9,7 +9,7 @@ use std::{
 
 use yalotheca_core::control::CatalogueSource;
 
-use super::{CatalogueError, published::Published};
+use super::{CatalogueError, published::{Key, Published}};
 
 type Opening = JoinHandle<Result<Published, CatalogueError>>;
 
@@ -24,8 +24,11 @@ impl Ahead {
         let mut opening = HashMap::new();
         for source in sources {
             let Some(folder) = published_at(source, base) else { continue };
-            let CatalogueSource { name, key, .. } = source.clone();
-            let open = move || Published::in_folder(&name, &folder, key.as_deref());
+            let CatalogueSource { name, key, older, .. } = source.clone();
+            let open = move || {
+                let key = key.as_deref().map(|key| Key { key, older });
+                Published::in_folder(&name, &folder, key)
+            };
             opening.insert(source.clone(), thread::spawn(open));
         }
         Self(Mutex::new(opening))

@@ -78,7 +78,7 @@ pub fn look_at(
         (Some(link), _) => {
             let name = given.name.clone().or_else(|| yalotheca_core::link::name_in_address(link));
             let shown = name.clone().unwrap_or_else(|| link.clone());
-            let wanted = Wanted { url: link.clone(), name: shown, digest: given.blake3, size: None };
+            let wanted = Wanted { url: link.clone(), name: shown, digest: given.blake3, ..Wanted::default() };
             let brought = fetcher
                 .bring(wanted)
                 .map_err(|source| CatalogueError::Fetch { name: BY_HAND.into(), source })?;

@@ -3,6 +3,7 @@
 mod ahead;
 mod by_hand;
 mod downloads;
+mod newest;
 mod published;
 mod reading;
 
@@ -30,7 +31,7 @@ use ahead::{is_on_web, published_at};
 use by_hand::ByHand;
 pub use by_hand::{Looks, look_at};
 use downloads::Downloads;
-use published::Published;
+use published::{Key, Published};
 use reading::Reading;
 
 /// A catalogue that could not be used.
@@ -89,6 +90,16 @@ pub enum CatalogueError {
         /// What is wrong.
         why: String,
     },
+    /// It is an older edition than one that was seen before.
+    #[error("catalogue {name}: this is edition {found}, and edition {seen} was seen before; the host may be keeping newer releases back")]
+    Older {
+        /// What it is called here.
+        name: String,
+        /// The edition that was given.
+        found: u64,
+        /// The newest one that was seen.
+        seen: u64,
+    },
     /// A file changed since it was locked.
     #[error("catalogue {name}: {id} is not the one that is locked any more")]
     Changed {
@@ -121,6 +132,9 @@ impl Hint for CatalogueError {
             Self::Signature { .. } => Some(
                 "nothing of it was used; ask the publisher, and change the key in yalotheca.toml only if they say so"
                     .into(),
+            ),
+            Self::Older { .. } => Some(
+                "ask the publisher; if they went back on purpose, add older = true to that [[catalogue]] in yalotheca.toml".into(),
             ),
             Self::Changed { id, .. } => {
                 Some(format!("yalotheca update {id} takes the one that is there now"))
@@ -210,8 +224,8 @@ impl<'a> Catalogues<'a> {
             opened.push((BY_HAND.to_owned(), Opened::ByHand(by_hand)));
         }
         for source in &wants.catalogues {
-            let CatalogueSource { name, at, key } = source;
-            let key = key.as_deref();
+            let CatalogueSource { name, at, key, older } = source;
+            let key = key.as_deref().map(|key| Key { key, older: *older });
             let catalogue = if let Some(opened) = ahead.take(source) {
                 Opened::Published(opened?)
             } else if is_on_web(at) {

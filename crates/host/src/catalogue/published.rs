@@ -13,7 +13,7 @@ use yalotheca_core::{
     id::{ContentId, Digest},
 };
 
-use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable};
+use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable, newest};
 use crate::{
     fetch::{Fetcher, Wanted},
     tree::digest_of,
@@ -38,33 +38,38 @@ impl Published {
     pub(super) fn on_web(
         name: &str,
         url: &str,
-        key: Option<&str>,
+        key: Option<Key<'_>>,
         fetcher: &Fetcher,
     ) -> Result<Self, CatalogueError> {
         let base = if url.ends_with('/') { url.to_owned() } else { format!("{url}/") };
         let file = format!("{base}catalogue.json");
         let bytes = fetcher
-            .get(&file)
+            .get(&file, LARGEST_INDEX)
             .map_err(|source| CatalogueError::Fetch { name: name.into(), source })?
             .ok_or_else(|| CatalogueError::Missing { name: name.into(), what: file.clone() })?;
+        let mut signed_at = None;
         if let Some(key) = key {
             let signature = fetcher
-                .get(&format!("{file}.minisig"))
+                .get(&format!("{file}.minisig"), LARGEST_SIGNATURE)
                 .map_err(|source| CatalogueError::Fetch { name: name.into(), source })?;
-            signed(name, key, &bytes, signature)?;
+            signed_at = signed(name, key.key, &bytes, signature)?;
         }
         let index = CatalogueIndex::read(&file, bytes).map_err(|source| unreadable(name, source))?;
+        check_edition(name, key, &index, signed_at)?;
         Self::new(name, Base::Web(base), index)
     }
 
-    pub(super) fn in_folder(name: &str, folder: &Path, key: Option<&str>) -> Result<Self, CatalogueError> {
+    pub(super) fn in_folder(name: &str, folder: &Path, key: Option<Key<'_>>) -> Result<Self, CatalogueError> {
         let file = folder.join("catalogue.json");
         let bytes = fs::read(&file).map_err(|source| disk(name, &file, source))?;
+        let mut signed_at = None;
         if let Some(key) = key {
-            signed(name, key, &bytes, fs::read(folder.join("catalogue.json.minisig")).ok())?;
+            signed_at = signed(name, key.key, &bytes, fs::read(folder.join("catalogue.json.minisig")).ok())?;
         }
         let index = CatalogueIndex::read(&file.display().to_string(), bytes);
-        Self::new(name, Base::Folder(folder.into()), index.map_err(|source| unreadable(name, source))?)
+        let index = index.map_err(|source| unreadable(name, source))?;
+        check_edition(name, key, &index, signed_at)?;
+        Self::new(name, Base::Folder(folder.into()), index)
     }
 
     fn new(name: &str, base: Base, index: CatalogueIndex) -> Result<Self, CatalogueError> {
@@ -185,20 +190,58 @@ impl Published {
     }
 }
 
-/// Checks a publisher's signature, in the minisign format.
-fn signed(name: &str, key: &str, bytes: &[u8], signature: Option<Vec<u8>>) -> Result<(), CatalogueError> {
+/// A publisher's key, and whether older editions than one that was seen are taken.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Key<'k> {
+    pub(super) key: &'k str,
+    pub(super) older: bool,
+}
+
+/// An index may have so many bytes.
+const LARGEST_INDEX: u64 = 256 << 20;
+
+/// A signature may have so many.
+const LARGEST_SIGNATURE: u64 = 16 << 10;
+
+/// Refuses an older edition of a signed catalogue than one that was seen: by its serial number, or else by when it was signed.
+fn check_edition(
+    name: &str,
+    key: Option<Key<'_>>,
+    index: &CatalogueIndex,
+    signed_at: Option<u64>,
+) -> Result<(), CatalogueError> {
+    let (Some(Key { key, older }), Some(found)) = (key, index.serial.or(signed_at)) else { return Ok(()) };
+    // Numbers and times are not compared with one another.
+    let of = if index.serial.is_some() { format!("{} by number", index.name) } else { index.name.clone() };
+    match newest::seen(key, &of) {
+        Some(seen) if found < seen && !older => Err(CatalogueError::Older { name: name.into(), found, seen }),
+        Some(seen) if found < seen => Ok(()),
+        _ => {
+            newest::note(key, &of, found);
+            Ok(())
+        }
+    }
+}
+
+/// Checks a publisher's signature, in the minisign format, and returns when it was made, where it says so.
+fn signed(name: &str, key: &str, bytes: &[u8], signature: Option<Vec<u8>>) -> Result<Option<u64>, CatalogueError> {
     let wrong = |why: String| CatalogueError::Signature { name: name.into(), why };
     let key =
         PublicKey::from_base64(key.trim()).map_err(|error| wrong(format!("the key is none: {error}")))?;
     let text = signature.ok_or_else(|| wrong("catalogue.json.minisig is not there".into()))?;
-    let signature = Signature::decode(&String::from_utf8_lossy(&text))
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let signature = Signature::decode(&text)
         .map_err(|error| wrong(format!("catalogue.json.minisig is no signature: {error}")))?;
     key.verify(bytes, &signature, false)
-        .map_err(|_| wrong("it was not made with that key for this file".into()))
+        .map_err(|_| wrong("it was not made with that key for this file".into()))?;
+    // This line is signed as well.
+    let comment = text.lines().find_map(|line| line.strip_prefix("trusted comment:"));
+    let time = comment.and_then(|comment| comment.split_whitespace().find_map(|word| word.strip_prefix("timestamp:")));
+    Ok(time.and_then(|time| time.parse().ok()))
 }
 
 fn wanted(url: String, file: &ReleaseFile) -> Wanted {
-    Wanted { url, name: file.name.clone(), digest: Some(file.blake3), size: Some(file.size) }
+    Wanted { url, name: file.name.clone(), digest: Some(file.blake3), size: Some(file.size), most: None }
 }
 
 fn at_of(file: &ReleaseFile) -> String {

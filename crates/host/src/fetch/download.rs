@@ -8,7 +8,7 @@ use std::{
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
     sync::{Arc, Mutex},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use reqwest::{RequestBuilder, Response, StatusCode, header};
@@ -32,10 +32,13 @@ const TRIES: u32 = 5;
 const FIRST_PAUSE: Duration = Duration::from_millis(200);
 
 /// A host may ask for a pause that is no longer than this.
-const LONGEST_PAUSE: Duration = Duration::from_secs(30);
+const LONGEST_PAUSE: Duration = Duration::from_secs(60);
 
 /// How much of a file tells what it is.
 const HEAD: usize = 2048;
+
+/// Where no digest tells whether a file is the right one, so much of what is there is asked for again, and must be the same.
+const OVERLAP: u64 = 64 << 10;
 
 /// One file that is wanted.
 #[derive(Debug, Clone, Default)]
@@ -48,6 +51,15 @@ pub struct Wanted {
     pub digest: Option<Digest>,
     /// The size that was promised.
     pub size: Option<u64>,
+    /// Where no size was promised: the most that it may have.
+    pub most: Option<u64>,
+}
+
+impl Wanted {
+    /// How many bytes may come, and a few more to tell that there are too many.
+    fn most(&self) -> u64 {
+        self.size.or(self.most).unwrap_or(super::LARGEST_FILE)
+    }
 }
 
 /// A file that was fetched into the cache.
@@ -126,16 +138,83 @@ pub(super) async fn fetch(
     result
 }
 
-/// Asks for what is not there yet, if it is still the same file.
-fn request(net: &Net, url: &str, partial: &Partial) -> RequestBuilder {
-    let mut request = net.client.get(url);
-    if partial.length() > 0 {
-        request = request.header(header::RANGE, format!("bytes={}-", partial.length()));
-        if let Some(same_if) = &partial.validator.same_if {
-            request = request.header(header::IF_RANGE, same_if);
-        }
+/// Asks for what is not there yet, if it is still the same file, and returns from where on that is. Where no digest will tell
+/// whether the parts belong together, a part of what is there is asked for again.
+fn request(net: &Net, wanted: &Wanted, partial: &mut Partial) -> (RequestBuilder, u64) {
+    let request = net.get(&wanted.url);
+    let is_strong = partial.validator.same_if.as_ref().is_some_and(|tag| tag.starts_with('"'));
+    if partial.length() > 0 && wanted.digest.is_none() && !is_strong {
+        partial.restart();
     }
-    request
+    let there = partial.length();
+    if there == 0 {
+        return (request, 0);
+    }
+    let from = if wanted.digest.is_some() { there } else { there.saturating_sub(OVERLAP) };
+    let request = request.header(header::RANGE, format!("bytes={from}-"));
+    match &partial.validator.same_if {
+        Some(same_if) => (request.header(header::IF_RANGE, same_if), from),
+        None => (request, from),
+    }
+}
+
+/// The part of a file that an answer says it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Part {
+    from: u64,
+    /// Where it ends, one behind the last byte.
+    end: u64,
+    total: Option<u64>,
+}
+
+impl Part {
+    fn of(response: &Response) -> Option<Self> {
+        Self::parse(response.headers().get(header::CONTENT_RANGE)?.to_str().ok()?)
+    }
+
+    fn parse(text: &str) -> Option<Self> {
+        let (range, total) = text.strip_prefix("bytes ")?.trim().split_once('/')?;
+        let (from, last) = range.split_once('-')?;
+        let (from, last) = (from.trim().parse().ok()?, last.trim().parse::<u64>().ok()?);
+        let total = if total.trim() == "*" { None } else { Some(total.trim().parse().ok()?) };
+        let end = last.checked_add(1)?;
+        (from < end && total.is_none_or(|total| end <= total)).then_some(Self { from, end, total })
+    }
+}
+
+/// How an answer goes on with what is there.
+enum GoesOn {
+    /// It is the whole file.
+    Whole,
+    /// It is the rest, from a byte on, up to another.
+    Rest(Part),
+    /// It is none that was asked for.
+    Not(&'static str),
+}
+
+fn goes_on(response: &Response, asked: u64, partial: &Partial, wanted: &Wanted) -> GoesOn {
+    if response.status() != StatusCode::PARTIAL_CONTENT {
+        return GoesOn::Whole;
+    }
+    if partial.length() == 0 {
+        return GoesOn::Not("it answers with a part of the file, and the whole was asked for");
+    }
+    let Some(part) = Part::of(response) else {
+        return GoesOn::Not("it answers with a part of the file and does not say which");
+    };
+    if part.from != asked {
+        return GoesOn::Not("it answers with another part of the file than was asked for");
+    }
+    if response.content_length().is_some_and(|length| length != part.end - part.from) {
+        return GoesOn::Not("it answers with more or less than it says");
+    }
+    let tag = response.headers().get(header::ETAG).and_then(|tag| tag.to_str().ok());
+    let is_other = tag.is_some_and(|tag| partial.validator.same_if.as_deref().is_some_and(|known| known.starts_with('"') && known != tag));
+    let other_size = part.total.is_some_and(|total| wanted.size.is_some_and(|size| size != total));
+    if is_other || other_size {
+        return GoesOn::Not("the file is another one than before");
+    }
+    GoesOn::Rest(part)
 }
 
 async fn attempt(
@@ -146,27 +225,38 @@ async fn attempt(
     (watch, number): (&dyn Watch, usize),
 ) -> Try {
     let url = &wanted.url;
-    let there = partial.length();
     let unreachable =
         |error: &reqwest::Error| FetchError::Unreachable { url: url.clone(), why: reason(error) };
-    let mut response = match request(net, url, partial).send().await {
+    let broke = |why: String| Try::Broke(FetchError::Unreachable { url: url.clone(), why }, None);
+    let (request, asked) = request(net, wanted, partial);
+    let mut response = match request.send().await {
         Ok(response) => response,
         Err(error) if error.is_redirect() || error.is_builder() => return Try::Failed(unreachable(&error)),
         Err(error) => return Try::Broke(unreachable(&error), None),
     };
     let status = response.status();
-    if status == StatusCode::RANGE_NOT_SATISFIABLE && there > 0 {
+    if status == StatusCode::RANGE_NOT_SATISFIABLE && partial.length() > 0 {
         partial.restart();
         return Try::Broke(FetchError::Refused { url: url.clone(), status }, Some(Duration::ZERO));
     }
-    let goes_on = status == StatusCode::PARTIAL_CONTENT && starts_at(&response) == Some(there);
-    if !goes_on {
+    let part = match goes_on(&response, asked, partial, wanted) {
+        GoesOn::Whole => None,
+        GoesOn::Rest(part) => Some(part),
+        GoesOn::Not(why) => {
+            partial.restart();
+            return broke(why.into());
+        }
+    };
+    if part.is_none() {
         partial.restart();
     }
-    let total = response.content_length().map(|more| more + partial.length());
+    let was_resumed = part.is_some();
+    // What comes first of a part may be there already.
+    let mut known = part.map_or(0, |part| partial.length() - part.from);
+    let total = part.map_or(response.content_length(), |part| Some(part.total.unwrap_or(part.end)));
     let about = About::of(&response);
-    let mut head = if goes_on { partial.head() } else { Vec::new() };
-    let mut judged = goes_on && head.len() >= HEAD;
+    let mut head = if was_resumed { partial.head() } else { Vec::new() };
+    let mut judged = was_resumed && head.len() >= HEAD;
     if let Some(total) = total.filter(|_| status.is_success()) {
         watch.sized(number, partial.length(), total);
     }
@@ -175,21 +265,30 @@ async fn attempt(
         (Some(promised), Some(found)) if promised != found => {
             Some(FetchError::OtherSize { url: url.clone(), promised, found })
         }
+        (None, Some(found)) if found > wanted.most() => Some(FetchError::TooLong { url: url.clone(), most: wanted.most() }),
         _ => None,
     };
     partial.validator.same_if.clone_from(&about.same_if);
     partial.note();
+    let mut pace = Pace::new(net.pace);
     loop {
-        let chunk = match response.chunk().await {
-            Ok(Some(chunk)) => chunk,
-            Ok(None) => break,
-            Err(error) if !status.is_success() => return about.failed(url, &head, Some(unreachable(&error))),
-            Err(error) => {
+        let chunk = match tokio::time::timeout(pace.left(), response.chunk()).await {
+            Err(_) if pace.is_too_slow() => {
                 partial.flush();
-                let why = format!("it broke off after {} bytes: {}", partial.length(), reason(&error));
-                return Try::Broke(FetchError::Unreachable { url: url.clone(), why }, None);
+                return broke(format!("it is too slow: {} bytes in {} s", pace.came, net.pace.window.as_secs().max(1)));
+            }
+            Err(_) => continue,
+            Ok(Ok(Some(chunk))) => chunk,
+            Ok(Ok(None)) => break,
+            Ok(Err(error)) if !status.is_success() => {
+                return about.failed(url, &head, Some(unreachable(&error)));
+            }
+            Ok(Err(error)) => {
+                partial.flush();
+                return broke(format!("it broke off after {} bytes: {}", partial.length(), reason(&error)));
             }
         };
+        pace.came += chunk.len() as u64;
         if !judged {
             head.extend_from_slice(&chunk[..chunk.len().min(HEAD - head.len().min(HEAD))]);
             judged = head.len() >= HEAD;
@@ -206,10 +305,24 @@ async fn attempt(
             }
             continue;
         }
-        if let Err(source) = partial.write(&chunk) {
+        let mut bytes = &chunk[..];
+        if known > 0 {
+            let (again, new) = bytes.split_at(bytes.len().min(usize::try_from(known).unwrap_or(usize::MAX)));
+            if !partial.holds(partial.length() - known, again) {
+                partial.restart();
+                return broke("the file is another one than before".into());
+            }
+            (known, bytes) = (known - again.len() as u64, new);
+        }
+        let room = part.map_or(wanted.most(), |part| part.end.min(wanted.most()));
+        if partial.length() + bytes.len() as u64 > room {
+            partial.restart();
+            return Try::Failed(FetchError::TooLong { url: url.clone(), most: room });
+        }
+        if let Err(source) = partial.write(bytes) {
             return Try::Failed(FetchError::Disk { path: partial.path.display().to_string(), source });
         }
-        watch.came(number, chunk.len() as u64);
+        watch.came(number, bytes.len() as u64);
     }
     if about.sort(&head) != Sort::File {
         return about.failed(url, &head, None);
@@ -218,7 +331,32 @@ async fn attempt(
         return Try::Failed(error);
     }
     partial.flush();
-    finish(store, wanted, partial, (total, there > 0 && goes_on), about.name)
+    finish(store, wanted, partial, (total, was_resumed), about.name)
+}
+
+/// Whether something comes at least as quickly as can be waited for.
+struct Pace {
+    limits: super::PaceLimits,
+    since: Instant,
+    came: u64,
+}
+
+impl Pace {
+    fn new(limits: super::PaceLimits) -> Self {
+        Self { limits, since: Instant::now(), came: 0 }
+    }
+
+    /// How long to wait before it is looked at.
+    fn left(&mut self) -> Duration {
+        if self.since.elapsed() >= self.limits.window && self.came >= self.limits.least {
+            (self.since, self.came) = (Instant::now(), 0);
+        }
+        self.limits.window.saturating_sub(self.since.elapsed())
+    }
+
+    fn is_too_slow(&self) -> bool {
+        self.since.elapsed() >= self.limits.window && self.came < self.limits.least
+    }
 }
 
 /// What an address holds, as far as its host tells.
@@ -234,7 +372,7 @@ pub struct Told {
 pub(super) async fn ask(net: &Net, url: &str) -> Result<Told, FetchError> {
     let unreachable =
         |error: &reqwest::Error| FetchError::Unreachable { url: url.into(), why: reason(error) };
-    let mut response = net.client.get(url).send().await.map_err(|error| unreachable(&error))?;
+    let mut response = net.get(url).send().await.map_err(|error| unreachable(&error))?;
     let (about, size) = (About::of(&response), response.content_length());
     let mut head = Vec::new();
     while let Some(chunk) = response.chunk().await.map_err(|error| unreachable(&error))? {
@@ -278,11 +416,6 @@ fn finish(
         Ok(path) => Try::Done(Brought { path, digest, size, name }),
         Err(error) => Try::Failed(error.into()),
     }
-}
-
-fn starts_at(response: &Response) -> Option<u64> {
-    let range = response.headers().get(header::CONTENT_RANGE)?.to_str().ok()?;
-    range.strip_prefix("bytes ")?.split('-').next()?.trim().parse().ok()
 }
 
 /// What an answer says of itself.
@@ -429,6 +562,12 @@ impl Partial {
         Ok(())
     }
 
+    /// Whether some bytes stand at a place of what is there.
+    fn holds(&self, at: u64, bytes: &[u8]) -> bool {
+        let mut there = vec![0; bytes.len()];
+        self.file.read_exact_at(&mut there, at).is_ok() && there == bytes
+    }
+
     fn flush(&mut self) {
         self.file.flush().ok();
     }
@@ -447,5 +586,20 @@ impl Partial {
     /// Nothing of it is worth keeping.
     fn forget(&self) {
         fs::remove_file(&self.path).ok();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_are_what_they_say_or_none() {
+        let part = |text| Part::parse(text).map(|part| (part.from, part.end, part.total));
+        assert_eq!(part("bytes 5-9/10"), Some((5, 10, Some(10))));
+        assert_eq!(part("bytes 0-0/*"), Some((0, 1, None)));
+        for text in ["", "bytes 5-4/10", "bytes 5-10/10", "bytes */10", "bytes 5-/10", "items 5-9/10", "bytes 0-18446744073709551615/*"] {
+            assert_eq!(part(text), None, "{text}");
+        }
     }
 }

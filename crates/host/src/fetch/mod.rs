@@ -1,18 +1,20 @@
 //! HTTP. The network and its runtime start with the first request, so that commands without one stay instant.
 
 mod download;
+mod logins;
 mod watch;
 
 use std::{
-    sync::{Arc, OnceLock},
-    time::Duration,
+    sync::{Arc, Mutex, OnceLock, PoisonError},
+    time::{Duration, Instant},
 };
 
 use reqwest::{StatusCode, header};
-use yalotheca_core::{hint::Hint, id::Digest};
+use yalotheca_core::{hint::Hint, id::Digest, link::without_user};
 
 use crate::store::{Store, StoreError};
 use download::Hosts;
+use logins::Logins;
 pub use download::{Brought, Told, Wanted};
 pub use watch::{Nobody, Watch};
 
@@ -54,6 +56,22 @@ pub enum FetchError {
         promised: u64,
         /// The size that the host tells or that came.
         found: u64,
+    },
+    /// More comes than was promised, or than may come.
+    #[error("{url}: more than {most} bytes come, which is more than was promised or than such a file may have")]
+    TooLong {
+        /// The address.
+        url: String,
+        /// How many may come.
+        most: u64,
+    },
+    /// The user's credentials cannot be used.
+    #[error("{path}: {why}")]
+    Credentials {
+        /// The file.
+        path: String,
+        /// What is wrong with it.
+        why: String,
     },
     /// It is a page about the file.
     #[error("{url}: it is a web page{}, not the file", if title.is_empty() { String::new() } else { format!(" (“{title}”)") })]
@@ -104,7 +122,10 @@ impl Hint for FetchError {
                 "the host fails; try again later".into()
             }
             Self::Refused { .. } => "look whether the address is right: yalotheca links --check asks all of them".into(),
-            Self::OtherSize { .. } => "nothing was placed; ask its publisher which is right".into(),
+            Self::OtherSize { .. } | Self::TooLong { .. } => {
+                "nothing was placed; ask its publisher which is right".into()
+            }
+            Self::Credentials { .. } => "it holds passwords: only you may read it (chmod 600)".into(),
             Self::Page { .. } => {
                 "copy the address of the download itself; or teach yalotheca the host's addresses: [[link]] in yalotheca.toml"
                     .into()
@@ -127,6 +148,7 @@ pub struct Fetcher {
     store: Store,
     offline: bool,
     watch: Arc<dyn Watch>,
+    logins: Mutex<Logins>,
     net: OnceLock<Arc<Net>>,
 }
 
@@ -135,7 +157,45 @@ struct Net {
     runtime: tokio::runtime::Runtime,
     client: reqwest::Client,
     hosts: Hosts,
+    logins: Logins,
+    pace: PaceLimits,
 }
+
+impl Net {
+    /// Returns a request for an address, as whoever is known at that host.
+    fn get(&self, url: &str) -> reqwest::RequestBuilder {
+        let request = self.client.get(without_user(url));
+        match self.logins.of(url) {
+            Some((user, password)) => request.basic_auth(user, Some(password)),
+            None => request,
+        }
+    }
+}
+
+/// How quickly something has to come.
+#[derive(Debug, Clone, Copy)]
+struct PaceLimits {
+    /// Within so long a time
+    window: Duration,
+    /// so many bytes.
+    least: u64,
+}
+
+impl Default for PaceLimits {
+    fn default() -> Self {
+        let usual = Self { window: Duration::from_secs(30), least: 8 << 10 };
+        // So that tests need not wait as long as a person would.
+        let tested = if cfg!(debug_assertions) { std::env::var("YALOTHECA_PACE_MS").ok() } else { None };
+        let window = tested.and_then(|text| text.parse().ok()).map(Duration::from_millis);
+        Self { window: window.unwrap_or(usual.window), ..usual }
+    }
+}
+
+/// A file of unknown size may have so many bytes.
+const LARGEST_FILE: u64 = 64 << 30;
+
+/// A content's file in a catalogue may have so many.
+const LARGEST_CONTENT: u64 = 64 << 20;
 
 /// So many hosts may pass a request on.
 const REDIRECTS: usize = 8;
@@ -143,7 +203,7 @@ const REDIRECTS: usize = 8;
 impl Fetcher {
     /// Returns a fetcher.
     pub fn new(store: Store, offline: bool) -> Self {
-        Self { store, offline, watch: Arc::new(Nobody), net: OnceLock::new() }
+        Self { store, offline, watch: Arc::new(Nobody), logins: Mutex::default(), net: OnceLock::new() }
     }
 
     /// Returns a fetcher at which somebody looks on.
@@ -178,18 +238,26 @@ impl Fetcher {
             .user_agent(concat!("yalotheca/", env!("CARGO_PKG_VERSION")))
             .connect_timeout(Duration::from_secs(10))
             .read_timeout(Duration::from_secs(30))
-            .redirect(reqwest::redirect::Policy::limited(REDIRECTS))
+            .redirect(reqwest::redirect::Policy::custom(redirect))
             .build()
             .map_err(|error| failed(reason(&error)))?;
-        Ok(self.net.get_or_init(|| Arc::new(Net { runtime, client, hosts: Hosts::default() })))
+        let mut logins = Logins::of_user()?;
+        logins.extend(&self.logins.lock().unwrap_or_else(PoisonError::into_inner));
+        let net = Net { runtime, client, hosts: Hosts::default(), logins, pace: PaceLimits::default() };
+        Ok(self.net.get_or_init(|| Arc::new(net)))
     }
 
-    /// Returns what an address holds, asking only whether it has changed where it is known. Returns nothing where
-    /// there is no such file.
+    /// Notes the user and the password that stand in an address, for this command only.
+    pub fn log_in(&self, url: &str) {
+        self.logins.lock().unwrap_or_else(PoisonError::into_inner).note(url);
+    }
+
+    /// Returns what an address holds, asking only whether it has changed where it is known, and at most so many bytes. Returns
+    /// nothing where there is no such file.
     ///
     /// # Errors
-    /// Where nobody answers, the host refuses, or the network is forbidden and nothing is known.
-    pub fn get(&self, url: &str) -> Result<Option<Vec<u8>>, FetchError> {
+    /// Where nobody answers, the host refuses, too much comes, or the network is forbidden and nothing is known.
+    pub fn get(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
         let known = self.store.answer(url);
         if self.offline {
             return match known {
@@ -198,12 +266,12 @@ impl Fetcher {
             };
         }
         let net = self.net(url)?;
-        let mut request = net.client.get(url);
+        let mut request = net.get(url);
         if let Some((tag, _)) = known.as_ref().filter(|(tag, _)| !tag.is_empty()) {
             request = request.header(header::IF_NONE_MATCH, tag);
         }
         let answer = net.runtime.block_on(async {
-            let response = request.send().await?;
+            let mut response = request.send().await?;
             let status = response.status();
             let tag = response
                 .headers()
@@ -211,16 +279,34 @@ impl Fetcher {
                 .and_then(|tag| tag.to_str().ok())
                 .unwrap_or("")
                 .to_owned();
-            Ok::<_, reqwest::Error>((status, tag, response.bytes().await?))
+            let (mut bytes, mut since, mut before) = (Vec::new(), Instant::now(), 0);
+            let mut is_slow = false;
+            while let Some(chunk) = response.chunk().await? {
+                bytes.extend_from_slice(&chunk);
+                if since.elapsed() > net.pace.window {
+                    is_slow = bytes.len() as u64 - before < net.pace.least;
+                    (since, before) = (Instant::now(), bytes.len() as u64);
+                }
+                if bytes.len() as u64 > most || is_slow {
+                    break;
+                }
+            }
+            Ok::<_, reqwest::Error>((status, tag, bytes, is_slow))
         });
-        let (status, tag, bytes) =
-            answer.map_err(|error| FetchError::Unreachable { url: url.into(), why: reason(&error) })?;
+        let failed = |why: String| FetchError::Unreachable { url: url.into(), why };
+        let (status, tag, bytes, is_slow) = answer.map_err(|error| failed(reason(&error)))?;
+        if is_slow {
+            return Err(failed("it is too slow".into()));
+        }
+        if bytes.len() as u64 > most {
+            return Err(FetchError::TooLong { url: url.into(), most });
+        }
         match (status, known) {
             (StatusCode::NOT_MODIFIED, Some((_, bytes))) => Ok(Some(bytes)),
             (StatusCode::NOT_FOUND, _) => Ok(None),
             (status, _) if status.is_success() => {
                 self.store.remember(url, &tag, &bytes)?;
-                Ok(Some(bytes.to_vec()))
+                Ok(Some(bytes))
             }
             (status, _) => Err(FetchError::Refused { url: url.into(), status }),
         }
@@ -238,7 +324,7 @@ impl Fetcher {
             return Err(FetchError::Offline { url: url.into() });
         }
         let name = url.rsplit('/').next().unwrap_or(url).to_owned();
-        let wanted = Wanted { url: url.into(), name, digest: Some(*expected), size: None };
+        let wanted = Wanted { url: url.into(), name, digest: Some(*expected), size: None, most: Some(LARGEST_CONTENT) };
         self.bring(wanted).map(|brought| brought.path)
     }
 
@@ -310,6 +396,20 @@ impl Fetcher {
         }
         results.into_iter().flatten().collect()
     }
+}
+
+/// Follows a redirect: not too many of them, and never from a connection that nobody can read to one that everybody can.
+fn redirect(attempt: reqwest::redirect::Attempt<'_>) -> reqwest::redirect::Action {
+    let is_weaker = attempt.url().scheme() == "http"
+        && attempt.previous().last().is_some_and(|from| from.scheme() == "https");
+    if is_weaker {
+        let to = attempt.url().host_str().unwrap_or_default().to_owned();
+        return attempt.error(format!("it passes on from https to http ({to}), where anybody could change the file"));
+    }
+    if attempt.previous().len() > REDIRECTS {
+        return attempt.error("it passes on too often");
+    }
+    attempt.follow()
 }
 
 /// The innermost reason, in words: the outer ones only repeat the address.

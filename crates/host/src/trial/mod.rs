@@ -1,14 +1,23 @@
 //! A supervised start: the server is started, its log is read, its port is asked, and it is stopped again.
 
 mod console;
+mod lines;
 mod probe;
 mod process;
 
 use std::{
     collections::BTreeMap,
     io,
-    path::Path,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
     time::{Duration, Instant},
+};
+
+use signal_hook::{
+    SigId,
+    consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM},
 };
 
 use yalotheca_core::{
@@ -19,7 +28,7 @@ use yalotheca_core::{
     id::ContentId,
 };
 
-use crate::{survey::value_at, tree::LocalTree};
+use crate::{survey::value_at, tree::LocalTree, trust::Invocation};
 use process::Server;
 
 /// A trial that could not be made.
@@ -39,6 +48,9 @@ pub enum TrialError {
     /// A pattern of the definition is wrong.
     #[error(transparent)]
     Pattern(#[from] PatternError),
+    /// Somebody ended this program; the server was stopped first.
+    #[error("ended by a signal ({0}); the server was stopped")]
+    Interrupted(i32),
 }
 
 impl Hint for TrialError {
@@ -49,6 +61,7 @@ impl Hint for TrialError {
             ),
             Self::Render(error) => error.hint(),
             Self::Pattern(error) => error.hint(),
+            Self::Interrupted(_) => None,
         }
     }
 }
@@ -87,12 +100,45 @@ pub struct TrialOptions {
 
 const TAIL: usize = 12;
 
+/// How long a server that said that it cannot run may take to say the rest and to end.
+const AFTER_FATAL: Duration = Duration::from_millis(1_500);
+
+/// Notes the signals that would end this program, so that the server is stopped first.
+struct Signals {
+    came: Arc<AtomicUsize>,
+    ids: Vec<SigId>,
+}
+
+impl Signals {
+    fn listen() -> Self {
+        let came = Arc::new(AtomicUsize::new(0));
+        let listen = |signal: i32| {
+            let number = usize::try_from(signal).unwrap_or(1);
+            signal_hook::flag::register_usize(signal, Arc::clone(&came), number).ok()
+        };
+        let ids = [SIGINT, SIGTERM, SIGHUP, SIGQUIT].into_iter().filter_map(listen).collect();
+        Self { came, ids }
+    }
+
+    fn came(&self) -> Option<i32> {
+        i32::try_from(self.came.load(Ordering::SeqCst)).ok().filter(|signal| *signal > 0)
+    }
+}
+
+impl Drop for Signals {
+    fn drop(&mut self) {
+        for id in self.ids.drain(..) {
+            signal_hook::low_level::unregister(id);
+        }
+    }
+}
+
 /// Starts the server in a folder and watches it. `on_line` hears each line of the log.
 ///
 /// # Errors
-/// Where the server cannot be started at all.
+/// Where the server cannot be started at all, or this program is ended meanwhile; then the server is stopped first.
 pub fn trial(
-    folder: &Path,
+    tree: &LocalTree,
     game: &Game,
     scope: &Scope,
     lineup: &[Locked],
@@ -100,39 +146,46 @@ pub fn trial(
     on_line: &mut dyn FnMut(&str),
 ) -> Result<Trial, TrialError> {
     let mut reader = LogReader::new(game, scope, lineup)?;
-    let mut server = Server::start(folder, game, scope, options.keep)?;
+    let program = || game.run.command.first().map_or_else(String::new, |program| program.as_str().to_owned());
+    let invocation = Invocation::of_server(game, scope)?.ok_or_else(|| TrialError::Start {
+        program: program(),
+        source: io::Error::other("it names no program"),
+    })?;
+    // What answers now is not the server that is started then.
+    if let Some(probe) = &game.run.probe
+        && let Some(port) = probe::is_taken(probe, scope)?
+    {
+        return Ok(not_started(taken(&port), &reader));
+    }
+    let signals = Signals::listen();
+    let mut server = Server::start(tree, &invocation, options.keep)?;
     let started = Instant::now();
     let quiet = Duration::from_millis(game.run.quiet_ms);
-    let mut ready_after = None;
-    let mut tail: Vec<String> = Vec::new();
-    let mut ended = None;
-    let mut first_done = false;
+    let (mut ready_after, mut ended, mut is_ending) = (None, None, false);
+    let mut heard = Heard { tail: Vec::new(), first_done: false };
     let mut until = started + options.patience;
-    let mut listen = |lines: Vec<String>, reader: &mut LogReader<'_>, tail: &mut Vec<String>| {
-        for line in lines {
-            on_line(&line);
-            first_done |= game.run.first.as_ref().is_some_and(|first| first.is_match(&line));
-            reader.feed(&line);
-            tail.push(line);
-        }
-        if tail.len() > TAIL {
-            tail.drain(..tail.len() - TAIL);
-        }
-    };
-    while Instant::now() < until {
-        listen(server.lines(Duration::from_millis(20)), &mut reader, &mut tail);
+    while Instant::now() < until && signals.came().is_none() {
+        heard.listen(server.lines(Duration::from_millis(20)), game, &mut reader, on_line);
         if let Some(code) = server.ended() {
-            listen(server.last_lines(), &mut reader, &mut tail);
+            heard.listen(server.last_lines(), game, &mut reader, on_line);
             ended = Some(code);
             break;
         }
+        if reader.is_fatal() && !is_ending {
+            is_ending = true;
+            until = until.min(Instant::now() + AFTER_FATAL);
+        }
         if reader.is_ready() && ready_after.is_none() {
             ready_after = Some(started.elapsed());
-            until = Instant::now() + quiet;
+            until = if is_ending { until } else { Instant::now() + quiet };
         }
     }
+    if let Some(signal) = signals.came() {
+        server.stop(game.run.stop, stop_line(tree, game, scope).as_ref());
+        return Err(TrialError::Interrupted(signal));
+    }
     let alive = ended.is_none();
-    let was_first = first_done && ended == Some(0);
+    let was_first = heard.first_done && ended == Some(0);
     let answers = match (&game.run.probe, alive && reader.is_ready()) {
         (Some(probe), true) => Some(probe::answers(probe, scope)?),
         (Some(_), false) => Some(false),
@@ -143,14 +196,17 @@ pub fn trial(
     if let (true, Some(false), true) = (alive && reader.is_ready(), answers, troubles.is_empty()) {
         troubles.push(silent());
     }
-    let keep = options.keep && verdict != Verdict::Failed;
+    let keep = options.keep && verdict != Verdict::Failed && signals.came().is_none();
     let kept = keep.then(|| server.leave());
     if let Some(pid) = kept {
-        crate::running::note(folder, pid)
+        crate::running::note(tree, pid)
             .map_err(|source| TrialError::Start { program: "noting the process".into(), source })?;
     }
     if !keep && alive {
-        server.stop(game.run.stop, stop_line(folder, game, scope).as_ref());
+        server.stop(game.run.stop, stop_line(tree, game, scope).as_ref());
+    }
+    if let Some(signal) = signals.came() {
+        return Err(TrialError::Interrupted(signal));
     }
     Ok(Trial {
         verdict,
@@ -159,18 +215,67 @@ pub fn trial(
         troubles,
         contents: reader.contents(),
         ended,
-        tail,
+        tail: heard.tail,
         kept,
         was_first,
     })
 }
 
+/// What was heard of a server.
+struct Heard {
+    tail: Vec<String>,
+    first_done: bool,
+}
+
+impl Heard {
+    fn listen(
+        &mut self,
+        lines: Vec<String>,
+        game: &Game,
+        reader: &mut LogReader<'_>,
+        on_line: &mut dyn FnMut(&str),
+    ) {
+        for line in lines {
+            on_line(&line);
+            self.first_done |= game.run.first.as_ref().is_some_and(|first| first.is_match(&line));
+            reader.feed(&line);
+            self.tail.push(line);
+            if self.tail.len() > TAIL {
+                self.tail.remove(0);
+            }
+        }
+    }
+}
+
+fn not_started(trouble: Trouble, reader: &LogReader<'_>) -> Trial {
+    Trial {
+        verdict: Verdict::Failed,
+        ready_after: None,
+        answers: None,
+        troubles: vec![trouble],
+        contents: reader.contents(),
+        ended: None,
+        tail: Vec::new(),
+        kept: None,
+        was_first: false,
+    }
+}
+
+fn taken(port: &str) -> Trouble {
+    Trouble {
+        line: String::new(),
+        fatal: true,
+        means: Some("port taken".into()),
+        says: format!("something else listens on port {port} already, so the server was not started"),
+        advice: Some("stop what runs there, or give this server another port".into()),
+    }
+}
+
 /// What to tell the console so that the server stops, where it has one.
-fn stop_line(folder: &Path, game: &Game, scope: &Scope) -> Option<console::Telling> {
+fn stop_line(tree: &LocalTree, game: &Game, scope: &Scope) -> Option<console::Telling> {
     let rule = game.run.stop_line.as_ref()?;
     let port = rule.port.render(scope).ok()?.trim().parse().ok().filter(|port| *port != 0)?;
-    let tree = LocalTree::new(folder);
-    let secret = rule.secret.as_ref().and_then(|place| value_at(&tree, place, scope).ok().flatten());
+    let secret = rule.secret.as_ref().and_then(|place| value_at(tree, place, scope).ok().flatten());
     Some(console::Telling { port, secret, line: rule.line.clone() })
 }
 

@@ -35,6 +35,24 @@ pub(super) fn answers(probe: &Probe, scope: &Scope) -> Result<bool, RenderError>
     Ok(false)
 }
 
+/// Returns the server's port where something answers there already.
+///
+/// # Errors
+/// Where the definition's template cannot be filled.
+pub(super) fn is_taken(probe: &Probe, scope: &Scope) -> Result<Option<String>, RenderError> {
+    let (port, send) = match probe {
+        Probe::Tcp(port) => (port.render(scope)?, None),
+        Probe::Udp { port, send } => (port.render(scope)?, Some(send)),
+    };
+    let Ok(number) = port.trim().parse::<u16>() else { return Ok(None) };
+    let address = SocketAddr::from(([127, 0, 0, 1], number));
+    let answers = match send {
+        None => TcpStream::connect_timeout(&address, WAIT).is_ok(),
+        Some(send) => ask(address, send).is_some(),
+    };
+    Ok(answers.then_some(port))
+}
+
 fn ask(address: SocketAddr, send: &[u8]) -> Option<usize> {
     let socket = UdpSocket::bind(("127.0.0.1", 0)).ok()?;
     socket.set_read_timeout(Some(WAIT)).ok()?;

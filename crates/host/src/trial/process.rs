@@ -1,22 +1,28 @@
-//! The server's process. It is ended by its process id and never by name.
+//! The server's process and everything that it starts. It is ended by process id and never by name.
 
 use std::{
+    collections::{BTreeMap, BTreeSet},
     fs::File,
     io::{BufRead, BufReader, Read, Seek, SeekFrom},
-    path::{Path, PathBuf},
-    process::{Child, Command, Stdio},
-    sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel},
+    os::unix::process::CommandExt,
+    process::{Child, Stdio},
     thread,
     time::{Duration, Instant},
 };
 
-use yalotheca_core::game::{Game, Scope, StopSignal};
+use rustix::process::{Pid, Signal, WaitOptions, getpid, kill_process, kill_process_group, set_child_subreaper};
+use yalotheca_core::{game::StopSignal, id::TreePath};
 
 use super::{
     TrialError,
     console::{self, Telling},
+    lines::{LONGEST, Lines},
 };
-use crate::survey::find_program;
+use crate::{
+    running,
+    tree::LocalTree,
+    trust::Invocation,
+};
 
 /// How long a server may take to stop before it is killed.
 const STOP_PATIENCE: Duration = Duration::from_secs(15);
@@ -27,87 +33,86 @@ const CONSOLE_PATIENCE: Duration = Duration::from_secs(5);
 /// How long the output of a server that has ended may take to be closed.
 const LAST_PATIENCE: Duration = Duration::from_secs(3);
 
+/// So many last lines are taken of a server that has ended.
+const LAST_LINES: usize = 10_000;
+
 pub(super) struct Server {
     child: Child,
-    lines: Receiver<String>,
+    /// When it was started, in the kernel's ticks.
+    since: u64,
+    code: Option<i32>,
+    tree: LocalTree,
+    lines: Lines,
     /// Where a server that is left running writes its output, and how much of it was read.
-    output: Option<(PathBuf, u64)>,
+    output: Option<(TreePath, u64)>,
     left: bool,
 }
 
 impl Server {
-    pub(super) fn start(folder: &Path, game: &Game, scope: &Scope, keep: bool) -> Result<Self, TrialError> {
-        let words = game.run.command.iter().map(|word| word.render(scope)).collect::<Result<Vec<_>, _>>()?;
-        let program = words.first().cloned().unwrap_or_default();
-        let failed = |source| TrialError::Start { program: program.clone(), source };
-        let mut command = Command::new(find_program(&program));
-        command.args(words.iter().skip(1)).current_dir(folder).stdin(Stdio::null());
-        for (name, template) in &game.run.env {
-            command.env(name, template.render(scope)?);
-        }
+    /// Starts a server, in a group of processes of its own.
+    pub(super) fn start(tree: &LocalTree, invocation: &Invocation, keep: bool) -> Result<Self, TrialError> {
+        let failed = |source| TrialError::Start { program: invocation.program.display().to_string(), source };
+        let mut command = invocation.command();
+        command.process_group(0);
         let mut output = None;
         if keep {
             // A pipe would break when we leave.
-            let path = folder.join(super::super::settle::OWN).join("server.log");
-            path.parent().map_or(Ok(()), std::fs::create_dir_all).map_err(failed)?;
-            let file = File::create(&path).map_err(failed)?;
+            let path = running::log_path();
+            let file = running::open_log(tree).map_err(failed)?;
             command.stdout(file.try_clone().map_err(failed)?).stderr(file);
-            std::os::unix::process::CommandExt::process_group(&mut command, 0);
             output = Some((path, 0));
         } else {
             command.stdout(Stdio::piped()).stderr(Stdio::piped());
         }
+        // What it starts and leaves behind becomes ours, so that it can be ended with it.
+        set_child_subreaper(Some(getpid())).ok();
         let mut child = command.spawn().map_err(failed)?;
-        let (send, lines) = channel();
-        if let Some(stdout) = child.stdout.take() {
-            read_lines(stdout, send.clone());
-        }
-        if let Some(stderr) = child.stderr.take() {
-            read_lines(stderr, send);
-        }
-        Ok(Self { child, lines, output, left: false })
+        let mut pipes: Vec<Box<dyn Read + Send>> = Vec::new();
+        pipes.extend(child.stdout.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>));
+        pipes.extend(child.stderr.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>));
+        let since = processes().get(&child.id()).map_or(0, |process| process.started);
+        let server =
+            Self { child, since, code: None, tree: tree.clone(), lines: Lines::of(pipes), output, left: false };
+        // Should this program be killed, the next command knows of the server.
+        running::note(tree, server.child.id()).map_err(failed)?;
+        Ok(server)
     }
 
     /// Returns the lines that came, after waiting for the first one so long.
     pub(super) fn lines(&mut self, wait: Duration) -> Vec<String> {
-        if let Some((path, read)) = &mut self.output {
-            thread::sleep(wait);
-            return follow(path, read);
+        let Some((path, read)) = &mut self.output else { return self.lines.next(wait) };
+        thread::sleep(wait);
+        let lines = follow(&self.tree, path, read, false);
+        if running::bound_log(&self.tree) {
+            *read = 0;
         }
-        let mut found = Vec::new();
-        match self.lines.recv_timeout(wait) {
-            Ok(line) => found.push(line),
-            Err(RecvTimeoutError::Disconnected) => thread::sleep(wait),
-            Err(RecvTimeoutError::Timeout) => {}
-        }
-        found.extend(self.lines.try_iter());
-        found
+        lines
     }
 
     /// Returns the lines that are still to come from a server that has ended: what it said last is why. Waits until its
     /// output is closed, or a while where something that it started holds that open.
     pub(super) fn last_lines(&mut self) -> Vec<String> {
-        if let Some((path, read)) = &mut self.output {
-            let mut lines = follow(path, read);
-            let bytes = std::fs::read(path).unwrap_or_default();
-            let rest = usize::try_from(*read).ok().and_then(|read| bytes.get(read..)).unwrap_or_default();
-            lines.extend(String::from_utf8_lossy(rest).lines().map(str::to_owned));
-            return lines;
+        match &mut self.output {
+            Some((path, read)) => follow(&self.tree, path, read, true),
+            None => self.lines.rest(Instant::now() + LAST_PATIENCE, LAST_LINES),
         }
-        let until = Instant::now() + LAST_PATIENCE;
-        let next = || self.lines.recv_timeout(until.saturating_duration_since(Instant::now())).ok();
-        std::iter::from_fn(next).collect()
     }
 
-    /// Returns the exit code where the server has ended; -1 where a signal ended it.
+    /// Returns the exit code where the server has ended, with all that it started; -1 where a signal ended it.
     pub(super) fn ended(&mut self) -> Option<i32> {
-        self.child.try_wait().ok().flatten().map(|status| status.code().unwrap_or(-1))
+        if self.code.is_none() {
+            let status = self.child.try_wait().ok().flatten();
+            self.code = status.map(|status| status.code().unwrap_or(-1));
+        }
+        self.code.filter(|_| self.all().is_empty())
     }
 
     /// Leaves the server running and returns its process id.
     pub(super) fn leave(&mut self) -> u32 {
         self.left = true;
-        self.child.id()
+        set_child_subreaper(None).ok();
+        let main = self.child.id();
+        if self.code.is_none() { main } else { self.all().into_iter().next().unwrap_or(main) }
     }
 
     /// Asks the server to stop, by its console where it has one, and kills it where it does not.
@@ -117,16 +122,67 @@ impl Server {
             return;
         }
         let signal = match signal {
-            StopSignal::Term => rustix::process::Signal::TERM,
-            StopSignal::Int => rustix::process::Signal::INT,
+            StopSignal::Term => Signal::TERM,
+            StopSignal::Int => Signal::INT,
         };
-        if let Some(pid) = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw) {
-            rustix::process::kill_process(pid, signal).ok();
-        }
+        self.signal(signal);
         if !self.ends_within(STOP_PATIENCE) {
-            self.child.kill().ok();
-            self.child.wait().ok();
+            self.kill();
         }
+    }
+
+    /// Sends a signal to the server and to what it started.
+    fn signal(&self, signal: Signal) {
+        if let Some(group) = pid(self.child.id()) {
+            kill_process_group(group, signal).ok();
+        }
+        let group = self.child.id();
+        for (other, process) in processes().into_iter().filter(|(_, process)| process.group != group) {
+            if self.all().contains(&other) && process.group != group {
+                pid(other).map(|other| kill_process(other, signal));
+            }
+        }
+    }
+
+    fn kill(&mut self) {
+        const TRIES: usize = 50;
+        for _ in 0..TRIES {
+            self.signal(Signal::KILL);
+            if self.ended().is_some() {
+                return;
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+    }
+
+    /// Returns the processes of the server that are there: its group, and what has become ours or descends from that.
+    fn all(&self) -> BTreeSet<u32> {
+        let known = processes();
+        let (own, main) = (std::process::id(), self.child.id());
+        let is_ours = |mut id: u32| {
+            for _ in 0..known.len() {
+                match known.get(&id) {
+                    Some(process) if process.parent == own => return true,
+                    Some(process) => id = process.parent,
+                    None => return false,
+                }
+            }
+            false
+        };
+        // Only what was started since: another part of this program may have children as well.
+        let descends = |id: u32, process: &Process| process.started >= self.since && is_ours(id);
+        known
+            .iter()
+            .filter(|(id, process)| process.group == main || **id == main || self.is_alone() && descends(**id, process))
+            .filter(|(_, process)| !process.is_dead)
+            .map(|(id, _)| *id)
+            .collect()
+    }
+
+    /// Whether all children of this program are the server's. Tests of this crate run several at once in one program.
+    #[expect(clippy::unused_self, reason = "it is asked of a server")]
+    fn is_alone(&self) -> bool {
+        !cfg!(test)
     }
 
     fn ends_within(&mut self, patience: Duration) -> bool {
@@ -143,36 +199,71 @@ impl Server {
 
 impl Drop for Server {
     fn drop(&mut self) {
-        if !self.left && self.ended().is_none() {
-            self.child.kill().ok();
-            self.child.wait().ok();
+        if self.left {
+            return;
         }
+        if self.ended().is_none() {
+            self.kill();
+        }
+        self.child.try_wait().ok();
+        // What has become ours is seen off.
+        while self.is_alone() && matches!(rustix::process::wait(WaitOptions::NOHANG), Ok(Some(_))) {}
+        set_child_subreaper(None).ok();
+        running::forget(&self.tree);
     }
 }
 
-fn read_lines(from: impl Read + Send + 'static, send: Sender<String>) {
-    thread::spawn(move || {
-        let mut reader = BufReader::new(from);
-        let mut bytes = Vec::new();
-        while reader.read_until(b'\n', &mut bytes).is_ok_and(|read| read > 0) {
-            let line = String::from_utf8_lossy(&bytes).trim_end().to_owned();
-            bytes.clear();
-            if send.send(line).is_err() {
-                return;
-            }
-        }
-    });
+fn pid(id: u32) -> Option<Pid> {
+    i32::try_from(id).ok().and_then(Pid::from_raw)
 }
 
-/// Returns the whole lines that were added to a file.
-fn follow(path: &Path, read: &mut u64) -> Vec<String> {
-    let mut bytes = Vec::new();
-    let got = File::open(path)
-        .and_then(|mut file| file.seek(SeekFrom::Start(*read)).map(|_| file))
-        .and_then(|mut file| file.read_to_end(&mut bytes));
-    let Some(end) = got.ok().and_then(|_| bytes.iter().rposition(|byte| *byte == b'\n')) else {
-        return Vec::new();
+struct Process {
+    parent: u32,
+    group: u32,
+    started: u64,
+    is_dead: bool,
+}
+
+/// Returns the processes of this machine.
+fn processes() -> BTreeMap<u32, Process> {
+    let ids = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    let ids = ids.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+    let read = |id: u32| {
+        let stat = std::fs::read_to_string(format!("/proc/{id}/stat")).ok()?;
+        let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
+        let number = |at: usize| fields.get(at)?.parse::<u64>().ok();
+        Some(Process {
+            parent: u32::try_from(number(1)?).ok()?,
+            group: u32::try_from(number(2)?).ok()?,
+            started: number(19)?,
+            is_dead: matches!(*fields.first()?, "Z" | "X"),
+        })
     };
-    *read += end as u64 + 1;
-    String::from_utf8_lossy(&bytes[..end]).lines().map(|line| line.trim_end().to_owned()).collect()
+    ids.filter_map(|id| Some((id, read(id)?))).collect()
+}
+
+/// Returns the whole lines that were added to a file, at most a megabyte at a time; with `to_end` what stands behind the last line
+/// end as well.
+fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Vec<String> {
+    const MOST: u64 = 1 << 20;
+    let mut bytes = Vec::new();
+    let mut open = |file: File| -> std::io::Result<()> {
+        let mut file = BufReader::new(file);
+        file.seek(SeekFrom::Start(*read))?;
+        file.fill_buf()?;
+        file.take(MOST).read_to_end(&mut bytes).map(drop)
+    };
+    if tree.open(path).ok().flatten().is_none_or(|file| open(file).is_err()) {
+        return Vec::new();
+    }
+    let end = match bytes.iter().rposition(|byte| *byte == b'\n') {
+        Some(end) => end + 1,
+        // A line without an end, longer than any that is held.
+        None if bytes.len() as u64 == MOST || to_end => bytes.len(),
+        None => return Vec::new(),
+    };
+    let end = if to_end { bytes.len() } else { end };
+    *read += end as u64;
+    let cut = |line: &str| line.char_indices().take_while(|(at, _)| *at < LONGEST).map(|(_, c)| c).collect::<String>();
+    String::from_utf8_lossy(&bytes[..end]).lines().map(|line| cut(line.trim_end())).collect()
 }

@@ -23,7 +23,7 @@ fn saltwick() -> Result<Game, Box<dyn std::error::Error>> {
 }
 
 fn source(name: &str, at: &str) -> CatalogueSource {
-    CatalogueSource { name: name.into(), at: at.into(), key: None }
+    CatalogueSource { name: name.into(), at: at.into(), key: None, older: false }
 }
 
 fn opened<'a>(

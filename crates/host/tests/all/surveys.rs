@@ -6,7 +6,13 @@ use yalotheca_core::{
     game::{BUILT_IN, Game, load},
     id::TreePath,
 };
-use yalotheca_host::{games, survey, tree::LocalTree};
+use yalotheca_host::{
+    games,
+    store::Store,
+    survey::{self, Queries},
+    tree::LocalTree,
+    trust,
+};
 use yalotheca_standin::quayside;
 
 use crate::Done;
@@ -60,7 +66,7 @@ fn the_platform_is_read_and_what_is_missing_is_missing() -> Done {
     let tree = LocalTree::new(folder.path());
     let game = built_in("saltwick")?;
     let parts = || -> Result<Vec<String>, survey::SurveyError> {
-        let platform = survey::survey(&tree, &game, &BTreeMap::new())?.platform;
+        let platform = survey::survey(&tree, &game, &BTreeMap::new(), (Queries::Remembered, &Store::at(folder.path())))?.platform;
         Ok(platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect())
     };
     assert!(parts()?.is_empty());
@@ -152,7 +158,7 @@ fn definitions_are_found_near_first() -> Done {
 
 #[test]
 fn programs_are_found_on_the_path_and_in_the_games_folder() {
-    assert!(survey::find_program("sh").is_absolute());
-    assert_eq!(survey::find_program("./here/it/is"), Path::new("./here/it/is"));
-    assert_eq!(survey::find_program("no-such-program"), Path::new("no-such-program"));
+    assert!(trust::find_program("sh").is_absolute());
+    assert_eq!(trust::find_program("./here/it/is"), Path::new("./here/it/is"));
+    assert_eq!(trust::find_program("no-such-program"), Path::new("no-such-program"));
 }

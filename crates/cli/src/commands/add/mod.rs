@@ -15,7 +15,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::Fresh,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -72,7 +72,7 @@ impl View for Noted {
 }
 
 pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let session = Session::open(Purpose::Change, global, ui)?;
     let noted = session.shelf();
     let found = ways::find_out(&session, &noted, args, ui)?;
     let mut wants = session.control.wants.clone();

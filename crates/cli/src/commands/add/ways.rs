@@ -10,7 +10,7 @@ use yalotheca_core::{
     control::Given,
     game::Game,
     id::{ContentId, TreePath},
-    link::{rewritten, switched},
+    link::{rewritten, switched, without_user},
     pack::PACK_KIND,
     route::LeftOut,
     version::{ReleaseVersion, VersionRange},
@@ -104,7 +104,9 @@ fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, Comm
         return Ok(Typed::Link(link, facts));
     }
     if text.starts_with("http://") || text.starts_with("https://") {
-        return Ok(Typed::Link(text.to_owned(), Vec::new()));
+        // Who asks is never noted with what is asked for.
+        session.fetcher.log_in(text);
+        return Ok(Typed::Link(without_user(text), Vec::new()));
     }
     let path = Path::new(text);
     let looks_like_a_path = text.contains(['/', '\\']) || text.starts_with('.');

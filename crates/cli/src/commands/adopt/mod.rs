@@ -19,15 +19,16 @@ use yalotheca_host::{
     games::{self, FindGameError},
     settle,
     store::Store,
-    survey,
+    survey::{self, Queries, SurveyError},
     tree::LocalTree,
+    trust::{Invocation, Trust},
 };
 
 use super::apply::folder;
 use crate::{
     args::Global,
     error::CommandError,
-    session::require_trust,
+    session::{require_trust, trust},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -134,7 +135,8 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         });
     }
     let values = pairs(&args.values, "--set")?;
-    let game = choose_game(args, &tree, &values)?;
+    let trust = trust()?;
+    let game = choose_game(args, &tree, &values, &trust)?;
     if let Some(unknown) = values.keys().find(|name| !game.values.iter().any(|(known, _)| known == *name)) {
         let names = game.values.iter().map(|(name, _)| name.as_str());
         return Err(CommandError::Usage {
@@ -144,11 +146,13 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     }
     let catalogues: Vec<CatalogueSource> = pairs(&args.catalogues, "--catalogue")?
         .into_iter()
-        .map(|(name, at)| CatalogueSource { name, at, key: None })
+        .map(|(name, at)| CatalogueSource { name, at, key: None, older: false })
         .collect();
-    let survey = survey::survey(&tree, &game, &values)?;
+    let store = Store::of_user()?;
+    agree(&tree, &game, &values, &trust)?;
+    let survey = survey::survey(&tree, &game, &values, (Queries::Run(&trust), &store))?;
     let inventory = survey::inventory(&tree, &game, &survey.scope)?;
-    let fetcher = Fetcher::new(Store::of_user()?, global.offline);
+    let fetcher = Fetcher::new(store, global.offline);
     let server = ServerSection { name: args.name.clone(), game: game.name.clone(), at: ".".into(), values };
     let mut control = ControlFile::new(&server, &catalogues);
     let played = survey::played(&tree, &game, &survey.scope)?;
@@ -181,6 +185,30 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     Ok(ExitCode::SUCCESS)
 }
 
+/// What is run with values that were typed just now is agreed to by that. Where the server's own files decide about it, it waits
+/// until somebody has looked at it.
+fn agree(
+    tree: &LocalTree,
+    game: &Game,
+    typed: &BTreeMap<String, String>,
+    trust: &Trust,
+) -> Result<(), CommandError> {
+    let scope = survey::values(tree, game, typed)?;
+    let foreign = survey::foreign_values(game, &scope, typed);
+    for invocation in Invocation::all(game, &scope).map_err(SurveyError::Render)? {
+        let is_typed = typed.get("program").is_some() || invocation.program.is_absolute();
+        let words = invocation.arguments.iter().chain(invocation.environment.iter().map(|(_, value)| value));
+        let is_foreign = words.into_iter().any(|word| foreign.iter().any(|value| word.contains(value.as_str())))
+            || foreign.iter().any(|value| invocation.program.ends_with(value));
+        if is_typed && !is_foreign {
+            trust
+                .agree_to(&invocation)
+                .map_err(|source| CommandError::Io { what: "noting what may be run".into(), source })?;
+        }
+    }
+    Ok(())
+}
+
 fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, CommandError> {
     texts
         .iter()
@@ -198,16 +226,17 @@ fn choose_game(
     args: &AdoptArgs,
     tree: &LocalTree,
     values: &BTreeMap<String, String>,
+    trust: &Trust,
 ) -> Result<Game, CommandError> {
     let known = games::all(Some(tree.root()))?;
     if let Some(name) = &args.game {
         let (game, origin, text) = games::find(Some(tree.root()), name)?;
-        require_trust(&game, &origin, &text)?;
+        require_trust((&game, &origin, &text), (tree, values), trust)?;
         return Ok(game);
     }
     let mut loaded = Vec::new();
     // What may have come with the folder is not even asked whether it knows the folder.
-    for (name, origin, text) in known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text)) {
+    for (name, origin, text) in known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text, trust)) {
         let file = match origin {
             games::Origin::BuiltIn => format!("{name}.toml"),
             games::Origin::File(path) => path.display().to_string(),

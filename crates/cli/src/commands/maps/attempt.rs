@@ -19,7 +19,7 @@ use crate::{
     },
     error::CommandError,
     plan::{Fresh, PlanOptions, plan_change},
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };
@@ -168,7 +168,7 @@ pub(super) fn run(
     wants.play(Some(map.as_str()));
     settle_quietly(session, &wants)?;
     ui.note(&format!("Starting with {map}."));
-    let tried = Session::open(global, ui)?;
+    let tried = Session::open(Purpose::Change, global, ui)?;
     let went = start(&tried, args);
     let old: Vec<String> = told(&with_known);
     let failed = match &went {
@@ -191,9 +191,10 @@ pub(super) fn run(
 }
 
 fn start(session: &Session, args: &TryArgs) -> Result<Trial, CommandError> {
+    session.require_run_trust()?;
     let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
     let lineup = &session.control.lock.contents;
-    Ok(trial(session.tree.root(), &session.game, &session.survey.scope, lineup, options, &mut |_| {})?)
+    Ok(trial(&session.tree, &session.game, &session.survey.scope, lineup, options, &mut |_| {})?)
 }
 
 fn told(trial: &Trial) -> Vec<String> {

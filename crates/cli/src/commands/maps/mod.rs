@@ -14,7 +14,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::Fresh,
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
@@ -117,7 +117,8 @@ fn rule(session: &Session) -> Result<&Maps, CommandError> {
 }
 
 pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let purpose = if args.act.is_none() { Purpose::Look } else { Purpose::Change };
+    let session = Session::open(purpose, global, ui)?;
     let rule = rule(&session)?;
     let mut wants = session.control.wants.clone();
     match &args.act {

@@ -20,7 +20,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::{Fresh, OpenSettings, open_settings},
-    session::Session,
+    session::{Purpose, Session},
     ui::Ui,
 };
 use look::{FilesView, KeysView};
@@ -65,7 +65,8 @@ fn split(text: &str) -> Result<(Pointer, Value), CommandError> {
 }
 
 pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(global, ui)?;
+    let purpose = if args.set.is_empty() && args.reset.is_empty() { Purpose::Look } else { Purpose::Change };
+    let session = Session::open(purpose, global, ui)?;
     let all = open_settings(&session)?;
     let asked = &session.control.wants.settings;
     let Some(name) = &args.name else {

@@ -67,6 +67,22 @@ fn glob(text: &Text) -> Checked<GlobMatcher> {
     Ok(glob.compile_matcher())
 }
 
+/// Patterns with values in them; each is tried with a plain name in place of each value.
+fn check_globs(texts: &[Text]) -> Checked<&[Text]> {
+    for text in texts {
+        let mut plain = String::new();
+        let mut rest = text.as_ref().as_str();
+        while let Some((head, tail)) = rest.split_once("{{") {
+            plain.push_str(head);
+            plain.push('x');
+            rest = tail.split_once("}}").map_or("", |(_, tail)| tail);
+        }
+        plain.push_str(rest);
+        Glob::new(&plain).map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))?;
+    }
+    Ok(texts)
+}
+
 fn leave_out(rules: &[RawLeaveOut]) -> Checked<Vec<LeaveOut>> {
     let all = rules.iter().flat_map(|rule| rule.files.iter().map(move |files| (files, &rule.why)));
     all.map(|(files, why)| Ok(LeaveOut { glob: glob(files)?, why: why.clone() })).collect()
@@ -137,13 +153,13 @@ impl Loader {
             name: raw.name.into_inner(),
             title: raw.title,
             values,
-            recognise_all: templates(&raw.recognise.all)?,
-            recognise_any: templates(&raw.recognise.any)?,
+            recognise_all: templates(check_globs(&raw.recognise.all)?)?,
+            recognise_any: templates(check_globs(&raw.recognise.any)?)?,
             platform,
             provides,
             kinds: kinds_read,
             order: order(&raw.order.groups)?,
-            never_touch: templates(&raw.never_touch.paths)?,
+            never_touch: templates(check_globs(&raw.never_touch.paths)?)?,
             leave_out: leave_out(&raw.leave_out)?,
             links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
