@@ -90,6 +90,8 @@ pub(crate) enum Command {
     Undo(commands::undo::UndoArgs),
     /// Do again what undo has taken back last
     Redo(commands::undo::RedoArgs),
+    /// Rebuild a missing or broken lock or receipt; changes nothing else on the server
+    Repair(commands::repair::RepairArgs),
     /// List what was settled, when and by whom
     History,
     /// Sweep the cache of what catalogues, links and archives gave

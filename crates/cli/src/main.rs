@@ -84,6 +84,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::Check => commands::check::run(global, ui),
         Command::Undo(args) => commands::undo::run(args, global, ui),
         Command::Redo(args) => commands::undo::redo(args, global, ui),
+        Command::Repair(args) => commands::repair::run(args, global, ui),
         Command::History => commands::history::run(global, ui),
         Command::Catalogue(args) => commands::catalogue::run(args, ui),
         Command::Game(args) => commands::game::run(args, global, ui),

@@ -33,7 +33,7 @@ use yalotheca_host::{
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{args::Global, error::CommandError, secrets::Secrets, ui::Ui};
+use crate::{args::Global, error::CommandError, plan::Fresh, secrets::Secrets, ui::Ui};
 
 /// One server, open for a command.
 pub(crate) struct Session {
@@ -62,7 +62,7 @@ impl Session {
     /// Opens the server that the options name. A settle that was interrupted is finished or taken back first.
     pub(crate) fn open(purpose: Purpose, global: &Global, ui: &Ui) -> Result<Self, CommandError> {
         let trust = trust()?;
-        let mut control = open_control(global, &trust, ui)?;
+        let mut control = Control::open(&open_folder(global, &trust, ui)?, false)?;
         let tree = server_tree(&control)?;
         if settle::interrupted(&tree)?.is_some() {
             match settle::claim(&tree) {
@@ -140,6 +140,7 @@ impl Session {
             session: self,
             wants,
             opened: OnceCell::new(),
+            fresh: RefCell::new(Fresh::None),
             universe: RefCell::new(ManuallyDrop::new(universe)),
         }
     }
@@ -197,7 +198,7 @@ impl Session {
 }
 
 /// Returns the server's folder. It must be there: where a disk is not mounted, nothing may be made in its place.
-fn server_tree(control: &Control) -> Result<LocalTree, CommandError> {
+pub(crate) fn server_tree(control: &Control) -> Result<LocalTree, CommandError> {
     let at = &control.wants.server.at;
     if at.contains("://") {
         let scheme = at.split(':').next().unwrap_or_default();
@@ -268,8 +269,8 @@ pub(crate) fn trust() -> Result<Trust, CommandError> {
     Trust::of_user().map_err(|source| CommandError::Io { what: "your configuration folder".into(), source })
 }
 
-/// Opens the control folder. One that another user could have put there is taken only where it was named and agreed to.
-fn open_control(global: &Global, trust: &Trust, ui: &Ui) -> Result<Control, CommandError> {
+/// Finds the control folder. One that another user could have put there is taken only where it was named and agreed to.
+pub(crate) fn open_folder(global: &Global, trust: &Trust, ui: &Ui) -> Result<PathBuf, CommandError> {
     let start = global.at.clone().unwrap_or_else(|| PathBuf::from("."));
     let (folder, foreign) = Control::find(&start, global.at.is_none())?;
     if let Some(Stranger { owner, why }) = foreign
@@ -288,7 +289,7 @@ fn open_control(global: &Global, trust: &Trust, ui: &Ui) -> Result<Control, Comm
             .agree_to_folder(&folder, owner)
             .map_err(|source| CommandError::Io { what: "noting that it may be used".into(), source })?;
     }
-    Ok(Control::open(&folder, false)?)
+    Ok(folder)
 }
 
 /// A definition that may have come with a server's folder is not used before it was agreed to.
@@ -348,6 +349,8 @@ pub(crate) struct Shelf<'a> {
     session: &'a Session,
     wants: &'a ControlFile,
     opened: OnceCell<ManuallyDrop<Catalogues<'a>>>,
+    /// Which contents may become newer: of those a catalogue is asked, of all others the lock.
+    fresh: RefCell<Fresh>,
     /// What was read of them so far, and what is locked of that. Both are never taken apart: the program ends with the
     /// command, and the memory of many thousand small things is given back sooner as a whole.
     universe: RefCell<ManuallyDrop<Universe>>,
@@ -360,8 +363,14 @@ impl<'a> Shelf<'a> {
             return Ok(opened);
         }
         let Session { control, game, fetcher, looks, ahead, .. } = self.session;
-        let opened = Catalogues::open(self.wants, &control.folder, game, fetcher, looks, ahead)?;
+        let locked = control.lock.by_id().into_iter().map(|(id, locked)| (id.clone(), locked.clone())).collect();
+        let opened = Catalogues::open(self.wants, (&control.folder, locked), game, fetcher, looks, ahead)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
+    }
+
+    /// From now on these contents may become newer.
+    pub(crate) fn set_fresh(&self, fresh: &Fresh) {
+        self.fresh.replace(fresh.clone());
     }
 
     /// Returns how a content was given, where it was given by hand.
@@ -416,7 +425,11 @@ impl<'a> Shelf<'a> {
         let read = self.get()?.read(&unread, &mut universe, may)?;
         let lock = self.session.control.lock.by_id();
         for locked in read.iter().filter_map(|id| lock.get(id)) {
-            universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
+            if self.fresh.borrow().has(&locked.id) {
+                universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
+            } else {
+                universe.put_release(&locked.id, &locked.catalogue, locked.release.clone());
+            }
         }
         Ok(())
     }

@@ -1,9 +1,12 @@
 //! Findings: what is wrong with a server, seen without starting it.
 
+use std::collections::HashSet;
+
 use serde::Serialize;
 
 use crate::{
     change::{ChangeSet, EntryAct, FileAct, Step},
+    id::TreePath,
     solve::Breach,
 };
 
@@ -81,12 +84,12 @@ pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
 pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
     const MOST: usize = 3;
     let mut findings = Vec::new();
-    let there = |path: &crate::id::TreePath| {
-        change
-            .steps
-            .iter()
-            .any(|step| matches!(step, Step::Put { path: at, before: Some(_), .. } if at == path))
-    };
+    let replaced: HashSet<&TreePath> = change
+        .steps
+        .iter()
+        .filter_map(|step| if let Step::Put { path, before: Some(_), .. } = step { Some(path) } else { None })
+        .collect();
+    let there = |path: &TreePath| replaced.contains(path);
     let mut counted: Vec<((FileAct, bool), &crate::id::ContentId, Vec<&crate::change::FileLine>)> =
         Vec::new();
     for line in &change.files {

@@ -125,17 +125,27 @@ impl Control {
     /// Where there is none or a file in it is wrong.
     pub fn open(start: &Path, upward: bool) -> Result<Self, OpenControlError> {
         let (folder, _) = Self::find(start, upward)?;
-        let folder = folder.as_path();
+        let control = Self::open_wants(&folder)?;
+        let lock = match &control.lock_text {
+            Some(text) if !text.is_empty() => {
+                LockFile::parse(&folder.join(LOCK_FILE).display().to_string(), text)?
+            }
+            _ => LockFile::default(),
+        };
+        Ok(Self { lock, ..control })
+    }
+
+    /// Opens a control folder, and does not look into its lock.
+    ///
+    /// # Errors
+    /// Where `yalotheca.toml` is not there or is wrong.
+    pub fn open_wants(folder: &Path) -> Result<Self, OpenControlError> {
         let tree = LocalTree::new(folder);
         let shown = |name: &str| folder.join(name).display().to_string();
         let wants_text = read(&tree, WANTS_FILE)?.unwrap_or_default();
         let wants = ControlFile::parse(&shown(WANTS_FILE), &wants_text)?;
         let lock_text = read(&tree, LOCK_FILE)?;
-        let lock = match &lock_text {
-            Some(text) if !text.is_empty() => LockFile::parse(&shown(LOCK_FILE), text)?,
-            _ => LockFile::default(),
-        };
-        Ok(Self { folder: folder.to_owned(), wants, lock, wants_text, lock_text })
+        Ok(Self { folder: folder.to_owned(), wants, lock: LockFile::default(), wants_text, lock_text })
     }
 
     /// Returns the server's folder.

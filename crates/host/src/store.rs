@@ -84,6 +84,8 @@ impl Stamp {
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
+    /// Where is written what the user's cache cannot take, since it may not be written: it goes with this process.
+    aside: Option<Arc<tempfile::TempDir>>,
     /// What this process itself has put in or looked at: its bytes need not be looked at again.
     fresh: Arc<Mutex<HashSet<Digest, RandomState>>>,
     /// What it has found there to all appearance whole: whoever uses it checks its digest.
@@ -104,13 +106,19 @@ impl Store {
     pub fn of_user() -> Result<Self, StoreError> {
         let strategy = etcetera::base_strategy::choose_base_strategy()
             .map_err(|error| StoreError { path: "~/.cache".into(), source: io::Error::other(error) })?;
-        Ok(Self::at(&strategy.cache_dir().join("yalotheca")))
+        let store = Self::at(&strategy.cache_dir().join("yalotheca"));
+        let nearest = store.root.ancestors().find(|path| path.exists()).unwrap_or(Path::new("/"));
+        let may = rustix::fs::access(nearest, rustix::fs::Access::WRITE_OK | rustix::fs::Access::EXEC_OK);
+        // Whoever only looks needs no cache of their own.
+        let aside = if may.is_err() { tempfile::tempdir().ok().map(Arc::new) } else { None };
+        Ok(Self { aside, ..store })
     }
 
     /// Returns the cache in a folder.
     pub fn at(root: &Path) -> Self {
         Self {
             root: root.to_owned(),
+            aside: None,
             fresh: Arc::default(),
             likely: Arc::default(),
             sealed: Arc::default(),
@@ -133,7 +141,7 @@ impl Store {
     /// One that a server shares is looked at first, since the server may have changed it; then it is none any more. What this
     /// process knows already is not looked at again.
     pub fn file(&self, digest: &Digest) -> Option<PathBuf> {
-        let path = self.place(digest);
+        let path = self.either(|root| Self::place_in(root, digest));
         let is_likely = || self.likely.lock().unwrap_or_else(PoisonError::into_inner).contains(digest);
         if self.is_fresh(digest) || is_likely() {
             return Some(path);
@@ -158,10 +166,28 @@ impl Store {
         statat(self.files.get()?, format!("{}/{}", &hex[..2], &hex[..]), AtFlags::empty()).ok()
     }
 
+    /// Where is written.
+    fn out(&self) -> &Path {
+        self.aside.as_ref().map_or(&self.root, |aside| aside.path())
+    }
+
+    /// Returns where something lies that may have been written aside.
+    fn either(&self, place: impl Fn(&Path) -> PathBuf) -> PathBuf {
+        let own = place(&self.root);
+        match &self.aside {
+            Some(aside) if !own.exists() => place(aside.path()),
+            _ => own,
+        }
+    }
+
     fn place(&self, digest: &Digest) -> PathBuf {
+        Self::place_in(self.out(), digest)
+    }
+
+    fn place_in(root: &Path, digest: &Digest) -> PathBuf {
         let hex = digest.hex();
-        let mut path = PathBuf::with_capacity(self.root.as_os_str().len() + hex.len() + 12);
-        path.push(&self.root);
+        let mut path = PathBuf::with_capacity(root.as_os_str().len() + hex.len() + 12);
+        path.push(root);
         path.extend(["files", &hex[..2], &hex[..]]);
         path
     }
@@ -190,7 +216,7 @@ impl Store {
             self.keep_small(&digest, &start)?;
             return Ok(Ok((digest, start.len() as u64)));
         }
-        let folder = self.root.join("files");
+        let folder = self.out().join("files");
         let mut file = temporary(&folder).map_err(Self::error(&folder))?;
         let (mut hasher, mut size) = (blake3::Hasher::new(), 0);
         let mut buffer = start;
@@ -221,7 +247,7 @@ impl Store {
         let keep = || {
             let mut begun = begin();
             if begun.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::NotFound) {
-                fs::create_dir_all(path.parent().unwrap_or(&self.root))?;
+                fs::create_dir_all(path.parent().unwrap_or(self.out()))?;
                 begun = begin();
             }
             match begun {
@@ -321,7 +347,7 @@ impl Store {
     /// some of them: that touched the files, and they are still what they were.
     pub fn date_anew(&self) {
         for of in self.sealed.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
-            let note = File::options().write(true).open(self.note_path("unpacked", &of));
+            let note = File::options().write(true).open(Self::note_path(self.out(), "unpacked", &of));
             // Not worth a failure: the files are read once more than need be.
             note.and_then(|note| note.set_modified(SystemTime::now())).ok();
         }
@@ -366,8 +392,8 @@ impl Store {
         Ok((count, bytes))
     }
 
-    fn note_path(&self, sort: &str, of: &Digest) -> PathBuf {
-        self.root.join(sort).join(format!("{of}.json"))
+    fn note_path(root: &Path, sort: &str, of: &Digest) -> PathBuf {
+        root.join(sort).join(format!("{of}.json"))
     }
 
     /// Notes something about what has a digest.
@@ -375,14 +401,14 @@ impl Store {
     /// # Errors
     /// Where it cannot be written.
     pub fn note(&self, sort: &str, of: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
-        let path = self.note_path(sort, of);
+        let path = Self::note_path(self.out(), sort, of);
         write(&path, bytes).map_err(Self::error(&path))
     }
 
     /// Returns what was noted, and when.
     pub fn noted(&self, sort: &str, of: &Digest) -> Option<(Vec<u8>, Option<SystemTime>)> {
         let mut bytes = Vec::new();
-        let mut file = File::open(self.note_path(sort, of)).ok()?;
+        let mut file = File::open(self.either(|root| Self::note_path(root, sort, of))).ok()?;
         file.read_to_end(&mut bytes).ok()?;
         Some((bytes, file.metadata().and_then(|metadata| metadata.modified()).ok()))
     }
@@ -392,7 +418,7 @@ impl Store {
     /// # Errors
     /// Where its folder cannot be made.
     pub fn partial(&self, url: &str) -> Result<PathBuf, StoreError> {
-        let folder = self.root.join("partial");
+        let folder = self.out().join("partial");
         fs::create_dir_all(&folder).map_err(Self::error(&folder))?;
         Ok(folder.join(Digest::of(url.as_bytes()).short()))
     }
@@ -404,21 +430,21 @@ impl Store {
     pub fn adopt(&self, file: &Path, digest: &Digest) -> Result<PathBuf, StoreError> {
         let path = self.place(digest);
         let adopt = || {
-            fs::create_dir_all(path.parent().unwrap_or(&self.root))?;
+            fs::create_dir_all(path.parent().unwrap_or(self.out()))?;
             fs::rename(file, &path)
         };
         adopt().map_err(Self::error(&path))?;
         Ok(path)
     }
 
-    fn answer_path(&self, url: &str, suffix: &str) -> PathBuf {
-        self.root.join("answers").join(format!("{}.{suffix}", Digest::of(url.as_bytes()).short()))
+    fn answer_path(root: &Path, url: &str, suffix: &str) -> PathBuf {
+        root.join("answers").join(format!("{}.{suffix}", Digest::of(url.as_bytes()).short()))
     }
 
     /// Returns the remembered answer of an address: its entity tag and its bytes.
     pub fn answer(&self, url: &str) -> Option<(String, Vec<u8>)> {
-        let tag = fs::read_to_string(self.answer_path(url, "tag")).ok()?;
-        let bytes = fs::read(self.answer_path(url, "body")).ok()?;
+        let tag = fs::read_to_string(self.either(|root| Self::answer_path(root, url, "tag"))).ok()?;
+        let bytes = fs::read(self.either(|root| Self::answer_path(root, url, "body"))).ok()?;
         // The tag's file also holds the digest of the body it belongs to, so that the two are never mixed up.
         let (digest, tag) = tag.split_once('\n')?;
         (digest == Digest::of(&bytes).to_string()).then(|| (tag.to_owned(), bytes))
@@ -429,9 +455,9 @@ impl Store {
     /// # Errors
     /// Where it cannot be written.
     pub fn remember(&self, url: &str, tag: &str, bytes: &[u8]) -> Result<(), StoreError> {
-        let path = self.answer_path(url, "body");
+        let path = Self::answer_path(self.out(), url, "body");
         write(&path, bytes).map_err(Self::error(&path))?;
-        let path = self.answer_path(url, "tag");
+        let path = Self::answer_path(self.out(), url, "tag");
         write(&path, format!("{}\n{tag}", Digest::of(bytes)).as_bytes()).map_err(Self::error(&path))
     }
 }

@@ -215,7 +215,8 @@ pub(crate) fn texts(control: &Control) -> ControlTexts {
 
 /// Returns who does what, when.
 pub(crate) fn origin(summary: &str, undoes: Option<u32>) -> Origin {
-    let words: Vec<String> = std::env::args().skip(1).collect();
+    let words: Vec<String> =
+        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let user =
         std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
     let host =

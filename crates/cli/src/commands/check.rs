@@ -6,7 +6,7 @@ use serde::Serialize;
 use yalotheca_core::{
     change::{PlanChangeError, Settled, plan},
     check::{Finding, Weight, of_breaches, of_change},
-    control::Locked,
+    control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
     document::Document,
     game::{Agree, Kind, Shape},
@@ -97,6 +97,10 @@ pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
 }
 
 fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError> {
+    // Everything else would only follow from that.
+    if let Some(finding) = record_missing(session) {
+        return Ok((vec![finding], session.receipt.placed.len()));
+    }
     let lock = &session.control.lock;
     let platform = &session.survey.platform;
     let mut findings = agreements(session)?;
@@ -128,6 +132,21 @@ fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError>
     findings.extend(strangers(session, &desired)?);
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
+}
+
+/// The lock or the receipt, where one is there without the other.
+fn record_missing(session: &Session) -> Option<Finding> {
+    const FIX: Option<&str> = Some("yalotheca repair");
+    let (lock, receipt) = (&session.control.lock_text, session.receipt_digest);
+    if lock.is_none() && !session.receipt.contents.is_empty() {
+        let says = "yalotheca.lock is missing: it says which releases are installed".to_owned();
+        return Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX));
+    }
+    if receipt.is_none() && !session.control.lock.contents.is_empty() {
+        let says = "the receipt in .yalotheca is missing: it says which files and entries Yalotheca placed here".to_owned();
+        return Some(Finding::trouble("receipt-missing", ".yalotheca/receipt.json", says, FIX));
+    }
+    None
 }
 
 /// The desired state of what is locked; nothing is fetched for it.

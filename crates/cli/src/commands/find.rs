@@ -86,6 +86,9 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let session = Session::open(Purpose::Look, global, ui)?;
     let shelf = session.shelf();
     let catalogues = shelf.get()?;
+    for absent in catalogues.unreachable() {
+        ui.warn(&format!("{absent}. What it has is not shown."));
+    }
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();
     let lock = session.control.lock.by_id();
     let mut found = Vec::new();

@@ -16,6 +16,7 @@ pub(crate) mod links;
 pub(crate) mod maps;
 pub(crate) mod modpack;
 pub(crate) mod order;
+pub(crate) mod repair;
 pub(crate) mod settings;
 pub(crate) mod settle;
 pub(crate) mod stand_in;

@@ -48,7 +48,7 @@ pub(crate) enum Fresh {
 }
 
 impl Fresh {
-    fn has(&self, id: &ContentId) -> bool {
+    pub(crate) fn has(&self, id: &ContentId) -> bool {
         match self {
             Self::None => false,
             Self::These(ids) => ids.contains(id),
@@ -88,6 +88,7 @@ pub(crate) fn plan_change(
     fresh: &Fresh,
     options: &PlanOptions,
 ) -> Result<Planned, CommandError> {
+    shelf.set_fresh(fresh);
     let chosen = choose::choose(session, shelf, &wants.wants, fresh)?;
     let read = shelf.universe();
     let universe = chosen.by_lock.as_ref().unwrap_or(&read);
@@ -102,7 +103,7 @@ pub(crate) fn plan_change(
     let mut lineup = Vec::new();
     let mut payloads = Vec::new();
     for id in &ordered.ids {
-        let mut locked = lock_one(universe, known.get(id).copied(), id, releases[id]);
+        let mut locked = lock_one(universe, known.get(id).copied(), (id, releases[id]), fresh);
         payloads.push(payload(session, shelf, &mut locked, fresh)?);
         lineup.push(locked);
     }
@@ -149,8 +150,20 @@ pub(crate) fn ordered(
 }
 
 /// What was locked keeps what is known of it.
-fn lock_one(universe: &Universe, before: Option<&Locked>, id: &ContentId, release: &Release) -> Locked {
-    if let Some(locked) = before.filter(|locked| locked.release.version == release.version) {
+fn lock_one(
+    universe: &Universe,
+    before: Option<&Locked>,
+    (id, release): (&ContentId, &Release),
+    fresh: &Fresh,
+) -> Locked {
+    // Of one version there may be another edition: what is placed and what is said of it belong together.
+    let is_other = |locked: &Locked| {
+        let known = Release { payload: locked.release.payload, ..release.clone() };
+        fresh.has(id) && known != locked.release
+    };
+    if let Some(locked) =
+        before.filter(|locked| locked.release.version == release.version && !is_other(locked))
+    {
         let known =
             universe.get(id).filter(|content| content.release(&release.version) == Some(&locked.release));
         // A catalogue may have learned of what was only found on the server.
@@ -184,7 +197,15 @@ fn payload(
     {
         return Ok(settled.payload.clone());
     }
-    let payload = shelf.get()?.payload(locked)?;
+    let payload = match shelf.get()?.payload(locked) {
+        Ok(payload) => payload,
+        // What it was given in may be gone; what is placed is known all the same.
+        Err(error) => {
+            let settled = session.receipt.contents.get(&locked.id).map(|settled| &settled.payload);
+            let is_same = |payload: &&Payload| locked.release.payload.is_none_or(|digest| digest == payload.digest());
+            settled.filter(is_same).cloned().ok_or(error)?
+        }
+    };
     locked.release.payload = Some(payload.digest());
     Ok(payload)
 }
@@ -245,15 +266,15 @@ pub(crate) fn sources(
         let mut intact = placed.get(after).into_iter().flatten().filter(|path| {
             session.tree.digest(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
         });
-        match intact.next() {
-            Some(path) => {
-                found.insert(*after, ByteSource::File(session.tree.at(path)));
-            }
-            None => {
-                let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
-                missing.extend(owner.or_else(|| owners.get(after).copied()));
-            }
+        let there = intact.next().map(|path| ByteSource::File(session.tree.at(path)));
+        // The cache may have it though what it came in is gone.
+        let cached = || session.fetcher.store().file(after).map(ByteSource::Cached);
+        if let Some(source) = there.or_else(cached) {
+            found.insert(*after, source);
+            continue;
         }
+        let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
+        missing.extend(owner.or_else(|| owners.get(after).copied()));
     }
     let contents: Vec<&Locked> = missing.iter().filter_map(|id| lineup.get(id).copied()).collect();
     if contents.len() > 1 {

@@ -18,6 +18,7 @@ mod published;
 mod real_bzfs;
 mod real_luanti;
 mod real_teeworlds;
+mod safety;
 mod settings;
 mod telling;
 mod transfers;

@@ -105,6 +105,21 @@ impl Universe {
         self.put(number, content);
     }
 
+    /// Adds a release, in place of one of the same version: what is locked counts, even where a catalogue says something else
+    /// of that version by now.
+    pub fn put_release(&mut self, id: &ContentId, catalogue: &str, release: Release) {
+        let number = self.number_or_new(id);
+        if let Some(content) = &mut self.entries[number as usize].content
+            && let Some(there) = content.releases.iter_mut().find(|other| other.version == release.version)
+        {
+            if *there == release {
+                return;
+            }
+            *there = release.clone();
+        }
+        self.add_release(id, catalogue, release);
+    }
+
     fn put(&mut self, number: Number, content: Content) {
         self.widest = self.widest.max(content.releases.len());
         for provided in content.releases.iter().flat_map(|release| release.provides.keys()) {

@@ -85,7 +85,7 @@ pub struct ReadReceiptError {
 
 impl Hint for ReadReceiptError {
     fn hint(&self) -> Option<String> {
-        Some("an older copy lies in .yalotheca/journal; bring one back, or run yalotheca adopt again".into())
+        Some("yalotheca repair rebuilds it; nothing on the server is changed by that".into())
     }
 }
 

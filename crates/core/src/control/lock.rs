@@ -64,7 +64,7 @@ impl Hint for ReadLockError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Shape { .. } => {
-                Some("bring it back from version control, or run yalotheca adopt again".into())
+                Some("bring it back from version control; or yalotheca repair rebuilds it, and changes nothing on the server".into())
             }
             Self::Format { .. } => Some("a newer yalotheca reads it".into()),
         }

@@ -134,11 +134,11 @@ impl ControlFile {
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
         let addresses = raw.catalogue.iter().map(|catalogue| &catalogue.at).chain([&raw.server.at]);
-        if let Some(at) = addresses.into_iter().find(|at| user_of(at).is_some()) {
+        if let Some(at) = addresses.into_iter().find(|at| user_of(at).is_some_and(|(_, password)| !password.is_empty())) {
             let place = text.find(at.as_str()).unwrap_or(0);
             return Err(file.mistake(
                 &(place..place),
-                "an address here holds a user or a password; write it without them, and put them into credentials.toml in your configuration folder",
+                "an address here holds a password; write it without, and put user and password into credentials.toml in your configuration folder",
             ));
         }
         let Raw {

@@ -11,6 +11,7 @@ use std::{
     collections::{BTreeMap, HashMap, HashSet},
     io,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use yalotheca_core::{
@@ -90,6 +91,9 @@ pub enum CatalogueError {
         /// What is wrong.
         why: String,
     },
+    /// It cannot be had now.
+    #[error(transparent)]
+    Unreachable(Arc<Self>),
     /// It is an older edition than one that was seen before.
     #[error("catalogue {name}: this is edition {found}, and edition {seen} was seen before; the host may be keeping newer releases back")]
     Older {
@@ -120,6 +124,24 @@ pub enum CatalogueError {
     },
 }
 
+impl CatalogueError {
+    /// Returns whether what is missing was there once: a host does not answer, a file or a folder is gone.
+    fn is_absence(&self) -> bool {
+        let is_gone = |error: &io::Error| matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory);
+        let is_lost = |error: &FetchError| {
+            matches!(error, FetchError::Unreachable { .. } | FetchError::Refused { .. } | FetchError::Offline { .. }
+                | FetchError::Page { .. } | FetchError::Login { .. } | FetchError::Expired { .. })
+        };
+        match self {
+            Self::Unreachable(_) | Self::Missing { .. } => true,
+            Self::Disk { source, .. } => is_gone(source),
+            Self::Fetch { source, .. } => is_lost(source),
+            Self::Given(ArrivalError::Read { source, .. }) => is_gone(source),
+            _ => false,
+        }
+    }
+}
+
 impl Hint for CatalogueError {
     fn hint(&self) -> Option<String> {
         match self {
@@ -133,6 +155,7 @@ impl Hint for CatalogueError {
                 "nothing of it was used; ask the publisher, and change the key in yalotheca.toml only if they say so"
                     .into(),
             ),
+            Self::Unreachable(error) => error.hint(),
             Self::Older { .. } => Some(
                 "ask the publisher; if they went back on purpose, add older = true to that [[catalogue]] in yalotheca.toml".into(),
             ),
@@ -182,6 +205,8 @@ enum Opened<'a> {
     Published(Published),
     Downloads(Downloads<'a>),
     ByHand(ByHand<'a>),
+    /// It cannot be had now: what is locked of it is known all the same.
+    Unreachable(Arc<CatalogueError>),
 }
 
 /// The catalogue of what was given by link, file or folder.
@@ -197,6 +222,8 @@ const MANY_THREADS: usize = 8;
 pub struct Catalogues<'a> {
     fetcher: &'a Fetcher,
     opened: Vec<(String, Opened<'a>)>,
+    /// What is locked: it needs no catalogue to be known.
+    locked: BTreeMap<ContentId, Locked>,
 }
 
 impl std::fmt::Debug for Catalogues<'_> {
@@ -206,13 +233,14 @@ impl std::fmt::Debug for Catalogues<'_> {
 }
 
 impl<'a> Catalogues<'a> {
-    /// Opens catalogues, as far as they are not opened `ahead`. Relative folders are relative to `base`.
+    /// Opens catalogues, as far as they are not opened `ahead`. Relative folders are relative to `base`. One that cannot be had
+    /// now stands in the way of those only that ask for more than is locked of it.
     ///
     /// # Errors
-    /// Where one cannot be fetched or read.
+    /// Where one is broken, or not signed as it should be.
     pub fn open(
         wants: &ControlFile,
-        base: &Path,
+        (base, locked): (&Path, BTreeMap<ContentId, Locked>),
         game: &'a Game,
         fetcher: &'a Fetcher,
         looks: &Looks,
@@ -227,17 +255,42 @@ impl<'a> Catalogues<'a> {
             let CatalogueSource { name, at, key, older } = source;
             let key = key.as_deref().map(|key| Key { key, older: *older });
             let catalogue = if let Some(opened) = ahead.take(source) {
-                Opened::Published(opened?)
+                opened.map(Opened::Published)
             } else if is_on_web(at) {
-                Opened::Published(Published::on_web(name, at, key, fetcher)?)
+                Published::on_web(name, at, key, fetcher).map(Opened::Published)
             } else if let Some(folder) = published_at(source, base) {
-                Opened::Published(Published::in_folder(name, &folder, key)?)
+                Published::in_folder(name, &folder, key).map(Opened::Published)
             } else {
-                Opened::Downloads(Downloads::open(name, &base.join(at), game, fetcher.store())?)
+                Downloads::open(name, &base.join(at), game, fetcher.store()).map(Opened::Downloads)
+            };
+            let catalogue = match catalogue {
+                Err(error) if error.is_absence() => Opened::Unreachable(Arc::new(error)),
+                catalogue => catalogue?,
             };
             opened.push((name.clone(), catalogue));
         }
-        Ok(Self { fetcher, opened })
+        Ok(Self { fetcher, opened, locked })
+    }
+
+    /// Returns the catalogues that cannot be had now, and why.
+    pub fn unreachable(&self) -> Vec<String> {
+        let all = self.opened.iter().filter_map(|(_, catalogue)| match catalogue {
+            Opened::Unreachable(error) => Some(error.to_string()),
+            _ => None,
+        });
+        all.collect()
+    }
+
+    /// What is locked of a content, as a catalogue of one release would have it.
+    fn of_lock(&self, id: &ContentId, catalogue: &str) -> Option<Content> {
+        let locked = self.locked.get(id).filter(|locked| locked.catalogue == catalogue)?;
+        Some(Content {
+            id: id.clone(),
+            title: locked.title.clone(),
+            about: String::new(),
+            catalogue: catalogue.to_owned(),
+            releases: vec![locked.release.clone()],
+        })
     }
 
     /// Returns what the catalogues have, by id; of one id the first catalogue's line.
@@ -248,6 +301,7 @@ impl<'a> Catalogues<'a> {
                 Opened::Published(published) => published.listings(),
                 Opened::Downloads(downloads) => downloads.listings(),
                 Opened::ByHand(by_hand) => by_hand.listings(),
+                Opened::Unreachable(_) => Vec::new(),
             };
             for listing in listings {
                 all.entry(listing.id.clone()).or_insert(listing);
@@ -259,7 +313,7 @@ impl<'a> Catalogues<'a> {
     /// Returns what looks like a content and cannot be read.
     pub fn unreadable(&self) -> Vec<Unreadable> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
-            Opened::ByHand(_) => Vec::new(),
+            Opened::ByHand(_) | Opened::Unreachable(_) => Vec::new(),
             Opened::Published(published) => published.unreadable(),
             Opened::Downloads(downloads) => downloads.unreadable_list().to_vec(),
         });
@@ -271,17 +325,30 @@ impl<'a> Catalogues<'a> {
     /// # Errors
     /// Where its file cannot be fetched or read.
     pub fn content(&self, id: &ContentId) -> Result<Option<Content>, CatalogueError> {
-        for (_, catalogue) in &self.opened {
+        let mut absent = None;
+        for (name, catalogue) in &self.opened {
             let found = match catalogue {
-                Opened::Published(published) => published.content(id, self.fetcher)?,
-                Opened::Downloads(downloads) => downloads.content(id),
-                Opened::ByHand(by_hand) => by_hand.content(id)?,
+                Opened::Published(published) => published.content(id, self.fetcher),
+                Opened::Downloads(downloads) => Ok(downloads.content(id)),
+                Opened::ByHand(by_hand) => by_hand.content(id),
+                Opened::Unreachable(error) => Err(CatalogueError::Unreachable(Arc::clone(error))),
+            };
+            let found = match found {
+                Err(error) if error.is_absence() => {
+                    let locked = self.of_lock(id, name);
+                    if locked.is_none() {
+                        absent = absent.or(Some(error));
+                    }
+                    locked
+                }
+                found => found?,
             };
             if found.is_some() {
                 return Ok(found);
             }
         }
-        Ok(None)
+        // It may be in the one that cannot be had.
+        absent.map_or(Ok(None), Err)
     }
 
     /// Returns a content's kind. A catalogue's index tells it, so that no content's file is read for that.
@@ -294,7 +361,7 @@ impl<'a> Catalogues<'a> {
             let found = match catalogue {
                 Opened::Published(published) => published.kind(id)?,
                 Opened::Downloads(downloads) => downloads.content(id).and_then(newest),
-                Opened::ByHand(by_hand) => by_hand.content(id)?.and_then(newest),
+                Opened::ByHand(_) | Opened::Unreachable(_) => self.content(id)?.and_then(newest),
             };
             if found.is_some() {
                 return Ok(found);
@@ -355,7 +422,7 @@ impl<'a> Catalogues<'a> {
     fn readers(&self) -> (usize, usize) {
         let is_far = self.opened.iter().any(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.is_on_web(),
-            Opened::Downloads(_) | Opened::ByHand(_) => false,
+            Opened::Downloads(_) | Opened::ByHand(_) | Opened::Unreachable(_) => false,
         });
         let cores = || std::thread::available_parallelism().map_or(1, usize::from);
         if is_far { (1, MANY_THREADS) } else { (FEW, cores()) }
@@ -366,7 +433,7 @@ impl<'a> Catalogues<'a> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {
             Opened::Published(published) => published.providers(id),
             Opened::Downloads(downloads) => downloads.providers(id),
-            Opened::ByHand(_) => Vec::new(),
+            Opened::ByHand(_) | Opened::Unreachable(_) => Vec::new(),
         });
         all.collect()
     }
@@ -382,6 +449,7 @@ impl<'a> Catalogues<'a> {
         match self.named(&locked.catalogue) {
             Some(Opened::Downloads(downloads)) => downloads.payload(&locked.id, &locked.release.version),
             Some(Opened::ByHand(by_hand)) => by_hand.payload(locked),
+            Some(Opened::Unreachable(error)) => Err(CatalogueError::Unreachable(Arc::clone(error))),
             _ => Err(no_source(locked, "the catalogue it came from is not listed in yalotheca.toml")),
         }
     }
@@ -402,6 +470,7 @@ impl<'a> Catalogues<'a> {
             Some(Opened::Published(published)) => published.fetch(locked, self.fetcher),
             Some(Opened::Downloads(downloads)) => downloads.fetch(locked),
             Some(Opened::ByHand(by_hand)) => by_hand.fetch(locked),
+            Some(Opened::Unreachable(error)) => Err(CatalogueError::Unreachable(Arc::clone(error))),
             None if locked.catalogue.is_empty() => {
                 Err(no_source(locked, "it was found on the server, and no catalogue has it"))
             }

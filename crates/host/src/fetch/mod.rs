@@ -5,6 +5,7 @@ mod logins;
 mod watch;
 
 use std::{
+    collections::HashMap,
     sync::{Arc, Mutex, OnceLock, PoisonError},
     time::{Duration, Instant},
 };
@@ -149,6 +150,8 @@ pub struct Fetcher {
     offline: bool,
     watch: Arc<dyn Watch>,
     logins: Mutex<Logins>,
+    /// What was asked in this command: it is not asked again.
+    answers: Mutex<HashMap<String, Option<Vec<u8>>>>,
     net: OnceLock<Arc<Net>>,
 }
 
@@ -203,7 +206,7 @@ const REDIRECTS: usize = 8;
 impl Fetcher {
     /// Returns a fetcher.
     pub fn new(store: Store, offline: bool) -> Self {
-        Self { store, offline, watch: Arc::new(Nobody), logins: Mutex::default(), net: OnceLock::new() }
+        Self { store, offline, watch: Arc::new(Nobody), logins: Mutex::default(), answers: Mutex::default(), net: OnceLock::new() }
     }
 
     /// Returns a fetcher at which somebody looks on.
@@ -258,6 +261,15 @@ impl Fetcher {
     /// # Errors
     /// Where nobody answers, the host refuses, too much comes, or the network is forbidden and nothing is known.
     pub fn get(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
+        if let Some(known) = self.answers.lock().unwrap_or_else(PoisonError::into_inner).get(url) {
+            return Ok(known.clone());
+        }
+        let answer = self.ask_again(url, most)?;
+        self.answers.lock().unwrap_or_else(PoisonError::into_inner).insert(url.to_owned(), answer.clone());
+        Ok(answer)
+    }
+
+    fn ask_again(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
         let known = self.store.answer(url);
         if self.offline {
             return match known {
@@ -305,7 +317,8 @@ impl Fetcher {
             (StatusCode::NOT_MODIFIED, Some((_, bytes))) => Ok(Some(bytes)),
             (StatusCode::NOT_FOUND, _) => Ok(None),
             (status, _) if status.is_success() => {
-                self.store.remember(url, &tag, &bytes)?;
+                // Not worth a failure: it would only be asked for again.
+                self.store.remember(url, &tag, &bytes).ok();
                 Ok(Some(bytes))
             }
             (status, _) => Err(FetchError::Refused { url: url.into(), status }),

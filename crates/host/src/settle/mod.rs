@@ -127,6 +127,9 @@ impl Hint for SettleError {
             Self::Foreign { .. } => Some("yalotheca repair shows what finishing it would do, and asks".into()),
             Self::OtherControl { control, .. } => Some(format!("run a command there: yalotheca --at '{control}' check")),
             Self::Busy { .. } => Some("wait until it is done".into()),
+            Self::Journal { path, .. } if path.ends_with("receipt.json") => {
+                Some("yalotheca repair rebuilds it; nothing on the server is changed by that".into())
+            }
             Self::Journal { .. } => Some("keep the folder .yalotheca as it is and ask for help".into()),
             Self::Control { source, .. } => source.hint(),
             Self::Stuck { .. } => Some("Remove the cause; the next command goes on taking it back.".into()),
@@ -310,6 +313,47 @@ pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<
     }
     journal.tidy(tree);
     Ok(journal.number())
+}
+
+/// Returns the receipt and the control files as a settle left them.
+///
+/// # Errors
+/// Where its journal cannot be read.
+pub fn read_after(tree: &LocalTree, number: u32) -> Result<(Receipt, ControlTexts), SettleError> {
+    let journal = journal::Journal::open(tree, number)?;
+    Ok((journal.receipt(tree, "after")?, journal.texts(tree, "after")?))
+}
+
+/// Carries a change set out, does something, and takes the change back, whatever came of that; receipt, lock and wants stay as
+/// they are all the while. Should the program be killed meanwhile, the next command takes it back. The server must be claimed.
+///
+/// # Errors
+/// Where the change cannot be carried out or taken back.
+pub fn attempt<T>(
+    tree: &LocalTree,
+    order: &Order<'_>,
+    sources: &Sources,
+    during: impl FnOnce() -> T,
+) -> Result<T, SettleError> {
+    check_current(tree, order)?;
+    let journal = journal::Journal::begin(tree, order)?;
+    let prepared = journal
+        .write_down(tree, order)
+        .and_then(|()| steps::check_unchanged(tree, &order.change.steps))
+        .and_then(|()| steps::stage(tree, &journal, sources))
+        .and_then(|()| journal.make_durable(tree))
+        // Whoever finds it so takes it back.
+        .and_then(|()| journal.set_state(tree, State::TakingBack));
+    if let Err(error) = prepared {
+        journal.forget(tree).ok();
+        return Err(error);
+    }
+    let done = journal.carry_out(tree, None).map(|()| during());
+    match (done, journal.roll_back(tree)) {
+        (done, Ok(())) => done,
+        (Ok(_), Err(error)) => Err(error),
+        (Err(first), Err(second)) => Err(SettleError::Stuck { first: Box::new(first), second: Box::new(second) }),
+    }
 }
 
 /// Returns the steps of a settle and the receipts and control files around it.

@@ -16,7 +16,7 @@ use yalotheca_core::{
 
 use super::{
     SealKey, SettleError, fault,
-    journal::Journal,
+    journal::{Journal, folder_of, inner},
     staging::{self, staged_at},
 };
 use crate::{
@@ -210,7 +210,7 @@ fn stage_one(
             Digest::of(&bytes)
         }
         Source::Attic { settle, step } => {
-            let old = Journal::open(tree, *settle)?.attic(*step)?;
+            let old = inner(&folder_of(*settle)?, &format!("attic/{step}"))?;
             let file = tree.open(&old)?.ok_or_else(|| wrong(format!("{old} has been swept")))?;
             copy(&tree.at(&old), file)?
         }

@@ -53,7 +53,7 @@ impl<'a> Intake<'a> {
         UnpackError::Password { archive: self.archive.into(), wrong }
     }
 
-    fn too_much(&self, what: String) -> UnpackError {
+    pub(super) fn too_much(&self, what: String) -> UnpackError {
         UnpackError::TooMuch { archive: self.archive.into(), what }
     }
 
@@ -71,8 +71,14 @@ impl<'a> Intake<'a> {
         if bytes > self.most { Err(self.swollen()) } else { Ok(()) }
     }
 
-    fn swollen(&self) -> UnpackError {
+    pub(super) fn swollen(&self) -> UnpackError {
         self.too_much(format!("more than {} MB would come out of it", self.most / 1_000_000))
+    }
+
+    /// Returns how many bytes a tar may have: those of its members, and a few blocks for each.
+    pub(super) fn most_of_tar(&self) -> u64 {
+        const BLOCKS: u64 = 8 * 512;
+        self.most.saturating_add((self.limits.entries as u64).saturating_mul(BLOCKS)).min(self.most.saturating_mul(2).saturating_add(BLOCKS))
     }
 
     /// Keeps a member's bytes.

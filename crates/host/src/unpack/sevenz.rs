@@ -7,12 +7,33 @@ use std::{
 };
 
 use flate2::Crc;
-use sevenz_rust2::{ArchiveReader, Error, Password};
+use sevenz_rust2::{ArchiveReader, Coder, EncoderMethod, Error, Password};
 
 use super::{
     UnpackError, Unpacked,
     intake::{Intake, Link},
 };
+
+/// What a dictionary may take. Archives made with the strongest usual settings take a quarter of it.
+const MOST_MEMORY: u64 = 512 << 20;
+
+/// Returns how much memory a part of an archive asks for. The library tells it in its debugging text only.
+fn memory_of(coder: &Coder) -> u64 {
+    let text = format!("{coder:?}");
+    let Some((_, properties)) = text.split_once("properties: [") else { return 0 };
+    let properties = properties.split(']').next().unwrap_or_default();
+    let bytes: Vec<u8> = properties.split(',').filter_map(|byte| byte.trim().parse().ok()).collect();
+    let word = || bytes.get(1..5).map_or(0, |word| u64::from(u32::from_le_bytes([word[0], word[1], word[2], word[3]])));
+    match coder.encoder_method_id() {
+        EncoderMethod::ID_LZMA2 => match bytes.first() {
+            Some(40..) => u64::from(u32::MAX),
+            Some(bits) => (2 | u64::from(bits & 1)) << (bits / 2 + 11),
+            None => 0,
+        },
+        EncoderMethod::ID_LZMA | EncoderMethod::ID_PPMD => word(),
+        _ => 0,
+    }
+}
 
 pub(super) fn unpack(
     path: &Path,
@@ -27,6 +48,12 @@ pub(super) fn unpack(
     };
     let file = File::open(path).map_err(|error| intake.damaged(error))?;
     let mut archive = ArchiveReader::new(file, given).map_err(failed)?;
+    for coder in archive.archive().blocks.iter().flat_map(|block| &block.coders) {
+        let memory = memory_of(coder);
+        if memory > MOST_MEMORY {
+            return Err(intake.too_much(format!("opening it would take {} MB of memory", memory >> 20)));
+        }
+    }
     let bytes = archive.archive().files.iter().fold(0_u64, |sum, entry| sum.saturating_add(entry.size));
     intake.will_bring(bytes)?;
     let (mut members, mut links) = (Vec::new(), Vec::new());

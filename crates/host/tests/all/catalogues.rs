@@ -40,7 +40,7 @@ fn opened<'a>(
     };
     Catalogues::open(
         &ControlFile::new(&server, sources),
-        base,
+        (base, std::collections::BTreeMap::new()),
         game,
         fetcher,
         &Looks::default(),

@@ -364,3 +364,117 @@ fn damage_is_told_as_such() -> Done {
     assert_eq!(found.notes, ["Pier.tile and pier.tile are one name on some disks"]);
     Ok(())
 }
+
+/// The blocks of a tar: a header for a member, then what is given.
+fn tar_block(name: &str, sort: u8, size: u64, data: &[u8]) -> Vec<u8> {
+    let mut header = tar::Header::new_ustar();
+    header.set_path(name).ok();
+    header.set_mode(0o644);
+    header.set_entry_type(tar::EntryType::new(sort));
+    header.set_size(size);
+    header.set_cksum();
+    let mut bytes = header.as_bytes().to_vec();
+    bytes.extend_from_slice(data);
+    bytes.resize(bytes.len().div_ceil(512) * 512, 0);
+    bytes
+}
+
+const END: [u8; 1024] = [0; 1024];
+
+fn compressed(path: &Path, head: &[u8], zeros: u64, tail: &[u8]) -> Done {
+    let file = fs::File::create(path)?;
+    let mut writer = bzip2::write::BzEncoder::new(file, bzip2::Compression::best());
+    writer.write_all(head)?;
+    let block = vec![0; 1 << 20];
+    for _ in 0..zeros >> 20 {
+        writer.write_all(&block)?;
+    }
+    writer.write_all(tail)?;
+    writer.finish()?;
+    Ok(())
+}
+
+#[test]
+fn a_tar_says_little_before_its_members_and_ends_with_a_mark() -> Done {
+    let folder = tempfile::tempdir()?;
+    let root = folder.path();
+    let refuse = |name: &str, bytes: &[u8], says: &str| -> Done {
+        let path = root.join(name);
+        fs::write(&path, bytes)?;
+        let error = unpacked(root, &path, &UnpackOptions::default()).err().ok_or_else(|| format!("{name} was taken"))?;
+        assert!(error.to_string().contains(says), "{name}: {error}");
+        Ok(())
+    };
+    // A long name, a long link and an extended header that are longer than any.
+    for (sort, name) in [(b'L', "name"), (b'K', "link"), (b'x', "header")] {
+        let size: u64 = 3 << 30;
+        let path = root.join(format!("{name}.tar.bz2"));
+        compressed(&path, &tar_block("././@LongLink", sort, size, b""), 64 << 20, &[])?;
+        let error = unpacked(root, &path, &UnpackOptions::default()).err().ok_or("it was taken")?;
+        assert!(matches!(error, UnpackError::TooMuch { .. }), "{name}: {error}");
+    }
+    // A folder, or something else that is skipped, of many bytes: they count as well.
+    let limits = Limits { entries: 10, bytes: 100 << 20, ratio: 1_000_000 };
+    let options = UnpackOptions { limits, ..UnpackOptions::default() };
+    for sort in [b'5', b'g'] {
+        let path = root.join("skipped.tar.bz2");
+        compressed(&path, &tar_block("folder/", sort, 8 << 30, b""), 300 << 20, &END)?;
+        let error = unpacked(root, &path, &options).err().ok_or("it was taken")?;
+        assert!(matches!(error, UnpackError::TooMuch { .. }), "{error}");
+    }
+    // Cut at the end of a member, and within the mark.
+    let whole = [tar_block("a.txt", b'0', 3, b"abc"), tar_block("b.txt", b'0', 3, b"def")].concat();
+    refuse("cut.tar", &whole[..1024], "without the mark")?;
+    refuse("cut2.tar", &whole, "without the mark")?;
+    refuse("cut3.tar", &[&whole[..], &END[..200]].concat(), "")?;
+    fs::write(root.join("whole.tar"), [&whole[..], &END].concat())?;
+    assert_eq!(paths(&good(root, &root.join("whole.tar"), &UnpackOptions::default())?), ["a.txt", "b.txt"]);
+    // Names that are longer than a header holds, in both ways, as other programs write them.
+    let long = format!("{}/{}.lua", "n".repeat(150), "o".repeat(120));
+    let record = format!("path={long}\n");
+    let length = (0..).find(|length| format!("{length} {record}").len() == *length).ok_or("a length")?;
+    for (sort, text) in [(b'L', format!("{long}\0")), (b'x', format!("{length} {record}"))] {
+        let head = tar_block("long", sort, text.len() as u64, text.as_bytes());
+        fs::write(root.join("long.tar"), [head, tar_block("short", b'0', 3, b"abc"), END.to_vec()].concat())?;
+        assert_eq!(paths(&good(root, &root.join("long.tar"), &UnpackOptions::default())?), [long.as_str()]);
+    }
+    let climbs = "../../out";
+    let head = tar_block("long", b'L', climbs.len() as u64, climbs.as_bytes());
+    refuse("climbs.tar", &[head, tar_block("short", b'0', 3, b"abc"), END.to_vec()].concat(), "not safe")?;
+    let sizes = "12 size=600\n";
+    let head = tar_block("long", b'x', sizes.len() as u64, sizes.as_bytes());
+    refuse("sizes.tar", &[head, tar_block("short", b'0', 3, b"abc"), END.to_vec()].concat(), "two sizes")?;
+    Ok(())
+}
+
+#[test]
+fn a_7z_that_asks_for_too_much_memory_is_not_opened() -> Done {
+    if !has("7z") {
+        return Ok(());
+    }
+    let folder = tempfile::tempdir()?;
+    let root = folder.path();
+    fs::write(root.join("a.txt"), "abc".repeat(1000))?;
+    run(root, &["7z", "a", "-mhc=off", "-m0=lzma2", "a.7z", "a.txt"])?;
+    let mut bytes = fs::read(root.join("a.7z"))?;
+    let crc = |bytes: &[u8]| {
+        let mut crc = flate2::Crc::new();
+        crc.update(bytes);
+        crc.sum().to_le_bytes()
+    };
+    let word = |at: usize| -> Result<usize, Box<dyn std::error::Error>> {
+        Ok(usize::try_from(u64::from_le_bytes(bytes[at..at + 8].try_into()?))?)
+    };
+    let (start, size) = (32 + word(12)?, word(20)?);
+    // The dictionary's size stands behind the method's id; the checksums above it are made right again.
+    let at = bytes[start..].windows(3).position(|three| three == [0x21, 0x21, 0x01]).ok_or("LZMA2 is named")?;
+    bytes[start + at + 3] = 40;
+    let header = crc(&bytes[start..start + size]);
+    bytes[28..32].copy_from_slice(&header);
+    let head = crc(&bytes[12..32]);
+    bytes[8..12].copy_from_slice(&head);
+    fs::write(root.join("b.7z"), bytes)?;
+    let error = unpacked(root, &root.join("b.7z"), &UnpackOptions::default()).err().ok_or("it was opened")?;
+    assert!(error.to_string().contains("4095 MB of memory"), "{error}");
+    Ok(())
+}

@@ -1,6 +1,6 @@
 //! `adopt`.
 
-mod take;
+pub(crate) mod take;
 
 use std::{collections::BTreeMap, process::ExitCode};
 
@@ -160,7 +160,10 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());
     let looks = Looks::default();
-    let opened = Catalogues::open(&control, tree.root(), &game, &fetcher, &looks, &Ahead::default())?;
+    let opened = Catalogues::open(&control, (tree.root(), BTreeMap::new()), &game, &fetcher, &looks, &Ahead::default())?;
+    for absent in opened.unreachable() {
+        ui.warn(&format!("{absent}. Its contents are not known now."));
+    }
     let taken = take::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
 
     for locked in &taken.lock.contents {

@@ -26,27 +26,27 @@ use crate::error::CommandError;
 
 /// One content that was taken over.
 #[derive(Debug, Clone, Serialize)]
-pub(super) struct Adopted {
-    pub(super) id: ContentId,
-    pub(super) version: ReleaseVersion,
+pub(crate) struct Adopted {
+    pub(crate) id: ContentId,
+    pub(crate) version: ReleaseVersion,
     /// Where it lies.
-    pub(super) path: TreePath,
+    pub(crate) path: TreePath,
     /// Where it belongs, if it lies elsewhere.
-    pub(super) belongs: Option<TreePath>,
+    pub(crate) belongs: Option<TreePath>,
     /// Whether a catalogue has the very same files.
-    pub(super) known: bool,
+    pub(crate) known: bool,
 }
 
 /// What was taken over.
-pub(super) struct Taken {
-    pub(super) lock: LockFile,
-    pub(super) receipt: Receipt,
-    pub(super) contents: Vec<Adopted>,
-    pub(super) strangers: Vec<TreePath>,
+pub(crate) struct Taken {
+    pub(crate) lock: LockFile,
+    pub(crate) receipt: Receipt,
+    pub(crate) contents: Vec<Adopted>,
+    pub(crate) strangers: Vec<TreePath>,
 }
 
 /// Takes over what lies there. Of two with one id, the one in its right place counts.
-pub(super) fn take(
+pub(crate) fn take(
     tree: &LocalTree,
     game: &Game,
     survey: &Survey,

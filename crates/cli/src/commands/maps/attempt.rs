@@ -7,6 +7,8 @@ use serde::Serialize;
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
     catalogue::Sources,
+    settle::{self, Order},
+    survey,
     trial::{Trial, TrialOptions, trial},
 };
 
@@ -15,11 +17,11 @@ use crate::{
     args::Global,
     commands::{
         add::{AddArgs, ways},
-        apply::carry_out,
+        apply::{carry_out, note, origin, texts},
     },
     error::CommandError,
-    plan::{Fresh, PlanOptions, plan_change},
-    session::{Purpose, Session},
+    plan::{Fresh, PlanOptions, plan_change, sources},
+    session::{Purpose, Session, seal_key},
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };
@@ -164,12 +166,11 @@ pub(super) fn run(
         ui.show(&view)?;
         return Ok(ExitCode::FAILURE);
     }
-    let before = wants.maps.play.clone();
+    // The map is installed and put on, tried, and all of that is taken back; where it works, it is installed without being put on.
+    let kept = wants.clone();
     wants.play(Some(map.as_str()));
-    settle_quietly(session, &wants)?;
     ui.note(&format!("Starting with {map}."));
-    let tried = Session::open(Purpose::Change, global, ui)?;
-    let went = start(&tried, args);
+    let went = attempt(session, &wants, args)?;
     let old: Vec<String> = told(&with_known);
     let failed = match &went {
         Ok(went) => {
@@ -178,16 +179,56 @@ pub(super) fn run(
         }
         Err(_) => true,
     };
-    // Back to what was known to work: all of it, or only which one plays.
-    let mut after = if failed { session.control.wants.clone() } else { wants };
-    if !failed {
-        after.play(before.as_deref());
-    }
-    settle_quietly(&tried, &after)?;
     went?;
+    if !failed {
+        install(global, &kept, ui)?;
+    }
     view.fault = if failed { Fault::Map } else { Fault::None };
     ui.show(&view)?;
     Ok(if failed { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+/// Tries other wants on the server, which is as before afterwards.
+fn attempt(
+    session: &Session,
+    wants: &ControlFile,
+    args: &TryArgs,
+) -> Result<Result<Trial, CommandError>, CommandError> {
+    let shelf = session.shelf_for(wants);
+    let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
+    let bytes = sources(session, &shelf, &planned)?;
+    let key = seal_key()?;
+    let _claim = session.claim_stopped()?;
+    let now = texts(&session.control);
+    let order = Order {
+        change: &planned.change,
+        receipt_before: &session.receipt,
+        receipt_digest: session.receipt_digest,
+        before: now.clone(),
+        after: now,
+        control: session.control.folder.clone(),
+        origin: origin("a map is tried", None),
+        key: &key,
+    };
+    let given = &session.control.wants.server.values;
+    Ok(settle::attempt(&session.tree, &order, &bytes, || {
+        let scope = survey::values(&session.tree, &session.game, given)?;
+        session.require_run_trust()?;
+        let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
+        Ok(trial(&session.tree, &session.game, &scope, &planned.lock.contents, options, &mut |_| {})?)
+    })?)
+}
+
+/// Installs a map that works, as one change; the server has been started since the plan was made, so it is planned again.
+fn install(global: &Global, wants: &ControlFile, ui: &Ui) -> Result<(), CommandError> {
+    let session = Session::open(Purpose::Change, global, ui)?;
+    let shelf = session.shelf_for(wants);
+    let planned = plan_change(&session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
+    let view = ChangeView::of(session.shown(), &planned);
+    if planned.change.is_empty() {
+        return note(&session, wants, (Some(&planned.lock.text()), &view.summary()));
+    }
+    carry_out(&session, &shelf, wants, &planned, (Sources::default(), &view.summary())).map(drop)
 }
 
 fn start(session: &Session, args: &TryArgs) -> Result<Trial, CommandError> {
@@ -205,12 +246,4 @@ fn told(trial: &Trial) -> Vec<String> {
         }
     }
     told
-}
-
-/// Settles without a preview: what is tried is taken back, or was asked for.
-fn settle_quietly(session: &Session, wants: &ControlFile) -> Result<(), CommandError> {
-    let shelf = session.shelf_for(wants);
-    let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
-    let view = ChangeView::of(session.shown(), &planned);
-    carry_out(session, &shelf, wants, &planned, (Sources::default(), &view.summary())).map(drop)
 }
