@@ -4,7 +4,9 @@
 //! `/f/NAME` the file · `/s/NAME?view=1` a page about it, and with `view=0` the file · `/moved/NAME` passed on · `/login/NAME`
 //! · `/expired/NAME` · `/busy/NAME` fails twice first · `/break/PERCENT/NAME` breaks off there, once · `/cut/PERCENT/NAME`
 //! breaks off there each time, and knows no ranges · `/halt/PERCENT/NAME` gives no more than that to the first five who ask · `/other/PERCENT/NAME` breaks off once, and the file is another then ·
-//! `/long/NAME` promises more than it gives · `/slow/NAME` · `/item/NUMBER-…` a page, `/items/NUMBER` its file · `/loop`.
+//! `/endless/NAME` never ends · `/drip/NAME` a byte at a time · `/later/NAME` asks for a wait of three years · `/part/HOW/NAME` breaks off in
+//! the middle and answers the second who asks in a wrong way: `from-start`, `elsewhere`, `no-range`, `longer`, `other` (a file of the same
+//! length, whose tag is weak), `unasked` (a part where the whole was asked for) · `/long/NAME` promises more than it gives · `/slow/NAME` · `/item/NUMBER-…` a page, `/items/NUMBER` its file · `/loop`.
 
 use std::{
     collections::HashMap,
@@ -162,6 +164,22 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
             bytes.reverse();
             whole(&bytes, name, range, usize::MAX)
         }),
+        "endless" => Ok(Body::from_stream(tokio_stream::iter(std::iter::repeat_with(|| {
+            Ok::<_, io::Error>(Bytes::from_static(&[b'{'; PIECE]))
+        })))
+        .into_response()),
+        "drip" => file(rest).map(|bytes| {
+            let bytes: Vec<io::Result<Bytes>> = bytes.iter().map(|byte| Ok(Bytes::copy_from_slice(&[*byte]))).collect();
+            let stream = tokio_stream::iter(bytes).throttle(Duration::from_millis(100));
+            Body::from_stream(stream).into_response()
+        }),
+        "later" => {
+            Ok((StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "99999999")], "later").into_response())
+        }
+        "part" => {
+            let (how, name) = rest.split_once('/').unwrap_or((rest, ""));
+            file(name).map(|bytes| part(&bytes, (how, name), range, time))
+        }
         "long" => file(rest).map(|bytes| {
             let length = HeaderValue::from(bytes.len() + 1000);
             ([(header::CONTENT_LENGTH, length)], pieces(&bytes, usize::MAX)).into_response()
@@ -228,6 +246,52 @@ fn whole(bytes: &[u8], name: &str, range: Option<(u64, Option<String>)>, most: u
     }
     let body = if most == usize::MAX { Body::from(rest) } else { pieces(&rest, most.saturating_sub(from)) };
     (status, headers, body).into_response()
+}
+
+/// Breaks off in the middle first, and then answers wrongly.
+fn part(bytes: &[u8], (how, name): (&str, &str), range: Option<(u64, Option<String>)>, time: usize) -> Response {
+    let (length, half) = (bytes.len(), bytes.len() / 2);
+    let from = range.as_ref().and_then(|(from, _)| usize::try_from(*from).ok());
+    let tagged = |mut response: Response| {
+        // A weak tag tells nothing for parts.
+        if how == "other" {
+            response.headers_mut().remove(header::ETAG);
+            response.headers_mut().insert(header::LAST_MODIFIED, HeaderValue::from_static("Wed, 01 Jul 2026 10:00:00 GMT"));
+        }
+        response
+    };
+    let partly = |range: Option<String>, body: Vec<u8>| {
+        let mut response = (StatusCode::PARTIAL_CONTENT, Body::from(body)).into_response();
+        if let Some(range) = range.and_then(|range| HeaderValue::from_str(&range).ok()) {
+            response.headers_mut().insert(header::CONTENT_RANGE, range);
+        }
+        response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
+        response
+    };
+    if how == "unasked" {
+        return partly(Some(format!("bytes {half}-{}/{length}", length - 1)), bytes[half..].to_vec());
+    }
+    if time == 1 {
+        return tagged(whole(bytes, name, None, half));
+    }
+    let Some(from) = from.filter(|_| time == 2) else {
+        let mut bytes = bytes.to_vec();
+        if how == "other" {
+            bytes.reverse();
+        }
+        return tagged(whole(&bytes, name, None, usize::MAX));
+    };
+    let range = format!("bytes {from}-{}/{length}", length - 1);
+    match how {
+        "from-start" => partly(Some(range), bytes[..length - from].to_vec()),
+        "elsewhere" => partly(Some(format!("bytes {}-{}/{length}", from / 2, length - 1)), bytes[from / 2..].to_vec()),
+        "no-range" => partly(None, bytes[from..].to_vec()),
+        "longer" => partly(Some(range), [&bytes[from..], &bytes[..100]].concat()),
+        _ => {
+            let reversed: Vec<u8> = bytes.iter().rev().copied().collect();
+            tagged(partly(Some(range), reversed[from..].to_vec()))
+        }
+    }
 }
 
 fn named(mut response: Response, name: &str) -> Response {

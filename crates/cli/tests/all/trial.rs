@@ -105,3 +105,125 @@ fn what_a_server_says_last_is_heard_though_it_has_ended() -> Done {
     assert!(!std::path::Path::new(&format!("/proc/{}", pid.trim())).exists(), "it is still there");
     Ok(())
 }
+
+/// A server's program, as a script.
+fn scripted(world: &World, text: &str) -> Done {
+    let program = world.root().join("saltwick-server");
+    std::fs::write(&program, format!("#!/bin/sh\n{text}\n"))?;
+    world.trust()
+}
+
+fn is_there(pid: &str) -> bool {
+    let stat = std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).unwrap_or_default();
+    !(stat.is_empty() || stat.contains(") Z "))
+}
+
+/// The most memory that a command took, in kilobytes.
+fn peak(mut child: std::process::Child) -> Result<(u64, i32), Box<dyn std::error::Error>> {
+    let mut most = 0;
+    loop {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+        most = most.max(line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0));
+        if let Some(status) = child.try_wait()? {
+            return Ok((most, status.code().unwrap_or(-1)));
+        }
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+}
+
+#[test]
+fn a_flood_of_output_neither_fills_memory_nor_holds_up_the_clock() -> Done {
+    for (flood, keep) in [("yes harbour", false), ("tr '\\0' x < /dev/zero", false), ("yes harbour", true)] {
+        let world = World::fresh()?;
+        scripted(&world, &format!("exec sh -c \"{flood}\""))?;
+        let start = std::time::Instant::now();
+        let mut words = vec!["trial", "--patience", "2"];
+        words.extend(keep.then_some("--keep"));
+        let child = world.command(&words).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn()?;
+        let (memory, code) = peak(child)?;
+        assert_eq!(code, 1, "{flood}");
+        assert!(start.elapsed().as_secs() < 20, "{flood}: {:?}", start.elapsed());
+        assert!(memory < 120_000, "{flood}: {memory} KB");
+        let log = std::fs::metadata(world.path(".yalotheca/server.log")).map_or(0, |log| log.len());
+        // It grows between two looks, on a quick disk by a few hundred megabytes.
+        assert!(log < 2 << 30, "{flood}: {log}");
+        std::fs::remove_file(world.path(".yalotheca/server.log")).ok();
+    }
+    Ok(())
+}
+
+#[test]
+fn whoever_ends_a_trial_ends_the_server_with_it() -> Done {
+    // Started without exec, with a child of its own, and one that leaves its group.
+    let ways = [
+        "echo $$ > \"$1/pid\"; sleep 300",
+        "sleep 300 & echo $! > \"$1/pid\"; wait",
+        "setsid sleep 300 & echo $! > \"$1/pid\"; wait",
+        "(sleep 300 & echo $! > \"$1/pid\"); sleep 300",
+    ];
+    for (way, signal) in ways.iter().flat_map(|way| ["INT", "TERM", "HUP", "QUIT"].map(|signal| (*way, signal))) {
+        let world = World::fresh()?;
+        scripted(&world, way)?;
+        let mut child = world.command(&["trial"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::piped()).spawn()?;
+        let pid = wait_for(&world)?;
+        std::process::Command::new("kill").arg(format!("-{signal}")).arg(child.id().to_string()).status()?;
+        let code = child.wait()?.code();
+        assert!(matches!(code, Some(129..=143)), "{way}: {signal}: {code:?}");
+        assert!(!is_there(&pid), "{way}: {signal} leaves it running");
+        assert!(!world.path(".yalotheca/process").exists(), "{way}: {signal}");
+    }
+    Ok(())
+}
+
+fn wait_for(world: &World) -> Result<String, Box<dyn std::error::Error>> {
+    for _ in 0..200 {
+        if let Ok(pid) = world.read("pid")
+            && pid.ends_with('\n')
+        {
+            return Ok(pid);
+        }
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    Err("the server never started".into())
+}
+
+#[test]
+fn what_a_killed_trial_leaves_is_found_and_can_be_stopped() -> Done {
+    let world = World::fresh()?;
+    scripted(&world, "sleep 300 & echo $! > \"$1/pid\"; wait")?;
+    let mut child = world.command(&["trial"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn()?;
+    let pid = wait_for(&world)?;
+    child.kill()?;
+    child.wait()?;
+    assert!(is_there(&pid));
+    world.run(&["add", "tidebell", "--yes"]).code(5).says(&["is running", "yalotheca stop"]);
+    world.run(&["trial"]).code(5).says(&["yalotheca stop"]);
+    world.run(&["stop"]).code(0).says(&["stopped"]);
+    assert!(!is_there(&pid));
+    world.run(&["stop"]).code(0).says(&["it was not running"]);
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn a_port_that_another_server_has_is_told_before_the_start() -> Done {
+    let world = World::fresh()?;
+    let listener = std::net::TcpListener::bind(("127.0.0.1", world.port))?;
+    let mark = world.root().join("it ran");
+    scripted(&world, &format!("touch '{}'\necho '[00:00:00] info harbour open on port 1'\nexec sleep 60", mark.display()))?;
+    world.run(&["trial"]).code(1).says(&["something else listens on port", "was not started"]);
+    assert!(!mark.exists());
+    drop(listener);
+    Ok(())
+}
+
+#[test]
+fn a_fatal_line_ends_the_wait() -> Done {
+    let world = World::fresh()?;
+    scripted(&world, "echo '[00:00:00] error harbour closed: the tide is out'\nexec sleep 300")?;
+    let start = std::time::Instant::now();
+    world.run(&["trial"]).code(1).says(&["the tide is out"]);
+    assert!(start.elapsed().as_secs() < 20, "{:?}", start.elapsed());
+    Ok(())
+}

@@ -152,6 +152,7 @@ pub struct Fetcher {
     logins: Mutex<Logins>,
     /// What was asked in this command: it is not asked again.
     answers: Mutex<HashMap<String, Option<Vec<u8>>>>,
+    pace: PaceLimits,
     net: OnceLock<Arc<Net>>,
 }
 
@@ -186,11 +187,7 @@ struct PaceLimits {
 
 impl Default for PaceLimits {
     fn default() -> Self {
-        let usual = Self { window: Duration::from_secs(30), least: 8 << 10 };
-        // So that tests need not wait as long as a person would.
-        let tested = if cfg!(debug_assertions) { std::env::var("YALOTHECA_PACE_MS").ok() } else { None };
-        let window = tested.and_then(|text| text.parse().ok()).map(Duration::from_millis);
-        Self { window: window.unwrap_or(usual.window), ..usual }
+        Self { window: Duration::from_secs(30), least: 8 << 10 }
     }
 }
 
@@ -206,13 +203,19 @@ const REDIRECTS: usize = 8;
 impl Fetcher {
     /// Returns a fetcher.
     pub fn new(store: Store, offline: bool) -> Self {
-        Self { store, offline, watch: Arc::new(Nobody), logins: Mutex::default(), answers: Mutex::default(), net: OnceLock::new() }
+        Self { store, offline, watch: Arc::new(Nobody), logins: Mutex::default(), answers: Mutex::default(), pace: PaceLimits::default(), net: OnceLock::new() }
     }
 
     /// Returns a fetcher at which somebody looks on.
     #[must_use]
     pub fn watched(self, watch: Arc<dyn Watch>) -> Self {
         Self { watch, ..self }
+    }
+
+    /// Returns a fetcher that gives up on what is too slow after so long a time; by default half a minute.
+    #[must_use]
+    pub fn with_pace(self, window: Duration) -> Self {
+        Self { pace: PaceLimits { window, ..self.pace }, ..self }
     }
 
     /// Returns whether the network may not be used.
@@ -246,7 +249,7 @@ impl Fetcher {
             .map_err(|error| failed(reason(&error)))?;
         let mut logins = Logins::of_user()?;
         logins.extend(&self.logins.lock().unwrap_or_else(PoisonError::into_inner));
-        let net = Net { runtime, client, hosts: Hosts::default(), logins, pace: PaceLimits::default() };
+        let net = Net { runtime, client, hosts: Hosts::default(), logins, pace: self.pace };
         Ok(self.net.get_or_init(|| Arc::new(net)))
     }
 
@@ -413,9 +416,8 @@ impl Fetcher {
 
 /// Follows a redirect: not too many of them, and never from a connection that nobody can read to one that everybody can.
 fn redirect(attempt: reqwest::redirect::Attempt<'_>) -> reqwest::redirect::Action {
-    let is_weaker = attempt.url().scheme() == "http"
-        && attempt.previous().last().is_some_and(|from| from.scheme() == "https");
-    if is_weaker {
+    let from = attempt.previous().last().map(reqwest::Url::scheme);
+    if is_weaker(from, attempt.url().scheme()) {
         let to = attempt.url().host_str().unwrap_or_default().to_owned();
         return attempt.error(format!("it passes on from https to http ({to}), where anybody could change the file"));
     }
@@ -425,6 +427,10 @@ fn redirect(attempt: reqwest::redirect::Attempt<'_>) -> reqwest::redirect::Actio
     attempt.follow()
 }
 
+fn is_weaker(from: Option<&str>, to: &str) -> bool {
+    from == Some("https") && to != "https"
+}
+
 /// The innermost reason, in words: the outer ones only repeat the address.
 fn reason(error: &reqwest::Error) -> String {
     let mut source: &dyn std::error::Error = error;
@@ -432,4 +438,15 @@ fn reason(error: &reqwest::Error) -> String {
         source = inner;
     }
     if error.is_timeout() { "no answer in time".into() } else { source.to_string() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_redirect_never_goes_where_others_read_along() {
+        assert!(is_weaker(Some("https"), "http"));
+        assert!(!is_weaker(Some("http"), "https") && !is_weaker(Some("https"), "https") && !is_weaker(Some("http"), "http"));
+    }
 }

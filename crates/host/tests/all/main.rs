@@ -3,6 +3,7 @@
 mod archives;
 mod catalogues;
 mod clones;
+mod fetching;
 mod settling;
 mod stores;
 mod surveys;
