@@ -86,9 +86,6 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let session = Session::open(Purpose::Look, global, ui)?;
     let shelf = session.shelf();
     let catalogues = shelf.get()?;
-    for absent in catalogues.unreachable() {
-        ui.warn(&format!("{absent}. What it has is not shown."));
-    }
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();
     let lock = session.control.lock.by_id();
     let mut found = Vec::new();
@@ -108,6 +105,13 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         let about = if about.is_empty() { title.clone() } else { about };
         let why_not = why_not.filter(|_| fits.is_none());
         found.push(Found { id, title, about, fits, here, why_not });
+    }
+    let mut absent = catalogues.unreachable();
+    if found.is_empty() && !absent.is_empty() {
+        return Err(absent.remove(0).into());
+    }
+    for absent in absent {
+        ui.warn(&format!("{absent}. What it has is not shown."));
     }
     let unreadable = catalogues.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.why)).collect();
     ui.show(&FindView { server: session.shown(), found, unreadable })?;

@@ -273,9 +273,9 @@ impl<'a> Catalogues<'a> {
     }
 
     /// Returns the catalogues that cannot be had now, and why.
-    pub fn unreachable(&self) -> Vec<String> {
+    pub fn unreachable(&self) -> Vec<CatalogueError> {
         let all = self.opened.iter().filter_map(|(_, catalogue)| match catalogue {
-            Opened::Unreachable(error) => Some(error.to_string()),
+            Opened::Unreachable(error) => Some(CatalogueError::Unreachable(Arc::clone(error))),
             _ => None,
         });
         all.collect()

@@ -106,6 +106,7 @@ fn only_what_can_be_reached_is_fetched() -> Done {
     assert!(!universe.is_unread(&ghost), "nobody has it, and that is known");
     assert!(universe.is_unread(&id("harbour-core")?));
     assert_eq!(host.counts().0, 2, "the index and one content");
+    let fetcher = self::fetcher(folder.path(), false);
     let again = opened(&[source("q", &host.address())], folder.path(), &game, &fetcher)?;
     again.read(std::slice::from_ref(&regatta), &mut Universe::open(), |_, _| false)?;
     assert_eq!(host.counts(), (2, 1), "the index is asked for once more, and has not changed");
@@ -191,8 +192,8 @@ fn offline_uses_what_is_known_and_says_what_is_not() -> Done {
     let game = saltwick()?;
     let sources = [source("q", &host.address())];
     let cold = fetcher(folder.path(), true);
-    let error = opened(&sources, folder.path(), &game, &cold).err().ok_or("nothing is known yet")?;
-    assert!(matches!(error, CatalogueError::Fetch { source: FetchError::Offline { .. }, .. }), "{error}");
+    let error = opened(&sources, folder.path(), &game, &cold)?.unreachable().pop().ok_or("nothing is known yet")?;
+    assert!(error.to_string().contains("--offline"), "{error}");
     let online = fetcher(folder.path(), false);
     let catalogues = opened(&sources, folder.path(), &game, &online)?;
     catalogues.content(&id("tidebell")?)?;
@@ -258,14 +259,18 @@ fn a_catalogue_that_is_not_there_is_named() -> Done {
     let folder = tempfile::tempdir()?;
     let game = saltwick()?;
     let fetcher = fetcher(folder.path(), false);
-    let open = |at: &str| opened(&[source("q", at)], folder.path(), &game, &fetcher).err();
+    let open = |at: &str| opened(&[source("q", at)], folder.path(), &game, &fetcher).ok()?.unreachable().pop();
     let missing = open("nowhere").ok_or("no such folder")?;
     assert!(missing.to_string().starts_with("catalogue q: the folder"), "{missing}");
     let free = std::net::TcpListener::bind(("127.0.0.1", 0))?.local_addr()?;
     let down = open(&format!("http://{free}/")).ok_or("nobody answers")?;
-    assert!(matches!(down, CatalogueError::Fetch { source: FetchError::Unreachable { .. }, .. }), "{down}");
+    let CatalogueError::Unreachable(down) = down else { return Err(down.into()) };
+    assert!(matches!(*down, CatalogueError::Fetch { source: FetchError::Unreachable { .. }, .. }), "{down}");
     let host = CatalogueHost::start(folder.path().to_owned())?;
     let empty = open(&host.address()).ok_or("no catalogue there")?;
-    assert!(matches!(empty, CatalogueError::Missing { .. }), "{empty}");
+    assert!(empty.to_string().contains("catalogue.json is not there"), "{empty}");
+    // It stands in the way of those only that ask for something that may be in it.
+    let catalogues = opened(&[source("q", "nowhere")], folder.path(), &game, &fetcher)?;
+    assert!(catalogues.listings().is_empty() && catalogues.content(&id("tidebell")?).is_err());
     Ok(())
 }
