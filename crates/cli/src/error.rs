@@ -71,7 +71,9 @@ impl CommandError {
             Self::Tree(error)
             | Self::Control(OpenControlError::Tree(error))
             | Self::Survey(SurveyError::Tree(error))
-            | Self::Settle(SettleError::Tree(error) | SettleError::Control { source: error, .. }) => Some(error),
+            | Self::Settle(SettleError::Tree(error) | SettleError::Control { source: error, .. }) => {
+                Some(error)
+            }
             _ => None,
         }
     }

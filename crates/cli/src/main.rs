@@ -54,7 +54,9 @@ fn run_on_what_is_there(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
     for _ in 1..TRIES {
         match run(cli, ui) {
             Err(CommandError::Settle(SettleError::Moved { path })) => {
-                ui.warn(&format!("{path} was changed by somebody else meanwhile; nothing was done yet. Planning again."));
+                ui.warn(&format!(
+                    "{path} was changed by somebody else meanwhile; nothing was done yet. Planning again."
+                ));
             }
             done => return done,
         }

@@ -29,9 +29,10 @@ impl Secrets {
             let keys = rule.keys.iter().filter(|(_, key)| key.secret).map(|(at, _)| at.clone());
             (&rule.file, keys.collect::<Vec<Pointer>>())
         });
-        let of_console = game.run.stop_line.iter().filter_map(|line| line.secret.as_ref()).filter_map(|place| {
-            Some((&place.file, vec![Pointer::parse(&place.pointer.render(scope).ok()?).ok()?]))
-        });
+        let of_console =
+            game.run.stop_line.iter().filter_map(|line| line.secret.as_ref()).filter_map(|place| {
+                Some((&place.file, vec![Pointer::parse(&place.pointer.render(scope).ok()?).ok()?]))
+            });
         for (file, keys) in of_settings.chain(of_console).filter(|(_, keys)| !keys.is_empty()) {
             let patterns: Vec<Regex> = keys.iter().filter_map(pattern).collect();
             let path = file.render(scope).ok().and_then(|path| TreePath::new(&path).ok());
@@ -56,7 +57,8 @@ impl Secrets {
     pub(crate) fn hide(&self, text: &str) -> String {
         let mut text = if text.contains("://") { shown_in(text) } else { text.to_owned() };
         for key in &self.keys {
-            let hidden = key.replace_all(&text, |groups: &Captures<'_>| format!("{}{HIDDEN}", &groups["key"]));
+            let hidden =
+                key.replace_all(&text, |groups: &Captures<'_>| format!("{}{HIDDEN}", &groups["key"]));
             text = hidden.into_owned();
         }
         for value in &self.values {

@@ -102,10 +102,17 @@ impl Session {
         let foreign = survey::foreign_values(&self.game, scope, &BTreeMap::new());
         match invocation {
             // What is not there is told when it is started.
-            Some(invocation) if invocation.program.exists() && !trust()?.may_run(&invocation, &foreign) => Err(CommandError::Refused {
-                what: format!("to start the server, {invocation} would be run, and this account has not agreed to that"),
-                hint: Some(format!("look at it; yalotheca game trust {} shows all that would be run, and asks", self.game.name)),
-            }),
+            Some(invocation) if invocation.program.exists() && !trust()?.may_run(&invocation, &foreign) => {
+                Err(CommandError::Refused {
+                    what: format!(
+                        "to start the server, {invocation} would be run, and this account has not agreed to that"
+                    ),
+                    hint: Some(format!(
+                        "look at it; yalotheca game trust {} shows all that would be run, and asks",
+                        self.game.name
+                    )),
+                })
+            }
             _ => Ok(()),
         }
     }
@@ -203,15 +210,22 @@ pub(crate) fn server_tree(control: &Control) -> Result<LocalTree, CommandError> 
     if at.contains("://") {
         let scheme = at.split(':').next().unwrap_or_default();
         return Err(CommandError::Refused {
-            what: format!("yalotheca.toml says that the server is at {}, and this version works on folders of this machine only ({scheme} is still to come)", without_user(at)),
-            hint: Some("run yalotheca on the server's machine, or mount its folder here and set at to that".into()),
+            what: format!(
+                "yalotheca.toml says that the server is at {}, and this version works on folders of this machine only ({scheme} is still to come)",
+                without_user(at)
+            ),
+            hint: Some(
+                "run yalotheca on the server's machine, or mount its folder here and set at to that".into(),
+            ),
         });
     }
     let folder = control.server_folder();
     if !folder.is_dir() {
         return Err(CommandError::Refused {
             what: format!("the server's folder {} is not there", folder.display()),
-            hint: Some("if it is on another disk, mount that first; else correct at in yalotheca.toml".into()),
+            hint: Some(
+                "if it is on another disk, mount that first; else correct at in yalotheca.toml".into(),
+            ),
         });
     }
     Ok(LocalTree::new(&folder))
@@ -228,8 +242,10 @@ pub(crate) fn how_to_stop(running: &Running) -> String {
 
 /// Returns the key with which this user's changes are recorded.
 pub(crate) fn seal_key() -> Result<SealKey, CommandError> {
-    SealKey::of_user()
-        .map_err(|source| CommandError::Io { what: "the key in your state folder (XDG_STATE_HOME)".into(), source })
+    SealKey::of_user().map_err(|source| CommandError::Io {
+        what: "the key in your state folder (XDG_STATE_HOME)".into(),
+        source,
+    })
 }
 
 /// Where something is wanted that is not locked, catalogues will be asked: they are opened while the server is looked at.
@@ -363,7 +379,8 @@ impl<'a> Shelf<'a> {
             return Ok(opened);
         }
         let Session { control, game, fetcher, looks, ahead, .. } = self.session;
-        let locked = control.lock.by_id().into_iter().map(|(id, locked)| (id.clone(), locked.clone())).collect();
+        let locked =
+            control.lock.by_id().into_iter().map(|(id, locked)| (id.clone(), locked.clone())).collect();
         let opened = Catalogues::open(self.wants, (&control.folder, locked), game, fetcher, looks, ahead)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }

@@ -36,7 +36,14 @@ impl Ui {
         let asked = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
         let real = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
         let width = asked.or(real).unwrap_or(WIDEST).clamp(40, WIDEST);
-        Self { json: global.json, quiet: global.quiet, verbose: global.verbose, yes: global.yes, width, secrets: RefCell::default() }
+        Self {
+            json: global.json,
+            quiet: global.quiet,
+            verbose: global.verbose,
+            yes: global.yes,
+            width,
+            secrets: RefCell::default(),
+        }
     }
 
     /// Who looks on while something is fetched: bars on a terminal, nobody else.
@@ -150,7 +157,9 @@ impl Ui {
             return None;
         }
         let mut err = anstream::stderr().lock();
-        err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes()).and_then(|()| err.flush()).ok()?;
+        err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes())
+            .and_then(|()| err.flush())
+            .ok()?;
         let mut line = String::new();
         io::stdin().read_line(&mut line).ok()?;
         Some(line.trim().to_owned()).filter(|text| !text.is_empty())

@@ -74,9 +74,15 @@ impl Stranger {
         let around = std::fs::metadata(folder)?;
         let why = |owner: u32, why: String| Ok(Some(Self { owner, why }));
         match (file.uid(), around.uid()) {
-            (owner, _) if !is_ours(owner) => why(owner, format!("it belongs to another user (number {owner})")),
-            (_, owner) if !is_ours(owner) => why(owner, format!("its folder belongs to another user (number {owner})")),
-            (_, owner) if around.mode() & 0o002 != 0 => why(owner, "everybody may write in its folder".into()),
+            (owner, _) if !is_ours(owner) => {
+                why(owner, format!("it belongs to another user (number {owner})"))
+            }
+            (_, owner) if !is_ours(owner) => {
+                why(owner, format!("its folder belongs to another user (number {owner})"))
+            }
+            (_, owner) if around.mode() & 0o002 != 0 => {
+                why(owner, "everybody may write in its folder".into())
+            }
             _ => Ok(None),
         }
     }

@@ -253,7 +253,11 @@ impl Store {
             match begun {
                 // Another command may be at it just now: a whole file takes its place then.
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-                    if is_whole()? { Ok(false) } else { write(&path, bytes).map(|()| true) }
+                    if is_whole()? {
+                        Ok(false)
+                    } else {
+                        write(&path, bytes).map(|()| true)
+                    }
                 }
                 file => file?.write_all(bytes).map(|()| true),
             }

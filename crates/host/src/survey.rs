@@ -45,7 +45,9 @@ pub enum SurveyError {
     #[error(transparent)]
     Render(#[from] RenderError),
     /// A program would have to be run to which this user has not agreed.
-    #[error("to learn the game's version, {invocation} would be run, and this account has not agreed to that")]
+    #[error(
+        "to learn the game's version, {invocation} would be run, and this account has not agreed to that"
+    )]
     Untrusted {
         /// What would be run.
         invocation: Box<Invocation>,
@@ -61,7 +63,9 @@ impl Hint for SurveyError {
             Self::Tree(error) => error.hint(),
             Self::Broken { source, .. } => source.hint(),
             Self::Render(error) => error.hint(),
-            Self::Untrusted { .. } => Some("look at it; yalotheca game trust shows all that would be run, and asks".into()),
+            Self::Untrusted { .. } => {
+                Some("look at it; yalotheca game trust shows all that would be run, and asks".into())
+            }
             Self::Path(error) => error.hint(),
         }
     }
@@ -142,7 +146,9 @@ pub fn foreign_values(game: &Game, scope: &Scope, typed: &BTreeMap<String, Strin
     let is_foreign = |name: &str, value: &str| {
         let rule = game.values.iter().find(|(known, _)| known == name).map(|(_, rule)| rule);
         let is_default = rule.is_some_and(|rule| rule.default.as_deref() == Some(value));
-        !is_default && typed.get(name).is_none_or(|typed| typed != value) && !value.bytes().all(|byte| byte.is_ascii_digit())
+        !is_default
+            && typed.get(name).is_none_or(|typed| typed != value)
+            && !value.bytes().all(|byte| byte.is_ascii_digit())
     };
     let values = scope.values.iter().filter(|(name, value)| is_foreign(name, value));
     values.map(|(_, value)| value.clone()).collect()
@@ -257,7 +263,9 @@ fn ask(
     (queries, store): (Queries<'_>, &Store),
     foreign: &BTreeSet<String>,
 ) -> Result<QueryAnswer, SurveyError> {
-    let Some(invocation) = Invocation::of(command, &BTreeMap::new(), scope)? else { return Ok(QueryAnswer::Version(None)) };
+    let Some(invocation) = Invocation::of(command, &BTreeMap::new(), scope)? else {
+        return Ok(QueryAnswer::Version(None));
+    };
     let Some(stamp) = stamp_of(&invocation.program) else { return Ok(QueryAnswer::Version(None)) };
     let known = store.noted("versions", &invocation.key());
     let known = known.and_then(|(bytes, _)| serde_json::from_slice::<Learned>(&bytes).ok());
@@ -271,8 +279,10 @@ fn ask(
                 return Err(SurveyError::Untrusted { invocation: Box::new(invocation) });
             }
             let text = invocation.ask().unwrap_or_default();
-            let version =
-                pattern.captures(&text).and_then(|groups| groups.name("version")).map(|group| group.as_str().to_owned());
+            let version = pattern
+                .captures(&text)
+                .and_then(|groups| groups.name("version"))
+                .map(|group| group.as_str().to_owned());
             let learned = Learned { stamp, version };
             if let Ok(bytes) = serde_json::to_vec(&learned) {
                 // Not worth a failure: it would only be asked again.
@@ -300,7 +310,11 @@ pub fn recognise_game<'a>(
             let pattern = template.render(&scope)?;
             let (folder, name) = pattern.rsplit_once('/').unwrap_or(("", &pattern));
             let folder = TreePath::new(folder)?;
-            let glob = GlobBuilder::new(name).literal_separator(true).build().ok().map(|glob| glob.compile_matcher());
+            let glob = GlobBuilder::new(name)
+                .literal_separator(true)
+                .build()
+                .ok()
+                .map(|glob| glob.compile_matcher());
             let fits = |other: &str| other == name || glob.as_ref().is_some_and(|glob| glob.is_match(other));
             let names = match tree.list(&folder) {
                 // Where a link leads out of the folder is not this server's.
@@ -548,13 +562,15 @@ pub fn protected(game: &Game, scope: &Scope) -> Result<Protected, SurveyError> {
     let mut set = GlobSetBuilder::new();
     for template in &game.never_touch {
         let pattern = template.render(scope)?;
-        let wrong = |error: globset::Error| RenderError { template: pattern.clone(), why: error.kind().to_string() };
+        let wrong =
+            |error: globset::Error| RenderError { template: pattern.clone(), why: error.kind().to_string() };
         let glob = |pattern: &str| GlobBuilder::new(pattern).literal_separator(true).build();
         set.add(glob(&pattern).map_err(wrong)?);
         if let Some(folder) = pattern.strip_suffix("/**") {
             set.add(glob(folder).map_err(wrong)?);
         }
     }
-    let wrong = |error: globset::Error| RenderError { template: "[never-touch]".into(), why: error.to_string() };
+    let wrong =
+        |error: globset::Error| RenderError { template: "[never-touch]".into(), why: error.to_string() };
     Ok(Protected(set.build().map_err(wrong)?))
 }

@@ -66,7 +66,8 @@ impl Invocation {
         scope: &Scope,
     ) -> Result<Option<Self>, RenderError> {
         let words = command.iter().map(|word| word.render(scope)).collect::<Result<Vec<_>, _>>()?;
-        let Some((program, arguments)) = words.split_first().filter(|(program, _)| !program.is_empty()) else {
+        let Some((program, arguments)) = words.split_first().filter(|(program, _)| !program.is_empty())
+        else {
             return Ok(None);
         };
         let folder = PathBuf::from(&scope.folder);
@@ -115,16 +116,22 @@ impl Invocation {
     /// brought up to date; any other one by its bytes.
     fn seal(&self) -> Option<Digest> {
         let program = self.program.canonicalize().ok()?;
-        let bytes = if is_of_the_system(&program) { "the system's".to_owned() } else { digest_of(&program).ok()?.0.to_string() };
+        let bytes = if is_of_the_system(&program) {
+            "the system's".to_owned()
+        } else {
+            digest_of(&program).ok()?.0.to_string()
+        };
         Some(Digest::of(format!("run {self:?} {} {bytes}", program.display()).as_bytes()))
     }
 
     /// Whether it is a program of the system and says nothing that a stranger could have decided.
     fn is_plain(&self, foreign: &BTreeSet<String>) -> bool {
         let words = self.arguments.iter().chain(self.environment.iter().map(|(_, value)| value));
-        let is_foreign = words.into_iter().any(|word| foreign.iter().any(|value| word.contains(value.as_str())));
+        let is_foreign =
+            words.into_iter().any(|word| foreign.iter().any(|value| word.contains(value.as_str())));
         let program = self.program.canonicalize();
-        !is_foreign && program.is_ok_and(|program| is_of_the_system(&program) && !program.starts_with(&self.folder))
+        !is_foreign
+            && program.is_ok_and(|program| is_of_the_system(&program) && !program.starts_with(&self.folder))
     }
 
     /// Runs it and returns what it prints, at most a megabyte of it and for at most ten seconds; nothing where there is no such
@@ -133,7 +140,8 @@ impl Invocation {
         const MOST: u64 = 1 << 20;
         const PATIENCE: Duration = Duration::from_secs(10);
         let mut command = self.command();
-        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0).spawn().ok()?;
+        let mut child =
+            command.stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0).spawn().ok()?;
         let (send, parts) = mpsc::channel();
         let streams: [Option<Box<dyn Read + Send>>; 2] = [
             child.stdout.take().map(|stream| Box::new(stream) as _),
@@ -238,8 +246,7 @@ impl Trust {
 
     /// Returns whether a command may be run. `foreign` are the values in it that neither the definition nor this user decided.
     pub fn may_run(&self, invocation: &Invocation, foreign: &BTreeSet<String>) -> bool {
-        invocation.is_plain(foreign)
-            || invocation.seal().is_some_and(|seal| self.has(&format!("run {seal}")))
+        invocation.is_plain(foreign) || invocation.seal().is_some_and(|seal| self.has(&format!("run {seal}")))
     }
 
     /// Notes that a command was agreed to. One whose program is not there cannot be run either.

@@ -169,12 +169,14 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
         })))
         .into_response()),
         "drip" => file(rest).map(|bytes| {
-            let bytes: Vec<io::Result<Bytes>> = bytes.iter().map(|byte| Ok(Bytes::copy_from_slice(&[*byte]))).collect();
+            let bytes: Vec<io::Result<Bytes>> =
+                bytes.iter().map(|byte| Ok(Bytes::copy_from_slice(&[*byte]))).collect();
             let stream = tokio_stream::iter(bytes).throttle(Duration::from_millis(100));
             Body::from_stream(stream).into_response()
         }),
         "later" => {
-            Ok((StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "99999999")], "later").into_response())
+            Ok((StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "99999999")], "later")
+                .into_response())
         }
         "part" => {
             let (how, name) = rest.split_once('/').unwrap_or((rest, ""));
@@ -249,14 +251,21 @@ fn whole(bytes: &[u8], name: &str, range: Option<(u64, Option<String>)>, most: u
 }
 
 /// Breaks off in the middle first, and then answers wrongly.
-fn part(bytes: &[u8], (how, name): (&str, &str), range: Option<(u64, Option<String>)>, time: usize) -> Response {
+fn part(
+    bytes: &[u8],
+    (how, name): (&str, &str),
+    range: Option<(u64, Option<String>)>,
+    time: usize,
+) -> Response {
     let (length, half) = (bytes.len(), bytes.len() / 2);
     let from = range.as_ref().and_then(|(from, _)| usize::try_from(*from).ok());
     let tagged = |mut response: Response| {
         // A weak tag tells nothing for parts.
         if how == "other" {
             response.headers_mut().remove(header::ETAG);
-            response.headers_mut().insert(header::LAST_MODIFIED, HeaderValue::from_static("Wed, 01 Jul 2026 10:00:00 GMT"));
+            response
+                .headers_mut()
+                .insert(header::LAST_MODIFIED, HeaderValue::from_static("Wed, 01 Jul 2026 10:00:00 GMT"));
         }
         response
     };
@@ -265,7 +274,9 @@ fn part(bytes: &[u8], (how, name): (&str, &str), range: Option<(u64, Option<Stri
         if let Some(range) = range.and_then(|range| HeaderValue::from_str(&range).ok()) {
             response.headers_mut().insert(header::CONTENT_RANGE, range);
         }
-        response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
+        response
+            .headers_mut()
+            .insert(header::CONTENT_TYPE, HeaderValue::from_static("application/octet-stream"));
         response
     };
     if how == "unasked" {
@@ -284,7 +295,9 @@ fn part(bytes: &[u8], (how, name): (&str, &str), range: Option<(u64, Option<Stri
     let range = format!("bytes {from}-{}/{length}", length - 1);
     match how {
         "from-start" => partly(Some(range), bytes[..length - from].to_vec()),
-        "elsewhere" => partly(Some(format!("bytes {}-{}/{length}", from / 2, length - 1)), bytes[from / 2..].to_vec()),
+        "elsewhere" => {
+            partly(Some(format!("bytes {}-{}/{length}", from / 2, length - 1)), bytes[from / 2..].to_vec())
+        }
         "no-range" => partly(None, bytes[from..].to_vec()),
         "longer" => partly(Some(range), [&bytes[from..], &bytes[..100]].concat()),
         _ => {

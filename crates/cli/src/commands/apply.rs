@@ -1,16 +1,11 @@
 //! What every changing command does at its end: show, ask, settle.
 
-use std::{
-    collections::BTreeSet,
-    path::PathBuf,
-    process::ExitCode,
-    time::Duration,
-};
+use std::{collections::BTreeSet, path::PathBuf, process::ExitCode, time::Duration};
 
 use yalotheca_core::{
     change::{ChangeSet, KeptLine, Source, Step, diff},
     control::{ControlFile, HistorySection},
-    id::TreePath,
+    id::{ContentId, TreePath},
     link::shown_in,
     route::LeftOut,
 };
@@ -110,20 +105,25 @@ pub(crate) fn apply(
         ui.note("Nothing was changed.");
         return Ok(ExitCode::SUCCESS);
     }
-    let number = carry_out(session, shelf, wants, &planned, (along.bytes, &view.summary()))?;
+    let (number, gone) = carry_out(session, shelf, wants, planned, (along.bytes, &view.summary()))?;
+    for (id, error) in &gone {
+        ui.warn(&format!("{id} is not complete: {error}"));
+    }
     view.settled = true;
     view.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {
         ui.print("\n")?;
     }
     ui.show(&view)?;
-    Ok(ExitCode::SUCCESS)
+    Ok(if gone.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
 /// Returns the files that somebody has changed, with what was changed in them where that can be told.
 pub(crate) fn changed_files(session: &Session, change: &ChangeSet) -> Vec<ChangedFile> {
     const LARGEST: usize = 256 << 10;
-    let text = |bytes: Vec<u8>| String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST && !text.contains('\0'));
+    let text = |bytes: Vec<u8>| {
+        String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST && !text.contains('\0'))
+    };
     let lines = |kept: &KeptLine| {
         let was = std::fs::read(session.fetcher.store().file(&kept.put)?).ok().and_then(text)?;
         let now = session.tree.read(&kept.path).ok().flatten().and_then(text)?;
@@ -144,15 +144,25 @@ pub(crate) fn carry_out(
     session: &Session,
     shelf: &Shelf<'_>,
     wants: &ControlFile,
-    planned: &Planned,
+    mut planned: Planned,
     (more, summary): (Sources, &str),
-) -> Result<u32, CommandError> {
-    let mut bytes = sources(session, shelf, planned)?;
+) -> Result<(u32, Vec<(ContentId, CommandError)>), CommandError> {
+    let (mut bytes, mut gone) = sources(session, shelf, &planned)?;
     bytes.extend(more);
+    if !gone.is_empty() {
+        // What nobody has any more is left out, and the rest is done.
+        planned.change.steps.retain(|step| match step {
+            Step::Put { source: Source::Payload, after, .. } => bytes.contains_key(after),
+            _ => true,
+        });
+        if !planned.change.steps.iter().any(|step| !matches!(step, Step::MakeFolder { .. })) {
+            return Err(gone.remove(0).1);
+        }
+    }
     let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
     let number = settle_change(session, &planned.change, (after, &bytes), origin(summary, None))?;
     session.fetcher.store().date_anew();
-    Ok(number)
+    Ok((number, gone))
 }
 
 /// Settles a change of this server: claims it, makes sure that all is as it was planned on, and sweeps what is not kept longer.
@@ -207,10 +217,7 @@ pub(crate) fn note(
 
 /// Returns the control files as they are on the disk.
 pub(crate) fn texts(control: &Control) -> ControlTexts {
-    ControlTexts {
-        wants: Some(control.wants_text.clone()),
-        lock: control.lock_text.clone(),
-    }
+    ControlTexts { wants: Some(control.wants_text.clone()), lock: control.lock_text.clone() }
 }
 
 /// Returns who does what, when.

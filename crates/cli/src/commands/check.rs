@@ -143,7 +143,9 @@ fn record_missing(session: &Session) -> Option<Finding> {
         return Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX));
     }
     if receipt.is_none() && !session.control.lock.contents.is_empty() {
-        let says = "the receipt in .yalotheca is missing: it says which files and entries Yalotheca placed here".to_owned();
+        let says =
+            "the receipt in .yalotheca is missing: it says which files and entries Yalotheca placed here"
+                .to_owned();
         return Some(Finding::trouble("receipt-missing", ".yalotheca/receipt.json", says, FIX));
     }
     None

@@ -39,7 +39,13 @@ pub(super) fn set_aside(
         let Some((before, size)) = session.tree.digest(path)? else { continue };
         emptied.extend(path.parent());
         let (path, content) = (path.clone(), content.clone());
-        planned.change.files.push(FileLine { act: FileAct::Aside, path: path.clone(), from: None, size, content });
+        planned.change.files.push(FileLine {
+            act: FileAct::Aside,
+            path: path.clone(),
+            from: None,
+            size,
+            content,
+        });
         steps.push(Step::SetAside { path, before });
     }
     planned.staying = staying(session, &folders, (&found, &kept), &spare)?;

@@ -232,7 +232,14 @@ fn build_moor(root: &Path) -> io::Result<World> {
     moor::write_server(&server, free_port()?)?;
     moor::write_tweaks(&root.join("tweaks"))?;
     let program = write_program(&root.join("bin"), "mossgarrow")?;
-    Ok(World { root: root.to_owned(), server, program, name: "tweaks", catalogue: "../tweaks".into(), stays: false })
+    Ok(World {
+        root: root.to_owned(),
+        server,
+        program,
+        name: "tweaks",
+        catalogue: "../tweaks".into(),
+        stays: false,
+    })
 }
 
 /// Edits a file as somebody would by hand.
@@ -278,7 +285,9 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     let mut command = Command::new(own);
     command.args(&words).current_dir(&world.server).stdin(Stdio::null());
     // The demo leaves nothing in the user's own folders, unless its world stays.
-    for (name, folder) in [("XDG_CACHE_HOME", "cache"), ("XDG_STATE_HOME", "state"), ("XDG_CONFIG_HOME", "config")] {
+    for (name, folder) in
+        [("XDG_CACHE_HOME", "cache"), ("XDG_STATE_HOME", "state"), ("XDG_CONFIG_HOME", "config")]
+    {
         if !world.stays {
             command.env(name, world.root.join(folder));
         }

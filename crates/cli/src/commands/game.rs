@@ -178,7 +178,8 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             let (game, _, text) = games::find(Some(&at), name)?;
             let tree = LocalTree::new(&at.canonicalize().unwrap_or_else(|_| at.clone()));
             let control = control.map(|folder| Control::open(folder, false)).transpose()?;
-            let given = control.as_ref().map(|control| control.wants.server.values.clone()).unwrap_or_default();
+            let given =
+                control.as_ref().map(|control| control.wants.server.values.clone()).unwrap_or_default();
             let tree = control.as_ref().map_or(tree, |control| LocalTree::new(&control.server_folder()));
             let scope = survey::values(&tree, &game, &given)?;
             let invocations = Invocation::all(&game, &scope).map_err(SurveyError::Render)?;

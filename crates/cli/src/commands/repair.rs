@@ -43,13 +43,19 @@ struct RepairView {
 impl View for RepairView {
     fn view(&self, page: &mut Page) {
         if self.rebuilt.is_empty() {
-            page.line(Role::Good, &format!("{}: lock and receipt are there and can be read; nothing to repair.", self.folder));
+            page.line(
+                Role::Good,
+                &format!("{}: lock and receipt are there and can be read; nothing to repair.", self.folder),
+            );
             return;
         }
         for line in &self.rebuilt {
             page.line(Role::Good, line);
         }
-        page.line(Role::Plain, "Nothing else on the server was changed. Next: yalotheca check tells what is wrong.");
+        page.line(
+            Role::Plain,
+            "Nothing else on the server was changed. Next: yalotheca check tells what is wrong.",
+        );
     }
 }
 
@@ -162,7 +168,11 @@ fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile,
 }
 
 /// Takes over what lies on the server, as adopt does.
-fn look_anew(tree: &LocalTree, control: &Control, global: &Global) -> Result<(LockFile, Receipt), CommandError> {
+fn look_anew(
+    tree: &LocalTree,
+    control: &Control,
+    global: &Global,
+) -> Result<(LockFile, Receipt), CommandError> {
     let trust = trust()?;
     let given = &control.wants.server.values;
     let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;

@@ -12,7 +12,13 @@ use yalotheca_core::{
 use yalotheca_host::{survey::SurveyError, tree::Tree};
 
 use super::apply::{Along, Mode, apply};
-use crate::{args::Global, error::CommandError, plan::{Fresh, PlanOptions}, session::{Purpose, Session}, ui::Ui};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::{Fresh, PlanOptions},
+    session::{Purpose, Session},
+    ui::Ui,
+};
 
 /// Bring the server to what is wanted, all or nothing.
 #[derive(Debug, Args)]

@@ -43,7 +43,10 @@ pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         None => None,
         Some(running) if !running.is_noted => {
             return Err(CommandError::Refused {
-                what: format!("the server is running (process {}), and no trial of Yalotheca started it", running.pid),
+                what: format!(
+                    "the server is running (process {}), and no trial of Yalotheca started it",
+                    running.pid
+                ),
                 hint: Some("stop it the way it was started".into()),
             });
         }

@@ -203,7 +203,8 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         session = Session::open(Purpose::Change, global, ui)?;
         went = start(&session, args, args.keep, ui)?;
     }
-    for text in went.tail.iter_mut().chain(went.troubles.iter_mut().flat_map(|t| [&mut t.line, &mut t.says])) {
+    for text in went.tail.iter_mut().chain(went.troubles.iter_mut().flat_map(|t| [&mut t.line, &mut t.says]))
+    {
         *text = ui.hide(text);
     }
     let contents = session
@@ -283,8 +284,12 @@ fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
     let set: usize = change.config.iter().map(|line| line.entries.len()).sum();
     let files: Vec<String> = change.config.iter().map(|line| line.path.to_string()).collect();
     let summary = format!("{} set after the first start", count(set, "setting"));
-    let number =
-        settle_change(session, &change, (texts(&session.control), &Sources::default()), origin(&summary, None))?;
+    let number = settle_change(
+        session,
+        &change,
+        (texts(&session.control), &Sources::default()),
+        origin(&summary, None),
+    )?;
     says.push(format!(
         "{} could be set after the first start (change {number}), in {}; then it was started again.",
         count(set, "setting"),

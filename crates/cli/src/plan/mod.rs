@@ -202,7 +202,8 @@ fn payload(
         // What it was given in may be gone; what is placed is known all the same.
         Err(error) => {
             let settled = session.receipt.contents.get(&locked.id).map(|settled| &settled.payload);
-            let is_same = |payload: &&Payload| locked.release.payload.is_none_or(|digest| digest == payload.digest());
+            let is_same =
+                |payload: &&Payload| locked.release.payload.is_none_or(|digest| digest == payload.digest());
             settled.filter(is_same).cloned().ok_or(error)?
         }
     };
@@ -243,19 +244,26 @@ pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, Comm
     Ok(present)
 }
 
-/// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue.
+/// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue. Contents that are
+/// installed already, and of which something is missing that nobody has any more, are returned with the reason: they stand in
+/// nobody else's way.
 pub(crate) fn sources(
     session: &Session,
     shelf: &Shelf<'_>,
     planned: &Planned,
-) -> Result<Sources, CommandError> {
+) -> Result<(Sources, Vec<(ContentId, CommandError)>), CommandError> {
+    let mut gone = Vec::new();
     let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
     for (path, file) in &session.receipt.placed {
         placed.entry(&file.digest).or_default().push(path);
     }
     let lineup = planned.lock.by_id();
-    let owners: HashMap<&Digest, &ContentId> =
-        planned.desired.placements.values().map(|placement| (&placement.digest, &placement.content)).collect();
+    let owners: HashMap<&Digest, &ContentId> = planned
+        .desired
+        .placements
+        .values()
+        .map(|placement| (&placement.digest, &placement.content))
+        .collect();
     let mut found = Sources::default();
     let mut missing: BTreeSet<&ContentId> = BTreeSet::new();
     for step in &planned.change.steps {
@@ -282,7 +290,15 @@ pub(crate) fn sources(
     }
     for id in missing {
         if let Some(locked) = lineup.get(id) {
-            let fetched = shelf.get()?.fetch(locked)?;
+            let is_installed =
+                session.control.lock.get(id).is_some_and(|known| known.release == locked.release);
+            let fetched = match shelf.get()?.fetch(locked) {
+                Err(error) if is_installed => {
+                    gone.push((id.clone(), error.into()));
+                    continue;
+                }
+                fetched => fetched?,
+            };
             if found.is_empty() {
                 found = fetched;
             } else {
@@ -290,5 +306,5 @@ pub(crate) fn sources(
             }
         }
     }
-    Ok(found)
+    Ok((found, gone))
 }

@@ -87,7 +87,9 @@ pub(crate) fn check(
         }
     }
     for step in &change.steps {
-        if let (Step::Put { source: Source::Text(_) | Source::Payload, .. }, Some(why)) = (step, own.why(step.path())) {
+        if let (Step::Put { source: Source::Text(_) | Source::Payload, .. }, Some(why)) =
+            (step, own.why(step.path()))
+        {
             return Err(refuse("this change", step.path(), why));
         }
     }
@@ -98,7 +100,8 @@ pub(crate) fn check(
 /// terms: accepting them is the administrator's own act.
 pub(crate) fn check_once(session: &Session, once: &[Once], is_setup: bool) -> Result<(), CommandError> {
     let (game, scope) = (&session.game, &session.survey.scope);
-    let terms = game.terms.iter().filter_map(|terms| TreePath::new(&terms.place.file.render(scope).ok()?).ok());
+    let terms =
+        game.terms.iter().filter_map(|terms| TreePath::new(&terms.place.file.render(scope).ok()?).ok());
     let used = if is_setup { terms.collect() } else { used(game, scope) };
     let reserved = Reserved::new(control(session).as_ref()).with_used(used);
     for one in once {

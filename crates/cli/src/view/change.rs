@@ -116,7 +116,8 @@ impl ChangeView {
     pub(crate) fn hide(&mut self, ui: &Ui) {
         let config = self.config.iter_mut().flat_map(|line| {
             let entries = line.entries.iter_mut().map(|entry| &mut entry.what);
-            let kept = line.merged.iter_mut().flat_map(|merged| merged.kept.iter_mut().map(|kept| &mut kept.value));
+            let kept =
+                line.merged.iter_mut().flat_map(|merged| merged.kept.iter_mut().map(|kept| &mut kept.value));
             line.diff.iter_mut().chain(entries).chain(kept)
         });
         let kept = self.kept.iter_mut().flat_map(|file| &mut file.diff);
@@ -189,7 +190,7 @@ impl View for ChangeView {
         }
         page.line(Role::Head, &format!("What would change on {}", self.server));
         contents(page, &self.contents);
-        files(page, &self.files);
+        files(page, &self.files, &self.contents);
         config(page, &self.config, self.diffs);
         kept(page, &self.kept);
         staying(page, &self.staying);
@@ -247,8 +248,9 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
     page.table(&rows);
 }
 
-fn files(page: &mut Page, lines: &[FileLine]) {
+fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
     const MOST: usize = 4;
+    const MOST_NAMED: usize = 100;
     if lines.is_empty() {
         return;
     }
@@ -270,8 +272,9 @@ fn files(page: &mut Page, lines: &[FileLine]) {
             FileAct::Displace => (Role::Warn, "replace"),
             FileAct::Aside => (Role::Dim, "set aside"),
         };
-        // What is taken away is named, each of it.
-        if group.len() > MOST && first.act != FileAct::Aside {
+        // What is taken away and belongs to none of these contents is named, each of it.
+        let is_others = first.act == FileAct::Aside && !contents.iter().any(|line| line.id == first.content);
+        if group.len() > if is_others { MOST_NAMED } else { MOST } {
             let bytes = group.iter().map(|line| line.size).sum();
             let what = format!("{} of {} in {}", count(group.len(), "file"), first.content, common(&group));
             rows.push(vec![Cell::new(role, word), Cell::plain(size(bytes)), Cell::plain(what)]);
@@ -391,7 +394,8 @@ fn kept(page: &mut Page, files: &[ChangedFile]) {
     page.head("Edited since Yalotheca installed it, and kept");
     for file in files.iter().take(MOST) {
         let of = file.content.as_ref().map_or_else(String::new, |content| format!(" of {content}"));
-        let newer = file.beside.as_ref().map_or_else(String::new, |beside| format!("; the newer one is {beside}"));
+        let newer =
+            file.beside.as_ref().map_or_else(String::new, |beside| format!("; the newer one is {beside}"));
         page.item(Role::Warn, &format!("{}{of}{newer}", file.path));
         for text in file.diff.iter().take(LINES) {
             let role = match text.chars().next() {

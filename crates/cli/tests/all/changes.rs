@@ -88,9 +88,21 @@ fn undo_keeps_what_was_edited_since_and_takes_the_rest_back() -> Done {
 #[test]
 fn changes_are_taken_back_in_a_row_and_done_again() -> Done {
     let world = World::fresh()?;
-    let state = || Ok::<_, Box<dyn std::error::Error>>((world.digests()?, world.read("yalotheca.toml")?, world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?));
+    let state = || {
+        Ok::<_, Box<dyn std::error::Error>>((
+            world.digests()?,
+            world.read("yalotheca.toml")?,
+            world.read("yalotheca.lock")?,
+            world.read(".yalotheca/receipt.json")?,
+        ))
+    };
     let mut states = vec![state()?];
-    for words in [&["add", "lamp-oil", "--yes"][..], &["add", "tidebell", "--later"], &["settle", "--yes"], &["drop", "tidebell", "--later"]] {
+    for words in [
+        &["add", "lamp-oil", "--yes"][..],
+        &["add", "tidebell", "--later"],
+        &["settle", "--yes"],
+        &["drop", "tidebell", "--later"],
+    ] {
         world.run(words).code(0);
         states.push(state()?);
     }

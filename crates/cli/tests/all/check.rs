@@ -19,7 +19,11 @@ fn each_kind_of_trouble_is_found_and_settle_mends_it() -> Done {
     world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
 
     fs::write(world.path("plugins/tidebell-1.4.0.swp"), "half")?;
-    world.run(&["check"]).code(1).says(&["altered-file", "was edited since Yalotheca installed it", "no zip archive"]);
+    world.run(&["check"]).code(1).says(&[
+        "altered-file",
+        "was edited since Yalotheca installed it",
+        "no zip archive",
+    ]);
     world.run(&["settle", "--yes"]).code(0).says(&["nothing to do", "Edited since"]);
     world.run(&["settle", "--replace", "plugins/tidebell-1.4.0.swp", "--yes"]).code(0).says(&["replace"]);
 

@@ -97,11 +97,7 @@ fn files_that_the_machine_took_down_with_it_are_told_and_put_again() -> Done {
     std::fs::write(tidebell, "")?;
     let told =
         ["The machine went down before an earlier change was wholly on the disk (yalotheca add tidebell)"];
-    world
-        .run(&["check"])
-        .code(1)
-        .says(&told)
-        .says(&["is damaged", "yalotheca settle --replace"]);
+    world.run(&["check"]).code(1).says(&told).says(&["is damaged", "yalotheca settle --replace"]);
     let again = world.run(&["settle", "--replace", "**", "--yes"]).code(0);
     assert!(!again.err.contains("went down"), "once is enough: {}", again.err);
     assert_eq!(world.digests()?, whole);

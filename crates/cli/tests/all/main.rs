@@ -10,6 +10,7 @@ mod downloads;
 mod errors;
 mod game;
 mod harness;
+mod laws;
 mod looks;
 mod maps;
 mod ordering;

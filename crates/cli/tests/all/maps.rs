@@ -140,7 +140,8 @@ fn a_fault_is_known_to_be_the_maps() -> Done {
     assert_eq!(world.digests()?, before);
     // Killed in the midst of it, nothing of it is left.
     for point in ["6", "9", "12"] {
-        let killed = world.run_with(&["maps", "try", "../files/windmill.zip", "--yes"], &[("YALOTHECA_FAULT", point)]);
+        let killed =
+            world.run_with(&["maps", "try", "../files/windmill.zip", "--yes"], &[("YALOTHECA_FAULT", point)]);
         assert_eq!(killed.code, -1, "{point}: {}", killed.err);
         world.run(&["check"]).code(0);
         assert_eq!(world.digests()?, before, "{point}");

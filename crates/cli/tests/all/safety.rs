@@ -39,19 +39,31 @@ fn a_control_file_that_came_with_a_folder_runs_nothing() -> Done {
     let world = World::empty()?;
     let mark = world.root().join("it ran");
     marking(&world.server(), &mark)?;
-    for (game, file, value) in [("luanti", "world/world.mt", "./evil.sh"), ("bzfs", "server.conf", "../harbour/evil.sh"), ("saltwick", "boot.json", "./evil.sh")] {
+    for (game, file, value) in [
+        ("luanti", "world/world.mt", "./evil.sh"),
+        ("bzfs", "server.conf", "../harbour/evil.sh"),
+        ("saltwick", "boot.json", "./evil.sh"),
+    ] {
         fs::remove_file(world.path("yalotheca.toml")).ok();
         world.write("minetest.conf", "port = 30001\n")?;
         world.write(file, if game == "saltwick" { "{\"engine\": \"\", \"runtime\": 6}" } else { "" })?;
         world.write(
             "yalotheca.toml",
-            &format!("format = 1\n[server]\ngame = \"{game}\"\n[server.values]\nprogram = \"{value}\"\n[wants]\n"),
+            &format!(
+                "format = 1\n[server]\ngame = \"{game}\"\n[server.values]\nprogram = \"{value}\"\n[wants]\n"
+            ),
         )?;
         for words in LOOKING.into_iter().chain([&["undo", "--yes"][..], &["redo", "--yes"]]) {
             world.run(words);
             assert!(!mark.exists(), "{game}: {words:?} ran it");
         }
-        for words in [&["trial"][..], &["add", "x", "--yes"], &["settle", "--yes"], &["update", "--yes"], &["trial", "--keep"]] {
+        for words in [
+            &["trial"][..],
+            &["add", "x", "--yes"],
+            &["settle", "--yes"],
+            &["update", "--yes"],
+            &["trial", "--keep"],
+        ] {
             let answer = world.run(words);
             assert!(!mark.exists(), "{game}: {words:?} ran it");
             if game != "saltwick" || words[0] == "trial" {
@@ -84,7 +96,10 @@ fn a_control_file_of_another_user_is_taken_only_where_it_was_named_and_agreed_to
     fs::create_dir_all(&deep)?;
     let run = |words: &[&str], at: &Path| -> Result<(i32, String), std::io::Error> {
         let output = world.command(words).current_dir(at).output()?;
-        Ok((output.status.code().unwrap_or(-1), String::from_utf8_lossy(&output.stderr).split_whitespace().collect::<Vec<_>>().join(" ")))
+        Ok((
+            output.status.code().unwrap_or(-1),
+            String::from_utf8_lossy(&output.stderr).split_whitespace().collect::<Vec<_>>().join(" "),
+        ))
     };
     assert_eq!(run(&["check"], &deep)?.0, 0, "one of ours is found from below");
     // Everybody may write in its folder.
@@ -116,7 +131,9 @@ fn pack(world: &World, to: &str, text: &str) -> Result<String, Box<dyn std::erro
     fs::create_dir_all(&folder)?;
     fs::write(
         folder.join("yalotheca-pack.toml"),
-        format!("format = 1\nid = \"harmful\"\nversion = \"1\"\ngame = \"saltwick\"\n[wants]\n[[setting]]\nfile = \"file\"\nto = \"{to}\"\n"),
+        format!(
+            "format = 1\nid = \"harmful\"\nversion = \"1\"\ngame = \"saltwick\"\n[wants]\n[[setting]]\nfile = \"file\"\nto = \"{to}\"\n"
+        ),
     )?;
     fs::write(folder.join("file"), text)?;
     Ok(folder.display().to_string())
@@ -156,7 +173,12 @@ fn nothing_from_outside_comes_into_what_is_ours_or_the_servers_own() -> Done {
     // By hand, and by a tweak, as well.
     let archive = world.root().join("loose.zip");
     fs::write(world.root().join("plan.json"), "{}")?;
-    Command::new("zip").args(["-qj"]).arg(&archive).arg(world.root().join("plan.json")).arg(world.root().join("quayside/files/lamp-oil-1.0.2.swp")).status()?;
+    Command::new("zip")
+        .args(["-qj"])
+        .arg(&archive)
+        .arg(world.root().join("plan.json"))
+        .arg(world.root().join("quayside/files/lamp-oil-1.0.2.swp"))
+        .status()?;
     let archive = archive.display().to_string();
     for folder in [".yalotheca/journal/9999", ".", "games"] {
         let place = format!("plan.json={folder}");
@@ -192,19 +214,42 @@ fn a_journal_that_somebody_planted_is_not_obeyed() -> Done {
         )
     };
     let before = (world.digests()?, world.read("yalotheca.toml")?);
-    for (state, control) in [("staged", world.server()), ("done", world.server()), ("staged", victim.clone()), ("taking back", world.server())] {
+    for (state, control) in [
+        ("staged", world.server()),
+        ("done", world.server()),
+        ("staged", victim.clone()),
+        ("taking back", world.server()),
+    ] {
         world.write(".yalotheca/journal/9999/plan.json", &plan(&control.display().to_string()))?;
         for when in ["before", "after"] {
-            world.write(&format!(".yalotheca/journal/9999/{when}/yalotheca.toml"), "format = 1\n[server]\ngame = \"luanti\"\n")?;
+            world.write(
+                &format!(".yalotheca/journal/9999/{when}/yalotheca.toml"),
+                "format = 1\n[server]\ngame = \"luanti\"\n",
+            )?;
             world.write(&format!(".yalotheca/journal/9999/{when}/receipt.json"), "{\"format\":1}")?;
         }
         world.write(".yalotheca/journal/9999/state", state)?;
-        for words in [&["check"][..], &["preview"], &["undo", "--yes"], &["history"], &["add", "tidebell", "--later"], &["repair"]] {
+        for words in [
+            &["check"][..],
+            &["preview"],
+            &["undo", "--yes"],
+            &["history"],
+            &["add", "tidebell", "--later"],
+            &["repair"],
+        ] {
             let answer = world.run(words);
             assert_eq!(world.digests()?, before.0, "{state}: {words:?}: {}{}", answer.out, answer.err);
-            assert!(state == "done" && words[0] == "add" || world.read("yalotheca.toml")? == before.1, "{state}: {words:?}");
+            assert!(
+                state == "done" && words[0] == "add" || world.read("yalotheca.toml")? == before.1,
+                "{state}: {words:?}"
+            );
             if state != "done" {
-                assert!(answer.code == 5 || words[0] == "repair", "{state}: {words:?}: {} {}", answer.code, answer.err);
+                assert!(
+                    answer.code == 5 || words[0] == "repair",
+                    "{state}: {words:?}: {} {}",
+                    answer.code,
+                    answer.err
+                );
             }
             if state == "done" && words[0] == "add" {
                 // It was a change of its own; back to how it was.
@@ -270,7 +315,11 @@ fn links_out_of_the_folder_lead_nowhere() -> Done {
         let world = World::fresh()?;
         world.run(&["add", "tidebell", "--yes"]).code(0);
         let path = world.path(link);
-        if path.is_dir() { fs::remove_dir_all(&path)? } else { fs::remove_file(&path).ok().unwrap_or_default() };
+        if path.is_dir() {
+            fs::remove_dir_all(&path)?
+        } else {
+            fs::remove_file(&path).ok().unwrap_or_default()
+        };
         path.parent().map_or(Ok(()), fs::create_dir_all)?;
         symlink(theirs(to), &path)?;
         for words in [
@@ -294,11 +343,21 @@ fn links_out_of_the_folder_lead_nowhere() -> Done {
             let mut seen: Vec<String> = Vec::new();
             for entry in walkdir::WalkDir::new(outside.path()).sort_by_file_name() {
                 let entry = entry?;
-                let text = if entry.file_type().is_file() { fs::read_to_string(entry.path())? } else { String::new() };
+                let text = if entry.file_type().is_file() {
+                    fs::read_to_string(entry.path())?
+                } else {
+                    String::new()
+                };
                 seen.push(format!("{} {text}", entry.path().strip_prefix(outside.path())?.display()));
             }
-            let expected =
-                [" ", "file theirs", "folder ", "folder/0001 theirs", "folder/notes theirs", "folder/tidebell-1.4.0.swp theirs"];
+            let expected = [
+                " ",
+                "file theirs",
+                "folder ",
+                "folder/0001 theirs",
+                "folder/notes theirs",
+                "folder/tidebell-1.4.0.swp theirs",
+            ];
             assert_eq!(seen, expected, "{link}: {words:?}: {}{}", answer.out, answer.err);
         }
         world.run(&["stop"]);
@@ -329,9 +388,19 @@ fn pipes_and_sockets_in_a_server_hold_nobody_up() -> Done {
         path.parent().map_or(Ok(()), fs::create_dir_all)?;
         assert!(Command::new("mkfifo").arg(&path).status()?.success());
         let start = Instant::now();
-        for words in [&["check"][..], &["preview"], &["add", "tidebell", "--yes"], &["settle", "--clean-first", "--yes"]] {
+        for words in [
+            &["check"][..],
+            &["preview"],
+            &["add", "tidebell", "--yes"],
+            &["settle", "--clean-first", "--yes"],
+        ] {
             let answer = world.run(words);
-            assert!([0, 1, 3, 4, 5].contains(&answer.code), "{name}: {words:?}: {} {}", answer.code, answer.err);
+            assert!(
+                [0, 1, 3, 4, 5].contains(&answer.code),
+                "{name}: {words:?}: {} {}",
+                answer.code,
+                answer.err
+            );
         }
         assert!(start.elapsed() < Duration::from_secs(60), "{name}");
         fs::remove_file(world.path("yalotheca.toml"))?;
@@ -393,7 +462,10 @@ fn what_strangers_wrote_says_nothing_to_the_terminal() -> Done {
     world.write("yalotheca.toml", &wants)?;
     world.write("saltwick.conf", &format!("{EVIL}\n"))?;
     silent(&world.run(&["check"]), "a broken configuration");
-    fs::write(world.root().join("saltwick-server"), format!("#!/bin/sh\nprintf '%s\\n' '[00:00:00] error {EVIL}'\nexit 3\n"))?;
+    fs::write(
+        world.root().join("saltwick-server"),
+        format!("#!/bin/sh\nprintf '%s\\n' '[00:00:00] error {EVIL}'\nexit 3\n"),
+    )?;
     world.write("saltwick.conf", "port = 7710\n")?;
     world.trust()?;
     silent(&world.run(&["trial"]), "a log");
@@ -405,7 +477,8 @@ fn what_strangers_wrote_says_nothing_to_the_terminal() -> Done {
 fn secrets_are_in_no_record_and_on_no_screen() -> Done {
     let world = World::fresh()?;
     let conf = world.read("saltwick.conf")?;
-    let conf = format!("console.secret = barnacle-tide\n{conf}console.secret = gannet-roost\nlook.must = no\n");
+    let conf =
+        format!("console.secret = barnacle-tide\n{conf}console.secret = gannet-roost\nlook.must = no\n");
     world.write("saltwick.conf", &conf)?;
     fs::set_permissions(world.path("saltwick.conf"), fs::Permissions::from_mode(0o600))?;
     let mut told = String::new();
@@ -436,15 +509,24 @@ fn secrets_are_in_no_record_and_on_no_screen() -> Done {
         if entry.file_type().is_file() {
             let text = String::from_utf8_lossy(&fs::read(entry.path())?).into_owned();
             assert!(!text.contains("puffin-colony"), "{}", entry.path().display());
-            let may_hold = entry.path().to_string_lossy().contains("attic/") || entry.file_name() == "plan.json";
-            assert!(may_hold && mode & 0o077 == 0 || !text.contains("barnacle-tide"), "{}", entry.path().display());
+            let may_hold =
+                entry.path().to_string_lossy().contains("attic/") || entry.file_name() == "plan.json";
+            assert!(
+                may_hold && mode & 0o077 == 0 || !text.contains("barnacle-tide"),
+                "{}",
+                entry.path().display()
+            );
         }
     }
     let wants = world.read("yalotheca.toml")?;
     world.write("yalotheca.toml", &wants.replace("at = \"http://", "at = \"http://wren:puffin-colony@"))?;
     let answer = world.run(&["check"]);
     assert_eq!(answer.code, 2);
-    assert!(!answer.err.contains("puffin-colony") && answer.err.contains("credentials.toml"), "{}", answer.err);
+    assert!(
+        !answer.err.contains("puffin-colony") && answer.err.contains("credentials.toml"),
+        "{}",
+        answer.err
+    );
     Ok(())
 }
 
@@ -488,7 +570,12 @@ fn a_server_whose_folder_is_not_there_is_not_made() -> Done {
         ("sftp://larkspur@harbour.example/srv/saltwick", "folders of this machine only"),
     ] {
         fs::write(control.join("yalotheca.toml"), wants.replace("at = \".\"", &format!("at = \"{place}\"")))?;
-        for words in [&["add", "tidebell", "--yes"][..], &["settle", "--yes"], &["check"], &["add", "tidebell", "--later"]] {
+        for words in [
+            &["add", "tidebell", "--yes"][..],
+            &["settle", "--yes"],
+            &["check"],
+            &["add", "tidebell", "--later"],
+        ] {
             world.run(&[&["--at", &at], words].concat()).code(5).says(&[says]);
         }
         assert_eq!(fs::read_dir(&control)?.count(), 1, "{place}");
@@ -525,7 +612,8 @@ fn two_at_once_lose_nothing() -> Done {
         let changes = world.run(&["history", "--json"]).json()?["history"].as_array().map_or(0, Vec::len);
         let mut undos = Vec::new();
         for _ in 0..2 {
-            undos.push(world.command(&["undo", "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?);
+            undos
+                .push(world.command(&["undo", "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?);
         }
         for mut undo in undos {
             assert!(undo.wait()?.success());
@@ -550,7 +638,12 @@ fn an_edit_by_hand_while_somebody_is_asked_is_not_overwritten() -> Done {
     let mut child = Command::new("script")
         .args(["-qec", &line, "/dev/null"])
         .current_dir(world.server())
-        .envs(asked.get_envs().filter_map(|(name, value)| Some((name.to_owned(), value?.to_owned()))).collect::<Vec<_>>())
+        .envs(
+            asked
+                .get_envs()
+                .filter_map(|(name, value)| Some((name.to_owned(), value?.to_owned())))
+                .collect::<Vec<_>>(),
+        )
         .env("TERM", "xterm")
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
@@ -590,7 +683,11 @@ fn a_file_that_somebody_patched_is_kept_through_an_update() -> Done {
     let name = file.strip_prefix(world.server())?.display().to_string();
     let original = fs::read_to_string(&file)?;
     fs::write(&file, format!("{original}-- patched by hand\n"))?;
-    world.run(&["preview"]).code(0).says(&["Edited since Yalotheca installed it", &name, "+x-- patched by hand"]);
+    world.run(&["preview"]).code(0).says(&[
+        "Edited since Yalotheca installed it",
+        &name,
+        "+x-- patched by hand",
+    ]);
     world.run(&["settle", "--yes"]).code(0).says(&["nothing to do"]);
     world.run(&["check"]).code(0).says(&["was edited since Yalotheca installed it"]);
     assert!(fs::read_to_string(&file)?.ends_with("patched by hand\n"));
@@ -610,20 +707,35 @@ fn a_settle_that_says_failed_has_changed_nothing() -> Done {
     if fs::metadata("/proc/self")?.uid() != 0 || Command::new("chattr").arg("-V").output().is_err() {
         return crate::harness::skipped("root and chattr");
     }
-    for file in ["yalotheca.lock", "yalotheca.toml", ".yalotheca/receipt.json", "plugins/order.txt", "plugins", "plugins/lamp-oil-1.0.2.swp"] {
+    for file in [
+        "yalotheca.lock",
+        "yalotheca.toml",
+        ".yalotheca/receipt.json",
+        "plugins/order.txt",
+        "plugins",
+        "plugins/lamp-oil-1.0.2.swp",
+    ] {
         let world = World::fresh()?;
         world.run(&["add", "lamp-oil", "--yes"]).code(0);
-        let all = || Ok::<_, Box<dyn std::error::Error>>((world.digests()?, world.read("yalotheca.toml")?, world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?));
+        let all = || {
+            Ok::<_, Box<dyn std::error::Error>>((
+                world.digests()?,
+                world.read("yalotheca.toml")?,
+                world.read("yalotheca.lock")?,
+                world.read(".yalotheca/receipt.json")?,
+            ))
+        };
         let before = all()?;
         let path = world.path(file);
         let set = Command::new("chattr").arg("+i").arg(&path).status()?;
         if !set.success() {
             return crate::harness::skipped("a disk on which files can be made immutable");
         }
-        let answers: Vec<_> = [&["add", "tidebell", "--yes"][..], &["drop", "lamp-oil", "--yes"], &["undo", "--yes"]]
-            .into_iter()
-            .map(|words| world.run(words))
-            .collect();
+        let answers: Vec<_> =
+            [&["add", "tidebell", "--yes"][..], &["drop", "lamp-oil", "--yes"], &["undo", "--yes"]]
+                .into_iter()
+                .map(|words| world.run(words))
+                .collect();
         let after = all();
         Command::new("chattr").arg("-i").arg(&path).status()?;
         let after = after?;
@@ -631,7 +743,11 @@ fn a_settle_that_says_failed_has_changed_nothing() -> Done {
         if answers.iter().all(|answer| answer.code != 0) {
             assert_eq!(after, before, "{file}");
         }
-        assert!(answers.iter().any(|answer| answer.code == 4 && answer.err.split_whitespace().collect::<Vec<_>>().join(" ").contains("not permitted")), "{file}: {answers:#?}");
+        assert!(
+            answers.iter().any(|answer| answer.code == 4
+                && answer.err.split_whitespace().collect::<Vec<_>>().join(" ").contains("not permitted")),
+            "{file}: {answers:#?}"
+        );
         world.run(&["check"]).code(0);
         world.run(&["preview"]).code(0).says(&["nothing to do"]);
     }
@@ -645,7 +761,12 @@ fn the_lock_is_enough() -> Done {
     fs::create_dir_all(&downloads)?;
     let archive = downloads.join("two.zip");
     let files = world.root().join("quayside/files");
-    Command::new("zip").arg("-qj").arg(&archive).arg(files.join("ferry-lines-1.0.0.swp")).arg(files.join("quiet-bells-1.0.0.swp")).status()?;
+    Command::new("zip")
+        .arg("-qj")
+        .arg(&archive)
+        .arg(files.join("ferry-lines-1.0.0.swp"))
+        .arg(files.join("quiet-bells-1.0.0.swp"))
+        .status()?;
     world.run(&["add", &archive.display().to_string(), "--all", "--yes"]).code(0);
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     let before = world.digests()?;
@@ -690,7 +811,12 @@ fn a_given_file_takes_the_place_of_what_a_catalogue_gave() -> Done {
     fs::write(folder.join("mod.conf"), "name = lamps\ndescription = another edition\n")?;
     fs::write(folder.join("init.lua"), "-- another edition\n")?;
     let archive = world.root().join("lamps-new.zip");
-    Command::new("zip").args(["-qr"]).arg(&archive).arg("lamps").current_dir(world.root().join("edition")).status()?;
+    Command::new("zip")
+        .args(["-qr"])
+        .arg(&archive)
+        .arg("lamps")
+        .current_dir(world.root().join("edition"))
+        .status()?;
     let archive = archive.display().to_string();
     let answer = world.run(&["add", &archive, "--yes"]).code(0);
     assert!(!answer.out.contains("nothing to do"), "{}", answer.out);
@@ -698,7 +824,8 @@ fn a_given_file_takes_the_place_of_what_a_catalogue_gave() -> Done {
     let text = fs::read_to_string(world.path("home/.minetest/mods/lamps/init.lua"))?;
     assert_eq!(text, "-- another edition\n");
     // It stays so: neither settle nor update goes to and fro.
-    for words in [&["settle", "--yes"][..], &["update", "--yes"], &["settle", "--yes"], &["update", "--yes"]] {
+    for words in [&["settle", "--yes"][..], &["update", "--yes"], &["settle", "--yes"], &["update", "--yes"]]
+    {
         world.run(words).code(0).says(&["nothing to do"]);
     }
     Ok(())
@@ -708,7 +835,8 @@ fn a_given_file_takes_the_place_of_what_a_catalogue_gave() -> Done {
 fn a_lock_or_a_receipt_that_is_gone_is_rebuilt() -> Done {
     let world = World::left_behind()?;
     world.run(&["settle", "--yes"]).code(0);
-    let (lock, receipt, before) = (world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?, world.digests()?);
+    let (lock, receipt, before) =
+        (world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?, world.digests()?);
     for (file, text) in [
         ("yalotheca.lock", None),
         ("yalotheca.lock", Some("format = [")),
@@ -721,13 +849,26 @@ fn a_lock_or_a_receipt_that_is_gone_is_rebuilt() -> Done {
         }
         let check = world.run(&["check", "--json"]);
         assert!([1, 2, 5].contains(&check.code), "{file}: {}", check.code);
-        assert!(format!("{}{}", check.out, check.err).contains("yalotheca repair"), "{file}: {}{}", check.out, check.err);
+        assert!(
+            format!("{}{}", check.out, check.err).contains("yalotheca repair"),
+            "{file}: {}{}",
+            check.out,
+            check.err
+        );
         if text.is_none() {
-            assert_eq!(check.json()?["findings"].as_array().map_or(0, Vec::len), 1, "one finding, not what follows of it");
+            assert_eq!(
+                check.json()?["findings"].as_array().map_or(0, Vec::len),
+                1,
+                "one finding, not what follows of it"
+            );
         }
         world.run(&["repair"]).code(2).says(&["--yes"]);
         world.run(&["repair", "--yes"]).code(0).says(&["Rebuilt"]);
-        assert_eq!((world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?), (lock.clone(), receipt.clone()), "{file}");
+        assert_eq!(
+            (world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?),
+            (lock.clone(), receipt.clone()),
+            "{file}"
+        );
         assert_eq!(world.digests()?, before);
         world.run(&["check"]).code(0);
         world.run(&["repair"]).code(0).says(&["nothing to repair"]);
@@ -759,7 +900,8 @@ fn looking_needs_no_right_to_write() -> Done {
     fs::set_permissions(world.root(), fs::Permissions::from_mode(0o750))?;
     let copy = world.root().join("yalotheca");
     fs::copy(program(), &copy)?;
-    let before: Vec<_> = walkdir::WalkDir::new(world.root()).into_iter().flatten().map(|entry| entry.into_path()).collect();
+    let before: Vec<_> =
+        walkdir::WalkDir::new(world.root()).into_iter().flatten().map(|entry| entry.into_path()).collect();
     for words in LOOKING {
         let output = Command::new(&copy)
             .args(words)
@@ -773,7 +915,8 @@ fn looking_needs_no_right_to_write() -> Done {
         assert!([Some(0), Some(2)].contains(&output.status.code()), "{words:?}: {error}");
         assert!(output.status.code() == Some(0) || words[0] == "maps", "{words:?}: {error}");
     }
-    let after: Vec<_> = walkdir::WalkDir::new(world.root()).into_iter().flatten().map(|entry| entry.into_path()).collect();
+    let after: Vec<_> =
+        walkdir::WalkDir::new(world.root()).into_iter().flatten().map(|entry| entry.into_path()).collect();
     assert_eq!(after, before);
     Ok(())
 }

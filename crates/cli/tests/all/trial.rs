@@ -140,7 +140,11 @@ fn a_flood_of_output_neither_fills_memory_nor_holds_up_the_clock() -> Done {
         let start = std::time::Instant::now();
         let mut words = vec!["trial", "--patience", "2"];
         words.extend(keep.then_some("--keep"));
-        let child = world.command(&words).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn()?;
+        let child = world
+            .command(&words)
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()?;
         let (memory, code) = peak(child)?;
         assert_eq!(code, 1, "{flood}");
         assert!(start.elapsed().as_secs() < 20, "{flood}: {:?}", start.elapsed());
@@ -162,10 +166,16 @@ fn whoever_ends_a_trial_ends_the_server_with_it() -> Done {
         "setsid sleep 300 & echo $! > \"$1/pid\"; wait",
         "(sleep 300 & echo $! > \"$1/pid\"); sleep 300",
     ];
-    for (way, signal) in ways.iter().flat_map(|way| ["INT", "TERM", "HUP", "QUIT"].map(|signal| (*way, signal))) {
+    for (way, signal) in
+        ways.iter().flat_map(|way| ["INT", "TERM", "HUP", "QUIT"].map(|signal| (*way, signal)))
+    {
         let world = World::fresh()?;
         scripted(&world, way)?;
-        let mut child = world.command(&["trial"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::piped()).spawn()?;
+        let mut child = world
+            .command(&["trial"])
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::piped())
+            .spawn()?;
         let pid = wait_for(&world)?;
         std::process::Command::new("kill").arg(format!("-{signal}")).arg(child.id().to_string()).status()?;
         let code = child.wait()?.code();
@@ -192,7 +202,11 @@ fn wait_for(world: &World) -> Result<String, Box<dyn std::error::Error>> {
 fn what_a_killed_trial_leaves_is_found_and_can_be_stopped() -> Done {
     let world = World::fresh()?;
     scripted(&world, "sleep 300 & echo $! > \"$1/pid\"; wait")?;
-    let mut child = world.command(&["trial"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn()?;
+    let mut child = world
+        .command(&["trial"])
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()?;
     let pid = wait_for(&world)?;
     child.kill()?;
     child.wait()?;
@@ -211,7 +225,10 @@ fn a_port_that_another_server_has_is_told_before_the_start() -> Done {
     let world = World::fresh()?;
     let listener = std::net::TcpListener::bind(("127.0.0.1", world.port))?;
     let mark = world.root().join("it ran");
-    scripted(&world, &format!("touch '{}'\necho '[00:00:00] info harbour open on port 1'\nexec sleep 60", mark.display()))?;
+    scripted(
+        &world,
+        &format!("touch '{}'\necho '[00:00:00] info harbour open on port 1'\nexec sleep 60", mark.display()),
+    )?;
     world.run(&["trial"]).code(1).says(&["something else listens on port", "was not started"]);
     assert!(!mark.exists());
     drop(listener);

@@ -64,7 +64,11 @@ impl Platform {
             .filter_map(|(part, range)| {
                 let has = self.parts.get(part);
                 let fits = has.is_some_and(|version| range.matches(version));
-                (!fits && !self.unknown.contains(part)).then(|| PlatformMiss { part: part.clone(), range: range.clone(), has: has.cloned() })
+                (!fits && !self.unknown.contains(part)).then(|| PlatformMiss {
+                    part: part.clone(),
+                    range: range.clone(),
+                    has: has.cloned(),
+                })
             })
             .collect()
     }

@@ -296,8 +296,12 @@ fn keep_changed(
     present: &Present,
     change: &mut ChangeSet,
 ) {
-    let mut line =
-        KeptLine { path: path.clone(), content: Some(placement.content.clone()), put: owned.digest, beside: None };
+    let mut line = KeptLine {
+        path: path.clone(),
+        content: Some(placement.content.clone()),
+        put: owned.digest,
+        beside: None,
+    };
     if owned.digest != placement.digest
         && let Some(beside) = beside_file(path)
     {

@@ -23,7 +23,9 @@ impl Reserved {
             files: Vec::new(),
         };
         let Some(control) = control else { return reserved };
-        let below = |name: &str| if control.is_root() { name.to_owned() } else { format!("{}/{name}", folded(control.as_str())) };
+        let below = |name: &str| {
+            if control.is_root() { name.to_owned() } else { format!("{}/{name}", folded(control.as_str())) }
+        };
         for name in [WANTS_FILE, LOCK_FILE] {
             reserved.files.push((below(name), "which says what this server should run"));
         }
@@ -42,7 +44,9 @@ impl Reserved {
     /// Returns what a path is reserved for, where it is.
     pub fn why(&self, path: &TreePath) -> Option<&'static str> {
         let folded = folded(path.as_str());
-        let within = |folder: &str| folded.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
+        let within = |folder: &str| {
+            folded.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
         let of_folder = self.folders.iter().find(|(folder, _)| within(folder));
         of_folder.or_else(|| self.files.iter().find(|(file, _)| *file == folded)).map(|(_, why)| *why)
     }
@@ -91,7 +95,14 @@ mod tests {
         ] {
             assert!(reserved.why(&path(name)).is_some(), "{name}");
         }
-        for name in ["yalotheca.toml.txt", "mods/games/a", "gamesome", "boot.json/x", "plugins/yalotheca.toml", ".yalothecan"] {
+        for name in [
+            "yalotheca.toml.txt",
+            "mods/games/a",
+            "gamesome",
+            "boot.json/x",
+            "plugins/yalotheca.toml",
+            ".yalothecan",
+        ] {
             assert!(reserved.why(&path(name)).is_none(), "{name}");
         }
         let elsewhere = Reserved::new(Some(&path("control/Ours")));

@@ -1,8 +1,8 @@
 //! The change set that takes a settled one back.
 
 use super::{
-    ChangeSet, ConfigLine, FileAct, FileLine, KeptLine, PlanChangeError, Present, Receipt, Source, Step, entries,
-    put_text,
+    ChangeSet, ConfigLine, FileAct, FileLine, KeptLine, PlanChangeError, Present, Receipt, Source, Step,
+    entries, put_text,
 };
 use crate::{
     desire::Registration,

@@ -5,7 +5,9 @@ mod sections;
 mod wants;
 
 pub use lock::{LockFile, Locked, ReadLockError};
-pub use sections::{CatalogueSource, Given, HistorySection, LinkSection, MapsSection, ServerSection, UnpackSection};
+pub use sections::{
+    CatalogueSource, Given, HistorySection, LinkSection, MapsSection, ServerSection, UnpackSection,
+};
 pub use wants::ControlFile;
 
 /// The name of the file with the wants.

@@ -134,7 +134,9 @@ impl ControlFile {
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
         let addresses = raw.catalogue.iter().map(|catalogue| &catalogue.at).chain([&raw.server.at]);
-        if let Some(at) = addresses.into_iter().find(|at| user_of(at).is_some_and(|(_, password)| !password.is_empty())) {
+        if let Some(at) =
+            addresses.into_iter().find(|at| user_of(at).is_some_and(|(_, password)| !password.is_empty()))
+        {
             let place = text.find(at.as_str()).unwrap_or(0);
             return Err(file.mistake(
                 &(place..place),
@@ -476,7 +478,8 @@ mod tests {
             at: ".".into(),
             values: [("program".to_string(), "x".to_string())].into(),
         };
-        let catalogues = [CatalogueSource { name: "q".into(), at: "http://x/".into(), key: None, older: false }];
+        let catalogues =
+            [CatalogueSource { name: "q".into(), at: "http://x/".into(), key: None, older: false }];
         let made = ControlFile::new(&server, &catalogues);
         let read = ControlFile::parse("y", &made.text()).unwrap();
         assert_eq!((read.server, read.catalogues), (server, catalogues.to_vec()));

@@ -61,9 +61,14 @@ fn setup_root(game: &Game, paths: &[&str]) -> Option<String> {
         let there = |template: &Template| {
             let Ok(pattern) = template.render(&scope) else { return false };
             let prefix = if root.is_empty() { String::new() } else { format!("{root}/") };
-            let glob = GlobBuilder::new(&pattern).literal_separator(true).build().ok().map(|glob| glob.compile_matcher());
+            let glob = GlobBuilder::new(&pattern)
+                .literal_separator(true)
+                .build()
+                .ok()
+                .map(|glob| glob.compile_matcher());
             paths.iter().filter_map(|path| path.strip_prefix(&prefix)).any(|path| {
-                let is_in = path.strip_prefix(&pattern).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
+                let is_in =
+                    path.strip_prefix(&pattern).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'));
                 is_in || glob.as_ref().is_some_and(|glob| glob.is_match(path))
             })
         };

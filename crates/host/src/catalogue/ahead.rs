@@ -9,7 +9,10 @@ use std::{
 
 use yalotheca_core::control::CatalogueSource;
 
-use super::{CatalogueError, published::{Key, Published}};
+use super::{
+    CatalogueError,
+    published::{Key, Published},
+};
 
 type Opening = JoinHandle<Result<Published, CatalogueError>>;
 

@@ -95,7 +95,9 @@ pub enum CatalogueError {
     #[error(transparent)]
     Unreachable(Arc<Self>),
     /// It is an older edition than one that was seen before.
-    #[error("catalogue {name}: this is edition {found}, and edition {seen} was seen before; the host may be keeping newer releases back")]
+    #[error(
+        "catalogue {name}: this is edition {found}, and edition {seen} was seen before; the host may be keeping newer releases back"
+    )]
     Older {
         /// What it is called here.
         name: String,
@@ -127,10 +129,19 @@ pub enum CatalogueError {
 impl CatalogueError {
     /// Returns whether what is missing was there once: a host does not answer, a file or a folder is gone.
     fn is_absence(&self) -> bool {
-        let is_gone = |error: &io::Error| matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory);
+        let is_gone = |error: &io::Error| {
+            matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
+        };
         let is_lost = |error: &FetchError| {
-            matches!(error, FetchError::Unreachable { .. } | FetchError::Refused { .. } | FetchError::Offline { .. }
-                | FetchError::Page { .. } | FetchError::Login { .. } | FetchError::Expired { .. })
+            matches!(
+                error,
+                FetchError::Unreachable { .. }
+                    | FetchError::Refused { .. }
+                    | FetchError::Offline { .. }
+                    | FetchError::Page { .. }
+                    | FetchError::Login { .. }
+                    | FetchError::Expired { .. }
+            )
         };
         match self {
             Self::Unreachable(_) | Self::Missing { .. } => true,

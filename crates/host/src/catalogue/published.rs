@@ -224,7 +224,12 @@ fn check_edition(
 }
 
 /// Checks a publisher's signature, in the minisign format, and returns when it was made, where it says so.
-fn signed(name: &str, key: &str, bytes: &[u8], signature: Option<Vec<u8>>) -> Result<Option<u64>, CatalogueError> {
+fn signed(
+    name: &str,
+    key: &str,
+    bytes: &[u8],
+    signature: Option<Vec<u8>>,
+) -> Result<Option<u64>, CatalogueError> {
     let wrong = |why: String| CatalogueError::Signature { name: name.into(), why };
     let key =
         PublicKey::from_base64(key.trim()).map_err(|error| wrong(format!("the key is none: {error}")))?;
@@ -236,7 +241,8 @@ fn signed(name: &str, key: &str, bytes: &[u8], signature: Option<Vec<u8>>) -> Re
         .map_err(|_| wrong("it was not made with that key for this file".into()))?;
     // This line is signed as well.
     let comment = text.lines().find_map(|line| line.strip_prefix("trusted comment:"));
-    let time = comment.and_then(|comment| comment.split_whitespace().find_map(|word| word.strip_prefix("timestamp:")));
+    let time = comment
+        .and_then(|comment| comment.split_whitespace().find_map(|word| word.strip_prefix("timestamp:")));
     Ok(time.and_then(|time| time.parse().ok()))
 }
 

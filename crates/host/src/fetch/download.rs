@@ -209,7 +209,9 @@ fn goes_on(response: &Response, asked: u64, partial: &Partial, wanted: &Wanted) 
         return GoesOn::Not("it answers with more or less than it says");
     }
     let tag = response.headers().get(header::ETAG).and_then(|tag| tag.to_str().ok());
-    let is_other = tag.is_some_and(|tag| partial.validator.same_if.as_deref().is_some_and(|known| known.starts_with('"') && known != tag));
+    let is_other = tag.is_some_and(|tag| {
+        partial.validator.same_if.as_deref().is_some_and(|known| known.starts_with('"') && known != tag)
+    });
     let other_size = part.total.is_some_and(|total| wanted.size.is_some_and(|size| size != total));
     if is_other || other_size {
         return GoesOn::Not("the file is another one than before");
@@ -265,7 +267,9 @@ async fn attempt(
         (Some(promised), Some(found)) if promised != found => {
             Some(FetchError::OtherSize { url: url.clone(), promised, found })
         }
-        (None, Some(found)) if found > wanted.most() => Some(FetchError::TooLong { url: url.clone(), most: wanted.most() }),
+        (None, Some(found)) if found > wanted.most() => {
+            Some(FetchError::TooLong { url: url.clone(), most: wanted.most() })
+        }
         _ => None,
     };
     partial.validator.same_if.clone_from(&about.same_if);
@@ -275,7 +279,11 @@ async fn attempt(
         let chunk = match tokio::time::timeout(pace.left(), response.chunk()).await {
             Err(_) if pace.is_too_slow() => {
                 partial.flush();
-                return broke(format!("it is too slow: {} bytes in {} s", pace.came, net.pace.window.as_secs().max(1)));
+                return broke(format!(
+                    "it is too slow: {} bytes in {} s",
+                    pace.came,
+                    net.pace.window.as_secs().max(1)
+                ));
             }
             Err(_) => continue,
             Ok(Ok(Some(chunk))) => chunk,
@@ -598,7 +606,15 @@ mod tests {
         let part = |text| Part::parse(text).map(|part| (part.from, part.end, part.total));
         assert_eq!(part("bytes 5-9/10"), Some((5, 10, Some(10))));
         assert_eq!(part("bytes 0-0/*"), Some((0, 1, None)));
-        for text in ["", "bytes 5-4/10", "bytes 5-10/10", "bytes */10", "bytes 5-/10", "items 5-9/10", "bytes 0-18446744073709551615/*"] {
+        for text in [
+            "",
+            "bytes 5-4/10",
+            "bytes 5-10/10",
+            "bytes */10",
+            "bytes 5-/10",
+            "items 5-9/10",
+            "bytes 0-18446744073709551615/*",
+        ] {
             assert_eq!(part(text), None, "{text}");
         }
     }

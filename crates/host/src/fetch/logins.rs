@@ -36,7 +36,9 @@ fn host_of(url: &str) -> &str {
 impl Logins {
     /// Reads those of the user; none where there is no such file.
     pub(super) fn of_user() -> Result<Self, FetchError> {
-        let Ok(strategy) = etcetera::base_strategy::choose_base_strategy() else { return Ok(Self::default()) };
+        let Ok(strategy) = etcetera::base_strategy::choose_base_strategy() else {
+            return Ok(Self::default());
+        };
         let path = strategy.config_dir().join("yalotheca/credentials.toml");
         let failed = |why: String| FetchError::Credentials { path: path.display().to_string(), why };
         let metadata = match fs::metadata(&path) {
@@ -48,8 +50,8 @@ impl Logins {
         }
         let text = fs::read_to_string(&path).map_err(|error| failed(error.to_string()))?;
         // What the reader says could show a line of it.
-        let logins: BTreeMap<String, Login> =
-            toml::from_str(&text).map_err(|_| failed("each host is a section with user and password".into()))?;
+        let logins: BTreeMap<String, Login> = toml::from_str(&text)
+            .map_err(|_| failed("each host is a section with user and password".into()))?;
         Ok(Self(logins.into_iter().map(|(host, login)| (host, (login.user, login.password))).collect()))
     }
 

@@ -15,8 +15,8 @@ use yalotheca_core::{hint::Hint, id::Digest, link::without_user};
 
 use crate::store::{Store, StoreError};
 use download::Hosts;
-use logins::Logins;
 pub use download::{Brought, Told, Wanted};
+use logins::Logins;
 pub use watch::{Nobody, Watch};
 
 /// A request that failed.
@@ -59,7 +59,9 @@ pub enum FetchError {
         found: u64,
     },
     /// More comes than was promised, or than may come.
-    #[error("{url}: more than {most} bytes come, which is more than was promised or than such a file may have")]
+    #[error(
+        "{url}: more than {most} bytes come, which is more than was promised or than such a file may have"
+    )]
     TooLong {
         /// The address.
         url: String,
@@ -203,7 +205,15 @@ const REDIRECTS: usize = 8;
 impl Fetcher {
     /// Returns a fetcher.
     pub fn new(store: Store, offline: bool) -> Self {
-        Self { store, offline, watch: Arc::new(Nobody), logins: Mutex::default(), answers: Mutex::default(), pace: PaceLimits::default(), net: OnceLock::new() }
+        Self {
+            store,
+            offline,
+            watch: Arc::new(Nobody),
+            logins: Mutex::default(),
+            answers: Mutex::default(),
+            pace: PaceLimits::default(),
+            net: OnceLock::new(),
+        }
     }
 
     /// Returns a fetcher at which somebody looks on.
@@ -340,7 +350,13 @@ impl Fetcher {
             return Err(FetchError::Offline { url: url.into() });
         }
         let name = url.rsplit('/').next().unwrap_or(url).to_owned();
-        let wanted = Wanted { url: url.into(), name, digest: Some(*expected), size: None, most: Some(LARGEST_CONTENT) };
+        let wanted = Wanted {
+            url: url.into(),
+            name,
+            digest: Some(*expected),
+            size: None,
+            most: Some(LARGEST_CONTENT),
+        };
         self.bring(wanted).map(|brought| brought.path)
     }
 
@@ -419,7 +435,8 @@ fn redirect(attempt: reqwest::redirect::Attempt<'_>) -> reqwest::redirect::Actio
     let from = attempt.previous().last().map(reqwest::Url::scheme);
     if is_weaker(from, attempt.url().scheme()) {
         let to = attempt.url().host_str().unwrap_or_default().to_owned();
-        return attempt.error(format!("it passes on from https to http ({to}), where anybody could change the file"));
+        return attempt
+            .error(format!("it passes on from https to http ({to}), where anybody could change the file"));
     }
     if attempt.previous().len() > REDIRECTS {
         return attempt.error("it passes on too often");
@@ -447,6 +464,10 @@ mod tests {
     #[test]
     fn a_redirect_never_goes_where_others_read_along() {
         assert!(is_weaker(Some("https"), "http"));
-        assert!(!is_weaker(Some("http"), "https") && !is_weaker(Some("https"), "https") && !is_weaker(Some("http"), "http"));
+        assert!(
+            !is_weaker(Some("http"), "https")
+                && !is_weaker(Some("https"), "https")
+                && !is_weaker(Some("http"), "http")
+        );
     }
 }

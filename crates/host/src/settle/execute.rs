@@ -43,7 +43,9 @@ impl PreparedControls {
         for (name, text) in control_files(texts) {
             let path = control_path(name)?;
             let Some(text) = text else { continue };
-            if control.digest(&path).map_err(of_control)?.map(|(digest, _)| digest) != Some(Digest::of(text.as_bytes())) {
+            if control.digest(&path).map_err(of_control)?.map(|(digest, _)| digest)
+                != Some(Digest::of(text.as_bytes()))
+            {
                 prepared.push((path.clone(), control.prepare(&path, text.as_bytes()).map_err(of_control)?));
             }
         }
@@ -109,7 +111,11 @@ impl Journal {
     }
 
     /// Writes receipt, lock and wants, and closes the journal.
-    pub(super) fn finish(&self, tree: &LocalTree, controls: Option<PreparedControls>) -> Result<(), SettleError> {
+    pub(super) fn finish(
+        &self,
+        tree: &LocalTree,
+        controls: Option<PreparedControls>,
+    ) -> Result<(), SettleError> {
         self.put_receipt(tree, "after")?;
         fault::point();
         match controls {
@@ -156,7 +162,8 @@ impl Journal {
 
     /// Removes what was left half-written beside the files of the steps.
     pub(super) fn sweep(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        let folders: HashSet<TreePath> = self.steps().iter().filter_map(|step| step.path().parent()).collect();
+        let folders: HashSet<TreePath> =
+            self.steps().iter().filter_map(|step| step.path().parent()).collect();
         for folder in &folders {
             tree.sweep_temporary(folder)?;
         }

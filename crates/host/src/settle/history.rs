@@ -48,7 +48,8 @@ pub fn history(tree: &LocalTree) -> Result<Vec<Past>, SettleError> {
     for number in numbers(tree)? {
         if state_of(tree, &folder_of(number)?)? == State::Done {
             let origin = origin_of(tree, number)?;
-            let of = |number: u32| all.iter().find(|past: &&Past| past.number == number).map(|past| past.kind);
+            let of =
+                |number: u32| all.iter().find(|past: &&Past| past.number == number).map(|past| past.kind);
             let kind = match origin.undoes.map(of) {
                 None => PastKind::Change,
                 Some(Some(PastKind::Undo)) => PastKind::Redo,
@@ -128,5 +129,8 @@ pub fn sweep(tree: &LocalTree, keep: Retention) -> Result<usize, SettleError> {
 /// Returns how many bytes the attic of a settle holds.
 fn size_of(tree: &LocalTree, folder: &yalotheca_core::id::TreePath) -> Result<u64, SettleError> {
     let attic = tree.list(&inner(folder, "attic")?)?;
-    Ok(attic.iter().map(|(_, found)| if let crate::tree::Found::File(size) = found { *size } else { 0 }).sum())
+    Ok(attic
+        .iter()
+        .map(|(_, found)| if let crate::tree::Found::File(size) = found { *size } else { 0 })
+        .sum())
 }

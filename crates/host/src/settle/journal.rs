@@ -192,7 +192,8 @@ impl Journal {
         };
         let plan_path = self.inner("plan.json")?;
         let plan = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
-        let texts = [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)];
+        let texts =
+            [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)];
         seal_line(&mut sealed, "plan.json", &plan);
         for (name, texts, receipt) in texts {
             let files = [
@@ -302,7 +303,11 @@ impl Journal {
 
     /// Returns what the steps found in their places, where that was something else than the plan says. What somebody else
     /// noted there is not believed.
-    pub(super) fn found(&self, tree: &LocalTree, key: Option<&SealKey>) -> Result<Vec<(usize, Digest)>, SettleError> {
+    pub(super) fn found(
+        &self,
+        tree: &LocalTree,
+        key: Option<&SealKey>,
+    ) -> Result<Vec<(usize, Digest)>, SettleError> {
         let path = self.inner("found.json")?;
         let Some(bytes) = tree.read(&path)? else { return Ok(Vec::new()) };
         let text = String::from_utf8_lossy(&bytes);

@@ -124,8 +124,12 @@ impl Hint for SettleError {
             Self::Catalogue(error) => error.hint(),
             Self::Bytes { .. } => Some("nothing was changed; try again".into()),
             Self::Moved { .. } => Some("Nothing was changed. Look what writes there, then try again.".into()),
-            Self::Foreign { .. } => Some("yalotheca repair shows what finishing it would do, and asks".into()),
-            Self::OtherControl { control, .. } => Some(format!("run a command there: yalotheca --at '{control}' check")),
+            Self::Foreign { .. } => {
+                Some("yalotheca repair shows what finishing it would do, and asks".into())
+            }
+            Self::OtherControl { control, .. } => {
+                Some(format!("run a command there: yalotheca --at '{control}' check"))
+            }
             Self::Busy { .. } => Some("wait until it is done".into()),
             Self::Journal { path, .. } if path.ends_with("receipt.json") => {
                 Some("yalotheca repair rebuilds it; nothing on the server is changed by that".into())
@@ -228,9 +232,11 @@ pub fn read_receipt(tree: &dyn Tree) -> Result<(Receipt, Option<Digest>), Settle
         None => Ok((Receipt::empty(), None)),
         Some(bytes) => {
             let receipt =
-                Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes)).map_err(
-                    |error| SettleError::Journal { path: error.file.clone(), why: error.source.to_string() },
-                )?;
+                Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes))
+                    .map_err(|error| SettleError::Journal {
+                        path: error.file.clone(),
+                        why: error.source.to_string(),
+                    })?;
             Ok((receipt, Some(Digest::of(&bytes))))
         }
     }
@@ -352,7 +358,9 @@ pub fn attempt<T>(
     match (done, journal.roll_back(tree)) {
         (done, Ok(())) => done,
         (Ok(_), Err(error)) => Err(error),
-        (Err(first), Err(second)) => Err(SettleError::Stuck { first: Box::new(first), second: Box::new(second) }),
+        (Err(first), Err(second)) => {
+            Err(SettleError::Stuck { first: Box::new(first), second: Box::new(second) })
+        }
     }
 }
 

@@ -48,7 +48,12 @@ fn went_down(tree: &LocalTree, folder: &TreePath) -> Result<bool, SettleError> {
 ///
 /// # Errors
 /// Where that fails, or where the journal is not ours.
-pub fn recover(tree: &LocalTree, control: &Path, key: &SealKey, trust: bool) -> Result<Option<Outcome>, SettleError> {
+pub fn recover(
+    tree: &LocalTree,
+    control: &Path,
+    key: &SealKey,
+    trust: bool,
+) -> Result<Option<Outcome>, SettleError> {
     let Some(number) = interrupted(tree)? else { return Ok(None) };
     let folder = folder_of(number)?;
     let state = state_of(tree, &folder)?;
@@ -69,10 +74,17 @@ pub fn recover(tree: &LocalTree, control: &Path, key: &SealKey, trust: bool) -> 
         return Err(SettleError::Foreign { number, origin: Box::new(origin_of(tree, number)?) });
     }
     if !is_here {
-        return Err(SettleError::OtherControl { number, control: journal.plan.control.display().to_string() });
+        return Err(SettleError::OtherControl {
+            number,
+            control: journal.plan.control.display().to_string(),
+        });
     }
     let origin = journal.plan.origin.clone();
-    let damaged = if went_down && matches!(state, State::Staged | State::Done) { journal.damaged(tree)? } else { Vec::new() };
+    let damaged = if went_down && matches!(state, State::Staged | State::Done) {
+        journal.damaged(tree)?
+    } else {
+        Vec::new()
+    };
     if state == State::Staged && !damaged.is_empty() {
         // What is noted stays until all is taken back: should this be interrupted too, it must not be finished then.
         journal.roll_back(tree)?;
@@ -94,7 +106,9 @@ pub fn recover(tree: &LocalTree, control: &Path, key: &SealKey, trust: bool) -> 
             if let Err(first) = finished {
                 return match journal.roll_back(tree) {
                     Ok(()) => Err(first),
-                    Err(second) => Err(SettleError::Stuck { first: Box::new(first), second: Box::new(second) }),
+                    Err(second) => {
+                        Err(SettleError::Stuck { first: Box::new(first), second: Box::new(second) })
+                    }
                 };
             }
             journal.tidy(tree);

@@ -281,7 +281,8 @@ pub(super) fn carry_out(
             }
             let attic = journal.attic(index)?;
             if let Some(key) = finishing {
-                let is_there = || Ok::<_, TreeError>(tree.digest(path)?.is_some_and(|(digest, _)| digest == *after));
+                let is_there =
+                    || Ok::<_, TreeError>(tree.digest(path)?.is_some_and(|(digest, _)| digest == *after));
                 if !tree.is_same_disk(path, &staged) && is_there()? {
                     // It was put on another disk, and interrupted before its source went.
                     tree.remove_own_file(&staged)?;
@@ -301,7 +302,9 @@ pub(super) fn carry_out(
             let attic = journal.attic(index)?;
             if tree.find(&attic)?.is_some() {
                 // It was done. On another disk it may have been interrupted before its source went.
-                if tree.digest(path)?.is_some_and(|(digest, _)| digest == *before) && !tree.is_same_disk(path, &attic) {
+                if tree.digest(path)?.is_some_and(|(digest, _)| digest == *before)
+                    && !tree.is_same_disk(path, &attic)
+                {
                     tree.remove_own_file(path)?;
                 }
                 return Ok(Done::Alone);
@@ -370,7 +373,11 @@ pub(super) fn take_back(
                     tree.remove_own_file(&attic)?;
                 }
             // What the machine took down with it is no longer what was put.
-            } else if was_put && step.is_new() && tree.find(path)?.is_some() && (journal.is_unwritten() || is_there()?) {
+            } else if was_put
+                && step.is_new()
+                && tree.find(path)?.is_some()
+                && (journal.is_unwritten() || is_there()?)
+            {
                 if let Some(folder) = staged.parent() {
                     tree.make_folder(&folder)?;
                 }

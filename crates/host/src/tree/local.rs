@@ -17,8 +17,8 @@ use std::{
 
 use rustix::{
     fs::{
-        Access, AtFlags, CWD, Dir, FileType, Gid, Mode, OFlags, Stat, Uid, accessat, fchmod, fchown, linkat, mkdirat,
-        renameat, statat, unlinkat,
+        Access, AtFlags, CWD, Dir, FileType, Gid, Mode, OFlags, Stat, Uid, accessat, fchmod, fchown, linkat,
+        mkdirat, renameat, statat, unlinkat,
     },
     io::Errno,
 };
@@ -78,7 +78,9 @@ impl Stamp {
         const TICK: Duration = Duration::from_millis(20);
         let since = then.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
         let (seconds, nanoseconds) = self.changed;
-        let changed = u64::try_from(seconds).ok().and_then(|seconds| Some(Duration::new(seconds, u32::try_from(nanoseconds).ok()?)));
+        let changed = u64::try_from(seconds)
+            .ok()
+            .and_then(|seconds| Some(Duration::new(seconds, u32::try_from(nanoseconds).ok()?)));
         changed.is_some_and(|changed| changed + TICK < since)
     }
 }
@@ -147,7 +149,9 @@ impl LocalTree {
     /// Where it cannot be looked at.
     pub fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {
         let stat = self.root.stat(path.as_str()).map_err(self.error("looking at", path))?;
-        Ok(stat.map(|stat| SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0))))
+        Ok(stat.map(|stat| {
+            SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0))
+        }))
     }
 
     /// Returns the folder.
@@ -223,7 +227,9 @@ impl LocalTree {
     pub fn sweep_temporary(&self, folder: &TreePath) -> Result<(), TreeError> {
         for (name, found) in self.list(folder)? {
             if name.starts_with(TEMPORARY) && matches!(found, Found::File(_)) {
-                let path = folder.join(&name).map_err(|error| self.error("removing", folder)(io::Error::other(error)))?;
+                let path = folder
+                    .join(&name)
+                    .map_err(|error| self.error("removing", folder)(io::Error::other(error)))?;
                 self.remove_own_file(&path)?;
             }
         }
@@ -286,7 +292,10 @@ impl LocalTree {
     /// # Errors
     /// Where it cannot be removed.
     pub fn remove_own_file(&self, path: &TreePath) -> Result<(), TreeError> {
-        let removed = self.fault().and_then(|()| self.root.spot(path.as_str())).and_then(|spot| Ok(unlinkat(&spot.folder, &spot.name, AtFlags::empty())?));
+        let removed = self
+            .fault()
+            .and_then(|()| self.root.spot(path.as_str()))
+            .and_then(|spot| Ok(unlinkat(&spot.folder, &spot.name, AtFlags::empty())?));
         match removed {
             Err(error) if !is_absent(&error) => Err(self.error("removing", path)(error)),
             _ => Ok(()),
@@ -378,7 +387,9 @@ impl LocalTree {
     }
 
     fn make(&self, path: &TreePath, attributes: &Attributes) -> io::Result<()> {
-        let is_there = || self.root.stat(path.as_str()).map(|stat| stat.is_some_and(|stat| sort_of(&stat) == Found::Folder));
+        let is_there = || {
+            self.root.stat(path.as_str()).map(|stat| stat.is_some_and(|stat| sort_of(&stat) == Found::Folder))
+        };
         let spot = match self.root.spot(path.as_str()) {
             Err(error) if is_absent(&error) && !path.is_root() => {
                 if let Some(above) = path.parent() {
@@ -607,7 +618,9 @@ impl Tree for LocalTree {
                     Found::Folder
                 } else {
                     match statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
-                        Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_symlink() => self.linked(path, name),
+                        Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_symlink() => {
+                            self.linked(path, name)
+                        }
                         Ok(stat) => sort_of(&stat),
                         // It has gone meanwhile.
                         Err(_) => Found::Other,
@@ -660,7 +673,12 @@ impl Tree for LocalTree {
         write().map_err(self.error("writing", path))
     }
 
-    fn bring(&self, from: &mut dyn Read, path: &TreePath, attributes: &Attributes) -> Result<Digest, TreeError> {
+    fn bring(
+        &self,
+        from: &mut dyn Read,
+        path: &TreePath,
+        attributes: &Attributes,
+    ) -> Result<Digest, TreeError> {
         let mut hashing = Hashing { inner: from, hasher: blake3::Hasher::new(), size: 0 };
         let mut copy = || {
             let mut file = self.create(path, attributes)?;
@@ -683,7 +701,13 @@ impl Tree for LocalTree {
         put().map_err(self.error("writing", path))
     }
 
-    fn copy(&self, from: &mut File, size: u64, path: &TreePath, attributes: &Attributes) -> Result<u64, TreeError> {
+    fn copy(
+        &self,
+        from: &mut File,
+        size: u64,
+        path: &TreePath,
+        attributes: &Attributes,
+    ) -> Result<u64, TreeError> {
         let mut copy = || {
             let mut to = self.create(path, attributes)?;
             // Mostly the system does it in one go; what it leaves, or does not do at all, is done the long way.

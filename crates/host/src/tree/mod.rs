@@ -45,7 +45,9 @@ impl Hint for TreeError {
             Some(Refusal::LeadsOut { .. }) => {
                 return Some("Yalotheca works inside the server's folder only; put a folder or a bind mount there instead of the link".into());
             }
-            Some(Refusal::OwnIsLink) => return Some("look who made it, and remove it; nothing was changed".into()),
+            Some(Refusal::OwnIsLink) => {
+                return Some("look who made it, and remove it; nothing was changed".into());
+            }
             Some(Refusal::NotAFile(_)) => return Some("look who made it; it was not opened".into()),
             None => {}
         }
@@ -113,7 +115,12 @@ pub trait Tree {
     ///
     /// # Errors
     /// Where it cannot be read or written.
-    fn bring(&self, from: &mut dyn io::Read, path: &TreePath, attributes: &Attributes) -> Result<Digest, TreeError>;
+    fn bring(
+        &self,
+        from: &mut dyn io::Read,
+        path: &TreePath,
+        attributes: &Attributes,
+    ) -> Result<Digest, TreeError>;
     /// Writes a file that nobody looks at yet. Only [`Tree::sync`] makes sure that it is on the disk.
     ///
     /// # Errors
@@ -124,7 +131,13 @@ pub trait Tree {
     ///
     /// # Errors
     /// Where it cannot be read or written.
-    fn copy(&self, from: &mut File, size: u64, path: &TreePath, attributes: &Attributes) -> Result<u64, TreeError>;
+    fn copy(
+        &self,
+        from: &mut File,
+        size: u64,
+        path: &TreePath,
+        attributes: &Attributes,
+    ) -> Result<u64, TreeError>;
     /// Has a path share the bytes of a file of the cache, which is open, where that can be: on the same disk, and where nobody else shares
     /// them unless the disk can clone, so that what one server does to them never reaches another. Returns whether it was done.
     fn share(&self, from: (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool;

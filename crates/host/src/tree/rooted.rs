@@ -19,7 +19,9 @@ use std::{
 };
 
 use rustix::{
-    fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, Stat, fstat, openat, openat2, readlinkat, statat},
+    fs::{
+        AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, Stat, fstat, openat, openat2, readlinkat, statat,
+    },
     io::Errno,
 };
 
@@ -92,7 +94,8 @@ impl Spot {
 
     /// Waits until the folder's entries are on the disk.
     pub(super) fn sync_folder(&self) -> io::Result<()> {
-        let folder = openat(&self.folder, ".", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+        let folder =
+            openat(&self.folder, ".", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
         Ok(rustix::fs::fsync(folder)?)
     }
 }
@@ -246,7 +249,12 @@ impl Root {
                     }
                 }
                 _ if names.is_empty() => {
-                    let folder = openat(folder, ".", OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+                    let folder = openat(
+                        folder,
+                        ".",
+                        OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC,
+                        Mode::empty(),
+                    )?;
                     return Ok(Spot { folder, name });
                 }
                 _ => {

@@ -101,7 +101,11 @@ mod tests {
         let all = lines.rest(Instant::now() + Duration::from_secs(5), 100);
         assert_eq!(all.len(), 4);
         assert_eq!((all[0].as_str(), all[2].as_str(), all[3].as_str()), ("short", "after", "last"));
-        assert!(all[1].len() < LONGEST + 60 && all[1].ends_with("(cut; the line has 196609 bytes)"), "{}", all[1].len());
+        assert!(
+            all[1].len() < LONGEST + 60 && all[1].ends_with("(cut; the line has 196609 bytes)"),
+            "{}",
+            all[1].len()
+        );
     }
 
     #[test]

@@ -10,7 +10,9 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rustix::process::{Pid, Signal, WaitOptions, getpid, kill_process, kill_process_group, set_child_subreaper};
+use rustix::process::{
+    Pid, Signal, WaitOptions, getpid, kill_process, kill_process_group, set_child_subreaper,
+};
 use yalotheca_core::{game::StopSignal, id::TreePath};
 
 use super::{
@@ -18,11 +20,7 @@ use super::{
     console::{self, Telling},
     lines::{LONGEST, Lines},
 };
-use crate::{
-    running,
-    tree::LocalTree,
-    trust::Invocation,
-};
+use crate::{running, tree::LocalTree, trust::Invocation};
 
 /// How long a server may take to stop before it is killed.
 const STOP_PATIENCE: Duration = Duration::from_secs(15);
@@ -71,8 +69,15 @@ impl Server {
         pipes.extend(child.stdout.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>));
         pipes.extend(child.stderr.take().map(|pipe| Box::new(pipe) as Box<dyn Read + Send>));
         let since = processes().get(&child.id()).map_or(0, |process| process.started);
-        let server =
-            Self { child, since, code: None, tree: tree.clone(), lines: Lines::of(pipes), output, left: false };
+        let server = Self {
+            child,
+            since,
+            code: None,
+            tree: tree.clone(),
+            lines: Lines::of(pipes),
+            output,
+            left: false,
+        };
         // Should this program be killed, the next command knows of the server.
         running::note(tree, server.child.id()).map_err(failed)?;
         Ok(server)
@@ -173,7 +178,9 @@ impl Server {
         let descends = |id: u32, process: &Process| process.started >= self.since && is_ours(id);
         known
             .iter()
-            .filter(|(id, process)| process.group == main || **id == main || self.is_alone() && descends(**id, process))
+            .filter(|(id, process)| {
+                process.group == main || **id == main || self.is_alone() && descends(**id, process)
+            })
             .filter(|(_, process)| !process.is_dead)
             .map(|(id, _)| *id)
             .collect()
@@ -264,6 +271,8 @@ fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Ve
     };
     let end = if to_end { bytes.len() } else { end };
     *read += end as u64;
-    let cut = |line: &str| line.char_indices().take_while(|(at, _)| *at < LONGEST).map(|(_, c)| c).collect::<String>();
+    let cut = |line: &str| {
+        line.char_indices().take_while(|(at, _)| *at < LONGEST).map(|(_, c)| c).collect::<String>()
+    };
     String::from_utf8_lossy(&bytes[..end]).lines().map(|line| cut(line.trim_end())).collect()
 }

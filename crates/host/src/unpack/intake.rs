@@ -78,7 +78,9 @@ impl<'a> Intake<'a> {
     /// Returns how many bytes a tar may have: those of its members, and a few blocks for each.
     pub(super) fn most_of_tar(&self) -> u64 {
         const BLOCKS: u64 = 8 * 512;
-        self.most.saturating_add((self.limits.entries as u64).saturating_mul(BLOCKS)).min(self.most.saturating_mul(2).saturating_add(BLOCKS))
+        self.most
+            .saturating_add((self.limits.entries as u64).saturating_mul(BLOCKS))
+            .min(self.most.saturating_mul(2).saturating_add(BLOCKS))
     }
 
     /// Keeps a member's bytes.

@@ -23,7 +23,9 @@ fn memory_of(coder: &Coder) -> u64 {
     let Some((_, properties)) = text.split_once("properties: [") else { return 0 };
     let properties = properties.split(']').next().unwrap_or_default();
     let bytes: Vec<u8> = properties.split(',').filter_map(|byte| byte.trim().parse().ok()).collect();
-    let word = || bytes.get(1..5).map_or(0, |word| u64::from(u32::from_le_bytes([word[0], word[1], word[2], word[3]])));
+    let word = || {
+        bytes.get(1..5).map_or(0, |word| u64::from(u32::from_le_bytes([word[0], word[1], word[2], word[3]])))
+    };
     match coder.encoder_method_id() {
         EncoderMethod::ID_LZMA2 => match bytes.first() {
             Some(40..) => u64::from(u32::MAX),

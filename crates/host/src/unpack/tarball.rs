@@ -113,7 +113,11 @@ pub(super) fn unpack(from: impl Read, intake: &Intake<'_>) -> Result<Unpacked, U
                     .map_err(|_| intake.unsafe_member(&raw, "it is a link to a name that is no text"))?;
                 links.push(Link { path, target, from_top: sort == EntryType::Link });
             }
-            EntryType::GNUSparse => return Err(intake.unsafe_member(&raw, "it is a file with holes in it, which is not supported")),
+            EntryType::GNUSparse => {
+                return Err(
+                    intake.unsafe_member(&raw, "it is a file with holes in it, which is not supported")
+                );
+            }
             _ => return Err(intake.unsafe_member(&raw, "it is a device or a pipe, not a file")),
         }
     }

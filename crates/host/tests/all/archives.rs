@@ -6,8 +6,8 @@ use std::{
     path::Path,
 };
 
-use yalotheca_core::route::Bundle;
 use yalotheca_core::id::TreePath;
+use yalotheca_core::route::Bundle;
 use yalotheca_host::{
     archive::{FolderBundle, ZipBundle, folder_payload},
     tree::LocalTree,
@@ -101,6 +101,10 @@ fn a_folder_is_a_bundle_too_and_hidden_files_stay_out() -> Done {
     fs::write(folder.path().join("textures/b.png"), "pixelz")?;
     assert_ne!(folder_payload(&LocalTree::new(folder.path()), &TreePath::root())?.digest(), before);
     fs::rename(folder.path().join("textures/b.png"), folder.path().join("textures/c.png"))?;
-    assert_ne!(folder_payload(&LocalTree::new(folder.path()), &TreePath::root())?.digest(), before, "names count as well");
+    assert_ne!(
+        folder_payload(&LocalTree::new(folder.path()), &TreePath::root())?.digest(),
+        before,
+        "names count as well"
+    );
     Ok(())
 }

@@ -192,7 +192,8 @@ fn offline_uses_what_is_known_and_says_what_is_not() -> Done {
     let game = saltwick()?;
     let sources = [source("q", &host.address())];
     let cold = fetcher(folder.path(), true);
-    let error = opened(&sources, folder.path(), &game, &cold)?.unreachable().pop().ok_or("nothing is known yet")?;
+    let error =
+        opened(&sources, folder.path(), &game, &cold)?.unreachable().pop().ok_or("nothing is known yet")?;
     assert!(error.to_string().contains("--offline"), "{error}");
     let online = fetcher(folder.path(), false);
     let catalogues = opened(&sources, folder.path(), &game, &online)?;
@@ -259,7 +260,8 @@ fn a_catalogue_that_is_not_there_is_named() -> Done {
     let folder = tempfile::tempdir()?;
     let game = saltwick()?;
     let fetcher = fetcher(folder.path(), false);
-    let open = |at: &str| opened(&[source("q", at)], folder.path(), &game, &fetcher).ok()?.unreachable().pop();
+    let open =
+        |at: &str| opened(&[source("q", at)], folder.path(), &game, &fetcher).ok()?.unreachable().pop();
     let missing = open("nowhere").ok_or("no such folder")?;
     assert!(missing.to_string().starts_with("catalogue q: the folder"), "{missing}");
     let free = std::net::TcpListener::bind(("127.0.0.1", 0))?.local_addr()?;

@@ -59,12 +59,17 @@ fn a_part_that_is_none_is_no_answer() -> Done {
                 right.reverse();
             }
             let wanted = Wanted { digest: known.then(|| Digest::of(&right)), ..wanted };
-            let brought = world.fetcher().bring(wanted).map_err(|error| format!("{how}, {known}: {error}"))?;
+            let brought =
+                world.fetcher().bring(wanted).map_err(|error| format!("{how}, {known}: {error}"))?;
             assert!(fs::read(&brought.path)? == right, "{how}, digest known: {known}: a wrong file");
         }
     }
     let world = World::new()?;
-    let error = world.fetcher().bring(world.wanted(&format!("part/unasked/{NAME}"))).err().ok_or("it is a part only")?;
+    let error = world
+        .fetcher()
+        .bring(world.wanted(&format!("part/unasked/{NAME}")))
+        .err()
+        .ok_or("it is a part only")?;
     assert!(error.to_string().contains("the whole was asked for"), "{error}");
     Ok(())
 }
@@ -77,7 +82,8 @@ fn a_download_that_broke_off_is_taken_up_and_compared() -> Done {
     assert_eq!(world.host.ranges().len(), 1, "it was taken up");
     // With a digest, too.
     let world = World::new()?;
-    let wanted = Wanted { digest: Some(Digest::of(&world.bytes)), ..world.wanted(&format!("break/70/{NAME}")) };
+    let wanted =
+        Wanted { digest: Some(Digest::of(&world.bytes)), ..world.wanted(&format!("break/70/{NAME}")) };
     world.fetcher().bring(wanted)?;
     assert_eq!(world.host.ranges().len(), 1);
     Ok(())
@@ -88,7 +94,10 @@ fn what_never_ends_is_stopped_at_what_was_promised() -> Done {
     let world = World::new()?;
     let store = || -> u64 {
         let all = walkdir::WalkDir::new(world.folder.path().join("cache")).into_iter().flatten();
-        all.filter_map(|entry| entry.metadata().ok()).filter(fs::Metadata::is_file).map(|data| data.len()).sum()
+        all.filter_map(|entry| entry.metadata().ok())
+            .filter(fs::Metadata::is_file)
+            .map(|data| data.len())
+            .sum()
     };
     for (size, most) in [(Some(100_000), None), (None, Some(200_000))] {
         let wanted = Wanted { size, most, ..world.wanted("endless/x") };
@@ -96,7 +105,11 @@ fn what_never_ends_is_stopped_at_what_was_promised() -> Done {
         assert!(matches!(error, FetchError::TooLong { .. }), "{error}");
         assert!(store() < 1 << 20, "{}", store());
     }
-    let error = world.fetcher().get(&world.host.at("endless/catalogue.json"), 1 << 20).err().ok_or("it never ends")?;
+    let error = world
+        .fetcher()
+        .get(&world.host.at("endless/catalogue.json"), 1 << 20)
+        .err()
+        .ok_or("it never ends")?;
     assert!(matches!(error, FetchError::TooLong { .. }), "{error}");
     Ok(())
 }
@@ -121,7 +134,10 @@ fn no_host_is_waited_for_longer_than_a_person_would() -> Done {
     let run = std::thread::spawn(move || {
         let folder = tempfile::tempdir().ok()?;
         let fetcher = Fetcher::new(Store::at(folder.path()), false).with_pace(Duration::from_millis(400));
-        fetcher.bring(Wanted { url, name: NAME.into(), ..Wanted::default() }).err().map(|error| error.to_string())
+        fetcher
+            .bring(Wanted { url, name: NAME.into(), ..Wanted::default() })
+            .err()
+            .map(|error| error.to_string())
     });
     let error = run.join().ok().flatten().ok_or("it is too slow")?;
     assert!(error.contains("too slow"), "{error}");

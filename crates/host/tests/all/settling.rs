@@ -53,7 +53,11 @@ pub(crate) fn key() -> Result<SealKey, std::io::Error> {
     SealKey::in_folder(&std::env::temp_dir().join(format!("yalotheca-tests-{}", std::process::id())))
 }
 
-pub(crate) fn carry_out(folder: &Path, steps: Vec<Step>, sources: &Sources) -> Result<u32, Box<dyn std::error::Error>> {
+pub(crate) fn carry_out(
+    folder: &Path,
+    steps: Vec<Step>,
+    sources: &Sources,
+) -> Result<u32, Box<dyn std::error::Error>> {
     Ok(carry_out_on(&LocalTree::new(folder), steps, sources)??)
 }
 
@@ -364,10 +368,7 @@ fn what_was_damaged_when_the_machine_went_down_after_a_settle_is_told_once() -> 
     fs::write(folder.path().join("order.txt"), "the server wrote this")?;
     let boot = fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
     fs::write(&note, boot.trim())?;
-    assert!(
-        recover(&tree)?.is_none(),
-        "in the same run it is somebody's doing, and for check to tell"
-    );
+    assert!(recover(&tree)?.is_none(), "in the same run it is somebody's doing, and for check to tell");
     fs::write(&note, "another run")?;
     let outcome = recover(&tree)?.ok_or("files are damaged")?;
     assert!(matches!(&outcome, Outcome::Damaged(_, files) if files.len() == 2), "{outcome:?}");
@@ -417,7 +418,9 @@ fn a_settle_in_which_the_machine_went_down_is_finished_where_all_is_whole_and_el
 fn lived_in(folder: &Path, files: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
     fs::create_dir_all(folder.join("mods/old"))?;
     fs::create_dir_all(folder.join("goes/deeper"))?;
-    for (name, text) in [("order.txt", "old"), ("mods/old/a.lua", "one"), ("mods/old/b.lua", "two"), ("goes/x", "x")] {
+    for (name, text) in
+        [("order.txt", "old"), ("mods/old/a.lua", "one"), ("mods/old/b.lua", "two"), ("goes/x", "x")]
+    {
         fs::write(folder.join(name), text)?;
     }
     let (mut steps, mut sources) = bells(files)?;
@@ -448,7 +451,8 @@ fn everything(folder: &Path) -> Result<Vec<(String, Option<String>)>, Box<dyn st
         let entry = entry?;
         let name = entry.path().strip_prefix(folder)?.to_string_lossy().into_owned();
         if !name.starts_with(".yalotheca/") && name != ".yalotheca" {
-            let text = if entry.file_type().is_file() { Some(fs::read_to_string(entry.path())?) } else { None };
+            let text =
+                if entry.file_type().is_file() { Some(fs::read_to_string(entry.path())?) } else { None };
             all.push((name, text));
         }
     }
@@ -456,7 +460,9 @@ fn everything(folder: &Path) -> Result<Vec<(String, Option<String>)>, Box<dyn st
 }
 
 /// What a server is before a change and after it, and a fresh one.
-fn worlds(elsewhere: Option<&Path>) -> Result<[Vec<(String, Option<String>)>; 2], Box<dyn std::error::Error>> {
+fn worlds(
+    elsewhere: Option<&Path>,
+) -> Result<[Vec<(String, Option<String>)>; 2], Box<dyn std::error::Error>> {
     let (folder, files) = (server_folder(elsewhere)?, tempfile::tempdir()?);
     let (steps, sources) = lived_in(folder.path(), files.path())?;
     let before = everything(folder.path())?;
@@ -471,7 +477,11 @@ fn server_folder(elsewhere: Option<&Path>) -> Result<tempfile::TempDir, Box<dyn 
         let there = disk.join(folder.path().file_name().ok_or("it has a name")?);
         fs::create_dir_all(&there)?;
         fs::create_dir(folder.path().join("mods"))?;
-        let bound = std::process::Command::new("mount").arg("--bind").arg(&there).arg(folder.path().join("mods")).status()?;
+        let bound = std::process::Command::new("mount")
+            .arg("--bind")
+            .arg(&there)
+            .arg(folder.path().join("mods"))
+            .status()?;
         if !bound.success() {
             return Err("mounting a folder".into());
         }

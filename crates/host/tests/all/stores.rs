@@ -63,15 +63,14 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
     // Only a file that has the right owner and mode already can be shared by a second name.
     let metadata = fs::metadata(&kept)?;
-    let attributes = Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() };
+    let attributes =
+        Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() };
     tree.share((&kept, &fs::File::open(&kept)?), &first, &Attributes { mode: 0o600, ..attributes });
     assert_eq!(fs::metadata(&kept)?.nlink(), 1, "a clone at most");
     tree.remove_own_file(&first)?;
     assert!(tree.share((&kept, &fs::File::open(&kept)?), &first, &attributes));
     assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
-    let is_clone = {
-        fs::metadata(&kept)?.nlink() == 1
-    };
+    let is_clone = { fs::metadata(&kept)?.nlink() == 1 };
     if !is_clone {
         assert!(
             !tree.share((&kept, &fs::File::open(&kept)?), &second, &attributes),

@@ -66,7 +66,9 @@ fn the_platform_is_read_and_what_is_missing_is_missing() -> Done {
     let tree = LocalTree::new(folder.path());
     let game = built_in("saltwick")?;
     let parts = || -> Result<Vec<String>, survey::SurveyError> {
-        let platform = survey::survey(&tree, &game, &BTreeMap::new(), (Queries::Remembered, &Store::at(folder.path())))?.platform;
+        let platform =
+            survey::survey(&tree, &game, &BTreeMap::new(), (Queries::Remembered, &Store::at(folder.path())))?
+                .platform;
         Ok(platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect())
     };
     assert!(parts()?.is_empty());

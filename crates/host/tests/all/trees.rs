@@ -225,7 +225,10 @@ fn no_link_leads_out_whatever_is_done() -> Done {
                 continue;
             };
             if !(at == "to a file" && (way.contains("below") || way == "list")) {
-                assert!(matches!(error.refusal(), Some(Refusal::LeadsOut { .. })), "{way} through {at}: {error}");
+                assert!(
+                    matches!(error.refusal(), Some(Refusal::LeadsOut { .. })),
+                    "{way} through {at}: {error}"
+                );
             }
         }
         assert_eq!(tree.find(&path(at))?, Some(Found::Other), "{at}");
@@ -303,12 +306,19 @@ fn pipes_and_devices_are_told_and_not_opened() -> Done {
 #[test]
 fn ours_are_read_by_nobody_else() -> Done {
     let (folder, tree) = tree()?;
-    let mode = |name: &str| fs::metadata(folder.path().join(name)).map(|data| data.permissions().mode() & 0o777);
-    for (server, own_folder, own_file) in [(0o755, 0o750, 0o640), (0o700, 0o700, 0o600), (0o711, 0o700, 0o600)] {
+    let mode =
+        |name: &str| fs::metadata(folder.path().join(name)).map(|data| data.permissions().mode() & 0o777);
+    for (server, own_folder, own_file) in
+        [(0o755, 0o750, 0o640), (0o700, 0o700, 0o600), (0o711, 0o700, 0o600)]
+    {
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(server))?;
         tree.make_folder(&path(".yalotheca"))?;
         tree.write(&path(".yalotheca/receipt.json"), b"{}")?;
-        assert_eq!((mode(".yalotheca")?, mode(".yalotheca/receipt.json")?), (own_folder, own_file), "{server:o}");
+        assert_eq!(
+            (mode(".yalotheca")?, mode(".yalotheca/receipt.json")?),
+            (own_folder, own_file),
+            "{server:o}"
+        );
         tree.remove_all(&path(".yalotheca"))?;
     }
     fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o750))?;

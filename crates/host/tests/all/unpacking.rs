@@ -401,7 +401,9 @@ fn a_tar_says_little_before_its_members_and_ends_with_a_mark() -> Done {
     let refuse = |name: &str, bytes: &[u8], says: &str| -> Done {
         let path = root.join(name);
         fs::write(&path, bytes)?;
-        let error = unpacked(root, &path, &UnpackOptions::default()).err().ok_or_else(|| format!("{name} was taken"))?;
+        let error = unpacked(root, &path, &UnpackOptions::default())
+            .err()
+            .ok_or_else(|| format!("{name} was taken"))?;
         assert!(error.to_string().contains(says), "{name}: {error}");
         Ok(())
     };
@@ -467,7 +469,8 @@ fn a_7z_that_asks_for_too_much_memory_is_not_opened() -> Done {
     };
     let (start, size) = (32 + word(12)?, word(20)?);
     // The dictionary's size stands behind the method's id; the checksums above it are made right again.
-    let at = bytes[start..].windows(3).position(|three| three == [0x21, 0x21, 0x01]).ok_or("LZMA2 is named")?;
+    let at =
+        bytes[start..].windows(3).position(|three| three == [0x21, 0x21, 0x01]).ok_or("LZMA2 is named")?;
     bytes[start + at + 3] = 40;
     let header = crc(&bytes[start..start + size]);
     bytes[28..32].copy_from_slice(&header);

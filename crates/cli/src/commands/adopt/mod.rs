@@ -160,7 +160,14 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());
     let looks = Looks::default();
-    let opened = Catalogues::open(&control, (tree.root(), BTreeMap::new()), &game, &fetcher, &looks, &Ahead::default())?;
+    let opened = Catalogues::open(
+        &control,
+        (tree.root(), BTreeMap::new()),
+        &game,
+        &fetcher,
+        &looks,
+        &Ahead::default(),
+    )?;
     for absent in opened.unreachable() {
         ui.warn(&format!("{absent}. Its contents are not known now."));
     }
@@ -201,8 +208,9 @@ fn agree(
     for invocation in Invocation::all(game, &scope).map_err(SurveyError::Render)? {
         let is_typed = typed.get("program").is_some() || invocation.program.is_absolute();
         let words = invocation.arguments.iter().chain(invocation.environment.iter().map(|(_, value)| value));
-        let is_foreign = words.into_iter().any(|word| foreign.iter().any(|value| word.contains(value.as_str())))
-            || foreign.iter().any(|value| invocation.program.ends_with(value));
+        let is_foreign =
+            words.into_iter().any(|word| foreign.iter().any(|value| word.contains(value.as_str())))
+                || foreign.iter().any(|value| invocation.program.ends_with(value));
         if is_typed && !is_foreign {
             trust
                 .agree_to(&invocation)
@@ -239,7 +247,9 @@ fn choose_game(
     }
     let mut loaded = Vec::new();
     // What may have come with the folder is not even asked whether it knows the folder.
-    for (name, origin, text) in known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text, trust)) {
+    for (name, origin, text) in
+        known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text, trust))
+    {
         let file = match origin {
             games::Origin::BuiltIn => format!("{name}.toml"),
             games::Origin::File(path) => path.display().to_string(),

@@ -196,7 +196,10 @@ fn attempt(
 ) -> Result<Result<Trial, CommandError>, CommandError> {
     let shelf = session.shelf_for(wants);
     let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
-    let bytes = sources(session, &shelf, &planned)?;
+    let (bytes, mut gone) = sources(session, &shelf, &planned)?;
+    if !gone.is_empty() {
+        return Err(gone.remove(0).1);
+    }
     let key = seal_key()?;
     let _claim = session.claim_stopped()?;
     let now = texts(&session.control);
@@ -228,7 +231,7 @@ fn install(global: &Global, wants: &ControlFile, ui: &Ui) -> Result<(), CommandE
     if planned.change.is_empty() {
         return note(&session, wants, (Some(&planned.lock.text()), &view.summary()));
     }
-    carry_out(&session, &shelf, wants, &planned, (Sources::default(), &view.summary())).map(drop)
+    carry_out(&session, &shelf, wants, planned, (Sources::default(), &view.summary())).map(drop)
 }
 
 fn start(session: &Session, args: &TryArgs) -> Result<Trial, CommandError> {

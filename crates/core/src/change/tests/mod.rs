@@ -173,7 +173,10 @@ fn drift_is_told_and_mended() {
     assert!(change.files.iter().all(|line| line.act == FileAct::Restore));
     let kept: Vec<_> = change.kept.iter().map(|kept| kept.path.as_str()).collect();
     assert_eq!(kept, ["plugins/b.swp"], "what somebody has changed is not missing");
-    assert_eq!(server.files.insert(path("plugins/b.swp"), settled.files[&path("plugins/b.swp")].clone()).unwrap(), b"altered");
+    assert_eq!(
+        server.files.insert(path("plugins/b.swp"), settled.files[&path("plugins/b.swp")].clone()).unwrap(),
+        b"altered"
+    );
     let acts: Vec<_> = change.config.iter().map(|line| (line.path.as_str(), line.entries[0].act)).collect();
     assert_eq!(acts, [("plugins/order.txt", EntryAct::Move), ("world/world.mt", EntryAct::Set)]);
     assert_eq!(server, settled);

@@ -78,7 +78,8 @@ fn check_globs(texts: &[Text]) -> Checked<&[Text]> {
             rest = tail.split_once("}}").map_or("", |(_, tail)| tail);
         }
         plain.push_str(rest);
-        Glob::new(&plain).map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))?;
+        Glob::new(&plain)
+            .map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))?;
     }
     Ok(texts)
 }
