@@ -242,15 +242,15 @@ impl Store {
     /// is written, its size tells (see [`Store::has`]), and whoever uses it checks the digest.
     fn keep_small(&self, digest: &Digest, bytes: &[u8]) -> Result<(), StoreError> {
         let path = self.place(digest);
-        let begin = || File::options().write(true).create_new(true).open(&path);
+        let create = || File::options().write(true).create_new(true).open(&path);
         let is_whole = || Ok::<bool, io::Error>(fs::metadata(&path)?.len() == bytes.len() as u64);
         let keep = || {
-            let mut begun = begin();
-            if begun.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::NotFound) {
+            let mut file = create();
+            if file.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::NotFound) {
                 fs::create_dir_all(path.parent().unwrap_or(self.out()))?;
-                begun = begin();
+                file = create();
             }
-            match begun {
+            match file {
                 // Another command may be at it just now: a whole file takes its place then.
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
                     if is_whole()? {
@@ -474,15 +474,15 @@ fn write(path: &Path, bytes: &[u8]) -> io::Result<()> {
 
 /// A new file in a folder, which is made where it is not there.
 fn temporary(folder: &Path) -> io::Result<tempfile::NamedTempFile<File>> {
-    let begin = || {
+    let create = || {
         // As any other file that the user makes.
         let permissions = fs::Permissions::from_mode(0o666);
         tempfile::Builder::new().prefix(".new-").permissions(permissions).tempfile_in(folder)
     };
-    match begin() {
+    match create() {
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
             fs::create_dir_all(folder)?;
-            begin()
+            create()
         }
         file => file,
     }

@@ -126,13 +126,9 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
     let (percent, name) = rest.split_once('/').unwrap_or(("100", rest));
     let percent: usize = percent.parse().unwrap_or(100);
     let file = |name: &str| std::fs::read(served.folder.join(name)).map_err(|_| StatusCode::NOT_FOUND);
-    let range = range_of(&headers);
-    served
-        .seen
-        .ranges
-        .lock()
-        .unwrap_or_else(PoisonError::into_inner)
-        .extend(range.as_ref().map(|(from, _)| *from));
+    let asked = range_of(&headers);
+    let range = asked.as_ref();
+    served.seen.ranges.lock().unwrap_or_else(PoisonError::into_inner).extend(range.map(|(from, _)| *from));
     let answer = match sort {
         "f" => file(rest).map(|bytes| whole(&bytes, rest, range, usize::MAX)),
         "s" if uri.query().is_some_and(|query| query.contains("view=0")) => {
@@ -164,16 +160,6 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
             bytes.reverse();
             whole(&bytes, name, range, usize::MAX)
         }),
-        "endless" => Ok(Body::from_stream(tokio_stream::iter(std::iter::repeat_with(|| {
-            Ok::<_, io::Error>(Bytes::from_static(&[b'{'; PIECE]))
-        })))
-        .into_response()),
-        "drip" => file(rest).map(|bytes| {
-            let bytes: Vec<io::Result<Bytes>> =
-                bytes.iter().map(|byte| Ok(Bytes::copy_from_slice(&[*byte]))).collect();
-            let stream = tokio_stream::iter(bytes).throttle(Duration::from_millis(100));
-            Body::from_stream(stream).into_response()
-        }),
         "later" => {
             Ok((StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "99999999")], "later")
                 .into_response())
@@ -182,15 +168,7 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
             let (how, name) = rest.split_once('/').unwrap_or((rest, ""));
             file(name).map(|bytes| part(&bytes, (how, name), range, time))
         }
-        "long" => file(rest).map(|bytes| {
-            let length = HeaderValue::from(bytes.len() + 1000);
-            ([(header::CONTENT_LENGTH, length)], pieces(&bytes, usize::MAX)).into_response()
-        }),
-        "slow" => file(rest).map(|bytes| {
-            let length = HeaderValue::from(bytes.len());
-            let stream = tokio_stream::iter(split(&bytes, usize::MAX)).throttle(Duration::from_millis(150));
-            ([(header::CONTENT_LENGTH, length)], Body::from_stream(stream)).into_response()
-        }),
+        "endless" | "drip" | "long" | "slow" => odd(sort, || file(rest)),
         "item" => Ok(page(&format!("Item {rest}"), "A page about it.")),
         "items" => {
             file(rest).map(|bytes| named(whole(&bytes, rest, range, usize::MAX), &format!("{rest}.zip")))
@@ -200,8 +178,35 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
     answer.unwrap_or_else(IntoResponse::into_response)
 }
 
+/// Bytes that come without end, one at a time, fewer than were promised, or slowly.
+fn odd(sort: &str, file: impl Fn() -> Result<Vec<u8>, StatusCode>) -> Result<Response, StatusCode> {
+    let promised = |length: usize, body: Body| {
+        ([(header::CONTENT_LENGTH, HeaderValue::from(length))], body).into_response()
+    };
+    if sort == "endless" {
+        let piece = || Ok::<_, io::Error>(Bytes::from_static(&[b'{'; PIECE]));
+        return Ok(Body::from_stream(tokio_stream::iter(std::iter::repeat_with(piece))).into_response());
+    }
+    let bytes = file()?;
+    Ok(match sort {
+        "drip" => {
+            let single: Vec<io::Result<Bytes>> =
+                bytes.iter().map(|byte| Ok(Bytes::copy_from_slice(&[*byte]))).collect();
+            Body::from_stream(tokio_stream::iter(single).throttle(Duration::from_millis(100))).into_response()
+        }
+        "long" => promised(bytes.len() + 1000, pieces(&bytes, usize::MAX)),
+        _ => {
+            let stream = tokio_stream::iter(split(&bytes, usize::MAX)).throttle(Duration::from_millis(150));
+            promised(bytes.len(), Body::from_stream(stream))
+        }
+    })
+}
+
+/// From which byte, and only if the file is still the one with this tag.
+type Asked = (u64, Option<String>);
+
 /// What is asked for: from where, and only if the file is still that one.
-fn range_of(headers: &HeaderMap) -> Option<(u64, Option<String>)> {
+fn range_of(headers: &HeaderMap) -> Option<Asked> {
     let range = headers.get(header::RANGE)?.to_str().ok()?;
     let from = range.strip_prefix("bytes=")?.split('-').next()?.parse().ok()?;
     let only_if = headers.get(header::IF_RANGE).and_then(|tag| tag.to_str().ok()).map(str::to_owned);
@@ -223,10 +228,11 @@ fn pieces(bytes: &[u8], most: usize) -> Body {
 }
 
 /// The file, or the asked part of it; `most` bytes of the whole, then the line is cut.
-fn whole(bytes: &[u8], name: &str, range: Option<(u64, Option<String>)>, most: usize) -> Response {
+fn whole(bytes: &[u8], name: &str, range: Option<&Asked>, most: usize) -> Response {
     let tag = format!("\"{}\"", &blake3::hash(bytes).to_hex()[..24]);
-    let from =
-        range.filter(|(_, only_if)| only_if.as_ref().is_none_or(|known| *known == tag)).map(|(from, _)| from);
+    let from = range
+        .filter(|(_, only_if)| only_if.as_ref().is_none_or(|known| *known == tag))
+        .map(|(from, _)| *from);
     let sort = if name.contains("html") { "text/html" } else { "application/octet-stream" };
     let (status, from) = match from.and_then(|from| usize::try_from(from).ok()) {
         Some(from) if from >= bytes.len() => return StatusCode::RANGE_NOT_SATISFIABLE.into_response(),
@@ -251,14 +257,9 @@ fn whole(bytes: &[u8], name: &str, range: Option<(u64, Option<String>)>, most: u
 }
 
 /// Breaks off in the middle first, and then answers wrongly.
-fn part(
-    bytes: &[u8],
-    (how, name): (&str, &str),
-    range: Option<(u64, Option<String>)>,
-    time: usize,
-) -> Response {
+fn part(bytes: &[u8], (how, name): (&str, &str), range: Option<&Asked>, time: usize) -> Response {
     let (length, half) = (bytes.len(), bytes.len() / 2);
-    let from = range.as_ref().and_then(|(from, _)| usize::try_from(*from).ok());
+    let from = range.and_then(|(from, _)| usize::try_from(*from).ok());
     let tagged = |mut response: Response| {
         // A weak tag tells nothing for parts.
         if how == "other" {

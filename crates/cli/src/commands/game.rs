@@ -45,7 +45,7 @@ enum GameAct {
         /// The definition's name
         name: String,
     },
-    /// Let a definition that lies beside yalotheca.toml run its commands, as it is now
+    /// Show what a definition would run for this server, word for word, and allow exactly that
     Trust {
         /// The definition's name
         name: String,

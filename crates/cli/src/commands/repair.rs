@@ -81,12 +81,11 @@ pub(crate) fn run(_: &RepairArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         return Ok(ExitCode::SUCCESS);
     }
     let last = last_settle(&tree, &key)?;
-    let (new_lock, new_receipt, from) = match last {
-        Some((number, lock, receipt)) => (lock, receipt, format!("from the record of change {number}")),
-        None => {
-            let (lock, receipt) = look_anew(&tree, &control, global)?;
-            (lock, receipt, "from what lies on the server".to_owned())
-        }
+    let (new_lock, new_receipt, from) = if let Some((number, lock, receipt)) = last {
+        (lock, receipt, format!("from the record of change {number}"))
+    } else {
+        let (lock, receipt) = look_anew(&tree, &control, global)?;
+        (lock, receipt, "from what lies on the server".to_owned())
     };
     let which = match (has_lock, has_receipt) {
         (false, false) => "the lock and the receipt",

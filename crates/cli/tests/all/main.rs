@@ -12,6 +12,7 @@ mod game;
 mod harness;
 mod laws;
 mod looks;
+mod losing_nothing;
 mod maps;
 mod ordering;
 mod packs;

@@ -66,7 +66,7 @@ fn a_server_that_is_never_ready_is_given_up() -> Done {
     let world = World::fresh()?;
     let sleeper = world.root().join("saltwick-server");
     std::fs::write(&sleeper, "#!/bin/sh\necho nothing yet\nexec sleep 60\n")?;
-    world.trust()?;
+    world.trust();
     world.run(&["trial", "--patience", "1"]).code(1).says(&["it was not ready within 1 s", "nothing yet"]);
     std::fs::remove_file(&sleeper)?;
     world.run(&["trial"]).code(4).says(&["saltwick-server", "No such file", "[server.values]"]);
@@ -78,7 +78,7 @@ fn a_ready_line_that_lies_is_found_out_by_the_port() -> Done {
     let world = World::fresh()?;
     let liar = world.root().join("saltwick-server");
     std::fs::write(&liar, "#!/bin/sh\necho '[00:00:00] info harbour open on port 1'\nexec sleep 60\n")?;
-    world.trust()?;
+    world.trust();
     world.run(&["trial"]).code(1).says(&["it said ready and is not", "nothing answers on the server's port"]);
     Ok(())
 }
@@ -90,16 +90,16 @@ fn what_a_server_says_last_is_heard_though_it_has_ended() -> Done {
     // What it says comes a while after its end, and the last line has none.
     let words = "(sleep 0.4; printf '[00:00:00] info going\\n[00:00:00] error harbour closed: the tide is out') &\nexit 3\n";
     std::fs::write(&hasty, format!("#!/bin/sh\n{words}"))?;
-    world.trust()?;
+    world.trust();
     world.run(&["trial"]).code(1).says(&["the tide is out", "exit code 3"]);
     std::fs::write(&hasty, "#!/bin/sh\nprintf '[00:00:00] error harbour closed: the tide is out'\nexit 3\n")?;
-    world.trust()?;
+    world.trust();
     world.run(&["trial", "--keep"]).code(1).says(&["the tide is out", "exit code 3"]);
     // Something that the server leaves behind is ended with it.
     let holder = world.root().join("holder");
     let holds = format!("sleep 600 &\necho $! > '{}'\nexit 3\n", holder.display());
     std::fs::write(&hasty, format!("#!/bin/sh\necho '[00:00:00] error harbour closed: fog'\n{holds}"))?;
-    world.trust()?;
+    world.trust();
     world.run(&["trial"]).code(1).says(&["fog"]);
     let pid = std::fs::read_to_string(&holder)?;
     assert!(!std::path::Path::new(&format!("/proc/{}", pid.trim())).exists(), "it is still there");
@@ -110,7 +110,8 @@ fn what_a_server_says_last_is_heard_though_it_has_ended() -> Done {
 fn scripted(world: &World, text: &str) -> Done {
     let program = world.root().join("saltwick-server");
     std::fs::write(&program, format!("#!/bin/sh\n{text}\n"))?;
-    world.trust()
+    world.trust();
+    Ok(())
 }
 
 fn is_there(pid: &str) -> bool {

@@ -145,9 +145,8 @@ impl CatalogueError {
         };
         match self {
             Self::Unreachable(_) | Self::Missing { .. } => true,
-            Self::Disk { source, .. } => is_gone(source),
+            Self::Disk { source, .. } | Self::Given(ArrivalError::Read { source, .. }) => is_gone(source),
             Self::Fetch { source, .. } => is_lost(source),
-            Self::Given(ArrivalError::Read { source, .. }) => is_gone(source),
             _ => false,
         }
     }

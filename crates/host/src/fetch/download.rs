@@ -3,23 +3,24 @@
 
 use std::{
     collections::HashMap,
-    fs::{self, File, OpenOptions},
-    io::{Read, Seek, SeekFrom, Write},
-    os::unix::fs::FileExt,
-    path::{Path, PathBuf},
+    path::PathBuf,
     sync::{Arc, Mutex},
-    time::{Duration, Instant},
+    time::Duration,
 };
 
 use reqwest::{RequestBuilder, Response, StatusCode, header};
-use serde::{Deserialize, Serialize};
 use tokio::sync::Semaphore;
 use yalotheca_core::{
     id::Digest,
     link::{self, Answer, Sort, judge},
 };
 
-use super::{FetchError, Net, Watch, reason};
+use super::{
+    FetchError, Net, Watch,
+    part::{GoesOn, Pace, goes_on},
+    partial::{HEAD, Partial},
+    reason,
+};
 use crate::store::Store;
 
 /// So many downloads from one host at once.
@@ -33,9 +34,6 @@ const FIRST_PAUSE: Duration = Duration::from_millis(200);
 
 /// A host may ask for a pause that is no longer than this.
 const LONGEST_PAUSE: Duration = Duration::from_secs(60);
-
-/// How much of a file tells what it is.
-const HEAD: usize = 2048;
 
 /// Where no digest tells whether a file is the right one, so much of what is there is asked for again, and must be the same.
 const OVERLAP: u64 = 64 << 10;
@@ -57,7 +55,7 @@ pub struct Wanted {
 
 impl Wanted {
     /// How many bytes may come, and a few more to tell that there are too many.
-    fn most(&self) -> u64 {
+    pub(super) fn most(&self) -> u64 {
         self.size.or(self.most).unwrap_or(super::LARGEST_FILE)
     }
 }
@@ -73,13 +71,6 @@ pub struct Brought {
     pub size: u64,
     /// The name that the host gives it.
     pub name: Option<String>,
-}
-
-/// What is noted beside a download that is not complete.
-#[derive(Debug, Default, Serialize, Deserialize)]
-struct Validator {
-    /// The entity tag, or the date, that tells whether the file is still the same.
-    same_if: Option<String>,
 }
 
 /// One try.
@@ -158,67 +149,6 @@ fn request(net: &Net, wanted: &Wanted, partial: &mut Partial) -> (RequestBuilder
     }
 }
 
-/// The part of a file that an answer says it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Part {
-    from: u64,
-    /// Where it ends, one behind the last byte.
-    end: u64,
-    total: Option<u64>,
-}
-
-impl Part {
-    fn of(response: &Response) -> Option<Self> {
-        Self::parse(response.headers().get(header::CONTENT_RANGE)?.to_str().ok()?)
-    }
-
-    fn parse(text: &str) -> Option<Self> {
-        let (range, total) = text.strip_prefix("bytes ")?.trim().split_once('/')?;
-        let (from, last) = range.split_once('-')?;
-        let (from, last) = (from.trim().parse().ok()?, last.trim().parse::<u64>().ok()?);
-        let total = if total.trim() == "*" { None } else { Some(total.trim().parse().ok()?) };
-        let end = last.checked_add(1)?;
-        (from < end && total.is_none_or(|total| end <= total)).then_some(Self { from, end, total })
-    }
-}
-
-/// How an answer goes on with what is there.
-enum GoesOn {
-    /// It is the whole file.
-    Whole,
-    /// It is the rest, from a byte on, up to another.
-    Rest(Part),
-    /// It is none that was asked for.
-    Not(&'static str),
-}
-
-fn goes_on(response: &Response, asked: u64, partial: &Partial, wanted: &Wanted) -> GoesOn {
-    if response.status() != StatusCode::PARTIAL_CONTENT {
-        return GoesOn::Whole;
-    }
-    if partial.length() == 0 {
-        return GoesOn::Not("it answers with a part of the file, and the whole was asked for");
-    }
-    let Some(part) = Part::of(response) else {
-        return GoesOn::Not("it answers with a part of the file and does not say which");
-    };
-    if part.from != asked {
-        return GoesOn::Not("it answers with another part of the file than was asked for");
-    }
-    if response.content_length().is_some_and(|length| length != part.end - part.from) {
-        return GoesOn::Not("it answers with more or less than it says");
-    }
-    let tag = response.headers().get(header::ETAG).and_then(|tag| tag.to_str().ok());
-    let is_other = tag.is_some_and(|tag| {
-        partial.validator.same_if.as_deref().is_some_and(|known| known.starts_with('"') && known != tag)
-    });
-    let other_size = part.total.is_some_and(|total| wanted.size.is_some_and(|size| size != total));
-    if is_other || other_size {
-        return GoesOn::Not("the file is another one than before");
-    }
-    GoesOn::Rest(part)
-}
-
 async fn attempt(
     net: &Net,
     store: &Store,
@@ -253,12 +183,8 @@ async fn attempt(
         partial.restart();
     }
     let was_resumed = part.is_some();
-    // What comes first of a part may be there already.
-    let mut known = part.map_or(0, |part| partial.length() - part.from);
     let total = part.map_or(response.content_length(), |part| Some(part.total.unwrap_or(part.end)));
     let about = About::of(&response);
-    let mut head = if was_resumed { partial.head() } else { Vec::new() };
-    let mut judged = was_resumed && head.len() >= HEAD;
     if let Some(total) = total.filter(|_| status.is_success()) {
         watch.sized(number, partial.length(), total);
     }
@@ -274,66 +200,19 @@ async fn attempt(
     };
     partial.validator.same_if.clone_from(&about.same_if);
     partial.note();
-    let mut pace = Pace::new(net.pace);
-    loop {
-        let chunk = match tokio::time::timeout(pace.left(), response.chunk()).await {
-            Err(_) if pace.is_too_slow() => {
-                partial.flush();
-                return broke(format!(
-                    "it is too slow: {} bytes in {} s",
-                    pace.came,
-                    net.pace.window.as_secs().max(1)
-                ));
-            }
-            Err(_) => continue,
-            Ok(Ok(Some(chunk))) => chunk,
-            Ok(Ok(None)) => break,
-            Ok(Err(error)) if !status.is_success() => {
-                return about.failed(url, &head, Some(unreachable(&error)));
-            }
-            Ok(Err(error)) => {
-                partial.flush();
-                return broke(format!("it broke off after {} bytes: {}", partial.length(), reason(&error)));
-            }
-        };
-        pace.came += chunk.len() as u64;
-        if !judged {
-            head.extend_from_slice(&chunk[..chunk.len().min(HEAD - head.len().min(HEAD))]);
-            judged = head.len() >= HEAD;
-            if judged && about.sort(&head) != Sort::File {
-                return about.failed(url, &head, None);
-            }
-        }
-        if judged && other_size.is_some() {
-            break;
-        }
-        if !status.is_success() {
-            if judged {
-                break;
-            }
-            continue;
-        }
-        let mut bytes = &chunk[..];
-        if known > 0 {
-            let (again, new) = bytes.split_at(bytes.len().min(usize::try_from(known).unwrap_or(usize::MAX)));
-            if !partial.holds(partial.length() - known, again) {
-                partial.restart();
-                return broke("the file is another one than before".into());
-            }
-            (known, bytes) = (known - again.len() as u64, new);
-        }
-        let room = part.map_or(wanted.most(), |part| part.end.min(wanted.most()));
-        if partial.length() + bytes.len() as u64 > room {
-            partial.restart();
-            return Try::Failed(FetchError::TooLong { url: url.clone(), most: room });
-        }
-        if let Err(source) = partial.write(bytes) {
-            return Try::Failed(FetchError::Disk { path: partial.path.display().to_string(), source });
-        }
-        watch.came(number, bytes.len() as u64);
+    let mut incoming = Incoming {
+        head: if was_resumed { partial.head() } else { Vec::new() },
+        // What comes first of a part may be there already.
+        known: part.map_or(0, |part| partial.length() - part.from),
+        room: part.map_or(wanted.most(), |part| part.end.min(wanted.most())),
+        is_wrong: other_size.is_some() || !status.is_success(),
+        pace: Pace::new(net.pace),
+    };
+    if let Err(failed) = incoming.receive(&mut response, &about, (url, partial), (watch, number)).await {
+        return failed;
     }
-    if about.sort(&head) != Sort::File {
-        return about.failed(url, &head, None);
+    if about.sort(&incoming.head) != Sort::File {
+        return about.failed(url, &incoming.head, None);
     }
     if let Some(error) = other_size {
         return Try::Failed(error);
@@ -342,28 +221,91 @@ async fn attempt(
     finish(store, wanted, partial, (total, was_resumed), about.name)
 }
 
-/// Whether something comes at least as quickly as can be waited for.
-struct Pace {
-    limits: super::PaceLimits,
-    since: Instant,
-    came: u64,
+/// What comes in.
+struct Incoming {
+    /// The first bytes of the file.
+    head: Vec<u8>,
+    /// So many of the next bytes are there already.
+    known: u64,
+    /// So long may the file become.
+    room: u64,
+    /// Whether it is only looked at what it is.
+    is_wrong: bool,
+    pace: Pace,
 }
 
-impl Pace {
-    fn new(limits: super::PaceLimits) -> Self {
-        Self { limits, since: Instant::now(), came: 0 }
-    }
-
-    /// How long to wait before it is looked at.
-    fn left(&mut self) -> Duration {
-        if self.since.elapsed() >= self.limits.window && self.came >= self.limits.least {
-            (self.since, self.came) = (Instant::now(), 0);
+impl Incoming {
+    async fn receive(
+        &mut self,
+        response: &mut Response,
+        about: &About,
+        (url, partial): (&str, &mut Partial),
+        (watch, number): (&dyn Watch, usize),
+    ) -> Result<(), Try> {
+        let broke = |why: String| Try::Broke(FetchError::Unreachable { url: url.to_owned(), why }, None);
+        while let Some(chunk) = self.next(response, about, (url, partial)).await? {
+            self.pace.came += chunk.len() as u64;
+            if self.head.len() < HEAD {
+                self.head.extend_from_slice(&chunk[..chunk.len().min(HEAD - self.head.len())]);
+                if self.head.len() >= HEAD && about.sort(&self.head) != Sort::File {
+                    return Err(about.failed(url, &self.head, None));
+                }
+            }
+            if self.is_wrong {
+                if self.head.len() >= HEAD {
+                    return Ok(());
+                }
+                continue;
+            }
+            let mut bytes = &chunk[..];
+            if self.known > 0 {
+                let many = usize::try_from(self.known).unwrap_or(usize::MAX).min(bytes.len());
+                let (again, new) = bytes.split_at(many);
+                if !partial.holds(partial.length() - self.known, again) {
+                    partial.restart();
+                    return Err(broke("the file is another one than before".into()));
+                }
+                (self.known, bytes) = (self.known - again.len() as u64, new);
+            }
+            if partial.length() + bytes.len() as u64 > self.room {
+                partial.restart();
+                return Err(Try::Failed(FetchError::TooLong { url: url.to_owned(), most: self.room }));
+            }
+            if let Err(source) = partial.write(bytes) {
+                let path = partial.path.display().to_string();
+                return Err(Try::Failed(FetchError::Disk { path, source }));
+            }
+            watch.came(number, bytes.len() as u64);
         }
-        self.limits.window.saturating_sub(self.since.elapsed())
+        Ok(())
     }
 
-    fn is_too_slow(&self) -> bool {
-        self.since.elapsed() >= self.limits.window && self.came < self.limits.least
+    /// Waits for what comes next, and not for ever.
+    async fn next(
+        &mut self,
+        response: &mut Response,
+        about: &About,
+        (url, partial): (&str, &mut Partial),
+    ) -> Result<Option<impl std::ops::Deref<Target = [u8]> + use<>>, Try> {
+        let unreachable = |why: String| FetchError::Unreachable { url: url.to_owned(), why };
+        loop {
+            match tokio::time::timeout(self.pace.left(), response.chunk()).await {
+                Err(_) if self.pace.is_too_slow() => {
+                    partial.flush();
+                    return Err(Try::Broke(unreachable(self.pace.told()), None));
+                }
+                Err(_) => {}
+                Ok(Ok(chunk)) => return Ok(chunk),
+                Ok(Err(error)) if !about.status.is_success() => {
+                    return Err(about.failed(url, &self.head, Some(unreachable(reason(&error)))));
+                }
+                Ok(Err(error)) => {
+                    partial.flush();
+                    let why = format!("it broke off after {} bytes: {}", partial.length(), reason(&error));
+                    return Err(Try::Broke(unreachable(why), None));
+                }
+            }
+        }
     }
 }
 
@@ -479,143 +421,6 @@ impl About {
                 Try::Broke(otherwise.unwrap_or(FetchError::Refused { url, status: self.status }), None)
             }
             Sort::Missing | Sort::Refused(_) => Try::Failed(FetchError::Refused { url, status: self.status }),
-        }
-    }
-}
-
-/// A download on the disk, with the digest of what has come so far.
-struct Partial {
-    path: PathBuf,
-    file: File,
-    hasher: blake3::Hasher,
-    length: u64,
-    validator: Validator,
-    /// Held while we are at it, with what is noted of the download in it; nothing where another process holds it.
-    lock: Option<File>,
-}
-
-impl Partial {
-    fn open(store: &Store, url: &str) -> Result<Self, FetchError> {
-        let base = store.partial(url)?;
-        let failed = |path: &Path| {
-            let path = path.display().to_string();
-            move |source| FetchError::Disk { path, source }
-        };
-        let lock_path = base.with_extension("lock");
-        let open = |path: &Path| {
-            let file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path);
-            file.map_err(failed(path))
-        };
-        let lock = Some(open(&lock_path)?).filter(|lock| lock.try_lock().is_ok());
-        let path = match &lock {
-            Some(_) => base.with_extension("part"),
-            None => base.with_extension(format!("part-{}", std::process::id())),
-        };
-        let mut partial = Self {
-            file: open(&path)?,
-            hasher: blake3::Hasher::new(),
-            length: 0,
-            validator: Validator::default(),
-            path,
-            lock,
-        };
-        let mut noted = Vec::new();
-        let read = partial.lock.as_mut().and_then(|lock| lock.read_to_end(&mut noted).ok());
-        match read.and_then(|_| serde_json::from_slice::<Validator>(&noted).ok()) {
-            // Without anything that tells whether the file is the same, the beginning is worth nothing.
-            Some(validator) if validator.same_if.is_some() => {
-                partial.validator = validator;
-                partial.take_up();
-            }
-            _ => partial.restart(),
-        }
-        Ok(partial)
-    }
-
-    /// Hashes what is there already.
-    fn take_up(&mut self) {
-        let mut buffer = vec![0; 256 << 10];
-        while let Ok(read @ 1..) = self.file.read(&mut buffer) {
-            self.hasher.update(&buffer[..read]);
-            self.length += read as u64;
-        }
-    }
-
-    fn restart(&mut self) {
-        // Some disks write at once what comes into a file that was cut, even where it was empty.
-        if self.file.metadata().is_ok_and(|metadata| metadata.len() > 0) {
-            self.file.set_len(0).ok();
-        }
-        self.file.seek(SeekFrom::Start(0)).ok();
-        self.hasher.reset();
-        self.length = 0;
-    }
-
-    fn length(&self) -> u64 {
-        self.length
-    }
-
-    fn head(&mut self) -> Vec<u8> {
-        let mut head = Vec::new();
-        if let Ok(file) = File::open(&self.path) {
-            file.take(HEAD as u64).read_to_end(&mut head).ok();
-        }
-        head
-    }
-
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {
-        self.file.write_all(bytes)?;
-        self.hasher.update(bytes);
-        self.length += bytes.len() as u64;
-        Ok(())
-    }
-
-    /// Whether some bytes stand at a place of what is there.
-    fn holds(&self, at: u64, bytes: &[u8]) -> bool {
-        let mut there = vec![0; bytes.len()];
-        self.file.read_exact_at(&mut there, at).is_ok() && there == bytes
-    }
-
-    fn flush(&mut self) {
-        self.file.flush().ok();
-    }
-
-    fn digest(&self) -> Digest {
-        Digest::from_bytes(*self.hasher.finalize().as_bytes())
-    }
-
-    fn note(&self) {
-        if let (Some(lock), Ok(bytes)) = (&self.lock, serde_json::to_vec(&self.validator)) {
-            // Not worth a failure: the download would only begin anew.
-            lock.write_all_at(&bytes, 0).and_then(|()| lock.set_len(bytes.len() as u64)).ok();
-        }
-    }
-
-    /// Nothing of it is worth keeping.
-    fn forget(&self) {
-        fs::remove_file(&self.path).ok();
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn parts_are_what_they_say_or_none() {
-        let part = |text| Part::parse(text).map(|part| (part.from, part.end, part.total));
-        assert_eq!(part("bytes 5-9/10"), Some((5, 10, Some(10))));
-        assert_eq!(part("bytes 0-0/*"), Some((0, 1, None)));
-        for text in [
-            "",
-            "bytes 5-4/10",
-            "bytes 5-10/10",
-            "bytes */10",
-            "bytes 5-/10",
-            "items 5-9/10",
-            "bytes 0-18446744073709551615/*",
-        ] {
-            assert_eq!(part(text), None, "{text}");
         }
     }
 }

@@ -2,6 +2,8 @@
 
 mod download;
 mod logins;
+mod part;
+mod partial;
 mod watch;
 
 use std::{

@@ -167,7 +167,7 @@ impl Journal {
         for folder in &folders {
             tree.sweep_temporary(folder)?;
         }
-        Ok(control_tree(tree, self).sweep_temporary(&TreePath::root()).map_err(of_control)?)
+        control_tree(tree, self).sweep_temporary(&TreePath::root()).map_err(of_control)
     }
 
     /// Makes sure that what was staged is on the disk, unless it is so much that nobody waits for it.

@@ -70,7 +70,8 @@ pub fn recover(
     }
     let journal = Journal::open(tree, number)?;
     let is_here = control.canonicalize().is_ok_and(|control| control == journal.plan.control);
-    if !trust && !(is_here && journal.is_sealed(tree, Some(key))?) {
+    let is_ours = || Ok::<_, SettleError>(is_here && journal.is_sealed(tree, Some(key))?);
+    if !trust && !is_ours()? {
         return Err(SettleError::Foreign { number, origin: Box::new(origin_of(tree, number)?) });
     }
     if !is_here {
@@ -96,10 +97,6 @@ pub fn recover(
     match state {
         State::Done => Ok((!damaged.is_empty()).then_some(Outcome::Damaged(origin, damaged))),
         State::TakenBack => Ok(None),
-        State::TakingBack => {
-            journal.roll_back(tree)?;
-            Ok(Some(Outcome::RolledBack(origin)))
-        }
         State::Staged if journal.is_intact(tree)? => {
             journal.sweep(tree)?;
             let finished = journal.carry_out(tree, Some(key)).and_then(|()| journal.finish(tree, None));
@@ -114,7 +111,7 @@ pub fn recover(
             journal.tidy(tree);
             Ok(Some(Outcome::Finished(origin)))
         }
-        State::Staged => {
+        State::Staged | State::TakingBack => {
             journal.roll_back(tree)?;
             Ok(Some(Outcome::RolledBack(origin)))
         }

@@ -104,14 +104,13 @@ fn attributes(tree: &LocalTree, journal: &Journal) -> Result<Vec<Option<Attribut
             Step::Put { path, .. } | Step::MakeFolder { path } => {
                 let outer = journal.whole(index).map_or(path, |whole| journal.steps()[whole].path());
                 let folder = outer.parent().unwrap_or_else(TreePath::root);
-                match of_folders.get(&folder) {
-                    Some(known) => *known,
-                    None => {
-                        // Of a file that is not there, not of the folder itself.
-                        let new = tree.attributes_below(&folder)?;
-                        of_folders.insert(folder, new);
-                        new
-                    }
+                if let Some(known) = of_folders.get(&folder) {
+                    *known
+                } else {
+                    // Of a file that is not there, not of the folder itself.
+                    let new = tree.attributes_below(&folder)?;
+                    of_folders.insert(folder, new);
+                    new
                 }
             }
             Step::SetAside { .. } | Step::RemoveFolder { .. } => {

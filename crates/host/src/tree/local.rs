@@ -16,73 +16,31 @@ use std::{
 };
 
 use rustix::{
-    fs::{
-        Access, AtFlags, CWD, Dir, FileType, Gid, Mode, OFlags, Stat, Uid, accessat, fchmod, fchown, linkat,
-        mkdirat, renameat, statat, unlinkat,
-    },
+    fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat, linkat, renameat, statat, unlinkat},
     io::Errno,
 };
 use yalotheca_core::id::{Digest, TreePath};
 
 use super::{
     Attributes, Found, Tree, TreeError,
-    rooted::{OWN, Root, Spot, is_absent},
+    digest::{BUFFER, Hashing, Stamp, digest_of_file},
+    rooted::{Root, Spot, is_absent},
 };
 
-/// How much is read and written at a time.
-const BUFFER: usize = 128 << 10;
-
-/// A file larger than this is hashed by all cores, so much at a time.
-const LARGE: u64 = 16 << 20;
-const CHUNK: usize = 8 << 20;
-
-/// What temporary files beside a server's own are called; whoever recovers a settle removes those that were left over.
-const TEMPORARY: &str = ".yalotheca-new-";
+/// Which digest a file had, and what tells that it is still that file.
+type Known = HashMap<TreePath, (Stamp, Digest), foldhash::fast::RandomState>;
 
 /// A folder on this machine.
 #[derive(Debug, Clone)]
 pub struct LocalTree {
-    root: Root,
+    pub(super) root: Root,
     /// Whether the disk has refused to clone a file: then it is not asked again. Each time a new file would have to be made
     /// and removed, and some disks are slow to give its place to the next.
     clones_nothing: Arc<AtomicBool>,
     /// What was read, so that it is not read again as long as it is the same.
-    read: Arc<Mutex<HashMap<TreePath, (Stamp, Digest), foldhash::fast::RandomState>>>,
+    read: Arc<Mutex<Known>>,
     #[cfg(debug_assertions)]
     faults: Option<Arc<Faults>>,
-}
-
-/// What tells that a file is still the same.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Stamp {
-    disk: u64,
-    inode: u64,
-    size: i64,
-    modified: (i64, u64),
-    changed: (i64, u64),
-}
-
-impl Stamp {
-    fn of(stat: &Stat) -> Self {
-        Self {
-            disk: stat.st_dev,
-            inode: stat.st_ino,
-            size: stat.st_size,
-            modified: (stat.st_mtime, stat.st_mtime_nsec),
-            changed: (stat.st_ctime, stat.st_ctime_nsec),
-        }
-    }
-
-    /// Two changes within one tick of the clock have the same date: such a one tells nothing.
-    fn is_older_than(&self, then: SystemTime) -> bool {
-        const TICK: Duration = Duration::from_millis(20);
-        let since = then.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
-        let (seconds, nanoseconds) = self.changed;
-        let changed = u64::try_from(seconds)
-            .ok()
-            .and_then(|seconds| Some(Duration::new(seconds, u32::try_from(nanoseconds).ok()?)));
-        changed.is_some_and(|changed| changed + TICK < since)
-    }
 }
 
 /// Faults for tests: the n-th call that changes something fails, and all after it where the program is to seem dead.
@@ -121,7 +79,7 @@ impl LocalTree {
     }
 
     #[cfg(debug_assertions)]
-    fn fault(&self) -> io::Result<()> {
+    pub(super) fn fault(&self) -> io::Result<()> {
         let Some(faults) = &self.faults else { return Ok(()) };
         let made = faults.made.fetch_add(1, Ordering::SeqCst) + 1;
         if made == faults.fails_at || made >= faults.dies_at { Err(Errno::NOSPC.into()) } else { Ok(()) }
@@ -129,7 +87,7 @@ impl LocalTree {
 
     #[cfg(not(debug_assertions))]
     #[expect(clippy::unused_self, clippy::unnecessary_wraps, reason = "as in builds for tests")]
-    const fn fault(&self) -> io::Result<()> {
+    pub(super) const fn fault(&self) -> io::Result<()> {
         Ok(())
     }
 
@@ -178,311 +136,17 @@ impl LocalTree {
         self.root.stat(path.as_str()).ok().flatten().map(|stat| (stat.st_dev, stat.st_ino))
     }
 
-    fn error(&self, verb: &'static str, path: &TreePath) -> impl FnOnce(io::Error) -> TreeError + use<> {
+    pub(super) fn error(
+        &self,
+        verb: &'static str,
+        path: &TreePath,
+    ) -> impl FnOnce(io::Error) -> TreeError + use<> {
         let path = self.at(path).display().to_string();
         move |source| TreeError { verb, path, source }
     }
-
-    /// Makes a new file, or empties one of ours.
-    fn create(&self, path: &TreePath, attributes: &Attributes) -> io::Result<File> {
-        self.fault()?;
-        let spot = self.root.spot(path.as_str())?;
-        let file = spot.open(OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC, 0o600)?;
-        attributes.give(&file)?;
-        Ok(file)
-    }
-
-    /// Makes a new file beside an entry, under a name that nobody else has.
-    fn temporary(spot: &Spot) -> io::Result<(File, Spot)> {
-        static MADE: AtomicU64 = AtomicU64::new(0);
-        loop {
-            let number = MADE.fetch_add(1, Ordering::Relaxed);
-            let name = format!("{TEMPORARY}{}-{number}", std::process::id());
-            let folder = spot.folder.try_clone()?;
-            let beside = Spot { folder, name: name.into() };
-            match beside.open(OFlags::RDWR | OFlags::CREATE | OFlags::EXCL, 0o600) {
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                file => return Ok((file?, beside)),
-            }
-        }
-    }
-
-    /// Fills a new file beside an entry and gives it the entry's name once it is whole and on the disk.
-    fn replace(spot: &Spot, fill: impl FnOnce(&mut File) -> io::Result<()>) -> io::Result<()> {
-        let (mut file, temporary) = Self::temporary(spot)?;
-        let replaced = fill(&mut file)
-            .and_then(|()| file.sync_all())
-            .and_then(|()| Ok(renameat(&temporary.folder, &temporary.name, &spot.folder, &spot.name)?))
-            .and_then(|()| spot.sync_folder());
-        if replaced.is_err() {
-            unlinkat(&temporary.folder, &temporary.name, AtFlags::empty()).ok();
-        }
-        replaced
-    }
-
-    /// Removes what a command that ended suddenly has left half-written in a folder.
-    ///
-    /// # Errors
-    /// Where the folder cannot be read, or one cannot be removed.
-    pub fn sweep_temporary(&self, folder: &TreePath) -> Result<(), TreeError> {
-        for (name, found) in self.list(folder)? {
-            if name.starts_with(TEMPORARY) && matches!(found, Found::File(_)) {
-                let path = folder
-                    .join(&name)
-                    .map_err(|error| self.error("removing", folder)(io::Error::other(error)))?;
-                self.remove_own_file(&path)?;
-            }
-        }
-        Ok(())
-    }
-
-    /// Writes a file beside the one whose name it is to get, and waits until it is on the disk: giving it the name needs no
-    /// more room.
-    ///
-    /// # Errors
-    /// Where it cannot be written.
-    pub fn prepare(&self, path: &TreePath, bytes: &[u8]) -> Result<Prepared, TreeError> {
-        let attributes = self.attributes_for(path)?;
-        let prepare = || {
-            self.fault()?;
-            let spot = self.root.target(path.as_str())?;
-            let (mut file, temporary) = Self::temporary(&spot)?;
-            let prepared = Prepared { temporary, spot, is_done: false };
-            file.write_all(bytes)?;
-            attributes.give(&file)?;
-            file.sync_all()?;
-            Ok(prepared)
-        };
-        prepare().map_err(self.error("writing", path))
-    }
-
-    /// Gives a prepared file its name.
-    ///
-    /// # Errors
-    /// Where it cannot be done; then what was there before is still there.
-    pub fn commit(&self, mut prepared: Prepared, path: &TreePath) -> Result<(), TreeError> {
-        let Prepared { temporary, spot, is_done } = &mut prepared;
-        let mut commit = || {
-            self.fault()?;
-            renameat(&temporary.folder, &temporary.name, &spot.folder, &spot.name)?;
-            *is_done = true;
-            spot.sync_folder()
-        };
-        commit().map_err(self.error("writing", path))
-    }
-
-    /// Opens a file of ours to lock it, and makes it where it is not there.
-    ///
-    /// # Errors
-    /// Where it cannot be opened.
-    pub fn open_own(&self, path: &TreePath) -> Result<File, TreeError> {
-        let attributes = self.own_attributes()?;
-        let open = || {
-            let spot = self.root.spot(path.as_str())?;
-            let file = spot.open(OFlags::RDWR | OFlags::CREATE | OFlags::APPEND, 0o600)?;
-            // One that another administrator made stays theirs.
-            attributes.give(&file).ok();
-            Ok(file)
-        };
-        open().map_err(self.error("writing", path))
-    }
-
-    /// Removes one file of ours.
-    ///
-    /// # Errors
-    /// Where it cannot be removed.
-    pub fn remove_own_file(&self, path: &TreePath) -> Result<(), TreeError> {
-        let removed = self
-            .fault()
-            .and_then(|()| self.root.spot(path.as_str()))
-            .and_then(|spot| Ok(unlinkat(&spot.folder, &spot.name, AtFlags::empty())?));
-        match removed {
-            Err(error) if !is_absent(&error) => Err(self.error("removing", path)(error)),
-            _ => Ok(()),
-        }
-    }
-
-    /// Makes sure that an entry can be put at a path, replaced or removed there, as far as that can be known without doing it.
-    ///
-    /// # Errors
-    /// Where it cannot.
-    pub fn check_writable(&self, path: &TreePath) -> Result<(), TreeError> {
-        let check = || {
-            let spot = match self.root.target(path.as_str()) {
-                // Its folder is made first.
-                Err(error) if is_absent(&error) => return Ok(()),
-                spot => spot?,
-            };
-            // The system refuses to write to what was made immutable even where nothing else stands against it.
-            match accessat(&spot.folder, &spot.name, Access::WRITE_OK, AtFlags::EACCESS) {
-                Err(error @ (Errno::PERM | Errno::ROFS)) => return Err(error.into()),
-                _ => {}
-            }
-            Ok(accessat(&spot.folder, ".", Access::WRITE_OK | Access::EXEC_OK, AtFlags::EACCESS)?)
-        };
-        check().map_err(self.error("writing", path))
-    }
-
-    /// Returns the owner, group and mode that a file or folder at a path has, or that a new one there gets.
-    ///
-    /// # Errors
-    /// Where that cannot be looked at.
-    pub fn attributes(&self, path: &TreePath) -> Result<Attributes, TreeError> {
-        let look = || {
-            let there = self.root.stat(path.as_str())?.filter(|stat| sort_of(stat) != Found::Other);
-            Ok(there.map(|stat| Attributes::of(&stat)))
-        };
-        match look().map_err(self.error("looking at", path))? {
-            Some(attributes) => Ok(attributes),
-            None => self.attributes_below(&path.parent().unwrap_or_else(TreePath::root)),
-        }
-    }
-
-    /// Returns what a new file in a folder gets.
-    ///
-    /// # Errors
-    /// Where the folder cannot be looked at.
-    pub fn attributes_below(&self, folder: &TreePath) -> Result<Attributes, TreeError> {
-        let look = || {
-            let mut next = Some(folder.clone());
-            while let Some(folder) = next {
-                if let Some(stat) = self.root.stat(folder.as_str())? {
-                    return Ok(Attributes::below(&stat));
-                }
-                next = folder.parent();
-            }
-            Err(Errno::NOENT.into())
-        };
-        look().map_err(self.error("looking at", folder))
-    }
-
-    /// Returns whether two paths lie on one disk, as far as their folders tell.
-    pub fn is_same_disk(&self, one: &TreePath, other: &TreePath) -> bool {
-        let disk = |path: &TreePath| {
-            let folder = path.parent().unwrap_or_else(TreePath::root);
-            self.root.stat(folder.as_str()).ok().flatten().map(|stat| stat.st_dev)
-        };
-        disk(one) == disk(other)
-    }
-
-    /// Returns what files of ours get: nobody else reads them but the group, where it reads the server's folder.
-    ///
-    /// # Errors
-    /// Where the server's folder cannot be looked at.
-    pub fn own_attributes(&self) -> Result<Attributes, TreeError> {
-        let look = || Ok(Attributes::own(&self.root.stat("")?.ok_or(Errno::NOENT)?));
-        look().map_err(self.error("looking at", &TreePath::root()))
-    }
-
-    fn attributes_for(&self, path: &TreePath) -> Result<Attributes, TreeError> {
-        if is_own(path) { self.own_attributes() } else { self.attributes(path) }
-    }
-
-    /// Makes a folder and those above it that are not there.
-    ///
-    /// # Errors
-    /// Where it cannot be made.
-    pub fn make_folder_as(&self, path: &TreePath, attributes: &Attributes) -> Result<(), TreeError> {
-        self.fault().and_then(|()| self.make(path, attributes)).map_err(self.error("making the folder", path))
-    }
-
-    fn make(&self, path: &TreePath, attributes: &Attributes) -> io::Result<()> {
-        let is_there = || {
-            self.root.stat(path.as_str()).map(|stat| stat.is_some_and(|stat| sort_of(&stat) == Found::Folder))
-        };
-        let spot = match self.root.spot(path.as_str()) {
-            Err(error) if is_absent(&error) && !path.is_root() => {
-                if let Some(above) = path.parent() {
-                    self.make(&above, attributes)?;
-                }
-                self.root.spot(path.as_str())?
-            }
-            spot => spot?,
-        };
-        match mkdirat(&spot.folder, &spot.name, Mode::from_raw_mode(0o700)) {
-            Ok(()) => attributes.as_folder().give(&spot.open(OFlags::RDONLY | OFlags::DIRECTORY, 0)?),
-            Err(Errno::EXIST) if is_there()? => Ok(()),
-            Err(error) => Err(error.into()),
-        }
-    }
 }
 
-fn is_own(path: &TreePath) -> bool {
-    path.as_str().split('/').next() == Some(OWN)
-}
-
-/// A file that is written and has not got its name yet; without that it goes again.
-#[derive(Debug)]
-pub struct Prepared {
-    temporary: Spot,
-    spot: Spot,
-    is_done: bool,
-}
-
-impl Drop for Prepared {
-    fn drop(&mut self) {
-        if !self.is_done {
-            unlinkat(&self.temporary.folder, &self.temporary.name, AtFlags::empty()).ok();
-        }
-    }
-}
-
-impl Attributes {
-    fn of(stat: &Stat) -> Self {
-        Self { mode: stat.st_mode & 0o777, owner: stat.st_uid, group: stat.st_gid }
-    }
-
-    /// What a new file in a folder gets.
-    fn below(folder: &Stat) -> Self {
-        Self { mode: folder.st_mode & 0o664 | 0o600, ..Self::of(folder) }
-    }
-
-    fn own(root: &Stat) -> Self {
-        let group = if root.st_mode & 0o050 == 0o050 { 0o040 } else { 0 };
-        Self { mode: 0o600 | group, ..Self::of(root) }
-    }
-
-    /// Returns these without any right of the group.
-    #[must_use]
-    pub fn secret(self) -> Self {
-        Self { mode: self.mode & 0o700, ..self }
-    }
-
-    /// Who may read a folder's files may enter it.
-    #[must_use]
-    pub fn as_folder(self) -> Self {
-        Self { mode: self.mode | (self.mode & 0o444) >> 2, ..self }
-    }
-
-    /// Whether an existing file, shared by a second name, has these already.
-    fn has(self, metadata: &std::fs::Metadata) -> bool {
-        metadata.mode() & 0o777 == self.mode && (metadata.uid(), metadata.gid()) == self.wanted_owner()
-    }
-
-    /// Only root may give files away; others make files of their own.
-    fn wanted_owner(self) -> (u32, u32) {
-        let (user, group) = (rustix::process::geteuid(), rustix::process::getegid());
-        if user.is_root() { (self.owner, self.group) } else { (user.as_raw(), group.as_raw()) }
-    }
-
-    /// Gives them to an open file or folder.
-    fn give(self, file: &File) -> io::Result<()> {
-        let now = rustix::fs::fstat(file)?;
-        let (owner, group) = self.wanted_owner();
-        if rustix::process::geteuid().is_root() && (now.st_uid, now.st_gid) != (owner, group) {
-            fchown(file, Some(Uid::from_raw(owner)), Some(Gid::from_raw(group)))?;
-        } else if now.st_gid != self.group {
-            // Whoever is no member of that group cannot give a file to it.
-            fchown(file, None, Some(Gid::from_raw(self.group))).ok();
-        }
-        if now.st_mode & 0o777 != self.mode {
-            fchmod(file, Mode::from_raw_mode(self.mode))?;
-        }
-        Ok(())
-    }
-}
-
-fn sort_of(stat: &Stat) -> Found {
+pub(super) fn sort_of(stat: &Stat) -> Found {
     match FileType::from_raw_mode(stat.st_mode) {
         FileType::RegularFile => Found::File(u64::try_from(stat.st_size).unwrap_or(0)),
         FileType::Directory => Found::Folder,
@@ -531,58 +195,6 @@ fn clone(source: &File, target: &Spot, attributes: &Attributes) -> io::Result<()
     cloned.and_then(|()| attributes.give(&file)).inspect_err(|_| {
         unlinkat(&target.folder, &target.name, AtFlags::empty()).ok();
     })
-}
-
-/// Hashes what a reader gives and passes it on.
-struct Hashing<'a, R: ?Sized> {
-    inner: &'a mut R,
-    hasher: blake3::Hasher,
-    size: u64,
-}
-
-impl<R: Read + ?Sized> Read for Hashing<'_, R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let read = self.inner.read(buffer)?;
-        self.hasher.update(&buffer[..read]);
-        self.size += read as u64;
-        Ok(read)
-    }
-}
-
-/// Returns the digest and the size of a file on this machine.
-///
-/// # Errors
-/// Where it cannot be read.
-pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
-    digest_of_file(&mut File::open(path)?)
-}
-
-/// Returns the digest and the size of what is left to read of an open file.
-///
-/// # Errors
-/// Where it cannot be read.
-pub fn digest_of_file(file: &mut File) -> io::Result<(Digest, u64)> {
-    if file.metadata()?.len() > LARGE {
-        return digest_of_large(file);
-    }
-    let mut hashing = Hashing { inner: file, hasher: blake3::Hasher::new(), size: 0 };
-    let mut buffer = vec![0; BUFFER];
-    while hashing.read(&mut buffer)? > 0 {}
-    Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
-}
-
-/// The same by all cores, a chunk at a time: a file that is mapped and cut meanwhile would end the program.
-fn digest_of_large(file: &mut File) -> io::Result<(Digest, u64)> {
-    let (mut hasher, mut size) = (blake3::Hasher::new(), 0);
-    let mut chunk = Vec::with_capacity(CHUNK);
-    loop {
-        chunk.clear();
-        if file.take(CHUNK as u64).read_to_end(&mut chunk)? == 0 {
-            return Ok((Digest::from_bytes(*hasher.finalize().as_bytes()), size));
-        }
-        hasher.update_rayon(&chunk);
-        size += chunk.len() as u64;
-    }
 }
 
 impl Tree for LocalTree {

@@ -3,7 +3,10 @@
 //! One trait and one file per kind of place. Settling uses nothing but these few calls, so that a server on another
 //! machine needs only them.
 
+mod attributes;
+mod digest;
 mod local;
+mod own;
 mod rooted;
 
 use std::{fs::File, io, path::Path};
@@ -13,7 +16,9 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 
-pub use local::{LocalTree, Prepared, digest_of, digest_of_file};
+pub use digest::{digest_of, digest_of_file};
+pub use local::LocalTree;
+pub use own::Prepared;
 pub use rooted::Refusal;
 
 /// What lies at a path.

@@ -83,11 +83,12 @@ fn read_line(reader: &mut impl BufRead) -> io::Result<Option<String>> {
     if length == 0 {
         return Ok(None);
     }
-    let mut text = String::from_utf8_lossy(&line).trim_end().to_owned();
-    if length > LONGEST + 1 {
-        text.push_str(&format!(" … (cut; the line has {length} bytes)"));
-    }
-    Ok(Some(text))
+    let text = String::from_utf8_lossy(&line).trim_end().to_owned();
+    Ok(Some(if length > LONGEST + 1 {
+        format!("{text} … (cut; the line has {length} bytes)")
+    } else {
+        text
+    }))
 }
 
 #[cfg(test)]

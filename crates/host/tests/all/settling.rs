@@ -444,8 +444,11 @@ fn lived_in(folder: &Path, files: &Path) -> Result<Steps, Box<dyn std::error::Er
     Ok((steps, sources))
 }
 
+/// The entries of a folder, with what each file holds.
+type Entries = Vec<(String, Option<String>)>;
+
 /// Everything in a folder but Yalotheca's own, with what each file holds.
-fn everything(folder: &Path) -> Result<Vec<(String, Option<String>)>, Box<dyn std::error::Error>> {
+fn everything(folder: &Path) -> Result<Entries, Box<dyn std::error::Error>> {
     let mut all = Vec::new();
     for entry in walkdir::WalkDir::new(folder).sort_by_file_name() {
         let entry = entry?;
@@ -460,9 +463,7 @@ fn everything(folder: &Path) -> Result<Vec<(String, Option<String>)>, Box<dyn st
 }
 
 /// What a server is before a change and after it, and a fresh one.
-fn worlds(
-    elsewhere: Option<&Path>,
-) -> Result<[Vec<(String, Option<String>)>; 2], Box<dyn std::error::Error>> {
+fn worlds(elsewhere: Option<&Path>) -> Result<[Entries; 2], Box<dyn std::error::Error>> {
     let (folder, files) = (server_folder(elsewhere)?, tempfile::tempdir()?);
     let (steps, sources) = lived_in(folder.path(), files.path())?;
     let before = everything(folder.path())?;
@@ -510,7 +511,7 @@ const NEVER: u64 = u64::MAX;
 fn one_run(
     at: &[At],
     elsewhere: Option<&Path>,
-    worlds: &[Vec<(String, Option<String>)>; 2],
+    worlds: &[Entries; 2],
 ) -> Result<(u64, bool), Box<dyn std::error::Error>> {
     let (folder, files) = (server_folder(elsewhere)?, tempfile::tempdir()?);
     let (steps, sources) = lived_in(folder.path(), files.path())?;
