@@ -14,6 +14,7 @@ Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
 xvfb=$!
 trap 'kill $xvfb; rm -rf "$work"' EXIT
 export DISPLAY=$display PATH="$bin:$PATH" XDG_CACHE_HOME="$work/cache" USER=wren
+export XDG_CONFIG_HOME="$work/config" XDG_STATE_HOME="$work/state"
 sleep 1
 yalotheca stand-in world "$work/world"
 cd "$work/world/harbour"
@@ -61,6 +62,8 @@ shot why "yalotheca why harbour-core"
 yalotheca undo --yes >/dev/null
 yalotheca drop tidebell --yes >/dev/null
 shot history "yalotheca history"
+# Another account opens the same folder.
+XDG_CONFIG_HOME=$work/another shot trust "yalotheca trial; yalotheca game trust saltwick"
 
 # The crew's kites: what came from a host at which not everything is what it seems.
 cd "$work"

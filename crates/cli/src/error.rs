@@ -106,6 +106,7 @@ impl CommandError {
             Self::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
             | Self::Catalogue(
                 CatalogueError::Signature { .. }
+                | CatalogueError::Fetch { source: FetchError::Credentials { .. }, .. }
                 | CatalogueError::Older { .. }
                 | CatalogueError::Given(
                     ArrivalError::Nothing { .. }
@@ -126,6 +127,7 @@ impl CommandError {
                 | SettleError::Foreign { .. }
                 | SettleError::OtherControl { .. },
             )
+            | Self::Fetch(FetchError::Credentials { .. })
             | Self::Change(_)
             | Self::Edit(_)
             | Self::Refused { .. } => REFUSED,

@@ -6,7 +6,8 @@
 //! breaks off there each time, and knows no ranges · `/halt/PERCENT/NAME` gives no more than that to the first five who ask · `/other/PERCENT/NAME` breaks off once, and the file is another then ·
 //! `/endless/NAME` never ends · `/drip/NAME` a byte at a time · `/later/NAME` asks for a wait of three years · `/part/HOW/NAME` breaks off in
 //! the middle and answers the second who asks in a wrong way: `from-start`, `elsewhere`, `no-range`, `longer`, `other` (a file of the same
-//! length, whose tag is weak), `unasked` (a part where the whole was asked for) · `/long/NAME` promises more than it gives · `/slow/NAME` · `/item/NUMBER-…` a page, `/items/NUMBER` its file · `/loop`.
+//! length, whose tag is weak), `unasked` (a part where the whole was asked for) · `/long/NAME` promises more than it gives · `/slow/NAME` · `/item/NUMBER-…` a page, `/items/NUMBER` its file · `/loop` ·
+//! `/private/NAME` for the user `wren` with the password `puffin` only.
 
 use std::{
     collections::HashMap,
@@ -137,6 +138,11 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
         "s" => file(rest).map(|_| page(&format!("{rest} · Harbour Share"), "<a href=\"?view=0\">Get it</a>")),
         "moved" => Ok(Redirect::temporary(&format!("/f/{rest}")).into_response()),
         "loop" => Ok(Redirect::temporary("/loop").into_response()),
+        "private" if !is_wren(&headers) => {
+            Ok((StatusCode::UNAUTHORIZED, [(header::WWW_AUTHENTICATE, "Basic")], "who is there?")
+                .into_response())
+        }
+        "private" => file(rest).map(|bytes| whole(&bytes, rest, range, usize::MAX)),
         "login" if rest == "page" => Ok(page("Who are you?", "<form><input type=\"password\"></form>")),
         "login" => Ok(Redirect::temporary("/login/page").into_response()),
         "expired" => Ok((StatusCode::GONE, page("Gone", "This link has expired.")).into_response()),
@@ -176,6 +182,11 @@ async fn serve(State(served): State<Served>, uri: Uri, headers: HeaderMap) -> Re
         _ => Ok(StatusCode::NOT_FOUND.into_response()),
     };
     answer.unwrap_or_else(IntoResponse::into_response)
+}
+
+/// Whether the request brings the user and password `wren:puffin`.
+fn is_wren(headers: &HeaderMap) -> bool {
+    headers.get(header::AUTHORIZATION).is_some_and(|value| value == "Basic d3JlbjpwdWZmaW4=")
 }
 
 /// Bytes that come without end, one at a time, fewer than were promised, or slowly.

@@ -124,7 +124,7 @@ fn an_edit_by_hand_while_somebody_is_asked_is_not_overwritten() -> Done {
 
 #[test]
 fn a_file_that_somebody_patched_is_kept_through_an_update() -> Done {
-    let (world, _) = crate::downloads::voxel()?;
+    let (world, downloads) = crate::downloads::voxel()?;
     // Where others may not read the server, it has copies of its own.
     fs::set_permissions(world.server(), fs::Permissions::from_mode(0o700))?;
     fs::set_permissions(world.path("home"), fs::Permissions::from_mode(0o700)).ok();
@@ -155,6 +155,26 @@ fn a_file_that_somebody_patched_is_kept_through_an_update() -> Done {
     fs::remove_file(&file)?;
     world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
     assert_eq!(fs::read_to_string(&file)?, original);
+    // A newer release goes beside what was patched, and the rest of it in.
+    fs::write(&file, "-- patched by hand\n")?;
+    let newer = downloads.join("newer");
+    fs::create_dir_all(&newer)?;
+    fs::write(newer.join("mod.conf"), "name = bells\ndescription = newer\n")?;
+    fs::write(newer.join("init.lua"), "-- newer\n")?;
+    let beside = file.with_file_name("init.lua.newer");
+    world.run(&["add", &newer.display().to_string(), "--yes"]).code(0).says(&["init.lua.newer"]);
+    assert_eq!(fs::read_to_string(&file)?, "-- patched by hand\n");
+    assert_eq!(fs::read_to_string(&beside)?, "-- newer\n");
+    assert!(fs::read_to_string(mods.join("mod.conf"))?.contains("newer"));
+    world.run(&["settle", "--yes"]).code(0).says(&["nothing to do"]);
+    world.run(&["settle", "--replace", &name, "--yes"]).code(0);
+    assert_eq!(fs::read_to_string(&file)?, "-- newer\n");
+    assert!(!beside.exists(), "it took its place");
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(fs::read_to_string(&file)?, "-- patched by hand\n");
+    world.run(&["undo", "--yes"]).code(0);
+    assert!(!beside.exists());
+    assert_eq!(fs::read_to_string(&file)?, "-- patched by hand\n");
     Ok(())
 }
 

@@ -362,3 +362,37 @@ fn a_catalogue_that_its_publisher_signed_is_taken() -> Done {
         .says(&["it was not made with that key for this file", "nothing of it was used"]);
     Ok(())
 }
+
+#[test]
+fn an_older_index_of_a_publisher_is_refused() -> Done {
+    let world = World::fresh()?;
+    let run = |words: &[&str]| Command::new("minisign").args(words).current_dir(world.root()).output();
+    if !run(&["-G", "-W", "-p", "crew.pub", "-s", "crew.key"]).is_ok_and(|output| output.status.success()) {
+        return skipped("minisign");
+    }
+    let index = world.root().join("quayside/catalogue.json");
+    let plain = fs::read_to_string(&index)?;
+    let publish = |serial: u64| -> Done {
+        fs::write(&index, plain.replacen('{', &format!("{{\"serial\": {serial}, "), 1))?;
+        assert!(run(&["-S", "-s", "crew.key", "-m", "quayside/catalogue.json"])?.status.success());
+        Ok(())
+    };
+    let key = fs::read_to_string(world.root().join("crew.pub"))?;
+    let key = key.lines().nth(1).ok_or("the key is the second line")?;
+    let wants = world.read("yalotheca.toml")?;
+    let signed = wants.replace("at = \"http", &format!("key = \"{key}\"\nat = \"http"));
+    world.write("yalotheca.toml", &signed)?;
+    publish(7)?;
+    world.run(&["find"]).code(0);
+    publish(8)?;
+    world.run(&["find"]).code(0);
+    publish(7)?;
+    let before = world.digests()?;
+    for words in [&["find"][..], &["add", "tidebell", "--yes"]] {
+        world.run(words).code(5).says(&["this is edition 7, and edition 8 was seen before", "older = true"]);
+    }
+    assert_eq!(world.digests()?, before);
+    world.write("yalotheca.toml", &signed.replace("key = ", "older = true\nkey = "))?;
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    Ok(())
+}

@@ -4,6 +4,7 @@ use std::{
     fs,
     io::{BufRead, BufReader, Write},
     net::TcpListener,
+    os::unix::fs::PermissionsExt,
     sync::mpsc,
     thread,
 };
@@ -68,6 +69,35 @@ fn a_login_an_expired_link_and_a_wrong_one_are_told_apart() -> Done {
     assert_eq!(host.times("f/nothing.zip"), 1, "what is wrong is not tried again");
     world.run(&["add", "http://127.0.0.1:9/x.zip", "--yes"]).code(4).says(&["refused"]);
     assert_eq!(world.digests()?, before);
+    Ok(())
+}
+
+#[test]
+fn a_user_and_a_password_are_asked_of_one_file_and_noted_nowhere() -> Done {
+    let (world, host) = hosted()?;
+    let link = host.at("private/windmill.zip");
+    world.run(&["add", &link, "--yes"]).code(4).says(&["the host wants a login", "credentials.toml"]);
+    let name = link.split('/').nth(2).ok_or("the link names its host")?;
+    let file = world.root().join(".config/yalotheca/credentials.toml");
+    fs::create_dir_all(file.parent().ok_or("it lies in a folder")?)?;
+    fs::write(&file, format!("[\"{name}\"]\nuser = \"wren\"\npassword = \"puffin\"\n"))?;
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o644))?;
+    world.run(&["add", &link, "--yes"]).code(5).says(&["others may read it", "chmod 600"]);
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o600))?;
+    world.run(&["add", &link, "--yes"]).code(0);
+    for entry in walkdir::WalkDir::new(world.server()) {
+        let entry = entry?;
+        if entry.file_type().is_file() {
+            let text = String::from_utf8_lossy(&fs::read(entry.path())?).into_owned();
+            assert!(!text.contains("puffin"), "{}", entry.path().display());
+        }
+    }
+    // They are for that host only.
+    fs::write(&file, "[\"files.example\"]\nuser = \"wren\"\npassword = \"puffin\"\n")?;
+    world
+        .run(&["add", &host.at("private/gull-cliffs-2.zip"), "--yes"])
+        .code(4)
+        .says(&["the host wants a login"]);
     Ok(())
 }
 

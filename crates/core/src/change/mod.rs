@@ -75,6 +75,13 @@ pub struct Present {
     pub replace: Option<GlobSet>,
 }
 
+impl Present {
+    /// Whether a file is replaced although somebody has changed it.
+    fn replaces(&self, path: &TreePath) -> bool {
+        self.replace.as_ref().is_some_and(|globs| globs.is_match(path.as_str()))
+    }
+}
+
 /// A settings file, brought up to date with new defaults.
 #[derive(Debug, Clone)]
 pub struct Update {
@@ -227,7 +234,7 @@ fn going(desired: &Desired, receipt: &Receipt, present: &Present) -> Vec<(TreePa
     receipt
         .placed
         .keys()
-        .filter(|path| !desired.placements.contains_key(*path))
+        .filter(|path| !desired.placements.contains_key(*path) && !stays_beside(path, desired, present))
         .filter_map(|path| present.files.get(path).map(|(digest, _)| (path.clone(), *digest)))
         .collect()
 }
@@ -259,9 +266,9 @@ fn place_files(
         let owned = receipt.placed.get(path);
         if let (Some(now), Some(owned)) = (before, owned)
             && now != owned.digest
-            && !present.replace.as_ref().is_some_and(|globs| globs.is_match(path.as_str()))
+            && !present.replaces(path)
         {
-            keep_changed((path, placement), owned, present, change);
+            keep_changed((path, placement), receipt, present, change);
             continue;
         }
         let act = match (before, owned) {
@@ -284,29 +291,49 @@ fn place_files(
     }
 }
 
+/// Whether a newer file still lies beside one that somebody has changed and that stays.
+fn stays_beside(path: &TreePath, desired: &Desired, present: &Present) -> bool {
+    let kept = path.as_str().strip_suffix(BESIDE).and_then(|path| TreePath::new(path).ok());
+    kept.is_some_and(|kept| {
+        let newest = desired.placements.get(&kept).map(|placement| placement.digest);
+        newest.is_some()
+            && present.files.get(&kept).is_some_and(|(digest, _)| Some(*digest) != newest)
+            && !present.replaces(&kept)
+    })
+}
+
+/// What is added to the name of a file whose place holds one that somebody has changed.
+const BESIDE: &str = ".newer";
+
 /// Where a newer file is put whose place holds one that somebody has changed.
 fn beside_file(path: &TreePath) -> Option<TreePath> {
-    TreePath::new(&format!("{path}.newer")).ok()
+    TreePath::new(&format!("{path}{BESIDE}")).ok()
 }
 
 /// Somebody has changed a file since it was put there: it stays. Where its content has a newer one, that is put beside it.
 fn keep_changed(
     (path, placement): (&TreePath, &Placement),
-    owned: &Placed,
+    receipt: &Receipt,
     present: &Present,
     change: &mut ChangeSet,
 ) {
+    let owned = &receipt.placed[path];
     let mut line = KeptLine {
         path: path.clone(),
         content: Some(placement.content.clone()),
         put: owned.digest,
         beside: None,
     };
-    if owned.digest != placement.digest
-        && let Some(beside) = beside_file(path)
-    {
+    if let Some(beside) = beside_file(path) {
+        let is_new = owned.digest != placement.digest;
+        // Whoever has taken it away is done with it.
+        let is_there = receipt.placed.contains_key(&beside) && present.files.contains_key(&beside);
+        if !is_new && !is_there {
+            change.kept.push(line);
+            return;
+        }
         let before = present.files.get(&beside).map(|(digest, _)| *digest);
-        if before != Some(placement.digest) {
+        if is_new && before != Some(placement.digest) {
             change.steps.push(Step::Put {
                 path: beside.clone(),
                 source: Source::Payload,
@@ -315,6 +342,8 @@ fn keep_changed(
                 size: placement.size,
             });
         }
+        let Placement { content, size, digest } = placement.clone();
+        change.receipt.placed.insert(beside.clone(), Placed { content, size, digest });
         line.beside = Some(beside);
     }
     change.kept.push(line);

@@ -135,7 +135,11 @@ impl Hint for FetchError {
                 "copy the address of the download itself; or teach yalotheca the host's addresses: [[link]] in yalotheca.toml"
                     .into()
             }
-            Self::Login { .. } => "fetch it with your browser and give yalotheca the file".into(),
+            Self::Login { .. } => {
+                "put your user and password there into credentials.toml in yalotheca's configuration folder; or fetch it with your \
+                 browser and give yalotheca the file"
+                    .into()
+            },
             Self::Expired { .. } => "get a new link where you got this one".into(),
             Self::Disk { .. } => "look whether the disk is full".into(),
             Self::OtherBytes { .. } => {
