@@ -83,7 +83,7 @@ impl Session {
         let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
         let given = &control.wants.server.values;
         require_trust((&game, &origin, &text), (&tree, given), &trust)?;
-        // Before anything of the server's files is told.
+        // Before any of the server's files is shown.
         let scope = survey::values(&tree, &game, given);
         ui.hide_secrets(Secrets::of(&tree, &game, &scope.unwrap_or_else(|_| survey::default_scope(&game))));
         let store = Store::of_user()?;
@@ -101,7 +101,7 @@ impl Session {
         let invocation = Invocation::of_server(&self.game, scope).map_err(SurveyError::Render)?;
         let foreign = survey::foreign_values(&self.game, scope, &BTreeMap::new());
         match invocation {
-            // What is not there is told when it is started.
+            // A missing program is reported when the trial starts it.
             Some(invocation) if invocation.program.exists() && !trust()?.may_run(&invocation, &foreign) => {
                 Err(CommandError::Refused {
                     what: format!(

@@ -109,7 +109,7 @@ impl Store {
         let store = Self::at(&strategy.cache_dir().join("yalotheca"));
         let nearest = store.root.ancestors().find(|path| path.exists()).unwrap_or(Path::new("/"));
         let may = rustix::fs::access(nearest, rustix::fs::Access::WRITE_OK | rustix::fs::Access::EXEC_OK);
-        // Whoever only looks needs no cache of their own.
+        // Looking commands work without a writable cache.
         let aside = if may.is_err() { tempfile::tempdir().ok().map(Arc::new) } else { None };
         Ok(Self { aside, ..store })
     }

@@ -140,8 +140,8 @@ pub fn values(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -
     Ok(scope)
 }
 
-/// Returns the values that neither the definition nor a number says, and that this user has not typed: whoever may write in the
-/// server's folder could have decided them.
+/// Returns the values that another user could have chosen: those that are not defaults of the definition, not plain numbers, and not
+/// typed by this user.
 pub fn foreign_values(game: &Game, scope: &Scope, typed: &BTreeMap<String, String>) -> BTreeSet<String> {
     let is_foreign = |name: &str, value: &str| {
         let rule = game.values.iter().find(|(known, _)| known == name).map(|(_, rule)| rule);
@@ -157,8 +157,8 @@ pub fn foreign_values(game: &Game, scope: &Scope, typed: &BTreeMap<String, Strin
 /// Looks at a server: its values and its platform.
 ///
 /// # Errors
-/// Where a configuration file is broken or the folder cannot be read, or where a program would have to be run to which nobody
-/// has agreed.
+/// Where a configuration file is broken or the folder cannot be read, or where a program would have to be run that
+/// is not trusted.
 pub fn survey(
     tree: &LocalTree,
     game: &Game,

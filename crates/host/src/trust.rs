@@ -174,7 +174,7 @@ fn end(child: &mut Child) {
     child.wait().ok();
 }
 
-/// Whether only root can change a program: it and all folders above it are root's, and nobody else may write there.
+/// Whether only root can change a program: it and all folders above it belong to root and are writable by root alone.
 fn is_of_the_system(program: &Path) -> bool {
     const FOLDERS: [&str; 4] = ["/usr", "/bin", "/opt", "/snap"];
     FOLDERS.iter().any(|folder| program.starts_with(folder))

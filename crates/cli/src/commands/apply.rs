@@ -118,7 +118,7 @@ pub(crate) fn apply(
     Ok(if gone.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Returns the files that somebody has changed, with what was changed in them where that can be told.
+/// Returns the files that were edited since Yalotheca installed them, each with its diff if both texts are available.
 pub(crate) fn changed_files(session: &Session, change: &ChangeSet) -> Vec<ChangedFile> {
     const LARGEST: usize = 256 << 10;
     let text = |bytes: Vec<u8>| {
@@ -150,7 +150,7 @@ pub(crate) fn carry_out(
     let (mut bytes, mut gone) = sources(session, shelf, &planned)?;
     bytes.extend(more);
     if !gone.is_empty() {
-        // What nobody has any more is left out, and the rest is done.
+        // Contents whose files are in no source are skipped; everything else goes ahead.
         planned.change.steps.retain(|step| match step {
             Step::Put { source: Source::Payload, after, .. } => bytes.contains_key(after),
             _ => true,

@@ -113,8 +113,12 @@ struct TrustView {
 
 impl View for TrustView {
     fn view(&self, page: &mut Page) {
-        let word = if self.trusted { "is trusted as it is now" } else { "is not trusted" };
-        page.line(Role::Plain, &format!("The definition {} {word}.", self.name));
+        let text = if self.trusted {
+            format!("Allowed. If {}, a value or the program changes, you will be asked again.", self.name)
+        } else {
+            "Not allowed; nothing will be run.".into()
+        };
+        page.line(Role::Plain, &text);
     }
 }
 
@@ -184,8 +188,11 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             let scope = survey::values(&tree, &game, &given)?;
             let invocations = Invocation::all(&game, &scope).map_err(SurveyError::Render)?;
             let commands: Vec<String> = invocations.iter().map(ToString::to_string).collect();
-            ui.warn(&format!("{name} would run here: {}", commands.join("; ")));
-            let trusted = ui.confirm("Let it run these?")?;
+            ui.warn(&format!("The definition {name} would run this for the server:"));
+            for command in &commands {
+                ui.warn(&format!("  {command}"));
+            }
+            let trusted = ui.confirm("Allow exactly this?")?;
             if trusted {
                 let failed = |source| CommandError::Io { what: "noting that it is trusted".into(), source };
                 let trust = trust()?;

@@ -244,9 +244,8 @@ pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, Comm
     Ok(present)
 }
 
-/// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue. Contents that are
-/// installed already, and of which something is missing that nobody has any more, are returned with the reason: they stand in
-/// nobody else's way.
+/// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue. Installed
+/// contents with a missing file that no source has are returned with the reason; they do not keep other contents from being installed.
 pub(crate) fn sources(
     session: &Session,
     shelf: &Shelf<'_>,

@@ -76,7 +76,7 @@ fn undo_keeps_what_was_edited_since_and_takes_the_rest_back() -> Done {
     assert_eq!(world.read("yalotheca.toml")?, before.replace("format = 1", "# by hand\nformat = 1"));
     assert!(!world.path("plugins/lamp-oil-1.0.2.swp").exists());
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
-    // Where the very lines were edited, that is told.
+    // An edit of the very same lines is reported as a conflict.
     world.run(&["redo", "--yes"]).code(0);
     let edited = world.read("yalotheca.toml")?.replace("lamp-oil = \"*\"", "lamp-oil = \"=1.0.2\"");
     world.write("yalotheca.toml", &edited)?;
@@ -106,7 +106,7 @@ fn changes_are_taken_back_in_a_row_and_done_again() -> Done {
         world.run(words).code(0);
         states.push(state()?);
     }
-    // A change of the wants alone goes back with the wants: nothing comes back that nobody wants, and nothing is lost.
+    // Undoing a change of the wants alone changes the wants alone: no content is installed without its want or removed.
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(state()?, states[3]);
     world.run(&["preview"]).code(0).says(&["nothing to do"]);

@@ -83,7 +83,7 @@ fn a_definition_that_came_with_a_folder_runs_nothing_before_it_is_trusted() -> D
     world.adopt().code(2).says(&["looks like no server of a known game"]);
     assert!(!marker.exists(), "nothing of it was run");
     world.run(&["game", "trust", "saltwick"]).code(2).says(&["touch", "nobody can be asked here"]);
-    world.run(&["game", "trust", "saltwick", "--yes"]).code(0).says(&["is trusted as it is now"]);
+    world.run(&["game", "trust", "saltwick", "--yes"]).code(0).says(&["Allowed"]);
     world.adopt().code(0);
     assert!(marker.exists());
     world.write("games/saltwick.toml", &format!("{evil}\n# changed\n"))?;

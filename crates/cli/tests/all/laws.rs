@@ -2,7 +2,7 @@
 //! commands by chance, some of them two at once; after each the laws are looked at. `YALOTHECA_LAW_SEEDS` says how many servers.
 //!
 //! Not in these messes: contents that are off, doubled, or in a folder where the server does not look; adopting moves those still. And
-//! an entry for something that is not there is nothing that `check` knows of yet, so the second law is not asked of servers with one.
+//! `check` does not report entries for missing contents yet, so the second law is not tested on servers that have one.
 
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -43,7 +43,7 @@ enum Game {
     Moor,
 }
 
-/// A server in a mess, with a folder beside it that nobody may touch.
+/// A server in a mess, with a folder beside it that must stay untouched.
 struct Mess {
     game: Game,
     world: World,
@@ -353,7 +353,7 @@ fn one_server(seed: u64) -> Done {
             let state = mess.state()?;
             let settled = mess.world.run(&["settle", "--yes"]);
             if settled.err.contains("cannot be had") {
-                // It was found here, and nobody else has it: that is told, and how to go on without it.
+                // It exists only on this server: the command says so, and how to continue without it.
                 assert!([1, 4].contains(&settled.code), "{told:#?}");
                 told.push("which nobody has any more".into());
                 return Ok(());

@@ -273,7 +273,7 @@ fn the_lock_is_enough() -> Done {
     assert_eq!(world.digests()?, before);
     // The only catalogue is gone: that is all there is to say.
     world.run(&["find"]).code(4).says(&["catalogue quayside", "is not there"]);
-    // Bytes come from the cache; without them it is told which, and the rest goes on.
+    // Missing files come from the cache.
     fs::remove_file(world.path("plugins/quiet-bells-1.0.0.swp"))?;
     world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
     assert_eq!(world.digests()?, before);

@@ -138,7 +138,7 @@ fn a_fault_is_known_to_be_the_maps() -> Done {
         "Everything is as it was before",
     ]);
     assert_eq!(world.digests()?, before);
-    // Killed in the midst of it, nothing of it is left.
+    // Killed halfway, it leaves nothing behind.
     for point in ["6", "9", "12"] {
         let killed =
             world.run_with(&["maps", "try", "../files/windmill.zip", "--yes"], &[("YALOTHECA_FAULT", point)]);

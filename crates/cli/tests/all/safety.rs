@@ -118,7 +118,7 @@ fn a_control_file_of_another_user_is_taken_only_where_it_was_named_and_agreed_to
     }
     let at = world.server().display().to_string();
     let (code, error) = run(&["--at", &at, "check"], &deep)?;
-    assert!(code == 2 && error.contains("belongs to another user"), "nobody was asked: {error}");
+    assert!(code == 2 && error.contains("belongs to another user"), "the question was not asked: {error}");
     assert_eq!(run(&["--at", &at, "check", "--yes"], &deep)?.0, 0);
     assert_eq!(run(&["check"], &deep)?.0, 0, "it was agreed to");
     Ok(())
@@ -502,7 +502,7 @@ fn secrets_are_in_no_record_and_on_no_screen() -> Done {
     for secret in ["barnacle-tide", "gannet-roost", "puffin-colony", "kittiwake"] {
         assert!(!told.contains(secret), "{secret} is shown:\n{told}");
     }
-    // Nobody else reads our records; what stands in them of addresses is no secret.
+    // Our records are private, and the addresses in them hold no secrets.
     for entry in walkdir::WalkDir::new(world.path(".yalotheca")) {
         let entry = entry?;
         let mode = entry.metadata()?.permissions().mode() & 0o777;

@@ -326,7 +326,7 @@ fn keep_changed(
     };
     if let Some(beside) = beside_file(path) {
         let is_new = owned.digest != placement.digest;
-        // Whoever has taken it away is done with it.
+        // If somebody removed it, it is not put there again.
         let is_there = receipt.placed.contains_key(&beside) && present.files.contains_key(&beside);
         if !is_new && !is_there {
             change.kept.push(line);

@@ -243,8 +243,8 @@ impl std::fmt::Debug for Catalogues<'_> {
 }
 
 impl<'a> Catalogues<'a> {
-    /// Opens catalogues, as far as they are not opened `ahead`. Relative folders are relative to `base`. One that cannot be had
-    /// now stands in the way of those only that ask for more than is locked of it.
+    /// Opens catalogues, as far as they are not opened `ahead`. Relative folders are relative to `base`. If one
+    /// is unreachable, only questions that the lock does not answer fail.
     ///
     /// # Errors
     /// Where one is broken, or not signed as it should be.

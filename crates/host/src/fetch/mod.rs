@@ -174,7 +174,7 @@ struct Net {
 }
 
 impl Net {
-    /// Returns a request for an address, as whoever is known at that host.
+    /// Returns a request for an address, with the credentials for its host.
     fn get(&self, url: &str) -> reqwest::RequestBuilder {
         let request = self.client.get(without_user(url));
         match self.logins.of(url) {
@@ -269,7 +269,7 @@ impl Fetcher {
         Ok(self.net.get_or_init(|| Arc::new(net)))
     }
 
-    /// Notes the user and the password that stand in an address, for this command only.
+    /// Remembers the user and password in an address until this command ends.
     pub fn log_in(&self, url: &str) {
         self.logins.lock().unwrap_or_else(PoisonError::into_inner).note(url);
     }
@@ -278,7 +278,7 @@ impl Fetcher {
     /// nothing where there is no such file.
     ///
     /// # Errors
-    /// Where nobody answers, the host refuses, too much comes, or the network is forbidden and nothing is known.
+    /// If the host does not answer, refuses, or sends too much, or if `--offline` is set and nothing is cached.
     pub fn get(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
         if let Some(known) = self.answers.lock().unwrap_or_else(PoisonError::into_inner).get(url) {
             return Ok(known.clone());
@@ -436,7 +436,7 @@ impl Fetcher {
     }
 }
 
-/// Follows a redirect: not too many of them, and never from a connection that nobody can read to one that everybody can.
+/// Follows a limited number of redirects, and none from https to http.
 fn redirect(attempt: reqwest::redirect::Attempt<'_>) -> reqwest::redirect::Action {
     let from = attempt.previous().last().map(reqwest::Url::scheme);
     if is_weaker(from, attempt.url().scheme()) {

@@ -87,7 +87,7 @@ impl Pace {
         self.limits.window.saturating_sub(self.since.elapsed())
     }
 
-    /// What is told of it where it is too slow.
+    /// The message if the download is too slow.
     pub(super) fn told(&self) -> String {
         format!("it is too slow: {} bytes in {} s", self.came, self.limits.window.as_secs().max(1))
     }

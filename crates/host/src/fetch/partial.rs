@@ -110,7 +110,7 @@ impl Partial {
         Ok(())
     }
 
-    /// Whether some bytes stand at a place of what is there.
+    /// Whether the partial file has these bytes at an offset.
     pub(super) fn holds(&self, at: u64, bytes: &[u8]) -> bool {
         let mut there = vec![0; bytes.len()];
         self.file.read_exact_at(&mut there, at).is_ok() && there == bytes
@@ -126,7 +126,7 @@ impl Partial {
 
     pub(super) fn note(&self) {
         if let (Some(lock), Ok(bytes)) = (&self.lock, serde_json::to_vec(&self.validator)) {
-            // Not worth a failure: the download would only begin anew.
+            // Not worth a failure: at worst the download starts again.
             lock.write_all_at(&bytes, 0).and_then(|()| lock.set_len(bytes.len() as u64)).ok();
         }
     }

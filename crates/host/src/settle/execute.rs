@@ -101,7 +101,7 @@ impl Journal {
 
     /// Puts the receipt of a time into its place.
     fn put_receipt(&self, tree: &LocalTree, when: &str) -> Result<(), SettleError> {
-        // It was written down before; nobody ever writes into it.
+        // It is written before the state changes, and never modified.
         let next = self.inner("receipt.json")?;
         tree.keep(&self.inner(&format!("{when}/receipt.json"))?, &next)?;
         tree.rename(&next, &own("receipt.json")?)?;
@@ -131,7 +131,7 @@ impl Journal {
         Ok(())
     }
 
-    /// Removes what nobody needs any more; the next command does it where this fails.
+    /// Removes staged files that are no longer needed; if that fails, the next command does it.
     pub(super) fn tidy(&self, tree: &LocalTree) {
         tree.remove_all(&self.inner("staged").unwrap_or_else(|_| self.folder().clone())).ok();
     }
@@ -144,7 +144,7 @@ impl Journal {
     }
 
     /// Takes everything back, whatever of it was done: the control files, the receipt, and the steps, last first. That it is
-    /// being taken back is on the disk before the first of it: whoever finds it so goes on with that.
+    /// being taken back is on the disk before the first of it: the next command continues from there.
     pub(super) fn roll_back(&self, tree: &LocalTree) -> Result<(), SettleError> {
         self.set_state(tree, State::TakingBack)?;
         fault::point();
@@ -170,7 +170,7 @@ impl Journal {
         control_tree(tree, self).sweep_temporary(&TreePath::root()).map_err(of_control)
     }
 
-    /// Makes sure that what was staged is on the disk, unless it is so much that nobody waits for it.
+    /// Makes sure that what was staged is on the disk, unless it is 64 MB or more (see `unwritten`).
     pub(super) fn make_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
         if self.is_unwritten() { Ok(()) } else { Ok(tree.sync()?) }
     }

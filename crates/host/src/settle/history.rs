@@ -70,7 +70,7 @@ pub fn history(tree: &LocalTree) -> Result<Vec<Past>, SettleError> {
     Ok(all)
 }
 
-/// Returns whether a settle was written down with this key, and nobody has changed what it says since.
+/// Returns whether a settle's record was sealed with this key and is unmodified.
 ///
 /// # Errors
 /// Where its journal cannot be read.

@@ -243,7 +243,7 @@ impl Journal {
         Ok(Self { number, folder, plan, wholes, unwritten })
     }
 
-    /// Returns whether the journal is just as somebody with this key wrote it down.
+    /// Returns whether the journal was sealed with this key and is unmodified.
     pub(super) fn is_sealed(&self, tree: &LocalTree, key: Option<&SealKey>) -> Result<bool, SettleError> {
         let Some(key) = key else { return Ok(false) };
         let Some(seal) = tree.read(&self.inner("seal")?)? else { return Ok(false) };

@@ -348,7 +348,7 @@ pub fn attempt<T>(
         .and_then(|()| steps::check_unchanged(tree, &order.change.steps))
         .and_then(|()| steps::stage(tree, &journal, sources))
         .and_then(|()| journal.make_durable(tree))
-        // Whoever finds it so takes it back.
+        // The next command takes it back.
         .and_then(|()| journal.set_state(tree, State::TakingBack));
     if let Err(error) = prepared {
         journal.forget(tree).ok();

@@ -20,7 +20,7 @@ pub enum Outcome {
     TakenBack(Origin),
     /// It had failed, and taking it back was interrupted or failed as well; now everything is as before.
     RolledBack(Origin),
-    /// The machine went down in the midst of it, before its files were on the disk: everything is as before.
+    /// The machine went down before the settle's files were on the disk; everything is as before.
     Lost(Origin),
     /// The machine went down soon after it, before all its files were on the disk: these are not what they should be.
     Damaged(Origin, Vec<TreePath>),

@@ -1,8 +1,8 @@
-//! By what a journal is known to be ours.
+//! Seals of journals.
 //!
-//! A journal says what to put, what to remove and what the control files are to say, and the next command obeys it. Whoever
-//! may write in the server's folder could leave one there. So each is sealed with a key that lies in the user's own state
-//! folder and never on the server; one whose seal does not fit is shown and never obeyed without being asked about.
+//! The next command carries out an interrupted journal: it installs, removes and rewrites files. Anyone who can write to the server's
+//! folder could plant one. So each journal is sealed with a key in the user's state folder, never on the server. A journal with
+//! another seal is shown, and carried out only after the user confirms.
 
 use std::{
     fs::{self, File},

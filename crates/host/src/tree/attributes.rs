@@ -51,7 +51,7 @@ impl Attributes {
         if rustix::process::geteuid().is_root() && (now.st_uid, now.st_gid) != (owner, group) {
             fchown(file, Some(Uid::from_raw(owner)), Some(Gid::from_raw(group)))?;
         } else if now.st_gid != self.group {
-            // Whoever is no member of that group cannot give a file to it.
+            // Only members of the group and root can set it.
             fchown(file, None, Some(Gid::from_raw(self.group))).ok();
         }
         if now.st_mode & 0o777 != self.mode {

@@ -9,7 +9,7 @@ use std::{
     process::{Command, Stdio},
     sync::{
         Arc, Mutex, PoisonError,
-        atomic::{AtomicBool, AtomicU64, Ordering},
+        atomic::{AtomicBool, Ordering},
     },
     thread,
     time::{Duration, SystemTime},
@@ -49,7 +49,7 @@ pub struct LocalTree {
 struct Faults {
     fails_at: u64,
     dies_at: u64,
-    made: AtomicU64,
+    made: std::sync::atomic::AtomicU64,
 }
 
 impl LocalTree {
@@ -69,7 +69,10 @@ impl LocalTree {
     #[cfg(debug_assertions)]
     #[must_use]
     pub fn failing_at(self, fails_at: u64, dies_at: u64) -> Self {
-        Self { faults: Some(Arc::new(Faults { fails_at, dies_at, made: AtomicU64::new(0) })), ..self }
+        Self {
+            faults: Some(Arc::new(Faults { fails_at, dies_at, made: std::sync::atomic::AtomicU64::new(0) })),
+            ..self
+        }
     }
 
     /// Returns how many calls that change something there were.

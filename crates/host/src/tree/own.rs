@@ -18,7 +18,7 @@ use super::{
     rooted::{OWN, Spot, is_absent},
 };
 
-/// What temporary files beside a server's own are called; whoever recovers a settle removes those that were left over.
+/// The prefix of temporary files beside a server's own; recovering a settle removes left-over ones.
 const TEMPORARY: &str = ".yalotheca-new-";
 
 fn is_own(path: &TreePath) -> bool {
@@ -51,7 +51,7 @@ impl LocalTree {
         Ok(file)
     }
 
-    /// Makes a new file beside an entry, under a name that nobody else has.
+    /// Makes a new file beside an entry, under a unique name.
     pub(super) fn temporary(spot: &Spot) -> io::Result<(File, Spot)> {
         static MADE: AtomicU64 = AtomicU64::new(0);
         loop {
@@ -225,7 +225,7 @@ impl LocalTree {
         disk(one) == disk(other)
     }
 
-    /// Returns what files of ours get: nobody else reads them but the group, where it reads the server's folder.
+    /// Returns the attributes of our own files: private, but readable by the group if the server's folder is.
     ///
     /// # Errors
     /// Where the server's folder cannot be looked at.

@@ -3,7 +3,7 @@
 //! A server's own account may write in the server's folder, and Yalotheca may run as another, mightier user. So nothing here
 //! takes a path apart and believes that it stays what it was: each path is resolved by the system in one call that refuses to
 //! leave the folder (`openat2` with `RESOLVE_BENEATH`), and what is done then is done relative to the open folder. A link to
-//! another place inside the folder is followed. Pipes, sockets and devices are told as what they are and never opened.
+//! another place inside the folder is followed. Pipes, sockets and devices are refused by kind and never opened.
 
 use std::{
     collections::VecDeque,
@@ -198,7 +198,7 @@ impl Root {
         File::open(format!("/proc/self/fd/{}", opened.as_raw_fd())).map(Some)
     }
 
-    /// Goes along a path and its links by hand, and returns where the last name lies. What lies there is no link.
+    /// Resolves a path and its links by hand, and returns the last name's folder. The last name itself is not a link.
     fn follow(&self, path: &str) -> io::Result<Spot> {
         const MOST: usize = 40;
         let root = self.folder()?;

@@ -13,7 +13,7 @@ pub(super) const LONGEST: usize = 64 << 10;
 /// So many lines wait at most; a server that says more waits as well.
 const WAITING: usize = 64;
 
-/// So many lines are taken at a time, so that whoever listens also looks at the clock.
+/// How many lines are taken at a time, so that the caller also checks the clock.
 const AT_A_TIME: usize = 1024;
 
 /// What comes out of pipes.

@@ -126,7 +126,7 @@ pub(super) fn unpack(from: impl Read, intake: &Intake<'_>) -> Result<Unpacked, U
     }
     // An empty block stands behind the last member.
     if seen.get() < end + BLOCK || zeros.get() < BLOCK {
-        return Err(intake.damaged("it ends without the mark that stands at the end of a tar archive"));
+        return Err(intake.damaged("it ends without a tar archive's end mark"));
     }
     intake.finish(members, links)
 }

@@ -271,7 +271,7 @@ fn a_catalogue_that_is_not_there_is_named() -> Done {
     let host = CatalogueHost::start(folder.path().to_owned())?;
     let empty = open(&host.address()).ok_or("no catalogue there")?;
     assert!(empty.to_string().contains("catalogue.json is not there"), "{empty}");
-    // It stands in the way of those only that ask for something that may be in it.
+    // Only a want for something that may be in it fails.
     let catalogues = opened(&[source("q", "nowhere")], folder.path(), &game, &fetcher)?;
     assert!(catalogues.listings().is_empty() && catalogues.content(&id("tidebell")?).is_err());
     Ok(())
