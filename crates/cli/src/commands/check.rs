@@ -353,6 +353,9 @@ fn of_break(one: &Break) -> Finding {
     Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(&fix))
 }
 
+/// What sets aside a second file or folder of a content.
+const FIX_SECOND: &str = "yalotheca settle --clean-first";
+
 /// Things in folders of contents that nobody owns.
 fn strangers(session: &Session, desired: &Desired) -> Result<Vec<Finding>, CommandError> {
     let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
@@ -370,8 +373,22 @@ fn strangers(session: &Session, desired: &Desired) -> Result<Vec<Finding>, Comma
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
         let id = &found.content.id;
         let wanted = session.control.lock.get(id).is_some();
+        let folder = found.path.parent().unwrap_or_else(TreePath::root);
+        let first = desired
+            .placements
+            .iter()
+            .find(|(path, placement)| placement.content == *id && path.is_within(&folder))
+            .filter(|_| wanted && folder != TreePath::root());
+        if let Some((first, _)) = first {
+            let says = format!(
+                "{} is a second {id}, beside {first}; the server refuses one of them or takes the wrong one",
+                found.path
+            );
+            findings.push(Finding::trouble("second", found.path.as_str(), says, Some(FIX_SECOND)));
+            continue;
+        }
         let says = if wanted {
-            format!("{} is a second {id}; the server may take it instead", found.path)
+            format!("{} is a second {id}, where the server does not look", found.path)
         } else {
             format!("{} is {id}, which nobody here wanted", found.path)
         };

@@ -79,3 +79,20 @@ fn findings_are_json_too() -> Done {
     assert_eq!(json["findings"][0]["fix"], "yalotheca settle");
     Ok(())
 }
+
+#[test]
+fn a_second_file_of_a_content_is_a_trouble_and_can_be_set_aside() -> Done {
+    let world = World::fresh()?;
+    world.run(&["add", "gull-chat", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
+    let older = "plugins/gull-chat-1.0.0.swp";
+    std::fs::copy(world.root().join("quayside/files/gull-chat-1.0.0.swp"), world.path(older))?;
+    world.run(&["check"]).code(1).says(&[
+        &format!("{older} is a second gull-chat, beside plugins/gull-chat-1.1.0.swp"),
+        "yalotheca settle --clean-first",
+    ]);
+    world.run(&["settle", "--clean-first", "--yes"]).code(0);
+    assert!(!world.path(older).exists());
+    world.run(&["check"]).code(0);
+    Ok(())
+}

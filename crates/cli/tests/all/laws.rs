@@ -1,19 +1,24 @@
 //! The six laws, on servers as people leave them: each server is one of the three made-up games', put into a mess by chance, and gets
 //! commands by chance, some of them two at once; after each the laws are looked at. `YALOTHECA_LAW_SEEDS` says how many servers.
 //!
-//! Not in these messes: contents that are off, doubled, or in a folder where the server does not look; adopting moves those still. And
-//! `check` does not report entries for missing contents yet, so the second law is not tested on servers that have one.
+//! Two gaps: a server with contents that are off, doubled, or in a folder where the server does not look is settled once before the laws
+//! are tested, without the first law, since `settle` still puts those right without being asked; and the second law is not tested on
+//! servers with an entry for a missing content, since `check` does not report those yet.
 
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
-    os::unix::fs::symlink,
+    os::unix::fs::{MetadataExt, lchown, symlink},
+    path::PathBuf,
     process::Stdio,
 };
 
 use serde_json::Value;
 
 use crate::harness::{Answer, Done, World, digests_of};
+
+/// Somebody whose server root works on.
+const OWNER: u32 = 4321;
 
 type Whatever<T> = Result<T, Box<dyn std::error::Error>>;
 
@@ -47,6 +52,10 @@ enum Game {
 struct Mess {
     game: Game,
     world: World,
+    /// Whether nothing is off, doubled or too deep.
+    is_plain: bool,
+    /// Whether the folders in it, and what they hold, belong to somebody else.
+    is_owned: bool,
 }
 
 /// Everything that an undo has to bring back.
@@ -60,8 +69,13 @@ struct State {
 
 impl Mess {
     fn of(game: Game, chance: &mut Chance) -> Whatever<Self> {
+        let (mut is_plain, mut is_owned) = (true, false);
         let world = match game {
-            Game::Harbour => harbour(chance)?,
+            Game::Harbour => {
+                let (world, plain) = harbour(chance)?;
+                is_plain = plain;
+                world
+            }
             Game::Kites => World::kites()?,
             Game::Moor => {
                 let world = World::moor()?;
@@ -84,7 +98,14 @@ impl Mess {
             symlink("plans.txt", world.path("crew/same plans.txt"))?;
             symlink("crew", world.path("staff"))?;
         }
-        Ok(Self { game, world })
+        // Root works on the server of somebody else.
+        if chance.is_so(30) && fs::metadata("/proc/self")?.uid() == 0 {
+            is_owned = true;
+            for path in below_folders(&world)? {
+                lchown(path, Some(OWNER), Some(OWNER))?;
+            }
+        }
+        Ok(Self { game, world, is_plain, is_owned })
     }
 
     fn state(&self) -> Whatever<State> {
@@ -167,6 +188,9 @@ impl Mess {
                 // As an editor does: a new file in its place.
                 fs::remove_file(&path)?;
                 fs::write(&path, bytes)?;
+                if self.is_owned {
+                    lchown(&path, Some(OWNER), Some(OWNER))?;
+                }
             }
             _ => self.world.write("crew/plans.txt", "fewer lamps")?,
         }
@@ -174,8 +198,21 @@ impl Mess {
     }
 }
 
+/// The folders of a server, those of ours apart, and everything in them.
+fn below_folders(world: &World) -> Whatever<Vec<PathBuf>> {
+    let mut all = Vec::new();
+    for entry in walkdir::WalkDir::new(world.server()).min_depth(1) {
+        let entry = entry?;
+        let is_ours = entry.path().starts_with(world.path(".yalotheca"));
+        if !is_ours && (entry.depth() > 1 || entry.file_type().is_dir()) {
+            all.push(entry.into_path());
+        }
+    }
+    Ok(all)
+}
+
 /// A server with plugins that somebody put there, in an order of their own, with entries of others.
-fn harbour(chance: &mut Chance) -> Whatever<World> {
+fn harbour(chance: &mut Chance) -> Whatever<(World, bool)> {
     let world = World::empty()?;
     yalotheca_standin::quayside::write_fresh_server(&world.server(), world.port)?;
     let files = world.root().join("quayside/files");
@@ -199,8 +236,31 @@ fn harbour(chance: &mut Chance) -> Whatever<World> {
         fs::copy(files.join("cobbles-1.0.zip"), world.path("towns/brinewick/packs/cobbles-1.0.zip"))?;
         world.write("towns/brinewick/packs.json", "[\n  \"cobbles\",\n  \"theirs\"\n]\n")?;
     }
+    let put = |name: &str, to: &str| -> Done {
+        let to = world.path(to);
+        fs::create_dir_all(to.parent().ok_or("it lies in a folder")?)?;
+        fs::copy(files.join(name), to)?;
+        Ok(())
+    };
+    let mut is_plain = true;
+    if chance.is_so(30) {
+        // Off: it lies there, and no line names it.
+        put("ferry-lines-1.0.0.swp", "plugins/ferry-lines-1.0.0.swp")?;
+        is_plain = false;
+    }
+    if chance.is_so(30) {
+        // Doubled.
+        put("gull-chat-1.0.0.swp", "plugins/gull-chat-1.0.0.swp")?;
+        put("gull-chat-1.1.0.swp", "plugins/gull-chat-1.1.0.swp")?;
+        is_plain = false;
+    }
+    if chance.is_so(30) {
+        // Too deep.
+        put("quiet-bells-1.0.0.swp", "plugins/quiet-bells/quiet-bells-1.0.0.swp")?;
+        is_plain = false;
+    }
     world.adopt().code(0);
-    Ok(world)
+    Ok((world, is_plain))
 }
 
 /// The paths that a change names, in its JSON.
@@ -334,12 +394,16 @@ fn one_server(seed: u64) -> Done {
     let outside = digests_of(&mess.world.root().join("outside"))?;
     let mut told = vec![format!("seed {seed}, {game:?}")];
     // Law 1: adopting is neutral.
-    let preview = mess.world.run(&["preview", "--json"]).code(0).json()?;
-    assert_eq!(
-        (&preview["files"], &preview["config"]),
-        (&Value::Array(vec![]), &Value::Array(vec![])),
-        "{told:#?}"
-    );
+    if mess.is_plain {
+        let preview = mess.world.run(&["preview", "--json"]).code(0).json()?;
+        assert_eq!(
+            (&preview["files"], &preview["config"]),
+            (&Value::Array(vec![]), &Value::Array(vec![])),
+            "{told:#?}"
+        );
+    } else {
+        mess.world.run(&["settle", "--yes"]).code(0);
+    }
     for _ in 0..7 {
         if chance.is_so(25) {
             together(&mess, &mut chance, &mut told)?;
@@ -366,6 +430,18 @@ fn one_server(seed: u64) -> Done {
         }
     }
     without_sources(&mess, &told)?;
+    if mess.is_owned {
+        for path in below_folders(&mess.world)? {
+            // A new folder in the server's own belongs to whoever owns that, and what is in it too.
+            let folder = path.parent().ok_or("it lies in a folder")?;
+            let owner = fs::symlink_metadata(&path)?.uid();
+            assert!(
+                owner == OWNER || owner == fs::metadata(folder)?.uid(),
+                "{} belongs to {owner}: {told:#?}",
+                path.display()
+            );
+        }
+    }
     // Law 2, as far as this game can be started here: a clean check means a clean start.
     let names = |file: &str, name: &str| mess.world.read(file).is_ok_and(|text| text.contains(name));
     let names_nothing = names("plugins/order.txt", "ghost") || names("towns/brinewick/packs.json", "theirs");
