@@ -4,6 +4,7 @@
 use std::{
     fs::{self, File},
     io,
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
     thread,
     time::{Duration, Instant},
@@ -45,6 +46,12 @@ pub(crate) fn open_log(tree: &LocalTree) -> io::Result<File> {
 pub fn bound_log(tree: &LocalTree) -> bool {
     let is_large = matches!(tree.find(&log_path()), Ok(Some(Found::File(size))) if size > LARGEST_LOG);
     is_large && tree.open_own(&log_path()).is_ok_and(|file| file.set_len(0).is_ok())
+}
+
+/// Returns the number of the user whose server root would start: what the server writes would belong to root from then on.
+pub fn other_owner(tree: &LocalTree) -> Option<u32> {
+    let owner = fs::metadata(tree.root()).ok()?.uid();
+    (rustix::process::geteuid().is_root() && owner != 0).then_some(owner)
 }
 
 /// Notes the process of a server that was started.

@@ -13,6 +13,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::Sources,
+    running,
     tree::Tree,
     trial::{Trial, TrialOptions, trial},
 };
@@ -237,6 +238,12 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
 
 fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Trial, CommandError> {
     session.require_run_trust()?;
+    if let Some(owner) = running::other_owner(&session.tree) {
+        ui.warn(&format!(
+            "You are root, and this server's folder belongs to user {owner}: files that the server writes now will belong to \
+             root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
+        ));
+    }
     ui.note(&format!("Starting {} …", session.shown()));
     let options = TrialOptions { keep, patience: Duration::from_secs(args.patience) };
     let mut on_line = |line: &str| {

@@ -553,6 +553,7 @@ fn root_leaves_a_server_to_its_owner() -> Done {
         let metadata = entry.metadata()?;
         assert_eq!(metadata.uid(), OWNER, "{}", entry.path().display());
     }
+    world.run(&["--at", &at, "trial", "--patience", "5"]).says(&["belongs to user 4321", "sudo -u '#4321'"]);
     let order = fs::metadata(world.path("plugins/order.txt"))?;
     assert_eq!((order.gid(), order.mode() & 0o777), (99, 0o640));
     Ok(())

@@ -13,7 +13,7 @@ mod step;
 mod tests;
 mod undo;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 
 use globset::GlobSet;
 
@@ -246,9 +246,10 @@ fn place_files(
     goes: &[(TreePath, Digest)],
     change: &mut ChangeSet,
 ) {
-    let mut moves: HashMap<Digest, &TreePath> = HashMap::new();
+    // Of equal files each goes to a place of its own: both stand in the same order.
+    let mut moves: HashMap<Digest, VecDeque<&TreePath>> = HashMap::new();
     for (path, digest) in goes {
-        moves.entry(*digest).or_insert(path);
+        moves.entry(*digest).or_default().push_back(path);
     }
     let placed = desired.placements.iter().map(|(path, Placement { content, size, digest })| {
         (path.clone(), Placed { content: content.clone(), size: *size, digest: *digest })
@@ -262,7 +263,7 @@ fn place_files(
         if before == Some(placement.digest) {
             continue;
         }
-        let from = moves.get(&placement.digest).map(|from| (*from).clone());
+        let from = moves.get(&placement.digest).and_then(VecDeque::front);
         let owned = receipt.placed.get(path);
         if let (Some(now), Some(owned)) = (before, owned)
             && now != owned.digest
@@ -279,7 +280,9 @@ fn place_files(
             (Some(_), None) => FileAct::Displace,
         };
         let (content, size) = (placement.content.clone(), placement.size);
-        let from = from.filter(|_| act == FileAct::Move);
+        let from =
+            moves.get_mut(&placement.digest).filter(|_| act == FileAct::Move).and_then(VecDeque::pop_front);
+        let from = from.cloned();
         change.files.push(FileLine { act, path: path.clone(), from, size, content });
         change.steps.push(Step::Put {
             path: path.clone(),

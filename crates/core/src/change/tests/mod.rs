@@ -295,3 +295,91 @@ fn a_list_that_is_decided_whole_holds_nothing_else() {
         assert!(text.contains("dm1") && !text.contains("quay"), "{text}");
     }
 }
+
+/// What should lie there: files of one content.
+fn files_of_a(files: &[(&str, &str)]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
+    let (mut desired, mut payloads) = (Desired::default(), BTreeMap::new());
+    for (name, text) in files {
+        let digest = Digest::of(text.as_bytes());
+        let placement = Placement { content: id("a"), size: text.len() as u64, digest };
+        desired.placements.insert(path(name), placement);
+        payloads.insert(digest, text.as_bytes().to_vec());
+    }
+    (desired, payloads)
+}
+
+#[test]
+fn of_equal_files_each_is_moved() {
+    let mut server = Server::with(&[("old/x.txt", "same"), ("old/y.txt", "same")]);
+    let mut receipt = Receipt::empty();
+    for name in ["old/x.txt", "old/y.txt"] {
+        let placed = Placed { content: id("a"), size: 4, digest: Digest::of(b"same") };
+        receipt.placed.insert(path(name), placed);
+    }
+    let (desired, payloads) =
+        files_of_a(&[("new/x.txt", "same"), ("new/y.txt", "same"), ("new/z.txt", "same")]);
+    let change = plan(&desired, BTreeMap::new(), &receipt, &server.present()).unwrap();
+    let lines: Vec<_> = change
+        .files
+        .iter()
+        .map(|line| (line.act, line.path.as_str(), line.from.as_ref().map(TreePath::as_str)))
+        .collect();
+    assert_eq!(
+        lines,
+        [
+            (FileAct::Move, "new/x.txt", Some("old/x.txt")),
+            (FileAct::Move, "new/y.txt", Some("old/y.txt")),
+            (FileAct::Put, "new/z.txt", None),
+        ]
+    );
+    server.carry_out(&change, &payloads);
+    assert_eq!(
+        server.files.keys().map(TreePath::as_str).collect::<Vec<_>>(),
+        ["new/x.txt", "new/y.txt", "new/z.txt"]
+    );
+}
+
+#[test]
+fn what_lies_beside_a_changed_file_is_the_newest_and_goes_with_it() {
+    let mut server = Server::with(&[("mods/a.lua", "first")]);
+    let mut receipt = Receipt::empty();
+    let mut go_on = |server: &mut Server, text: Option<&str>, replace: bool| {
+        let files: Vec<_> = text.map(|text| ("mods/a.lua", text)).into_iter().collect();
+        let (desired, payloads) = files_of_a(&files);
+        let mut present = server.present();
+        if replace {
+            let all =
+                globset::GlobSetBuilder::new().add(globset::Glob::new("mods/**").unwrap()).build().unwrap();
+            present.replace = Some(all);
+        }
+        let change = plan(&desired, BTreeMap::new(), &receipt, &present).unwrap();
+        server.carry_out(&change, &payloads);
+        receipt = change.receipt.clone();
+        let texts: Vec<_> = server
+            .files
+            .iter()
+            .map(|(path, bytes)| (path.as_str().to_owned(), String::from_utf8(bytes.clone()).unwrap()))
+            .collect();
+        (change.steps.len(), texts)
+    };
+    let file = |name: &str, text: &str| (name.to_owned(), text.to_owned());
+    go_on(&mut server, Some("first"), false);
+    server.files.insert(path("mods/a.lua"), b"patched".to_vec());
+    let patched = file("mods/a.lua", "patched");
+    assert_eq!(
+        go_on(&mut server, Some("second"), false).1,
+        [patched.clone(), file("mods/a.lua.newer", "second")]
+    );
+    assert_eq!(go_on(&mut server, Some("second"), false).0, 0, "there is nothing to do then");
+    assert_eq!(
+        go_on(&mut server, Some("third"), false).1,
+        [patched.clone(), file("mods/a.lua.newer", "third")]
+    );
+    let kept = server.clone();
+    server.files.remove(&path("mods/a.lua.newer"));
+    assert_eq!(go_on(&mut server, Some("third"), false), (0, vec![patched]), "somebody removed it");
+    server = kept;
+    assert_eq!(go_on(&mut server, Some("fourth"), false).1.len(), 2);
+    assert_eq!(go_on(&mut server, Some("fourth"), true).1, [file("mods/a.lua", "fourth")]);
+    assert_eq!(go_on(&mut server, None, false).1, []);
+}
