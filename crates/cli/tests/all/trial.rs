@@ -191,6 +191,7 @@ fn wait_for(world: &World) -> Result<String, Box<dyn std::error::Error>> {
     for _ in 0..200 {
         if let Ok(pid) = world.read("pid")
             && pid.ends_with('\n')
+            && world.path(".yalotheca/process").exists()
         {
             return Ok(pid);
         }

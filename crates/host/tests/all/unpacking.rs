@@ -426,8 +426,8 @@ fn a_tar_says_little_before_its_members_and_ends_with_a_mark() -> Done {
     }
     // Cut at the end of a member, and within the mark.
     let whole = [tar_block("a.txt", b'0', 3, b"abc"), tar_block("b.txt", b'0', 3, b"def")].concat();
-    refuse("cut.tar", &whole[..1024], "without the mark")?;
-    refuse("cut2.tar", &whole, "without the mark")?;
+    refuse("cut.tar", &whole[..1024], "without a tar archive's end mark")?;
+    refuse("cut2.tar", &whole, "without a tar archive's end mark")?;
     refuse("cut3.tar", &[&whole[..], &END[..200]].concat(), "")?;
     fs::write(root.join("whole.tar"), [&whole[..], &END].concat())?;
     assert_eq!(paths(&good(root, &root.join("whole.tar"), &UnpackOptions::default())?), ["a.txt", "b.txt"]);
