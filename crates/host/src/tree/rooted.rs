@@ -145,14 +145,17 @@ impl Root {
                 // Somebody renamed something at that moment.
                 Err(Errno::AGAIN) => {}
                 Err(Errno::LOOP) if is_own(path) => return Err(Refusal::OwnIsLink.into_io()),
-                // A link with an absolute target, which may lead back into the folder; or an old system.
-                Err(Errno::XDEV | Errno::NOSYS) => {
-                    let spot = self.follow(path)?;
-                    return Ok(openat(&spot.folder, &spot.name, flags | OFlags::NOFOLLOW, Mode::empty())?);
-                }
+                // A link with an absolute target, which may lead back into the folder; or a system, or a container, without
+                // this call.
+                Err(Errno::XDEV | Errno::NOSYS | Errno::PERM) => return self.open_by_hand(path, flags),
                 Err(error) => return Err(error.into()),
             }
         }
+    }
+
+    fn open_by_hand(&self, path: &str, flags: OFlags) -> io::Result<OwnedFd> {
+        let spot = self.follow(path)?;
+        Ok(openat(&spot.folder, &spot.name, flags | OFlags::NOFOLLOW, Mode::empty())?)
     }
 
     /// Returns where an entry lies; where it is a link itself, the link.
@@ -219,6 +222,7 @@ impl Root {
                 Err(error) => return Err(error.into()),
             };
             match kind {
+                Some(FileType::Symlink) if is_own(path) => return Err(Refusal::OwnIsLink.into_io()),
                 Some(FileType::Symlink) => {
                     links += 1;
                     if links > MOST {
@@ -288,4 +292,44 @@ fn out(link: &str, target: &Path) -> io::Error {
 
 pub(super) fn is_absent(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::{fs, os::unix::fs::symlink};
+
+    use super::*;
+
+    #[test]
+    fn without_the_systems_help_no_link_leads_out_either() -> Result<(), Box<dyn std::error::Error>> {
+        let folder = tempfile::tempdir()?;
+        let server = folder.path().join("server");
+        fs::create_dir_all(server.join("mods/bells"))?;
+        fs::create_dir_all(server.join(OWN))?;
+        fs::write(server.join("mods/bells/init.lua"), "ours")?;
+        fs::write(folder.path().join("theirs"), "theirs")?;
+        symlink("mods", server.join("same"))?;
+        symlink(server.join("mods/bells"), server.join("absolute"))?;
+        symlink("..", server.join("up"))?;
+        symlink("../theirs", server.join("out"))?;
+        symlink(folder.path(), server.join("far"))?;
+        symlink("../mods", server.join(OWN).join("journal"))?;
+        symlink("round", server.join("round"))?;
+        let root = Root::new(&server);
+        let read = |path: &str| -> io::Result<String> {
+            io::read_to_string(File::from(root.open_by_hand(path, OFlags::RDONLY | OFlags::CLOEXEC)?))
+        };
+        for path in
+            ["mods/bells/init.lua", "same/bells/init.lua", "absolute/init.lua", "same/../mods/bells/init.lua"]
+        {
+            assert_eq!(read(path)?, "ours", "{path}");
+        }
+        root.open_by_hand(".", OFlags::PATH | OFlags::DIRECTORY)?;
+        for path in
+            ["up/theirs", "out", "far/theirs", "../theirs", ".yalotheca/journal/bells/init.lua", "round"]
+        {
+            assert!(read(path).is_err(), "{path} was opened");
+        }
+        Ok(())
+    }
 }
