@@ -3,7 +3,7 @@
 use super::{
     ParseDocumentError, Value,
     lined::{cut_lines, indent, line_end, line_ending, line_start},
-    node::{Body, Form, Node, Syntax, Why},
+    node::{Body, DEEPEST, Form, Node, Syntax, Why},
 };
 
 /// The format.
@@ -13,8 +13,6 @@ struct Reader<'a> {
     text: &'a str,
     at: usize,
 }
-
-const TOO_DEEP: usize = 100;
 
 impl<'a> Reader<'a> {
     fn rest(&self) -> &'a str {
@@ -72,7 +70,7 @@ impl<'a> Reader<'a> {
     }
 
     fn entry(&mut self, depth: usize) -> Result<Node, ParseDocumentError> {
-        if depth > TOO_DEEP {
+        if depth > DEEPEST {
             return self.fail(self.at, "blocks lie too deep in each other");
         }
         let from = self.at;
@@ -108,7 +106,8 @@ impl<'a> Reader<'a> {
         let mut to = self.at;
         loop {
             let rest = self.rest();
-            let bare = rest.trim_start_matches([' ', '\t']);
+            // Other signs than these are blank too: a word never begins with one.
+            let bare = rest.trim_start_matches(|c: char| c.is_whitespace() && !matches!(c, '\n' | '\r'));
             self.at += rest.len() - bare.len();
             if bare.starts_with(['\n', '\r', '{', '}', '#']) || bare.starts_with("//") || bare.is_empty() {
                 self.at = to;
@@ -116,6 +115,7 @@ impl<'a> Reader<'a> {
             }
             quoted = bare.starts_with('"');
             let (length, says) = self.word()?;
+            debug_assert!(length > 0, "a word that is none would be read for ever");
             parts.push(says);
             self.at += length;
             to = self.at;

@@ -1,8 +1,11 @@
 //! What a text says, and where: the tree that every format's parser makes and every edit starts from.
 
-use std::ops::Range;
+use std::{collections::HashMap, ops::Range};
 
 use super::{ParseDocumentError, Pointer, Value};
+
+/// How many levels a file may nest. Parsers and everything that walks a tree call themselves once a level.
+pub(super) const DEEPEST: usize = 200;
 
 /// One value of a document with its place in the text.
 #[derive(Debug, Clone, PartialEq)]
@@ -182,12 +185,17 @@ impl Node {
                 }
             }
             Body::Group(children) => {
-                for (index, child) in children.iter().enumerate() {
-                    let same = || children.iter().filter(|other| other.key == child.key);
+                let mut of_name: HashMap<&str, (usize, usize)> = HashMap::new();
+                for child in children {
+                    of_name.entry(&child.key).or_default().0 += 1;
+                }
+                for child in children {
                     let mut place = at.join(&child.key);
-                    if same().nth(1).is_some() {
-                        let before = children[..index].iter().filter(|other| other.key == child.key);
-                        place = place.join(&before.count().to_string());
+                    if let Some((all, before)) = of_name.get_mut(child.key.as_str())
+                        && *all > 1
+                    {
+                        place = place.join(&before.to_string());
+                        *before += 1;
                     }
                     child.leaves(&place, into);
                 }

@@ -4,7 +4,7 @@
 use super::{
     ParseDocumentError, Value, commas,
     lined::{cut_lines, line_end, line_start, put_line},
-    node::{Body, Form, Node, Syntax, Why},
+    node::{Body, DEEPEST, Form, Node, Syntax, Why},
 };
 
 /// The format.
@@ -16,8 +16,6 @@ struct Reader<'a> {
 }
 
 type Parsed<T> = Result<T, ParseDocumentError>;
-
-const TOO_DEEP: usize = 100;
 
 /// Words that cannot be names.
 const WORDS: &[&str] = &[
@@ -118,7 +116,8 @@ impl<'a> Reader<'a> {
             .find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '_' | '.' | '-' | '+')))
             .unwrap_or(rest.len());
         // A comment may follow at once.
-        let end = rest[1.min(rest.len())..end.max(1.min(rest.len()))].find("--").map_or(end, |at| at + 1);
+        let behind = rest[..end].get(1..).unwrap_or_default();
+        let end = behind.find("--").map_or(end, |at| at + 1);
         let word = &rest[..end];
         let value = match word {
             "true" => Value::Flag(true),
@@ -151,7 +150,7 @@ impl<'a> Reader<'a> {
 
     fn table(&mut self, key: &str, depth: usize) -> Parsed<Node> {
         let from = self.at;
-        if depth > TOO_DEEP {
+        if depth > DEEPEST {
             return self.fail(from, "tables lie too deep in each other");
         }
         self.at += 1;
@@ -166,7 +165,7 @@ impl<'a> Reader<'a> {
                 return self.fail(from, "this table is not closed: a \"}\" is missing");
             }
             let start = self.at;
-            let (key, has_name) = self.key(children.len())?;
+            let (key, has_name) = self.key(children.len(), depth)?;
             named |= has_name;
             let value = self.value(&key, depth)?.within(start..self.at);
             children.push(Node { whole: start..self.at, ..value });
@@ -181,14 +180,14 @@ impl<'a> Reader<'a> {
     }
 
     /// Reads `name =` or `["name"] =`; what has no name is numbered from 1.
-    fn key(&mut self, place: usize) -> Parsed<(String, bool)> {
+    fn key(&mut self, place: usize, depth: usize) -> Parsed<(String, bool)> {
         let start = self.at;
         if self.rest().starts_with('[') && !self.rest().starts_with("[[") {
             self.at += 1;
             self.gap()?;
             let key = match self.text_in_quotes()? {
                 Some(key) => key,
-                None => match self.value("", 0)?.body {
+                None => match self.value("", depth)?.body {
                     Body::Leaf(value @ Value::Whole(_)) => value.plain(),
                     _ => return self.fail(start, "expected a text or a whole number between the brackets"),
                 },

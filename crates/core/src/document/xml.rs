@@ -6,7 +6,7 @@ use std::ops::Range;
 use super::{
     ParseDocumentError, Value,
     lined::{cut_lines, indent, line_end, line_ending, line_start},
-    node::{Body, Form, Node, Syntax, Why},
+    node::{Body, DEEPEST, Form, Node, Syntax, Why},
 };
 
 /// The format.
@@ -149,6 +149,15 @@ impl Syntax for Xml {
             let said = said.rsplit_once(" at ").map_or(said.as_str(), |(said, _)| said);
             ParseDocumentError::at(text, line + column, said)
         })?;
+        let deep =
+            |node: &roxmltree::Node<'_, '_>| node.is_element() && node.ancestors().nth(DEEPEST).is_some();
+        if let Some(deep) = document.descendants().find(deep) {
+            return Err(ParseDocumentError::at(
+                text,
+                deep.range().start,
+                "elements lie too deep in each other",
+            ));
+        }
         Ok(Node::root(text, vec![element(text, document.root_element())]))
     }
 

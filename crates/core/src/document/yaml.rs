@@ -8,7 +8,7 @@ use saphyr_parser::{Event, Parser, ScalarStyle, Span};
 use super::{
     ParseDocumentError, Value, commas,
     lined::{cut_lines, indent, line_end, line_ending, line_start, put_line},
-    node::{Body, Form, Node, Syntax, Why},
+    node::{Body, DEEPEST, Form, Node, Syntax, Why},
 };
 
 /// The format.
@@ -346,7 +346,7 @@ impl Syntax for Yaml {
     fn parse(&self, text: &str) -> Parsed<Node> {
         let bytes = (!text.is_ascii()).then(|| text.char_indices().map(|(at, _)| at).collect::<Vec<_>>());
         let mut builder = Builder { text, events: Vec::new(), next: 0, bytes };
-        let mut documents = 0;
+        let (mut documents, mut depth) = (0, 0_usize);
         for event in Parser::new_from_str(text) {
             let (event, span) = event.map_err(|error| {
                 let index = error.marker().index();
@@ -354,6 +354,15 @@ impl Syntax for Yaml {
                     builder.bytes.as_ref().map_or(index, |all| all.get(index).copied().unwrap_or(text.len()));
                 ParseDocumentError::at(text, at, in_words(error.info()))
             })?;
+            match event {
+                Event::MappingStart(..) | Event::SequenceStart(..) => depth += 1,
+                Event::MappingEnd | Event::SequenceEnd => depth = depth.saturating_sub(1),
+                _ => {}
+            }
+            if depth > DEEPEST {
+                let at = builder.span(&span).start;
+                return Err(ParseDocumentError::at(text, at, "lists and groups lie too deep in each other"));
+            }
             match event {
                 Event::DocumentStart(_) => documents += 1,
                 Event::StreamStart | Event::StreamEnd | Event::DocumentEnd | Event::Nothing => {}

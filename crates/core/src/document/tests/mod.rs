@@ -315,3 +315,64 @@ proptest! {
         }
     }
 }
+
+/// Reads a text as other threads do, with little stack; returns what it says of it.
+fn read_with_little_stack(format: Format, text: String) -> Result<(), String> {
+    let read = move || match Document::parse(format, &text) {
+        Ok(document) => {
+            document.leaves();
+            Ok(())
+        }
+        Err(error) => Err(error.to_string()),
+    };
+    std::thread::Builder::new().stack_size(2 << 20).spawn(read).unwrap().join().unwrap()
+}
+
+#[test]
+fn no_depth_ends_the_program() {
+    let nested = |open: &str, close: &str, levels: usize| open.repeat(levels) + "1 " + &close.repeat(levels);
+    for (format, open, close, lead) in [
+        (Format::Xml, "<a>", "</a>", ""),
+        (Format::Yaml, "- ", "", ""),
+        (Format::Yaml, "[", "]", ""),
+        (Format::Yaml, "{a: ", "}", ""),
+        (Format::Table, "{", "}", "t = "),
+        (Format::Table, "{[", "", "t = "),
+        (Format::Blocks, "a {\n", "}\n", ""),
+        (Format::Json, "[", "]", ""),
+        (Format::Toml, "[", "]", "a = "),
+        (Format::Toml, "{a = ", "}", "a = "),
+    ] {
+        let text = |levels| format!("{lead}{}\n", nested(open, close, levels));
+        let deep = read_with_little_stack(format, text(20_000));
+        assert!(deep.is_err(), "{format:?} {open}: 20,000 levels were read");
+        if open != "{[" {
+            assert_eq!(read_with_little_stack(format, text(60)), Ok(()), "{format:?} {open}");
+        }
+        for levels in [150, 199, 200, 201] {
+            read_with_little_stack(format, text(levels)).ok();
+        }
+    }
+}
+
+#[test]
+fn odd_signs_are_read_or_refused() {
+    for text in
+        ["name value\u{c}\n", "name value\u{a0}x\n", "name\u{b}\n", "a \u{2003}{ b \u{85} }\n", "\u{c}"]
+    {
+        let document = Document::parse(Format::Blocks, text).unwrap();
+        document.leaves();
+    }
+    let says = Document::parse(Format::Table, "t=é\n").unwrap_err().to_string();
+    assert!(says.contains("expected a value"), "{says}");
+    for text in ["t=", "t=-", "t=--x", "t=1--x\n", "t={é}", "t={[é]=1}", "é"] {
+        Document::parse(Format::Table, text).ok();
+    }
+}
+
+#[test]
+fn each_of_a_doubled_name_has_its_number() {
+    let document = Document::parse(Format::Properties, "a = 1\nb = 2\na = 3\na = 4\n").unwrap();
+    let places: Vec<_> = document.leaves().into_iter().map(|(at, _)| at.to_string()).collect();
+    assert_eq!(places, ["/a/0", "/b", "/a/1", "/a/2"]);
+}
