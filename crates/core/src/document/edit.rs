@@ -2,6 +2,7 @@
 
 use super::{
     Before, Document, EditDocumentError, Pointer, Value,
+    guard::{self, Change},
     node::{Body, Form, Node, Syntax, Why},
 };
 
@@ -10,19 +11,25 @@ impl Document {
         EditDocumentError::Unwritable { format: self.format.name(), value: value.into(), why }
     }
 
-    /// Edits the text, and reads it again. A text that could not be read afterwards is not kept.
+    /// Edits the text, and reads it again. A text that could not be read afterwards, or in which anything but what the change is
+    /// about reads otherwise, is not kept.
     fn edit<T>(
         &mut self,
         edit: impl FnOnce(&dyn Syntax, &mut String, &Node) -> Result<T, Why>,
-        what: impl FnOnce() -> String,
+        change: &Change<'_>,
+        what: impl Fn() -> String,
     ) -> Result<T, EditDocumentError> {
         let syntax = self.format.syntax();
         let mut text = self.text.clone();
         match edit(&*syntax, &mut text, &self.root) {
             Ok(done) => {
                 if text != self.text {
-                    self.root = super::read(&*syntax, &text)
-                        .map_err(|_| self.unwritable(what(), "the file could not be read afterwards"))?;
+                    let refused =
+                        |why| EditDocumentError::Unsafe { format: self.format.name(), value: what(), why };
+                    let root = super::read(&*syntax, &text)
+                        .map_err(|_| refused("the file could not be read afterwards"))?;
+                    guard::check(&self.root, &root, change).map_err(refused)?;
+                    self.root = root;
                     self.text = text;
                 }
                 Ok(done)
@@ -52,6 +59,7 @@ impl Document {
                         text.replace_range(span, &new);
                         Ok(())
                     },
+                    &Change::Replaced { at: tokens, value: Some(value) },
                     || value.plain(),
                 )?;
             }
@@ -73,6 +81,7 @@ impl Document {
                 let whole = open.then(|| self.text[holder.outer()].to_owned());
                 self.edit(
                     |syntax, text, root| syntax.add(text, root.nearest(tokens).0, end, &missing[0], &nested),
+                    &Change::Added { at: tokens, value },
                     what,
                 )?;
                 Ok(match whole {
@@ -104,6 +113,7 @@ impl Document {
                 text.replace_range(old.outer(), &new);
                 Ok(())
             },
+            &Change::Replaced { at: tokens, value: Some(value) },
             || value.plain(),
         )?;
         Ok(Before::Instead { up: at.tokens().len() - depth, text })
@@ -128,6 +138,7 @@ impl Document {
                         text.replace_range(span, old);
                         Ok(())
                     },
+                    &Change::Replaced { at: tokens, value: None },
                     || old.clone(),
                 )
             }
@@ -180,6 +191,7 @@ impl Document {
                 }
                 Ok(())
             },
+            &Change::Cut { above, child: index },
             || last.clone(),
         )
     }
@@ -346,6 +358,7 @@ impl Document {
                 }
                 Ok(())
             },
+            &Change::Inserted { items: items.iter().map(|(_, item)| item).collect() },
             || items.iter().map(|(_, item)| item.plain()).collect::<Vec<_>>().join(", "),
         )
     }
@@ -375,6 +388,7 @@ impl Document {
                 }
                 Ok(())
             },
+            &Change::Cut { above, child },
             || at.to_string(),
         )
     }

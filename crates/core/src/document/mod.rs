@@ -10,6 +10,7 @@ mod blocks;
 mod commas;
 mod edit;
 mod encoding;
+mod guard;
 mod ini;
 mod json;
 mod keywords;
@@ -216,6 +217,16 @@ pub enum EditDocumentError {
         /// The place.
         pointer: Pointer,
     },
+    /// The edit would do something else than it should; the file stays as it is.
+    #[error("{value:?} is not put into this {format} file: {why}")]
+    Unsafe {
+        /// The format's name.
+        format: &'static str,
+        /// The value.
+        value: String,
+        /// What would happen.
+        why: &'static str,
+    },
     /// The value cannot be written in the format.
     #[error("{value:?} cannot be written in a {format} file: {why}")]
     Unwritable {
@@ -233,6 +244,7 @@ impl Hint for EditDocumentError {
         match self {
             Self::Parse(error) => error.hint(),
             Self::OtherSort { .. } => Some("mend the file by hand, or take the entry out".into()),
+            Self::Unsafe { .. } => Some("the file is as it was; make this change by hand".into()),
             Self::NoPlace { .. } | Self::Unwritable { .. } => {
                 Some("the game definition is at fault here".into())
             }

@@ -246,12 +246,21 @@ fn resolve(text: &str) -> Value {
     }
 }
 
+/// Whether some reader takes a bare text, in lower case, for a number, a time or a date: `0x10`, `.inf`, `1_000`, `12:30`, `2001-01-01`.
+fn may_be_a_number(word: &str) -> bool {
+    let bare = word.trim_start_matches(['+', '-']);
+    matches!(bare, ".inf" | ".nan" | "=" | "<<")
+        || bare.starts_with(|c: char| c.is_ascii_digit() || c == '.')
+            && bare.chars().all(|c| c.is_ascii_hexdigit() || "_:.-+xotz ".contains(c))
+}
+
 fn is_plain(text: &str) -> bool {
     let word = text.to_ascii_lowercase();
     !text.is_empty()
         && text.trim() == text
         && !matches!(word.as_str(), "yes" | "no" | "on" | "off" | "y" | "n")
         && matches!(resolve(text), Value::Text(_))
+        && !may_be_a_number(&word)
         && !text.starts_with(|c: char| "-?:,[]{}#&*!|>'\"%@`".contains(c))
         && !text.contains(": ")
         && !text.contains(" #")

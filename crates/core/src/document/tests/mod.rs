@@ -376,3 +376,70 @@ fn each_of_a_doubled_name_has_its_number() {
     let places: Vec<_> = document.leaves().into_iter().map(|(at, _)| at.to_string()).collect();
     assert_eq!(places, ["/a/0", "/b", "/a/1", "/a/2"]);
 }
+
+/// An edit in the notation of `cases/edits.txt`; returns nothing for what the test does not know.
+fn edit(document: &mut Document, edit: &serde_json::Value) -> Option<Result<(), EditDocumentError>> {
+    let at = Pointer::parse(edit["at"].as_str()?).ok()?;
+    let value = Value::from(edit["value"]["v"].clone());
+    let index = usize::try_from(edit["index"].as_u64().unwrap_or(0)).ok()?;
+    Some(match edit["c"].as_str()? {
+        "set" => document.set(&at, &value).map(drop),
+        "unset" => document.unset(&at),
+        "insert" => document.insert(&at, index, &value).map(drop),
+        "remove" => document.remove(&at, index),
+        _ => return None,
+    })
+}
+
+/// The smallest inputs of faults that real files have shown. An edit that is refused leaves the file as it was, and says why.
+#[test]
+fn an_edit_that_would_land_elsewhere_is_refused() {
+    let cases = include_str!("../../../tests/cases/edits.txt");
+    let mut seen = 0;
+    for line in cases.lines().filter(|line| !line.is_empty() && !line.starts_with('#')) {
+        let (name, rest) = line.split_once(' ').unwrap();
+        let format = Format::ALL.into_iter().find(|format| format.name() == name).unwrap();
+        let mut parts = serde_json::Deserializer::from_str(rest).into_iter::<serde_json::Value>();
+        let text = parts.next().unwrap().unwrap();
+        let mut document = Document::parse(format, text.as_str().unwrap()).unwrap();
+        for step in parts {
+            let (step, before) = (step.unwrap(), document.clone());
+            let said = edit(&mut document, &step).unwrap().unwrap_err().to_string();
+            assert!(
+                ["other values of the file", "not read as that", "could not be read"]
+                    .iter()
+                    .any(|why| said.contains(why)),
+                "{line}: {said}"
+            );
+            assert_eq!(document, before, "{line}");
+            seen += 1;
+        }
+    }
+    assert!(seen >= 15, "{seen}");
+}
+
+#[test]
+fn yaml_texts_that_some_reader_takes_for_something_else_are_quoted() {
+    for text in [
+        "0x10",
+        ".inf",
+        "-.INF",
+        ".nan",
+        "12:30",
+        "2001-01-01",
+        "1_000",
+        "0b11",
+        "1e3",
+        "2001-01-01T12:00:00Z",
+        "<<",
+        "=",
+    ] {
+        let mut document = Document::parse(Format::Yaml, "a: x\n").unwrap();
+        document.set(&Pointer::parse("/a").unwrap(), &Value::Text(text.into())).unwrap();
+        assert!(document.text().contains(['"', '\'']), "{text}: {}", document.text());
+        assert_eq!(document.get(&Pointer::parse("/a").unwrap()), Some(Value::Text(text.into())));
+    }
+    let mut document = Document::parse(Format::Yaml, "a: x\n").unwrap();
+    document.set(&Pointer::parse("/a").unwrap(), &Value::Text("3 kites".into())).unwrap();
+    assert_eq!(document.text(), "a: 3 kites\n");
+}
