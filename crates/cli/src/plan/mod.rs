@@ -264,7 +264,8 @@ pub(crate) fn sources(
         .map(|placement| (&placement.digest, &placement.content))
         .collect();
     let mut found = Sources::default();
-    let mut missing: BTreeSet<&ContentId> = BTreeSet::new();
+    // For each content with missing bytes, whether all of those files were installed before and are only put back.
+    let mut missing: BTreeMap<&ContentId, bool> = BTreeMap::new();
     for step in &planned.change.steps {
         let Step::Put { path, source: Source::Payload, after, .. } = step else { continue };
         if found.contains_key(after) {
@@ -281,18 +282,19 @@ pub(crate) fn sources(
             continue;
         }
         let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
-        missing.extend(owner.or_else(|| owners.get(after).copied()));
+        let was_installed = session.receipt.placed.get(path).is_some_and(|placed| placed.digest == *after);
+        if let Some(id) = owner.or_else(|| owners.get(after).copied()) {
+            *missing.entry(id).or_insert(true) &= was_installed;
+        }
     }
-    let contents: Vec<&Locked> = missing.iter().filter_map(|id| lineup.get(id).copied()).collect();
+    let contents: Vec<&Locked> = missing.keys().filter_map(|id| lineup.get(id).copied()).collect();
     if contents.len() > 1 {
         shelf.get()?.bring(&contents);
     }
-    for id in missing {
+    for (id, was_installed) in missing {
         if let Some(locked) = lineup.get(id) {
-            let is_installed =
-                session.control.lock.get(id).is_some_and(|known| known.release == locked.release);
             let fetched = match shelf.get()?.fetch(locked) {
-                Err(error) if is_installed => {
+                Err(error) if was_installed => {
                     gone.push((id.clone(), error.into()));
                     continue;
                 }

@@ -419,7 +419,7 @@ fn one_server(seed: u64) -> Done {
             if settled.err.contains("cannot be had") {
                 // It exists only on this server: the command says so, and how to continue without it.
                 assert!([1, 4].contains(&settled.code), "{told:#?}");
-                told.push("which nobody has any more".into());
+                told.push("and its files are in no source".into());
                 return Ok(());
             }
             assert_eq!(settled.code, 0, "{told:#?}\n{}{}", settled.out, settled.err);
@@ -432,7 +432,7 @@ fn one_server(seed: u64) -> Done {
     without_sources(&mess, &told)?;
     if mess.is_owned {
         for path in below_folders(&mess.world)? {
-            // A new folder in the server's own belongs to whoever owns that, and what is in it too.
+            // A new folder, and everything in it, belongs to the owner of the folder above.
             let folder = path.parent().ok_or("it lies in a folder")?;
             let owner = fs::symlink_metadata(&path)?.uid();
             assert!(

@@ -403,3 +403,24 @@ fn looking_needs_no_right_to_write() -> Done {
     assert_eq!(after, before);
     Ok(())
 }
+
+#[test]
+fn what_is_there_stays_where_the_locked_release_cannot_be_had() -> Done {
+    let world = World::fresh()?;
+    world.run(&["add", "gull-chat@=1.0.0", "--yes"]).code(0);
+    let (wants, old) = (world.read("yalotheca.toml")?, world.digests()?);
+    world.write("yalotheca.toml", &wants.replace("=1.0.0", "=1.1.0"))?;
+    world.run(&["settle", "--yes"]).code(0);
+    let (wants, lock) = (world.read("yalotheca.toml")?, world.read("yalotheca.lock")?);
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(world.digests()?, old);
+    // Both files come from version control, and nobody has the release.
+    world.write("yalotheca.toml", &wants)?;
+    world.write("yalotheca.lock", &lock)?;
+    fs::remove_dir_all(world.root().join(".cache/yalotheca"))?;
+    fs::rename(world.root().join("quayside"), world.root().join("gone"))?;
+    let answer = world.run(&["settle", "--yes"]);
+    assert_ne!(answer.code, 0, "{}", answer.out);
+    assert_eq!(world.digests()?, old, "{}{}", answer.out, answer.err);
+    Ok(())
+}

@@ -246,7 +246,7 @@ fn place_files(
     goes: &[(TreePath, Digest)],
     change: &mut ChangeSet,
 ) {
-    // Of equal files each goes to a place of its own: both stand in the same order.
+    // Equal files are moved in path order, each to its own new place.
     let mut moves: HashMap<Digest, VecDeque<&TreePath>> = HashMap::new();
     for (path, digest) in goes {
         moves.entry(*digest).or_default().push_back(path);
