@@ -69,6 +69,7 @@ impl Ours {
             Answer::Lineup(selection) => Outcome::Lineup(selection),
             Answer::None(why) => Outcome::None(why),
             Answer::Unread(_) => unreachable!("everything was added"),
+            Answer::Defect { breaches, .. } => panic!("the lineup breaks {breaches:?}"),
         }
     }
 

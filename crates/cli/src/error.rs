@@ -56,6 +56,8 @@ pub(crate) enum CommandError {
     UnknownContent { id: ContentId, near: Vec<String> },
     #[error("there is no lineup for what is wanted")]
     NoLineup(Box<Explanation>),
+    #[error("a defect in Yalotheca: its solver chose releases that do not go together\n{}", breaches.join("\n"))]
+    Solver { breaches: Vec<String>, question: Box<serde_json::Value> },
     #[error("{what}")]
     Usage { what: String, hint: Option<String> },
     #[error("{what}")]
@@ -130,6 +132,7 @@ impl CommandError {
             | Self::Fetch(FetchError::Credentials { .. })
             | Self::Change(_)
             | Self::Edit(_)
+            | Self::Solver { .. }
             | Self::Refused { .. } => REFUSED,
             Self::Control(OpenControlError::Read { .. } | OpenControlError::Tree(_))
             | Self::Game(FindGameError::Read { .. })
@@ -175,6 +178,11 @@ impl Hint for CommandError {
             }
             Self::NoLineup(_) | Self::Io { .. } => None,
             Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone(),
+            Self::Solver { .. } => Some(
+                "nothing was changed; please report this with the output of the same command with --json, which holds \
+                 what reproduces it"
+                    .into(),
+            ),
         }
     }
 }

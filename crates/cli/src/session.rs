@@ -420,9 +420,17 @@ impl<'a> Shelf<'a> {
             return Err(Session::unknown(self, id)?);
         }
         loop {
-            let answer = solve(&Question { universe: &self.universe(), platform, wants, locked });
-            match answer {
-                Answer::Unread(ids) => self.read(&ids, may)?,
+            let universe = self.universe();
+            let question = Question { universe: &universe, platform, wants, locked };
+            match solve(&question) {
+                Answer::Unread(ids) => {
+                    drop(universe);
+                    self.read(&ids, may)?;
+                }
+                Answer::Defect { breaches, .. } => {
+                    let breaches = breaches.iter().map(ToString::to_string).collect();
+                    return Err(CommandError::Solver { breaches, question: Box::new(question.to_json()) });
+                }
                 answer => return Ok(answer),
             }
         }

@@ -132,6 +132,9 @@ impl Ui {
             if let CommandError::NoLineup(explanation) = error {
                 result["no_lineup"] = serde_json::json!(explanation);
             }
+            if let CommandError::Solver { question, .. } = error {
+                result["question"] = (**question).clone();
+            }
             self.print(&format!("{result:#}\n")).ok();
             return;
         }

@@ -60,6 +60,7 @@ pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
                 Breach::Unknown { id } => {
                     Finding::trouble("unknown", id.as_str(), says, Some("yalotheca update"))
                 }
+                Breach::Want { id, .. } => Finding::trouble("wanted", id.as_str(), says, Some(SETTLE)),
                 Breach::Need { id, has, .. } => {
                     let fix = if has.is_some() { "yalotheca update" } else { SETTLE };
                     Finding::trouble("needs", id.as_str(), says, Some(fix))

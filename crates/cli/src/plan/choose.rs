@@ -46,7 +46,7 @@ pub(super) fn choose(
             wants,
             &session.control.wants.wants,
         )))),
-        Answer::Unread(ids) => unreachable!("{ids:?} were read"),
+        answer @ (Answer::Unread(_) | Answer::Defect { .. }) => unreachable!("the shelf answers {answer:?}"),
     }
 }
 

@@ -35,16 +35,33 @@ impl<S: Bits> Engine<'_, S> {
                 }
                 self.looked[rank] += 1;
             }
+            if rank == 0
+                && let Some(locked) = self.locked_way()
+            {
+                return Some(locked);
+            }
         }
         while let Some((var, _)) = self.present.get(self.looked[3]) {
             let alternatives = self.vars[*var as usize].seldom.iter().flat_map(|seldom| &seldom.alternatives);
             let unmet = alternatives.into_iter().find_map(|terms| self.way(*var, terms));
-            if unmet.is_some() {
-                return unmet;
+            if let Some(way) = unmet {
+                return Some((way.var, way.bit));
             }
             self.looked[3] += 1;
         }
         None
+    }
+
+    /// A locked content that meets a need which is not met yet: what is locked comes before what is only wanted.
+    fn locked_way(&self) -> Option<(Var, usize)> {
+        if self.problem.question.locked.is_empty() {
+            return None;
+        }
+        self.needing.iter().filter(|var| self.vars[**var as usize].is_present()).find_map(|var| {
+            let alternatives = self.vars[*var as usize].seldom.iter().flat_map(|seldom| &seldom.alternatives);
+            let mut ways = alternatives.into_iter().filter_map(|terms| self.way(*var, terms));
+            ways.find(|way| way.is_locked).map(|way| (way.var, way.bit))
+        })
     }
 
     fn most_troubled(&self) -> Option<(Var, usize)> {
@@ -61,8 +78,8 @@ impl<S: Bits> Engine<'_, S> {
     }
 
     /// A way to meet a need that several can meet, where it is not met: what is locked, else the first.
-    fn way(&self, needing: Var, terms: &[Term<S>]) -> Option<(Var, usize)> {
-        let (mut first, mut locked) = (None, None);
+    fn way(&self, needing: Var, terms: &[Term<S>]) -> Option<Way> {
+        let mut first: Option<Way> = None;
         for term in terms {
             let variable = &self.vars[term.var as usize];
             if term.var == needing {
@@ -76,13 +93,20 @@ impl<S: Bits> Engine<'_, S> {
                 return None;
             }
             let candidate = &self.problem.candidates[term.var as usize];
-            if let Some(best) = candidate.best(&left) {
-                if candidate.locked.is_some_and(|locked| locked as usize == best) {
-                    locked = locked.or(Some((term.var, best)));
+            if let Some(bit) = candidate.best(&left) {
+                let is_locked = candidate.locked.is_some_and(|locked| locked as usize == bit);
+                if first.as_ref().is_none_or(|first| is_locked && !first.is_locked) {
+                    first = Some(Way { var: term.var, bit, is_locked });
                 }
-                first = first.or(Some((term.var, best)));
             }
         }
-        locked.or(first)
+        first
     }
+}
+
+/// A release that would meet a need.
+struct Way {
+    var: Var,
+    bit: usize,
+    is_locked: bool,
 }

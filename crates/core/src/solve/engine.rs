@@ -45,6 +45,8 @@ pub(super) struct Engine<'a, S> {
     pub(super) drafts: Drafts<S>,
     /// Contents that must be present, in the order in which that became known, with the trail's length then.
     pub(super) present: Vec<(Var, u32)>,
+    /// Contents with needs that several can meet, in the order in which that became known.
+    pub(super) needing: Vec<Var>,
     /// For each rank (and for alternatives), how far `present` was looked through, and last how far `wishes` was; and what
     /// that was before each decision.
     pub(super) looked: [usize; 5],
@@ -53,7 +55,6 @@ pub(super) struct Engine<'a, S> {
     pub(super) only: Option<&'a HashSet<Blame>>,
     /// Wants that may be given up: a content, and the releases that would do.
     pub(super) wishes: Vec<(Var, S)>,
-    pub(super) has_alternatives: bool,
     pub(super) mode: Mode,
     pub(super) conflicts: usize,
     /// With how many conflicts the search by trouble starts anew.
@@ -138,7 +139,8 @@ impl<'a, S: Bits> Engine<'a, S> {
             looked_before: Vec::new(),
             only,
             wishes: Vec::new(),
-            has_alternatives: false,
+            needing: Vec::new(),
+
             mode: Mode::ByPreference,
             conflicts: 0,
             next_restart: 0,
@@ -150,7 +152,7 @@ impl<'a, S: Bits> Engine<'a, S> {
             // A contradiction stays one whatever the others are.
             Ok(_) if !self.problem.unread.is_empty() => End::Unread(self.problem.unread),
             Ok(true) => {
-                let (may_be_trimmed, conflicts) = (self.has_alternatives, self.conflicts);
+                let (may_be_trimmed, conflicts) = (!self.needing.is_empty(), self.conflicts);
                 End::Found(Found { selection: self.selection(), may_be_trimmed, conflicts })
             }
             Ok(false) => End::GaveUp,

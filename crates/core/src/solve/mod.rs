@@ -28,7 +28,7 @@ use straight::Arrival;
 pub use verify::{Breach, verify};
 
 use crate::{
-    catalogue::{Number, Platform, Universe},
+    catalogue::{Number, Platform, Universe, provided_matches},
     id::ContentId,
     version::{ReleaseVersion, VersionRange},
 };
@@ -59,16 +59,61 @@ pub enum Answer {
     /// These contents have not been read, and something that may be chosen needs them; it is to be solved again once
     /// they were added (an open universe only).
     Unread(Vec<ContentId>),
+    /// The search ended with a lineup that does not satisfy everything: a defect of the solver. It must not be used.
+    Defect {
+        /// What was found.
+        selection: Selection,
+        /// What it breaks.
+        breaches: Vec<Breach>,
+    },
 }
 
 /// Finds the best lineup: what is locked stays where it can; then each want gets its newest release that fits, then
 /// each dependency. Pre-releases come last. Nothing is in it that nothing needs.
+///
+/// Every lineup is checked by [`verify`] before it is returned, whichever way found it.
 pub fn solve(question: &Question<'_>) -> Answer {
-    match straight::walk(question).map(|walked| walked.arrival) {
-        Some(Arrival::Found(selection)) => Answer::Lineup(selection),
-        Some(Arrival::Unread(unread)) => Answer::Unread(named(question.universe, unread)),
-        None => search(question),
+    if let Some(selection) = locked_is_enough(question) {
+        return Answer::Lineup(selection);
     }
+    match straight::walk(question).map(|walked| walked.arrival) {
+        Some(Arrival::Found(selection)) if breaches(question, &selection).is_empty() => {
+            Answer::Lineup(selection)
+        }
+        Some(Arrival::Unread(unread)) => Answer::Unread(named(question.universe, unread)),
+        Some(Arrival::Found(_)) | None => checked(question, search(question)),
+    }
+}
+
+/// The locked releases that the wants lead to, where they satisfy everything as they are: then nothing is to be chosen.
+fn locked_is_enough(question: &Question<'_>) -> Option<Selection> {
+    let is_locked = |id: &ContentId| question.locked.contains_key(id);
+    if question.locked.is_empty() || !question.wants.keys().all(is_locked) {
+        return None;
+    }
+    let selection = trim::trim(question, question.locked.clone());
+    breaches(question, &selection).is_empty().then_some(selection)
+}
+
+/// Holds a lineup back that breaks something: a defect, which is told and never settled.
+fn checked(question: &Question<'_>, answer: Answer) -> Answer {
+    let Answer::Lineup(selection) = answer else { return answer };
+    let breaches = breaches(question, &selection);
+    if breaches.is_empty() { Answer::Lineup(selection) } else { Answer::Defect { selection, breaches } }
+}
+
+/// What a lineup breaks, wants included.
+fn breaches(question: &Question<'_>, selection: &Selection) -> Vec<Breach> {
+    let mut breaches = verify(question.universe, question.platform, selection);
+    for (id, range) in question.wants {
+        let has = selection.get(id);
+        // A want that no catalogue has is told apart from the solving.
+        let is_known = || question.universe.get(id).is_some_and(|content| !content.releases.is_empty());
+        if !has.is_some_and(|version| provided_matches(Some(version), range)) && is_known() {
+            breaches.push(Breach::Want { id: id.clone(), range: range.clone(), has: has.cloned() });
+        }
+    }
+    breaches
 }
 
 /// Searches for it, whether or not the straight way leads there as well.
@@ -84,6 +129,36 @@ fn search(question: &Question<'_>) -> Answer {
         },
         engine::End::Unread(unread) => Answer::Unread(named(question.universe, unread)),
         engine::End::GaveUp => unreachable!("there was no bound"),
+    }
+}
+
+impl Question<'_> {
+    /// Returns everything that takes part in this question, as JSON: what reproduces a [`Answer::Defect`].
+    pub fn to_json(&self) -> serde_json::Value {
+        let mut next: Vec<&ContentId> = self.wants.keys().chain(self.locked.keys()).collect();
+        let mut contents = BTreeMap::new();
+        while let Some(id) = next.pop() {
+            let Some(content) = self.universe.get(id).filter(|_| !contents.contains_key(id)) else {
+                continue;
+            };
+            contents.insert(id, &content.releases);
+            for release in &content.releases {
+                let beside = release.refuses.keys().chain(release.welcomes.keys());
+                for other in release.needed_ids().chain(beside) {
+                    next.push(other);
+                    next.extend(self.universe.providers(other));
+                }
+            }
+        }
+        let texts = |ranges: &BTreeMap<ContentId, VersionRange>| {
+            ranges.iter().map(|(id, range)| (id.to_string(), range.to_string())).collect::<BTreeMap<_, _>>()
+        };
+        serde_json::json!({
+            "wants": texts(self.wants),
+            "locked": self.locked,
+            "platform": { "parts": self.platform.parts, "provides": self.platform.provides },
+            "contents": contents,
+        })
     }
 }
 

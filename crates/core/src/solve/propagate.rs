@@ -45,8 +45,11 @@ impl<S: Bits> Engine<'_, S> {
         let rule = self.rules.add(told, cause);
         if terms.len() > 2 {
             if let Some(content) = cause.subject() {
-                self.vars[content as usize].seldom().alternatives.push(terms.to_vec());
-                self.has_alternatives = true;
+                let alternatives = &mut self.vars[content as usize].seldom().alternatives;
+                if alternatives.is_empty() {
+                    self.needing.push(content);
+                }
+                alternatives.push(terms.to_vec());
             }
             // Watched are terms that do not hold, else those that came to hold last: they are the first to be free again.
             let mut sorted = self.rules.terms(rule).to_vec();

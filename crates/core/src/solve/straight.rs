@@ -105,9 +105,10 @@ struct Walk<'a, S> {
     /// The states that were changed since, as they were.
     before: Vec<(Var, State<S>)>,
     taken_back: usize,
-    /// Rules of the release that is about to be chosen, which say nothing before it is.
+    /// Rules that were made just now and say nothing yet. Each is applied or filed in `waiting` before anything else is
+    /// decided: one that is lost leads to a lineup that breaks it.
     fresh: Vec<[Term<S>; 2]>,
-    /// Rules of releases that were about to be chosen and then were not.
+    /// Rules that say nothing yet, by each content that they are about.
     waiting: HashMap<Var, Vec<Waiting<S>>>,
 }
 
@@ -176,9 +177,20 @@ impl<'a, S: Bits> Walk<'a, S> {
         while let Some(var) = self.queue.pop() {
             self.states[var as usize].queued = false;
             self.open(var)?;
+            self.file_fresh();
             self.visit(var)?;
         }
         Ok(())
+    }
+
+    /// Has the fresh rules wait until one of their terms holds.
+    fn file_fresh(&mut self) {
+        let mut fresh = std::mem::take(&mut self.fresh);
+        for [a, b] in fresh.drain(..) {
+            self.wait(&a, &b);
+            self.wait(&b, &a);
+        }
+        self.fresh = fresh;
     }
 
     /// Takes the last decision back and leaves out what it chose.
@@ -241,27 +253,21 @@ impl<'a, S: Bits> Walk<'a, S> {
         let choice = S::single(self.problem.candidates[var as usize].bound(), bit);
         let opened = self.states[var as usize].opened.clone();
         self.open_releases(var, &choice)?;
-        let fresh = std::mem::take(&mut self.fresh);
-        if self.queue.is_empty() {
-            self.last = Some(Decision { var, bit, present: self.present.len(), looked: self.looked });
-            self.before.clear();
-            let state = &mut self.states[var as usize];
-            // Its rules are not kept: should it be taken back, they are made anew.
-            self.before.push((var, State { opened, ..state.clone() }));
-            state.choices = choice;
-            self.visit(var)?;
-            for [_, Term { var, set }] in &fresh {
-                self.exclude(*var, set)?;
-            }
-        } else {
-            for [a, b] in &fresh {
-                self.wait(a, b);
-                self.wait(b, a);
-            }
+        if !self.queue.is_empty() {
+            self.file_fresh();
+            return Ok(());
         }
-        self.fresh = fresh;
-        self.fresh.clear();
-        Ok(())
+        self.last = Some(Decision { var, bit, present: self.present.len(), looked: self.looked });
+        self.before.clear();
+        let state = &mut self.states[var as usize];
+        // Its rules are not kept: should it be taken back, they are made anew.
+        self.before.push((var, State { opened, ..state.clone() }));
+        state.choices = choice;
+        self.visit(var)?;
+        let mut fresh = std::mem::take(&mut self.fresh);
+        let step = fresh.drain(..).try_for_each(|[a, b]| self.apply(a, b));
+        self.file_fresh();
+        step
     }
 
     fn wait(&mut self, one: &Term<S>, other: &Term<S>) {
@@ -328,7 +334,7 @@ impl<'a, S: Bits> Walk<'a, S> {
         for (end, _) in &drafts.heads {
             match &drafts.terms[start..*end] {
                 [only] => self.exclude(only.var, &only.set)?,
-                [a, b] => self.apply(a, b)?,
+                [a, b] => self.apply(a.clone(), b.clone())?,
                 _ => return Err(Stop::Lost),
             }
             start = *end;
@@ -339,17 +345,18 @@ impl<'a, S: Bits> Walk<'a, S> {
         Ok(())
     }
 
-    fn apply(&mut self, a: &Term<S>, b: &Term<S>) -> Step {
+    /// Does what a rule of two terms asks for now; one that asks for nothing yet is fresh.
+    fn apply(&mut self, a: Term<S>, b: Term<S>) -> Step {
         let choices = |term: &Term<S>| &self.states[term.var as usize].choices;
-        if choices(a).is_disjoint(&a.set) || choices(b).is_disjoint(&b.set) {
+        if choices(&a).is_disjoint(&a.set) || choices(&b).is_disjoint(&b.set) {
             return Ok(());
         }
-        if choices(a).is_subset(&a.set) {
+        if choices(&a).is_subset(&a.set) {
             self.exclude(b.var, &b.set)
-        } else if choices(b).is_subset(&b.set) {
+        } else if choices(&b).is_subset(&b.set) {
             self.exclude(a.var, &a.set)
         } else {
-            self.fresh.push([a.clone(), b.clone()]);
+            self.fresh.push([a, b]);
             Ok(())
         }
     }

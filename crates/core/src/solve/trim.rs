@@ -3,46 +3,108 @@
 use std::collections::BTreeSet;
 
 use super::{Question, Selection, verify};
-use crate::id::ContentId;
+use crate::{id::ContentId, version::VersionRange};
 
-/// Returns the part of a selection that the wants lead to.
+/// Returns a part of a selection that the wants lead to, and of which nothing can be left out. A need that several meet
+/// keeps one of them: one that is kept anyway, else one that is locked, else one that bears the very name.
+///
+/// What is kept for one need may meet another that was looked at before, so this goes on until nothing more comes out;
+/// and last the lock is not asked, so that the result, once it is locked, stays as it is.
 pub(super) fn trim(question: &Question<'_>, selection: Selection) -> Selection {
+    let mut selection = selection;
+    for by_lock in [true, false] {
+        loop {
+            let before = selection.len();
+            selection = reached(question, selection, by_lock);
+            if let Some(needless) = needless(question, &selection, by_lock) {
+                selection.remove(&needless);
+            }
+            if selection.len() == before {
+                break;
+            }
+        }
+    }
+    selection
+}
+
+/// A content without which every need of the others is met all the same.
+fn needless(question: &Question<'_>, selection: &Selection, by_lock: bool) -> Option<ContentId> {
+    let (mut sole, mut optional) = (BTreeSet::new(), BTreeSet::new());
+    for id in selection.keys() {
+        for group in open_groups(question, selection, id) {
+            match meeting(question, selection, &group)[..] {
+                [only] => drop(sole.insert(only)),
+                ref several => optional.extend(several),
+            }
+        }
+    }
+    let is_free = |other: &&ContentId| !sole.contains(other) && !question.wants.contains_key(*other);
+    let is_locked = |other: &ContentId| by_lock && question.locked.get(other) == selection.get(other);
+    optional.into_iter().rev().filter(is_free).min_by_key(|other| is_locked(other)).cloned()
+}
+
+/// The needs of a chosen release that others have to meet.
+fn open_groups<'a>(question: &Question<'a>, selection: &Selection, id: &ContentId) -> Vec<Group<'a>> {
+    let Some(version) = selection.get(id) else { return Vec::new() };
+    let Some(release) = question.universe.release(id, version) else { return Vec::new() };
+    let groups = release
+        .needs
+        .iter()
+        .map(|(id, range)| vec![(id, range)])
+        .chain(release.needs_any.iter().map(|group| group.iter().collect()));
+    groups
+        .filter(|group| {
+            let mut named = group.iter();
+            !named.any(|(id, range)| verify::platform_provides(question.platform, id, range))
+                && !verify::meets_any(question.universe, id, version, group)
+        })
+        .collect()
+}
+
+type Group<'a> = Vec<(&'a ContentId, &'a VersionRange)>;
+
+fn reached(question: &Question<'_>, selection: Selection, by_lock: bool) -> Selection {
     let mut kept: BTreeSet<&ContentId> = question.wants.keys().collect();
     let mut next: Vec<&ContentId> = kept.iter().copied().collect();
-    while let Some(id) = next.pop() {
-        let Some(release) = selection.get(id).and_then(|version| question.universe.release(id, version))
-        else {
-            continue;
-        };
-        let groups = release
-            .needs
+    let mut open: Vec<(Group<'_>, Vec<&ContentId>)> = Vec::new();
+    loop {
+        // First all that has no alternative; then one need that has, and again.
+        while let Some(id) = next.pop() {
+            for group in open_groups(question, &selection, id) {
+                let meeting = meeting(question, &selection, &group);
+                if let [only] = meeting[..] {
+                    if kept.insert(only) {
+                        next.push(only);
+                    }
+                } else if !meeting.is_empty() {
+                    open.push((group, meeting));
+                }
+            }
+        }
+        open.retain(|(_, meeting)| !meeting.iter().any(|other| kept.contains(other)));
+        let Some((group, meeting)) = open.first() else { break };
+        let is_locked = |other: &ContentId| by_lock && question.locked.get(other) == selection.get(other);
+        let best = meeting
             .iter()
-            .map(|(id, range)| vec![(id, range)])
-            .chain(release.needs_any.iter().map(|group| group.iter().collect()));
-        for group in groups {
-            let by_platform =
-                group.iter().any(|(id, range)| verify::platform_provides(question.platform, id, range));
-            if by_platform || verify::meets_any(question.universe, id, &selection[id], &group) {
-                continue;
-            }
-            let bearers = group
-                .iter()
-                .flat_map(|(named, _)| std::iter::once(*named).chain(question.universe.providers(named)));
-            let mut meeting: Vec<&ContentId> = bearers
-                .filter_map(|other| selection.get_key_value(other))
-                .filter(|(other, version)| verify::meets_any(question.universe, other, version, &group))
-                .map(|(other, _)| other)
-                .collect();
-            // What is kept anyway, or bears the very name that is needed, comes before stand-ins.
-            meeting
-                .sort_by_key(|other| (!kept.contains(other), !group.iter().any(|(named, _)| named == other)));
-            if let Some(first) = meeting.first()
-                && kept.insert(first)
-            {
-                next.push(first);
-            }
+            .min_by_key(|other| (!is_locked(other), !group.iter().any(|(named, _)| *named == **other)));
+        if let Some(best) = best {
+            kept.insert(best);
+            next.push(best);
         }
     }
     let kept: BTreeSet<ContentId> = kept.into_iter().cloned().collect();
     selection.into_iter().filter(|(id, _)| kept.contains(id)).collect()
+}
+
+/// The chosen contents that meet one of a group of needs, each once.
+fn meeting<'s>(question: &Question<'_>, selection: &'s Selection, group: &Group<'_>) -> Vec<&'s ContentId> {
+    let mut meeting: Vec<&ContentId> = Vec::new();
+    let bearers =
+        group.iter().flat_map(|(named, _)| std::iter::once(*named).chain(question.universe.providers(named)));
+    for (other, version) in bearers.filter_map(|other| selection.get_key_value(other)) {
+        if !meeting.contains(&other) && verify::meets_any(question.universe, other, version, group) {
+            meeting.push(other);
+        }
+    }
+    meeting
 }

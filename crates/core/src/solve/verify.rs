@@ -17,6 +17,15 @@ pub enum Breach {
         /// The content.
         id: ContentId,
     },
+    /// A want that is not met.
+    Want {
+        /// What was asked for.
+        id: ContentId,
+        /// In which versions.
+        range: VersionRange,
+        /// What is there instead, if anything.
+        has: Option<ReleaseVersion>,
+    },
     /// A need that nothing meets.
     Need {
         /// Who needs it.
@@ -61,6 +70,13 @@ impl fmt::Display for Breach {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Unknown { id } => write!(f, "nothing is known of the release of {id} that is locked"),
+            Self::Want { id, range, has } => {
+                let there = match has {
+                    Some(version) => format!("{version} was chosen"),
+                    None => "it was left out".into(),
+                };
+                write!(f, "yalotheca.toml asks for {}, and {there}", with_range(id, range))
+            }
             Self::Need { id, version, group, has } => {
                 let wanted: Vec<String> = group.iter().map(|(id, range)| with_range(id, range)).collect();
                 let there = match has {

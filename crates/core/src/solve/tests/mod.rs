@@ -84,6 +84,7 @@ fn lineup(answer: &Answer) -> String {
             chosen.iter().map(|(id, version)| format!("{id} {version}")).collect::<Vec<_>>().join(", ")
         }
         Answer::None(why) => format!("none: {}", sentences(why)),
+        Answer::Defect { breaches, .. } => format!("defect: {breaches:?}"),
     }
 }
 
@@ -167,6 +168,34 @@ fn the_table() {
             vec![],
             "a 1, b 2",
         ),
+        (
+            "one release provides what the other one needs",
+            vec!["b 2 | needs a; provides a 1; needs d", "b 1 | needs a", "d 1 | needs x", "a 1"],
+            vec!["b"],
+            vec![],
+            "a 1, b 1",
+        ),
+        (
+            "what is locked stays, and the alternatives follow it",
+            vec!["a 1 | needs x or y", "x 1", "y 1", "c 2 | refuses y", "c 1"],
+            vec!["a", "c"],
+            vec!["a 1", "y 1"],
+            "a 1, c 1, y 1",
+        ),
+        (
+            "a need that a locked stand-in and a locked name meet",
+            vec!["a 1 | provides c 2", "d 2 | needs e 3 or c 2", "e 3 | needs c 2"],
+            vec!["d"],
+            vec!["a 1", "d 2", "e 3"],
+            "a 1, d 2",
+        ),
+        (
+            "no alternative beside one that is there anyway",
+            vec!["a 1 | needs b or c", "z 1 | needs c", "b 1", "c 1"],
+            vec!["a", "z"],
+            vec![],
+            "a 1, c 1, z 1",
+        ),
         ("a pack that holds what it needs", vec!["p 1 | needs m; provides m 1"], vec!["p"], vec![], "p 1"),
         ("pre-releases last", vec!["a 1", "a 2-beta"], vec!["a"], vec![], "a 1"),
         ("a pre-release where nothing else fits", vec!["a 2-beta"], vec!["a"], vec![], "a 2-beta"),
@@ -224,10 +253,14 @@ fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)>
     let object = (name.clone(), range.clone()).prop_map(|(name, range)| format!("{name} {range}"));
     let clause = prop_oneof![
         5 => object.clone().prop_map(|object| format!("needs {object}")),
-        1 => (object.clone(), object.clone()).prop_map(|(a, b)| format!("needs {a} or {b}")),
+        2 => (object.clone(), object.clone()).prop_map(|(a, b)| format!("needs {a} or {b}")),
         1 => object.clone().prop_map(|object| format!("welcomes {object}")),
         1 => object.clone().prop_map(|object| format!("refuses {object}")),
-        1 => (name.clone(), 1..4).prop_map(|(name, v)| format!("provides {name} {v}")),
+        2 => (name.clone(), 1..4).prop_map(|(name, v)| format!("provides {name} {v}")),
+        // A release that provides what it needs itself.
+        1 => (object.clone(), 1..4).prop_map(|(object, v)| {
+            format!("needs {object}; provides {} {v}", object.split(' ').next().unwrap_or_default())
+        }),
         1 => Just("engine >=3".to_string()),
         1 => Just("withdrawn".to_string()),
     ];
@@ -238,7 +271,7 @@ fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)>
     (
         proptest::collection::vec(release, 1..13),
         proptest::collection::vec(want, 1..3),
-        proptest::collection::vec(lock, 0..2),
+        proptest::collection::vec(lock, 0..4),
     )
 }
 
@@ -263,8 +296,13 @@ fn refs(texts: &[String]) -> Vec<&str> {
     texts.iter().map(String::as_str).collect()
 }
 
-/// Tries every combination.
-fn oracle(universe: &Universe, wants: &BTreeMap<ContentId, VersionRange>, locked: &Selection) -> bool {
+/// Tries every combination; returns whether a good one passes.
+fn oracle(
+    universe: &Universe,
+    wants: &BTreeMap<ContentId, VersionRange>,
+    locked: &Selection,
+    passes: impl Fn(&Selection) -> bool,
+) -> bool {
     let contents: Vec<&Content> = universe.iter().collect();
     let mut counters = vec![0_usize; contents.len()];
     loop {
@@ -275,7 +313,7 @@ fn oracle(universe: &Universe, wants: &BTreeMap<ContentId, VersionRange>, locked
                 at.checked_sub(1).map(|at| (content.id.clone(), content.releases[at].version.clone()))
             })
             .collect();
-        if good(universe, wants, locked, &selection) {
+        if passes(&selection) && good(universe, wants, locked, &selection) {
             return true;
         }
         let Some(place) = (0..counters.len()).find(|at| counters[*at] < contents[*at].releases.len()) else {
@@ -320,9 +358,9 @@ proptest! {
                 let rest = solve(&Question { wants: &fewer, ..question });
                 prop_assert!(matches!(rest, Answer::Lineup(_)), "{:?}", rest);
             }
-            Answer::Unread(ids) => prop_assert!(false, "{:?}", ids),
+            answer @ (Answer::Unread(_) | Answer::Defect { .. }) => prop_assert!(false, "{:?}", answer),
             Answer::None(why) => {
-                prop_assert!(!oracle(universe, wants, locked), "there is a lineup");
+                prop_assert!(!oracle(universe, wants, locked, |_| true), "there is a lineup");
                 prop_assert!(!why.because.is_empty());
                 for way in why.ways_out.iter().filter(|way| !way.wants.is_empty()) {
                     let mut changed = wants.clone();
@@ -358,6 +396,45 @@ proptest! {
             (Answer::Lineup(a), Answer::Lineup(b)) => prop_assert_eq!(a, b),
             (Answer::None(a), Answer::None(b)) => prop_assert_eq!(sentences(&a), sentences(&b)),
             (a, b) => prop_assert!(false, "{:?} and {:?}", a, b),
+        }
+    }
+
+    #[test]
+    fn what_is_locked_stays_where_it_can((lines, wants, _) in catalogue(), at in 0..3_usize) {
+        // A lineup, and then one more want (the first one or another).
+        let case = Case::new(&lines, &wants, &[]);
+        let (universe, all, platform) = (&case.universe, &case.wants, &case.platform);
+        let mut before = all.clone();
+        if let Some(more) = all.keys().nth(at % all.len().max(1)) {
+            before.remove(more);
+        }
+        let nothing = Selection::new();
+        let question = Question { universe, platform, wants: &before, locked: &nothing };
+        let Answer::Lineup(locked) = solve(&question) else { return Ok(()) };
+        if let Answer::Lineup(chosen) = solve(&Question { wants: all, locked: &locked, ..question }) {
+            let keeps = |selection: &Selection| locked.iter().all(|(id, version)| selection.get(id) == Some(version));
+            // Where what is new makes a locked alternative needless, it may go.
+            let goes = locked.keys().any(|id| !chosen.contains_key(id)) && {
+                let both: Selection = chosen.iter().chain(&locked).map(|(id, v)| (id.clone(), v.clone())).collect();
+                keeps(&both) && chosen.iter().all(|(id, version)| both.get(id) == Some(version))
+            };
+            prop_assert!(
+                keeps(&chosen) || goes || !oracle(universe, all, &locked, keeps),
+                "{:?} does not keep {:?}", chosen, locked
+            );
+        }
+    }
+
+    #[test]
+    fn nothing_is_in_a_lineup_that_nothing_needs((lines, wants, locked) in catalogue()) {
+        let case = Case::new(&lines, &wants, &locked);
+        let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
+        if let Answer::Lineup(chosen) = solve(&Question { universe, platform, wants, locked }) {
+            for id in chosen.keys() {
+                let mut less = chosen.clone();
+                less.remove(id);
+                prop_assert!(!good(universe, wants, locked, &less), "{:?} goes without {}", chosen, id);
+            }
         }
     }
 
