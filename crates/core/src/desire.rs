@@ -195,7 +195,14 @@ pub fn desire(
         scope.content.insert("file".into(), main.map_or_else(String::new, |file| file.path.clone()));
         let wrong = |why| DesireError::Register { content: content.clone(), why };
         if locked.release.kind == TWEAK_KIND {
+            let from = desired.registrations.len();
             tweak(game, &scope, locked, settings, &mut desired.registrations).map_err(wrong)?;
+            // A tweak does not know how its game's server reads comments.
+            for registration in &mut desired.registrations[from..] {
+                if game.comments_anywhere.contains(registration.file.as_str()) {
+                    registration.format = registration.format.with_comments_anywhere();
+                }
+            }
             continue;
         }
         let places = Places::new(kind, &scope).map_err(failed)?;

@@ -26,7 +26,7 @@ pub use undo::undo;
 
 use crate::{
     desire::{Desired, Entry, Placement, Registration},
-    document::{Document, EditDocumentError, Format, TextFile, UnknownEncodingError},
+    document::{Document, EditDocumentError, EncodeTextError, Format, TextFile},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
     settings::{KeptWhy, Merged, SERVER},
@@ -110,7 +110,7 @@ pub enum PlanChangeError {
         /// The file.
         path: TreePath,
         /// Why.
-        source: UnknownEncodingError,
+        source: EncodeTextError,
     },
     /// Two contents want different values at one place.
     #[error("{first} and {second} both write {path}#{pointer}")]

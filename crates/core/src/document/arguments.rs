@@ -110,7 +110,7 @@ impl Syntax for Arguments {
                 found.push(leaf.within(span.clone()).written(Form::Bare));
             }
         }
-        let mut root = Node::root(text, found);
+        let mut root = Node::root(text, found).written(Form::Options);
         root.tail = root.children().last().map_or(text.len(), |last| last.whole.end);
         Ok(root)
     }
@@ -128,6 +128,11 @@ impl Syntax for Arguments {
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
         if key.contains(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | '\\' | '=')) {
             return Err("it cannot be an option's name");
+        }
+        if !key.is_empty()
+            && !key.trim_start_matches('-').starts_with(|c: char| !c.is_ascii_digit() && c != '.')
+        {
+            return Err("an option's name does not begin with a digit");
         }
         let children = into.children();
         let dashes = if key.is_empty() || key.starts_with('-') {
@@ -149,7 +154,11 @@ impl Syntax for Arguments {
                 let lead = indent(text, next.whole.start).unwrap_or_default().to_owned();
                 put_line(text, next.whole.start - lead.len(), &format!("{lead}{word}"));
             }
-            (Some(next), _) => text.insert_str(next.whole.start, &format!("{word} ")),
+            // Behind the one before it, so that the gap before the next one stays.
+            (Some(next), _) => match at.checked_sub(1).map(|before| &children[before]) {
+                Some(before) => text.insert_str(before.whole.end, &format!(" {word}")),
+                None => text.insert_str(next.whole.start, &format!("{word} ")),
+            },
             (None, Some(last)) if many => {
                 let lead = indent(text, last.whole.start).unwrap_or_default().to_owned();
                 let end = line_end(text, last.whole.end).min(into.span.end.max(last.whole.end));

@@ -1,17 +1,21 @@
-//! Nested blocks: `name { name "value" }`. A value ends where its line does; `#` and `//` begin comments.
+//! Nested blocks: `name { name "value" }`. A value ends where its line does; `#` and `//` begin comments, but not inside a
+//! word unless the server reads them so.
 
 use super::{
     ParseDocumentError, Value,
-    lined::{cut_lines, indent, line_end, line_ending, line_start},
+    lined::{Comments, cut_lines, indent, line_end, line_ending, line_start},
     node::{Body, DEEPEST, Form, Node, Syntax, Why},
 };
 
 /// The format.
-pub(super) struct Blocks;
+pub(super) struct Blocks {
+    pub(super) comments: Comments,
+}
 
 struct Reader<'a> {
     text: &'a str,
     at: usize,
+    comments: Comments,
 }
 
 impl<'a> Reader<'a> {
@@ -47,10 +51,8 @@ impl<'a> Reader<'a> {
             };
         }
         let ends = |c: char| c.is_whitespace() || matches!(c, '{' | '}' | '"');
-        let mut end = rest.find(ends).unwrap_or(rest.len());
-        if let Some(comment) = rest[..end].find("//").into_iter().chain(rest[..end].find('#')).min() {
-            end = comment;
-        }
+        let end = rest.find(ends).unwrap_or(rest.len());
+        let end = self.comments.find(&rest[..end], &["//", "#"]);
         Ok((end, rest[..end].into()))
     }
 
@@ -78,7 +80,7 @@ impl<'a> Reader<'a> {
         self.at += length;
         let key_to = self.at;
         let value = self.value()?;
-        let mut peek = Self { text: self.text, at: self.at };
+        let mut peek = Self { text: self.text, at: self.at, comments: self.comments };
         peek.gap();
         if !peek.rest().starts_with('{') {
             let leaf = Node::leaf(key, key_to..self.at, value.unwrap_or(Value::Text(String::new())));
@@ -141,7 +143,9 @@ fn plain(value: &Value, quoted: bool) -> Result<String, Why> {
 }
 
 fn name(key: &str) -> Result<String, Why> {
-    if key.is_empty() || key.contains(['\n', '\r', '"', '{', '}', '#']) || key.contains("//") {
+    let one_blank =
+        key.split(' ').count() < 3 && key.trim() == key && !key.contains(['\t', '\u{b}', '\u{c}', '\u{a0}']);
+    if key.is_empty() || !one_blank || key.contains(['\n', '\r', '"', '{', '}', '#']) || key.contains("//") {
         return Err("it cannot be a name");
     }
     Ok(key.into())
@@ -151,6 +155,9 @@ fn name(key: &str) -> Result<String, Why> {
 fn render(key: &str, value: &Value, lead: &str, step: &str, ending: &str) -> Result<String, Why> {
     let key = name(key)?;
     let Value::Compound(serde_json::Value::Object(entries)) = value else {
+        if key.contains(char::is_whitespace) {
+            return Err("the name of a value is one word");
+        }
         return Ok(format!("{lead}{key} {}", plain(value, true)?));
     };
     let mut text = format!("{lead}{key} {{{ending}");
@@ -164,7 +171,7 @@ fn render(key: &str, value: &Value, lead: &str, step: &str, ending: &str) -> Res
 
 impl Syntax for Blocks {
     fn parse(&self, text: &str) -> Result<Node, ParseDocumentError> {
-        let mut reader = Reader { text, at: 0 };
+        let mut reader = Reader { text, at: 0, comments: self.comments };
         let found = reader.entries(0)?;
         if reader.rest().is_empty() {
             return Ok(Node::root(text, found));
@@ -209,6 +216,15 @@ impl Syntax for Blocks {
         let place = match next {
             Some(next) => line_start(text, next.whole.start),
             None if is_root => into.tail,
+            None if indent(text, into.tail).is_none() => {
+                // The brace that closes it stands behind something else on its line.
+                let new = render(key, value, "", step, ending)?;
+                if new.contains('\n') || !text[..into.tail].ends_with('}') {
+                    return Err("the block's closing brace stands on the line of its last entry");
+                }
+                text.insert_str(into.tail, &format!(" {new}"));
+                return Ok(());
+            }
             None => line_start(text, into.tail),
         };
         if place > 0 && !text[..place].ends_with('\n') {
@@ -230,6 +246,12 @@ impl Syntax for Blocks {
                 cut_lines(text, whole.start - lead, to);
             }
             _ => {
+                let before = text[..whole.start].trim_end_matches([' ', '\t']);
+                if before.ends_with('}') {
+                    let from = before.len();
+                    text.replace_range(from..whole.end, "");
+                    return;
+                }
                 let gap = behind.len() - behind.trim_start_matches([' ', '\t']).len();
                 let gap = if from.span.start + 1 == whole.start { 0 } else { gap };
                 text.replace_range(whole.start..whole.end + gap, "");

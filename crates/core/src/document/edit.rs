@@ -45,7 +45,7 @@ impl Document {
     pub fn set(&mut self, at: &Pointer, value: &Value) -> Result<Before, EditDocumentError> {
         let tokens = at.tokens();
         let depth = self.format.syntax().depth();
-        if tokens.len() > depth || tokens.is_empty() && depth != usize::MAX {
+        if tokens.is_empty() && depth != usize::MAX {
             return Err(self.no_place(at));
         }
         if let Some(there) = self.root.find(tokens) {
@@ -65,8 +65,14 @@ impl Document {
             }
             return Ok(before);
         }
+        if tokens.len() > depth {
+            return Err(self.no_place(at));
+        }
         let (holder, met) = self.root.nearest(tokens);
         let missing = &tokens[met..];
+        if !self.format.has_empty_names() && missing.iter().any(String::is_empty) {
+            return Err(self.unwritable("", "it cannot be a name"));
+        }
         let nested = missing[1..].iter().rev().fold(value.clone(), |inner, token| {
             let mut map = serde_json::Map::new();
             map.insert(token.clone(), inner.to_json());
@@ -84,9 +90,11 @@ impl Document {
                     &Change::Added { at: tokens, value },
                     what,
                 )?;
+                let headed = form == Form::Dotted
+                    && self.root.find(&tokens[..met]).is_some_and(|holder| holder.form == Form::Section);
                 Ok(match whole {
                     Some(text) => Before::Instead { up: missing.len(), text },
-                    None => Before::Absent { made: missing.len() - 1 },
+                    None => Before::Absent { made: missing.len() - 1 + usize::from(headed) },
                 })
             }
             (Body::Leaf(_), Form::Open) => {
@@ -125,9 +133,6 @@ impl Document {
     /// As for `set`.
     pub fn put_back(&mut self, at: &Pointer, before: &Before) -> Result<(), EditDocumentError> {
         let tokens = at.tokens();
-        if tokens.len() > self.format.syntax().depth() {
-            return Err(self.no_place(at));
-        }
         match before {
             Before::Text(old) => {
                 let Some(span) = self.root.find(tokens).map(Node::outer) else {
@@ -168,12 +173,29 @@ impl Document {
         self.cut(at.tokens())?;
         for up in 1..=made.min(at.tokens().len()) {
             let holder = &at.tokens()[..at.tokens().len() - up];
-            if holder.is_empty() || !self.root.find(holder).is_some_and(Node::is_empty) {
+            if holder.is_empty() {
                 break;
+            }
+            if !self.root.find(holder).is_some_and(Node::is_empty) {
+                return self.close(holder);
             }
             self.cut(holder)?;
         }
         Ok(())
+    }
+
+    /// Takes the heading out that was made for what is gone.
+    fn close(&mut self, tokens: &[String]) -> Result<(), EditDocumentError> {
+        self.edit(
+            |syntax, text, root| {
+                if let Some(group) = root.find(tokens) {
+                    syntax.close(text, group);
+                }
+                Ok(())
+            },
+            &Change::Nothing,
+            || tokens.join("/"),
+        )
     }
 
     fn cut(&mut self, tokens: &[String]) -> Result<(), EditDocumentError> {

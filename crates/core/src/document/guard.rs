@@ -15,6 +15,8 @@ pub(super) enum Change<'e> {
     Added { at: &'e [String], value: &'e Value },
     /// A child of what is at a place goes.
     Cut { above: &'e [String], child: usize },
+    /// No value: only how something is written.
+    Nothing,
     /// Items come into a list.
     Inserted { items: Vec<&'e Value> },
 }
@@ -93,7 +95,7 @@ pub(super) fn check(before: &Node, after: &Node, change: &Change<'_>) -> Result<
     let target = match change {
         Change::Replaced { at, .. } => before.find(at),
         Change::Cut { above, child } => before.find(above).and_then(|holder| holder.children().get(*child)),
-        Change::Added { .. } | Change::Inserted { .. } => None,
+        Change::Added { .. } | Change::Inserted { .. } | Change::Nothing => None,
     };
     let (old, place) = all(before, target);
     let (new, _) = all(after, None);
@@ -108,6 +110,8 @@ pub(super) fn check(before: &Node, after: &Node, change: &Change<'_>) -> Result<
                 return Err(OTHERS);
             }
         }
+        Change::Nothing if old != new => return Err(OTHERS),
+        Change::Nothing => {}
         Change::Added { value, .. } => added(&old, &new, count(value))?,
         Change::Inserted { items } => {
             let all = items.iter().map(|item| count(item)).fold((0, 0), |(a, b), (c, d)| (a + c, b + d));

@@ -3,18 +3,33 @@
 
 use super::{
     ParseDocumentError, Value,
-    lined::{cut_lines, line_end, line_start, lines, put_line},
+    lined::{Line, blanks_behind, cut_lines, line_end, line_start, lines, put_line},
     node::{Body, Form, Node, Syntax, Why},
 };
 
 /// The format.
 pub(super) struct Ini;
 
-fn entry(text: &str, from: usize, to: usize, start: usize) -> Node {
+/// Where a comment begins behind a value: at ` #`, and at ` ;` where the file's comments begin so.
+fn comment(text: &str, semicolon: bool) -> Option<usize> {
+    let find = |sign: &str| text.find(sign).filter(|at| *at > 0);
+    let found =
+        [find(" #"), find(" ;").filter(|_| semicolon), find("\t#"), find("\t;").filter(|_| semicolon)];
+    found.into_iter().flatten().min()
+}
+
+/// Whether a file's comments begin with `;`, so that one behind a value does too: its lines tell.
+fn has_semicolons(text: &str) -> bool {
+    let begins = |sign: char| text.lines().any(|line| line.trim_start().starts_with(sign));
+    begins(';') && !begins('#')
+}
+
+fn entry(text: &str, from: usize, to: usize, semicolon: bool) -> Node {
+    let start = text.len() - text.trim_start().len();
     let bare = text[start..].trim_end();
     let start_at = from + start;
     let Some((key, rest)) = text[start..].split_once('=') else {
-        let name = bare.split(" #").next().unwrap_or_default().trim_end();
+        let name = comment(bare, semicolon).map_or(bare, |at| &bare[..at]).trim_end();
         let end = start_at + name.len();
         let leaf = Node::leaf(name, end..end, Value::Flag(true));
         return leaf.within(from..to).written(Form::Bare);
@@ -22,16 +37,33 @@ fn entry(text: &str, from: usize, to: usize, start: usize) -> Node {
     let lead = rest.len() - rest.trim_start().len();
     let value_at = start_at + key.len() + 1 + lead;
     let gap = start_at + key.trim_end().len();
+    let blanks = rest.trim_start().len() - rest.trim().len();
     let rest = rest.trim();
-    let value = match rest.strip_prefix('"').and_then(|inner| inner.split_once('"')) {
-        Some((inner, behind)) if behind.is_empty() || behind.trim_start().starts_with('#') => {
-            let span = value_at..value_at + inner.len() + 2;
-            return Node { gap, ..Node::leaf(key.trim(), span, Value::Text(inner.into())).within(from..to) };
-        }
-        _ => rest.find(" #").filter(|at| *at > 0).map_or(rest, |at| &rest[..at]).trim_end(),
+    let behind_quotes = |behind: &str| {
+        let bare = behind.trim_start();
+        bare.is_empty() || bare.starts_with('#') || semicolon && bare.starts_with(';')
     };
-    let entry = Node::leaf(key.trim(), value_at..value_at + value.len(), Value::Text(value.into()));
+    let (value, end) = match rest.strip_prefix('"').and_then(|inner| inner.split_once('"')) {
+        Some((inner, behind)) if behind_quotes(behind) => {
+            (inner, inner.len() + 2 + if behind.is_empty() { blanks } else { 0 })
+        }
+        _ => match comment(rest, semicolon) {
+            Some(at) => (rest[..at].trim_end(), rest[..at].trim_end().len()),
+            // With the blanks behind it, so that what is put back is what was there.
+            None => (rest, rest.len() + blanks),
+        },
+    };
+    let entry = Node::leaf(key.trim(), value_at..value_at + end, Value::Text(value.into()));
     Node { gap, ..entry.within(from..to) }
+}
+
+/// Whether a line without a sign is part of the value before it: it is the next one, and indented more.
+fn goes_on(text: &str, last: &Node, line: &Line<'_>) -> bool {
+    let width = |line: &str| line.len() - line.trim_start().len();
+    let own = &text[last.whole.start..];
+    last.form == Form::Plain
+        && last.whole.end == line.from
+        && width(line.text) > width(own.lines().next().unwrap_or_default())
 }
 
 fn plain(value: &Value, quoted: bool) -> Result<String, Why> {
@@ -39,7 +71,7 @@ fn plain(value: &Value, quoted: bool) -> Result<String, Why> {
     if value.contains(['\n', '\r']) {
         return Err("values are one line");
     }
-    let must = value.trim() != value || value.contains(" #") || value.starts_with('"');
+    let must = value.trim() != value || comment(&value, true).is_some() || value.starts_with('"');
     if (must || quoted) && value.contains('"') {
         return Err("such a value needs quotes, and has quotes in it");
     }
@@ -83,6 +115,7 @@ impl Syntax for Ini {
         let mut top: Vec<Node> = Vec::new();
         let mut open: Option<Node> = None;
         root.tail = 0;
+        let semicolon = has_semicolons(text);
         for line in lines(text) {
             let bare = line.text.trim();
             if bare.is_empty() || bare.starts_with(['#', ';']) {
@@ -112,8 +145,26 @@ impl Syntax for Ini {
             if bare.starts_with('=') {
                 return Err(ParseDocumentError::at(text, line.start(), "expected a key before \"=\""));
             }
-            let start = line.start() - line.from;
-            let child = entry(line.text, line.from, line.to, start);
+            let child = entry(line.text, line.from, line.to, semicolon);
+            let children = open.as_mut().map_or(&mut top, |section| match &mut section.body {
+                Body::Group(children) | Body::List(children) => children,
+                Body::Leaf(_) => unreachable!("a section is a group"),
+            });
+            if child.form == Form::Bare
+                && let Some(last) = children.last_mut().filter(|last| goes_on(text, last, &line))
+            {
+                // A value goes on in lines that are indented more than its own.
+                last.whole.end = line.to;
+                last.span.end = line.from + line.text.len();
+                let says: Vec<&str> = text[last.span.clone()].lines().map(str::trim).collect();
+                last.body = Body::Leaf(Value::Text(says.join("\n").trim().to_owned()));
+                if let Some(Node { whole, span, tail, .. }) = &mut open {
+                    (whole.end, span.end, *tail) = (line.to, line.to, line.to);
+                } else {
+                    root.tail = line.to;
+                }
+                continue;
+            }
             if let Some(Node { whole, span, tail, body: Body::Group(children), .. }) = &mut open {
                 (whole.end, span.end, *tail) = (line.to, line.to, line.to);
                 children.push(child);
@@ -141,7 +192,8 @@ impl Syntax for Ini {
             if old.span.is_empty() && sign.starts_with(' ') && sign.ends_with('=') { " " } else { "" };
         let behind = &text[old.span.end..line_end(text, old.span.end)];
         let must = *value == Value::from("") && !behind.trim().is_empty();
-        Ok(format!("{sign}{space}{}", plain(value, must || text[old.span.clone()].starts_with('"'))?))
+        let quoted = must || text[old.span.clone()].starts_with('"');
+        Ok(format!("{sign}{space}{}{}", plain(value, quoted)?, blanks_behind(&text[old.span.clone()])))
     }
 
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {

@@ -1,22 +1,25 @@
 //! Keyword lines: `name value` or `name "value"`. Comments begin with `//` or `#`, also behind a value, but not inside
-//! quotes. Of a doubled name the last one counts, unless it is a list.
+//! quotes, nor inside a word unless the server reads them so. Of a doubled name the last one counts, unless it is a list.
 
 use super::{
     ParseDocumentError, Value,
-    lined::{cut_lines, lines, put_line},
+    lined::{Comments, cut_lines, lines, put_line},
     node::{Node, Syntax, Why},
 };
 
 /// The format.
-pub(super) struct Keywords;
+pub(super) struct Keywords {
+    pub(super) comments: Comments,
+}
 
-/// Returns where a comment begins, or the end.
-pub(super) fn comment_at(text: &str) -> usize {
-    ["//", "#"].iter().filter_map(|sign| text.find(sign)).min().unwrap_or(text.len())
+const SIGNS: &[&str] = &["//", "#"];
+
+fn has_sign(text: &str) -> bool {
+    SIGNS.iter().any(|sign| text.contains(sign))
 }
 
 fn must_quote(value: &str) -> bool {
-    value.is_empty() || comment_at(value) < value.len() || value.trim() != value
+    value.is_empty() || has_sign(value) || value.trim() != value
 }
 
 fn plain(value: &Value) -> Result<String, Why> {
@@ -29,13 +32,14 @@ fn plain(value: &Value) -> Result<String, Why> {
 
 impl Syntax for Keywords {
     fn parse(&self, text: &str) -> Result<Node, ParseDocumentError> {
+        let comment_at = |text: &str| self.comments.find(text, SIGNS);
         let mut found = Vec::new();
         for line in lines(text) {
             let bare = line.text.trim();
             if comment_at(bare) == 0 {
                 continue;
             }
-            let length = bare.find([' ', '\t']).unwrap_or(bare.len()).min(comment_at(bare));
+            let length = bare.find(char::is_whitespace).unwrap_or(bare.len()).min(comment_at(bare));
             let rest = &bare[length..];
             let lead = rest.len() - rest.trim_start().len();
             let key_to = line.start() + length;
@@ -74,10 +78,7 @@ impl Syntax for Keywords {
     }
 
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
-        if key.is_empty()
-            || key.contains(|c: char| c.is_whitespace() || c == '"')
-            || comment_at(key) < key.len()
-        {
+        if key.is_empty() || key.contains(|c: char| c.is_whitespace() || c == '"') || has_sign(key) {
             return Err("it cannot be a name");
         }
         let value = plain(value)?;

@@ -17,6 +17,35 @@ impl Line<'_> {
     }
 }
 
+/// Returns the white space at a text's end; none where there is nothing else.
+pub(super) fn blanks_behind(text: &str) -> &str {
+    let bare = text.trim_end();
+    if bare.is_empty() { "" } else { &text[bare.len()..] }
+}
+
+/// Where a comment's sign begins a comment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Comments {
+    /// At the start of a line and behind white space: `http://x` holds none.
+    Apart,
+    /// Wherever it is outside of quotes.
+    Anywhere,
+}
+
+impl Comments {
+    /// Returns where a comment begins that one of these signs opens, or the text's length. The text begins where a
+    /// comment may begin.
+    pub(super) fn find(self, text: &str, signs: &[&str]) -> usize {
+        let begins =
+            |at: &usize| self == Self::Anywhere || text[..*at].ends_with(char::is_whitespace) || *at == 0;
+        signs
+            .iter()
+            .filter_map(|sign| text.match_indices(sign).map(|(at, _)| at).find(begins))
+            .min()
+            .unwrap_or(text.len())
+    }
+}
+
 /// Returns the lines of a text.
 pub(super) fn lines(text: &str) -> impl Iterator<Item = Line<'_>> {
     let mut at = 0;

@@ -29,10 +29,11 @@ mod xml;
 mod yaml;
 
 use crate::hint::Hint;
+use lined::Comments;
 
-pub use encoding::{Encoding, TextFile, UnknownEncodingError};
+pub use encoding::{EncodeTextError, Encoding, TextFile};
 pub use lists::{Placing, arrange};
-use node::{Node, Syntax};
+use node::{Node, Place, Syntax};
 pub use value::{Pointer, PointerError, Value};
 
 /// The formats that can be edited.
@@ -47,10 +48,14 @@ pub enum Format {
     Lines,
     /// `name value` lines with `//` or `#` comments.
     Keywords,
+    /// The same, where a comment's sign begins one inside a word too.
+    KeywordsAnywhere,
     /// Sections of `key = value` lines.
     Ini,
     /// Nested blocks: `name { name "value" }`.
     Blocks,
+    /// The same, where a comment's sign begins one inside a word too.
+    BlocksAnywhere,
     /// A program's arguments, on one line or many.
     Arguments,
     /// A program's arguments, one option a line.
@@ -68,7 +73,7 @@ pub enum Format {
 }
 
 impl Format {
-    /// All of them.
+    /// All that `as` names in a game definition.
     pub const ALL: [Self; 13] = [
         Self::Properties,
         Self::Pairs,
@@ -118,9 +123,9 @@ impl Format {
             Self::Properties => "properties",
             Self::Pairs => "pairs",
             Self::Lines => "lines",
-            Self::Keywords => "keywords",
+            Self::Keywords | Self::KeywordsAnywhere => "keywords",
             Self::Ini => "ini",
-            Self::Blocks => "blocks",
+            Self::Blocks | Self::BlocksAnywhere => "blocks",
             Self::Arguments => "arguments",
             Self::Options => "options",
             Self::Json => "json",
@@ -131,14 +136,31 @@ impl Format {
         }
     }
 
+    /// Returns the same format where a comment's sign begins a comment inside a word too.
+    #[must_use]
+    pub fn with_comments_anywhere(self) -> Self {
+        match self {
+            Self::Keywords => Self::KeywordsAnywhere,
+            Self::Blocks => Self::BlocksAnywhere,
+            other => other,
+        }
+    }
+
+    /// Whether a name may be empty: in quotes, or where it is that of an argument without one.
+    fn has_empty_names(self) -> bool {
+        matches!(self, Self::Json | Self::Yaml | Self::Toml | Self::Arguments | Self::Options)
+    }
+
     fn syntax(self) -> Box<dyn Syntax> {
         match self {
             Self::Properties => Box::new(properties::Properties('=')),
             Self::Pairs => Box::new(properties::Properties(':')),
             Self::Lines => Box::new(lines::Lines),
-            Self::Keywords => Box::new(keywords::Keywords),
+            Self::Keywords => Box::new(keywords::Keywords { comments: Comments::Apart }),
+            Self::KeywordsAnywhere => Box::new(keywords::Keywords { comments: Comments::Anywhere }),
             Self::Ini => Box::new(ini::Ini),
-            Self::Blocks => Box::new(blocks::Blocks),
+            Self::Blocks => Box::new(blocks::Blocks { comments: Comments::Apart }),
+            Self::BlocksAnywhere => Box::new(blocks::Blocks { comments: Comments::Anywhere }),
             Self::Arguments => Box::new(arguments::Arguments { lined: false }),
             Self::Options => Box::new(arguments::Arguments { lined: true }),
             Self::Json => Box::new(json::Json),
@@ -324,31 +346,17 @@ impl Document {
     /// Returns every single value with its place, in the order of the text. Of a doubled name each has its number.
     pub fn leaves(&self) -> Vec<(Pointer, Value)> {
         let mut found = Vec::new();
-        self.root.leaves(&Pointer::root(), &mut found);
-        found
+        self.root.leaves(&Place::root(), &mut found);
+        found.into_iter().map(|(place, value)| (place.full, value.clone())).collect()
     }
 
     /// Returns every single value whose place fits a pattern; `*` in it stands for any one name.
     pub fn matching(&self, pattern: &Pointer) -> Vec<(Pointer, Value)> {
         // The number of a doubled name need not be in the pattern.
-        let bare = |at: &Pointer| {
-            let mut bare = Pointer::root();
-            for (depth, token) in at.tokens().iter().enumerate() {
-                let above = at.above(depth);
-                let chooses = token.bytes().all(|byte| byte.is_ascii_digit())
-                    && !self.root.find(above.tokens()).is_some_and(|node| match &node.body {
-                        node::Body::List(_) => true,
-                        _ => node.named(token).next().is_some(),
-                    });
-                if !chooses {
-                    bare = bare.join(token);
-                }
-            }
-            bare
-        };
-        let mut found = self.leaves();
-        found.retain(|(at, _)| at.fits(pattern) || bare(at).fits(pattern));
-        found
+        let mut found = Vec::new();
+        self.root.leaves(&Place::root(), &mut found);
+        let fitting = found.into_iter().filter(|(at, _)| at.full.fits(pattern) || at.bare.fits(pattern));
+        fitting.map(|(at, value)| (at.full, value.clone())).collect()
     }
 
     /// Returns the line on which a place's value begins, from 1.

@@ -37,6 +37,25 @@ pub(super) enum Body {
     List(Vec<Node>),
 }
 
+/// Where a single value is.
+#[derive(Clone)]
+pub(super) struct Place {
+    /// With the numbers of doubled names.
+    pub(super) full: Pointer,
+    /// Without them.
+    pub(super) bare: Pointer,
+}
+
+impl Place {
+    pub(super) fn root() -> Self {
+        Self { full: Pointer::root(), bare: Pointer::root() }
+    }
+
+    fn join(&self, token: &str) -> Self {
+        Self { full: self.full.join(token), bare: self.bare.join(token) }
+    }
+}
+
 /// How a value is written, where a format has more than one way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Form {
@@ -54,6 +73,8 @@ pub(super) enum Form {
     Open,
     /// A name that stands alone.
     Bare,
+    /// A program's arguments: options may be named with the dashes that they are written with.
+    Options,
 }
 
 impl Node {
@@ -118,13 +139,8 @@ impl Node {
         key: &'k str,
     ) -> impl DoubleEndedIterator<Item = (usize, &'n Self)> + use<'n, 'k> {
         let group: &[Self] = if let Body::Group(children) = &self.body { children } else { &[] };
-        group.iter().enumerate().filter(move |(_, child)| child.is_named(key))
-    }
-
-    /// Options may be named with the dashes that they are written with.
-    pub(super) fn is_named(&self, key: &str) -> bool {
-        self.key == key
-            || key.starts_with('-') && !self.key.starts_with('-') && self.key == key.trim_start_matches('-')
+        let bare = if self.form == Form::Options { key.trim_start_matches('-') } else { key };
+        group.iter().enumerate().filter(move |(_, child)| child.key == key || child.key == bare)
     }
 
     /// Finds a place. Of a doubled name the last one that leads there counts; a number behind a doubled name chooses.
@@ -159,7 +175,9 @@ impl Node {
             Body::List(items) => items.iter().map(Self::to_json).collect(),
             Body::Group(children) => {
                 let mut map = serde_json::Map::new();
-                for child in children {
+                // The text of an element that has none says nothing.
+                for child in children.iter().filter(|child| child.form != Form::Open || child.key != "#text")
+                {
                     map.insert(child.key.clone(), child.to_json());
                 }
                 serde_json::Value::Object(map)
@@ -175,10 +193,10 @@ impl Node {
         }
     }
 
-    /// Returns every single value below, with its place. A doubled name gets the number of its place among them.
-    pub(super) fn leaves(&self, at: &Pointer, into: &mut Vec<(Pointer, Value)>) {
+    /// Returns every single value below. A doubled name gets the number of its place among them.
+    pub(super) fn leaves<'n>(&'n self, at: &Place, into: &mut Vec<(Place, &'n Value)>) {
         match &self.body {
-            Body::Leaf(value) => into.push((at.clone(), value.clone())),
+            Body::Leaf(value) => into.push((at.clone(), value)),
             Body::List(items) => {
                 for (index, item) in items.iter().enumerate() {
                     item.leaves(&at.join(&index.to_string()), into);
@@ -194,7 +212,7 @@ impl Node {
                     if let Some((all, before)) = of_name.get_mut(child.key.as_str())
                         && *all > 1
                     {
-                        place = place.join(&before.to_string());
+                        place.full = place.full.join(&before.to_string());
                         *before += 1;
                     }
                     child.leaves(&place, into);
@@ -230,7 +248,8 @@ impl Node {
             Body::Leaf(Value::Flag(_)) => "true or false",
             Body::Leaf(Value::Whole(_) | Value::Real(_)) => "a number",
             Body::Leaf(Value::Text(_)) => "a text",
-            Body::Leaf(Value::Compound(_)) => "nothing (null)",
+            Body::Leaf(Value::Compound(serde_json::Value::Null)) => "nothing (null)",
+            Body::Leaf(Value::Compound(_)) => "what stands elsewhere in the file (an alias)",
             Body::List(_) => "a list",
             Body::Group(_) => "a group of keys",
         }
@@ -254,6 +273,9 @@ pub(super) trait Syntax {
 
     /// Takes a child out.
     fn cut(&self, text: &mut String, from: &Node, child: usize);
+
+    /// Takes the heading out that a group got for a child that is gone, where it needs none.
+    fn close(&self, _text: &mut String, _group: &Node) {}
 
     /// Returns how many names a place may have.
     fn depth(&self) -> usize {

@@ -1,5 +1,8 @@
 //! Lists that are one text, fragments between two lines of their own, and numbered names.
 
+mod signs;
+mod words;
+
 use super::{
     Before, Document, EditDocumentError, Pointer, Value,
     lined::{cut_lines, lines, put_line},
@@ -16,7 +19,8 @@ impl Document {
         parts.into_iter().map(str::to_owned).collect()
     }
 
-    /// Writes a list that is one text, and returns what stood there. The text keeps the sort of gap that it has.
+    /// Writes a list that is one text, and returns what stood there. Items that stay keep the gaps that they have, and new
+    /// ones get the gap that the list has.
     ///
     /// # Errors
     /// As for [`Document::set`].
@@ -27,13 +31,12 @@ impl Document {
         parts: &[String],
     ) -> Result<Before, EditDocumentError> {
         let now = self.get(at).map(|value| value.plain()).unwrap_or_default();
-        let sign = separator.trim();
-        let joiner = match now.find(sign).filter(|_| !sign.is_empty()) {
-            Some(at) if now[at + sign.len()..].starts_with(' ') => format!("{sign} "),
-            Some(_) => sign.to_owned(),
-            None => separator.to_owned(),
+        let new = if separator.trim().is_empty() {
+            words::replaced(&now, separator, parts)
+        } else {
+            signs::replaced(&now, separator, parts)
         };
-        self.set(at, &Value::Text(parts.join(&joiner)))
+        self.set(at, &Value::Text(new))
     }
 
     /// Returns the first and the last line of a fragment.
@@ -109,5 +112,107 @@ impl Document {
             .collect();
         found.sort_unstable();
         found
+    }
+}
+
+/// One step from the items that are there to those that should be.
+#[derive(Debug, PartialEq, Eq)]
+enum Turn<'p> {
+    /// The next item stays.
+    Keep,
+    /// The next item goes.
+    Drop,
+    /// An item comes before the next one.
+    Put(&'p str),
+}
+
+/// Returns the steps from one list to another that keep most.
+fn turns<'p>(now: &[&str], then: &'p [String]) -> Vec<Turn<'p>> {
+    // What both begin and end with stays; between them the longest common part is looked for, unless that is very long.
+    let same = |(a, b): &(&&str, &String)| **a == b.as_str();
+    let head = now.iter().zip(then).take_while(same).count();
+    let tail = now[head..].iter().rev().zip(then[head..].iter().rev()).take_while(same).count();
+    let (old, new) = (&now[head..now.len() - tail], &then[head..then.len() - tail]);
+    let mut common = vec![vec![0_u32; new.len() + 1]; old.len() + 1];
+    if old.len() * new.len() <= 4_000_000 {
+        for (i, a) in old.iter().enumerate().rev() {
+            for (j, b) in new.iter().enumerate().rev() {
+                common[i][j] =
+                    if a == b { common[i + 1][j + 1] + 1 } else { common[i + 1][j].max(common[i][j + 1]) };
+            }
+        }
+    }
+    let mut turns: Vec<Turn<'p>> = (0..head).map(|_| Turn::Keep).collect();
+    let (mut i, mut j) = (0, 0);
+    while i < old.len() || j < new.len() {
+        if i < old.len() && j < new.len() && old[i] == new[j] {
+            turns.push(Turn::Keep);
+            (i, j) = (i + 1, j + 1);
+        } else if j < new.len() && (i == old.len() || common[i][j + 1] >= common[i + 1][j]) {
+            turns.push(Turn::Put(&new[j]));
+            j += 1;
+        } else {
+            turns.push(Turn::Drop);
+            i += 1;
+        }
+    }
+    turns.extend((0..tail).map(|_| Turn::Keep));
+    turns
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::{signs, words};
+
+    fn own(items: &[&str]) -> Vec<String> {
+        items.iter().map(ToString::to_string).collect()
+    }
+
+    #[test]
+    fn gaps_stay() {
+        for (now, separator, parts, then) in [
+            ("a, b,c", ",", ["a", "b", "c", "d"].as_slice(), "a, b,c, d"),
+            ("a, b,c", ",", &["x", "a", "b", "c"], "x, a, b,c"),
+            ("a,b", ", ", &["a", "x", "b"], "a,x,b"),
+            ("a;; b ;", ";", &["a", "b", "c"], "a;; b ;c;"),
+            (" a , b ", ",", &["b"], " b "),
+            ("a", "; ", &["a", "b"], "a; b"),
+            ("", "; ", &["a", "b"], "a; b"),
+            ("a, b", ",", &[], ""),
+        ] {
+            assert_eq!(signs::replaced(now, separator, &own(parts)), then, "{now:?} {parts:?}");
+        }
+        for (now, parts, then) in [
+            ("a  b\tc", ["a", "b", "x", "c"].as_slice(), "a  b x\tc"),
+            ("  a b", &["x", "a", "b"], "  x a b"),
+            ("a  b", &["b"], "b"),
+            ("a", &[], ""),
+        ] {
+            assert_eq!(words::replaced(now, " ", &own(parts)), then, "{now:?} {parts:?}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_comes_and_goes_leaves_no_trace(
+            gaps in proptest::collection::vec("[ \t]{0,2}", 9), count in 1_usize..4, at in 0_usize..5, trailing in any::<bool>(),
+        ) {
+            let items: Vec<String> = ["a", "b", "c"][..count].iter().map(ToString::to_string).collect();
+            let with: Vec<String> = {
+                let mut with = items.clone();
+                with.insert(at.min(count), "x".into());
+                with
+            };
+            let mut text: Vec<String> = items.iter().enumerate().map(|(i, item)| format!("{}{item}{}", gaps[2 * i], gaps[2 * i + 1])).collect();
+            if trailing {
+                text.push(gaps[8].clone());
+            }
+            let by_sign = text.join(";");
+            prop_assert_eq!(&signs::replaced(&signs::replaced(&by_sign, "; ", &with), "; ", &items), &by_sign);
+            let by_gap = text.join(" ");
+            prop_assert_eq!(&words::replaced(&words::replaced(&by_gap, " ", &with), " ", &items), &by_gap);
+        }
     }
 }

@@ -1,10 +1,11 @@
-//! `key = value` lines and `key: value` lines. Comments begin with `#` at the start of a line. Of a doubled key the last
-//! one counts.
+//! `key = value` lines and `key: value` lines. Comments begin with `#` at the start of a line, and a line that begins with
+//! `!` is kept and not looked into. Of a doubled key the last one counts. A value that ends in a backslash goes on in the next
+//! line where that line is none of its own.
 
 use super::{
     ParseDocumentError, Value,
-    lined::{cut_lines, lines, put_line},
-    node::{Node, Syntax, Why},
+    lined::{blanks_behind, cut_lines, lines, put_line},
+    node::{Body, Node, Syntax, Why},
 };
 
 /// The format, with the sign between a key and its value.
@@ -23,6 +24,22 @@ impl Properties {
     }
 }
 
+const TRIPLE: &str = "\"\"\"";
+
+/// Whether a line ends in a backslash that no other one takes away.
+fn ends_open(line: &str) -> bool {
+    line.bytes().rev().take_while(|byte| *byte == b'\\').count() % 2 == 1
+}
+
+/// Returns what lines say of which all but the last one end in a backslash.
+fn joined_lines(text: &str) -> String {
+    let lines = text.lines().map(|line| {
+        let line = line.trim();
+        if ends_open(line) { &line[..line.len() - 1] } else { line }
+    });
+    lines.collect()
+}
+
 fn plain(value: &Value) -> Result<String, Why> {
     let value = value.scalar()?;
     if value.trim() != value || value.contains(['\n', '\r']) || value.contains("\"\"\"") {
@@ -33,16 +50,34 @@ fn plain(value: &Value) -> Result<String, Why> {
 
 impl Syntax for Properties {
     fn parse(&self, text: &str) -> Result<Node, ParseDocumentError> {
-        let mut found = Vec::new();
+        let mut found: Vec<Node> = Vec::new();
         // A value in triple quotes may run over several lines.
         let mut quoted = false;
+        // Whether the last value ends in a backslash.
+        let mut goes_on = false;
         for line in lines(text) {
             let was_quoted = quoted;
-            if line.text.matches("\"\"\"").count() % 2 == 1 {
+            let bare = line.text.trim();
+            let opens = || {
+                line.text.split_once(self.0).is_some_and(|(_, value)| value.trim_start().starts_with(TRIPLE))
+            };
+            if (was_quoted || !bare.starts_with('#') && opens()) && line.text.matches(TRIPLE).count() % 2 == 1
+            {
                 quoted = !quoted;
             }
-            let bare = line.text.trim();
-            if was_quoted || bare.is_empty() || bare.starts_with('#') {
+            let is_continuation = std::mem::take(&mut goes_on)
+                && !bare.is_empty()
+                && (line.text.starts_with([' ', '\t']) || !bare.contains(self.0))
+                && !bare.starts_with('#');
+            if let Some(last) = found.last_mut().filter(|_| was_quoted || is_continuation) {
+                (last.span.end, last.whole.end) = (line.from + line.text.len(), line.to);
+                let says = text[last.span.clone()].trim_end();
+                let says = if was_quoted { says.to_owned() } else { joined_lines(says) };
+                last.body = Body::Leaf(Value::Text(says));
+                goes_on = !was_quoted && ends_open(bare);
+                continue;
+            }
+            if bare.is_empty() || bare.starts_with(['#', '!']) {
                 continue;
             }
             let Some((key, value)) = line.text.split_once(self.0) else {
@@ -56,11 +91,12 @@ impl Syntax for Properties {
                 );
                 return Err(ParseDocumentError::at(text, line.start(), expected));
             };
-            let lead = value.len() - value.trim_start_matches([' ', '\t']).len();
-            let from = line.from + key.len() + 1 + lead;
-            let value = value.trim();
-            let entry = Node::leaf(key.trim(), from..from + value.len(), Value::Text(value.into()));
-            let gap = from - lead;
+            let gap = line.from + key.len() + 1;
+            let from = gap + value.len() - value.trim_start().len();
+            let said = value.trim();
+            // With the blanks behind it, so that what is put back is what was there.
+            let entry = Node::leaf(key.trim(), from..gap + value.len(), Value::Text(said.into()));
+            goes_on = ends_open(said);
             found.push(Node { gap, ..entry.within(line.from..line.to) });
         }
         Ok(Node::root(text, found))
@@ -71,11 +107,15 @@ impl Syntax for Properties {
         // Where nothing stood behind the sign, the gap before it stands behind it as well.
         let spaced = text[..old.gap].ends_with(&format!(" {}", self.0));
         let lead = if old.outer().is_empty() && spaced { " " } else { lead };
-        Ok(format!("{lead}{}", plain(value)?))
+        Ok(format!("{lead}{}{}", plain(value)?, blanks_behind(&text[old.span.clone()])))
     }
 
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
-        if key.is_empty() || key.trim() != key || key.contains([self.0, '\n', '\r']) || key.starts_with('#') {
+        if key.is_empty()
+            || key.trim() != key
+            || key.contains([self.0, '\n', '\r'])
+            || key.starts_with(['#', '!'])
+        {
             return Err("it cannot be a key");
         }
         let line = format!("{key}{}{}", self.joined(text, into), plain(value)?);

@@ -44,10 +44,13 @@ impl<'a> Reader<'a> {
             let bare = rest.trim_start();
             self.at += rest.len() - bare.len();
             let Some(comment) = bare.strip_prefix("--") else { return Ok(()) };
-            self.at += match comment.strip_prefix("[[") {
-                Some(long) => match long.find("]]") {
-                    Some(end) => end + 6,
-                    None => return self.fail(self.at, "this comment is not closed: a \"]]\" is missing"),
+            self.at += match long_bracket(comment) {
+                Some((open, close)) => match comment[open..].find(&close) {
+                    Some(end) => 2 + open + end + close.len(),
+                    None => {
+                        return self
+                            .fail(self.at, &format!("this comment is not closed: a \"{close}\" is missing"));
+                    }
                 },
                 None => bare.find('\n').unwrap_or(bare.len()),
             };
@@ -68,12 +71,16 @@ impl<'a> Reader<'a> {
 
     fn text_in_quotes(&mut self) -> Parsed<Option<String>> {
         let from = self.at;
-        if self.take("[[") {
-            let Some(end) = self.rest().find("]]") else {
-                return self.fail(from, "this text is not closed: a \"]]\" is missing");
+        if let Some((open, close)) = long_bracket(self.rest()) {
+            self.at += open;
+            let Some(end) = self.rest().find(&close) else {
+                return self.fail(from, &format!("this text is not closed: a \"{close}\" is missing"));
             };
-            let says = self.rest()[..end].to_owned();
-            self.at += end + 2;
+            // A line ending right behind the bracket is none of the text.
+            let says = &self.rest()[..end];
+            let says =
+                says.strip_prefix("\r\n").or_else(|| says.strip_prefix('\n')).unwrap_or(says).to_owned();
+            self.at += end + close.len();
             return Ok(Some(says));
         }
         let Some(quote) = self.rest().chars().next().filter(|c| matches!(c, '"' | '\'')) else {
@@ -88,19 +95,55 @@ impl<'a> Reader<'a> {
             self.at += c.len_utf8();
             match c {
                 c if c == quote => return Ok(Some(says)),
-                '\\' => {
-                    let Some(c) = self.rest().chars().next() else { continue };
-                    self.at += c.len_utf8();
-                    says.push(match c {
-                        'n' => '\n',
-                        't' => '\t',
-                        'r' => '\r',
-                        other => other,
-                    });
-                }
+                '\\' => self.escape(&mut says)?,
                 c => says.push(c),
             }
         }
+    }
+
+    /// Reads what follows a backslash.
+    fn escape(&mut self, says: &mut String) -> Parsed<()> {
+        const UNKNOWN: &str = "this is no escape that such a text has";
+        let (from, rest) = (self.at, self.rest());
+        let Some(c) = rest.chars().next() else { return Ok(()) };
+        self.at += c.len_utf8();
+        let number = match c {
+            'x' => {
+                let digits =
+                    rest.get(1..3).filter(|digits| digits.bytes().all(|digit| digit.is_ascii_hexdigit()));
+                self.at += 2;
+                digits.and_then(|digits| u32::from_str_radix(digits, 16).ok())
+            }
+            'u' => {
+                let digits = rest[1..].strip_prefix('{').and_then(|rest| rest.split_once('}'));
+                self.at += digits.map_or(0, |(digits, _)| digits.len() + 2);
+                digits.and_then(|(digits, _)| u32::from_str_radix(digits, 16).ok())
+            }
+            '0'..='9' => {
+                let length = rest.bytes().take(3).take_while(u8::is_ascii_digit).count();
+                self.at = from + length;
+                rest[..length].parse().ok().filter(|number| *number < 256)
+            }
+            'z' => {
+                self.at += self.rest().len() - self.rest().trim_start().len();
+                return Ok(());
+            }
+            other => {
+                let sign = "abfnrtv\\\"'\n\r".find(other);
+                let Some(at) = sign else { return self.fail(from - 1, UNKNOWN) };
+                says.push(char::from(b"\x07\x08\x0c\n\r\t\x0b\\\"'\n\n"[at]));
+                if other == '\r' {
+                    self.take("\n");
+                }
+                return Ok(());
+            }
+        };
+        // A byte above 127 is part of a character here, or of none; such a text is not read.
+        match number.filter(|number| c == 'u' || *number < 128).and_then(char::from_u32) {
+            Some(character) => says.push(character),
+            None => return self.fail(from - 1, UNKNOWN),
+        }
+        Ok(())
     }
 
     fn value(&mut self, key: &str, depth: usize) -> Parsed<Node> {
@@ -155,7 +198,7 @@ impl<'a> Reader<'a> {
         }
         self.at += 1;
         let mut children: Vec<Node> = Vec::new();
-        let mut named = false;
+        let (mut named, mut positions) = (false, 0);
         loop {
             self.gap()?;
             if self.take("}") {
@@ -165,8 +208,9 @@ impl<'a> Reader<'a> {
                 return self.fail(from, "this table is not closed: a \"}\" is missing");
             }
             let start = self.at;
-            let (key, has_name) = self.key(children.len(), depth)?;
+            let (key, has_name) = self.key(positions, depth)?;
             named |= has_name;
+            positions += usize::from(!has_name);
             let value = self.value(&key, depth)?.within(start..self.at);
             children.push(Node { whole: start..self.at, ..value });
             self.gap()?;
@@ -182,7 +226,7 @@ impl<'a> Reader<'a> {
     /// Reads `name =` or `["name"] =`; what has no name is numbered from 1.
     fn key(&mut self, place: usize, depth: usize) -> Parsed<(String, bool)> {
         let start = self.at;
-        if self.rest().starts_with('[') && !self.rest().starts_with("[[") {
+        if self.rest().starts_with('[') && long_bracket(self.rest()).is_none() {
             self.at += 1;
             self.gap()?;
             let key = match self.text_in_quotes()? {
@@ -217,6 +261,13 @@ impl<'a> Reader<'a> {
     }
 }
 
+/// Returns the length of a long bracket (`[[`, `[==[`) that a text begins with, and what closes it.
+fn long_bracket(text: &str) -> Option<(usize, String)> {
+    let rest = text.strip_prefix('[')?;
+    let level = rest.bytes().take_while(|byte| *byte == b'=').count();
+    rest[level..].starts_with('[').then(|| (level + 2, format!("]{}]", "=".repeat(level))))
+}
+
 fn quoted(text: &str, quote: char) -> String {
     let mut out = String::from(quote);
     for c in text.chars() {
@@ -228,6 +279,7 @@ fn quoted(text: &str, quote: char) -> String {
                 out.push('\\');
                 out.push(c);
             }
+            c if c.is_ascii_control() && c != '\t' => out.extend([format!("\\{:03}", u32::from(c))]),
             c => out.push(c),
         }
     }
@@ -321,8 +373,24 @@ impl Syntax for Table {
             return Ok(());
         }
         let as_item = matches!(into.body, Body::List(_)) || key.is_empty();
-        let brackets = into.children().last().is_some_and(|last| text[last.whole.start..].starts_with('['));
-        let new = if as_item { value } else { format!("{} = {value}", name(key, brackets)?) };
+        let written = |child: &Node| &text[child.whole.start..];
+        let brackets = into.children().last().is_some_and(|last| written(last).starts_with('['));
+        // Among numbers a number is one, and not a text of digits.
+        let is_number = |text: &str| text.parse::<u64>().is_ok_and(|number| number.to_string() == text);
+        let mut numbers = into.children().iter().filter(|child| is_number(&child.key));
+        let is_text = |child: &Node| {
+            written(child)
+                .strip_prefix('[')
+                .is_some_and(|inner| inner.trim_start().starts_with(['"', '\'', '[']))
+        };
+        let by_number = is_number(key) && numbers.next_back().is_some_and(|child| !is_text(child));
+        let new = if as_item {
+            value
+        } else if by_number {
+            format!("[{key}] = {value}")
+        } else {
+            format!("{} = {value}", name(key, brackets)?)
+        };
         commas::add(text, into, at, &new);
         Ok(())
     }

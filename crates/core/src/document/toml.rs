@@ -79,10 +79,98 @@ fn dotted(name: &str, children: Vec<Node>) -> Node {
     Node::holder(name, from..to, Body::Group(children)).written(Form::Dotted)
 }
 
+/// Returns where the last line ends that names something in this node without a heading of its own.
+fn own_lines_end(node: &Node) -> Option<usize> {
+    match node.form {
+        Form::Section => None,
+        Form::Dotted => node.children().iter().filter_map(own_lines_end).max(),
+        _ => Some(node.whole.end),
+    }
+}
+
 /// Returns where the lines end that stand below a heading themselves.
 fn own_end(children: &[Node], from: usize) -> usize {
-    let own = children.iter().filter(|child| child.form != Form::Section);
-    own.map(|child| child.whole.end).max().unwrap_or(from).max(from)
+    children.iter().filter_map(own_lines_end).max().unwrap_or(from).max(from)
+}
+
+/// Collects all lines of a table with a heading: its own, and those of the tables below it.
+fn sections_of(node: &Node, found: &mut Vec<Range<usize>>) {
+    match (&node.body, node.form) {
+        (Body::List(items), Form::Section) => items.iter().for_each(|item| sections_of(item, found)),
+        (_, Form::Section) => {
+            found.push(node.whole.clone());
+            node.children().iter().for_each(|child| sections_of(child, found));
+        }
+        (_, Form::Dotted) => node.children().iter().for_each(|child| sections_of(child, found)),
+        _ => {}
+    }
+}
+
+/// Collects the lines of dotted keys below a node that has no heading.
+fn lines_of_dotted(node: &Node, found: &mut Vec<Range<usize>>) {
+    match node.form {
+        Form::Section => {}
+        Form::Dotted => node.children().iter().for_each(|child| lines_of_dotted(child, found)),
+        _ => found.push(node.whole.clone()),
+    }
+}
+
+/// Returns where the first table below a node without a heading begins, and how many names lead to it.
+fn first_section(node: &Node) -> Option<(usize, usize)> {
+    let of_child = |child: &Node| match (child.form, &child.body) {
+        (Form::Section, Body::List(items)) => items.first().map(|item| (item.whole.start, 1)),
+        (Form::Section, _) => Some((child.whole.start, 1)),
+        (Form::Dotted, _) => first_section(child).map(|(start, depth)| (start, depth + 1)),
+        _ => None,
+    };
+    node.children().iter().filter_map(of_child).min()
+}
+
+/// Returns where a heading's lines begin, with the blank line that sets it apart.
+fn with_blank_before(text: &str, start: usize) -> usize {
+    let before = line_start(text, start.saturating_sub(1));
+    if start > 0 && text[before..start].trim().is_empty() { before } else { start }
+}
+
+/// Returns where a key of no table goes in a text of tables only: behind the comment that the file begins with.
+fn head_end(text: &str) -> usize {
+    let mut end = 0;
+    while text[end..].starts_with('#') {
+        end = line_end(text, end);
+    }
+    let is_apart = text[end..].lines().next().is_some_and(|line| line.trim().is_empty());
+    if is_apart { end } else { 0 }
+}
+
+/// Returns the names of a dotted key or a heading as they are written, up to the sign behind them.
+fn written_names(line: &str) -> Vec<&str> {
+    let (mut names, mut from, mut quote) = (Vec::new(), 0, None);
+    for (at, c) in line.char_indices() {
+        match (quote, c) {
+            (Some(open), c) if c == open => quote = None,
+            (None, '"' | '\'') => quote = Some(c),
+            (None, '.' | '=' | ']') => {
+                names.push(line[from..at].trim());
+                from = at + 1;
+                if c != '.' {
+                    break;
+                }
+            }
+            _ => {}
+        }
+    }
+    names
+}
+
+/// Returns the last line that names something in a group of dotted keys, and how many names lead from the group to it.
+fn last_own(node: &Node) -> Option<(&Node, usize)> {
+    let own = node.children().iter().filter(|child| own_lines_end(child).is_some());
+    let last = own.max_by_key(|child| own_lines_end(child))?;
+    if last.form == Form::Dotted {
+        last_own(last).map(|(line, depth)| (line, depth + 1))
+    } else {
+        Some((last, 1))
+    }
 }
 
 fn section(text: &str, name: &str, table: &toml_edit::Table) -> Node {
@@ -134,6 +222,34 @@ fn lines_of(entries: &serde_json::Map<String, serde_json::Value>) -> Result<Stri
     lines.collect()
 }
 
+/// Adds a key to a table that has no heading: behind its other dotted keys, or below a new heading before the tables
+/// that name it.
+fn add_dotted(text: &mut String, into: &Node, key: &str, json: &serde_json::Value) -> Result<(), Why> {
+    let value = write(json, "")?;
+    if let Some((last, depth)) = last_own(into) {
+        let line = &text[last.whole.start..];
+        let names = written_names(line);
+        let lead = &line[..line.len() - line.trim_start_matches([' ', '\t']).len()];
+        let prefix = names
+            .len()
+            .checked_sub(depth)
+            .filter(|count| *count > 0 && line_start(text, last.whole.start) == last.whole.start);
+        let Some(prefix) = prefix.map(|count| names[..count].join(".")) else {
+            return Err("its table is written in braces by dotted names");
+        };
+        let line = format!("{lead}{prefix}.{} = {value}", name(key));
+        put_line(text, last.whole.end, &line);
+        return Ok(());
+    }
+    const NONE: Why = "its table has no heading of its own";
+    let (first, depth) = first_section(into).ok_or(NONE)?;
+    let names = written_names(text[first..].trim_start().trim_start_matches('['));
+    let count = names.len().checked_sub(depth).filter(|count| *count > 0).ok_or(NONE)?;
+    let heading = names[..count].join(".");
+    put_line(text, first, &format!("[{heading}]\n{} = {value}\n", name(key)));
+    Ok(())
+}
+
 impl Syntax for Toml {
     fn parse(&self, text: &str) -> Result<Node, ParseDocumentError> {
         let document = toml_edit::Document::parse(text).map_err(|error| {
@@ -145,7 +261,11 @@ impl Syntax for Toml {
         let first = children.iter().map(|child| child.whole.start).min();
         let mut root = Node::root(text, children);
         // Keys of no table stand before all headings.
-        root.tail = if tail == 0 && first.is_none() { text.len() } else { tail };
+        root.tail = match (tail, first) {
+            (0, None) => text.len(),
+            (0, Some(_)) => head_end(text),
+            (tail, _) => tail,
+        };
         Ok(root)
     }
 
@@ -171,7 +291,8 @@ impl Syntax for Toml {
                 let Some(head) = items.first().map(|first| &text[first.whole.start..]) else {
                     return Err("the list has no heading to follow");
                 };
-                let head = head.lines().next().unwrap_or_default().trim().to_owned();
+                let head = head.lines().next().unwrap_or_default().trim();
+                let head = head.rfind("]]").map_or(head, |end| &head[..end + 2]).to_owned();
                 let place = items.get(at).map_or(into.span.end, |next| next.whole.start);
                 put_line(text, place, &format!("{gap}{head}{}", lines_of(entries)?));
             }
@@ -180,7 +301,7 @@ impl Syntax for Toml {
                 let end = into.span.end;
                 put_line(text, end, &format!("{gap}[{}]{}", name(key), lines_of(entries)?));
             }
-            _ if into.form == Form::Dotted => return Err("its table has no heading of its own"),
+            _ if into.form == Form::Dotted => return add_dotted(text, into, key, &json),
             _ => {
                 let lead =
                     into.children().iter().find(|child| child.form != Form::Section).map_or("", |child| {
@@ -199,21 +320,28 @@ impl Syntax for Toml {
             return commas::cut(text, from, child);
         }
         let node = &from.children()[child];
-        if node.form == Form::Dotted {
-            for inner in (0..node.children().len()).rev() {
-                self.cut(text, node, inner);
-            }
-            return;
+        let mut ranges = Vec::new();
+        sections_of(node, &mut ranges);
+        lines_of_dotted(node, &mut ranges);
+        // From the back to the front, so that the places before stay right.
+        ranges.sort_by_key(|range| std::cmp::Reverse(range.start));
+        for Range { start, end } in ranges {
+            let heads = text[start..end].trim_start().starts_with('[');
+            cut_lines(text, if heads { with_blank_before(text, start) } else { start }, end);
         }
-        let Range { mut start, end } = node.whole.clone();
-        if node.form == Form::Section && start > 0 {
-            // The blank line that sets it apart goes along.
-            let before = line_start(text, start - 1);
-            if text[before..start].trim().is_empty() {
-                start = before;
-            }
+    }
+
+    fn close(&self, text: &mut String, node: &Node) {
+        // Only tables below it are left, which name it in their headings.
+        if node.form == Form::Section
+            && own_end(node.children(), 0) == 0
+            && matches!(node.body, Body::Group(_))
+        {
+            let Range { start, end } = node.whole.clone();
+            let blank = &text[end..line_end(text, end)];
+            let end = if blank.trim().is_empty() { end + blank.len() } else { end };
+            text.replace_range(start..end, "");
         }
-        cut_lines(text, start, end);
     }
 
     fn comment(&self) -> Option<&'static str> {

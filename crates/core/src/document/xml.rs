@@ -12,12 +12,42 @@ use super::{
 /// The format.
 pub(super) struct Xml;
 
+/// A start tag: where its name and attributes end, where the element's content begins, and whether it is all of the element.
+struct StartTag {
+    attributes_end: usize,
+    content: usize,
+    single: bool,
+}
+
+/// Reads the start tag at a place of a text that is well-formed.
+fn start_tag(text: &str, from: usize) -> StartTag {
+    let (mut quote, mut end) = (None, text.len());
+    for (at, c) in text[from..].char_indices() {
+        match (quote, c) {
+            (Some(open), c) if c == open => quote = None,
+            (None, '"' | '\'') => quote = Some(c),
+            (None, '>') => {
+                end = from + at;
+                break;
+            }
+            _ => {}
+        }
+    }
+    let inner = &text[from..end];
+    let single = inner.ends_with('/');
+    let attributes_end = from + inner.strip_suffix('/').unwrap_or(inner).trim_end().len();
+    StartTag { attributes_end, content: (end + 1).min(text.len()), single }
+}
+
 fn element(text: &str, element: roxmltree::Node<'_, '_>) -> Node {
     let span = element.range();
     let key = &text[span.start + 1..];
     let key = &key[..key.find(|c: char| c.is_whitespace() || matches!(c, '>' | '/')).unwrap_or(key.len())];
-    let said = || element.text().unwrap_or_default().to_owned();
-    let elements: Vec<_> = element.children().filter(roxmltree::Node::is_element).collect();
+    let tag = start_tag(text, span.start);
+    // Several stretches of text are apart by comments.
+    let says: String =
+        element.children().filter(roxmltree::Node::is_text).filter_map(|child| child.text()).collect();
+    let content_end = text[span.clone()].rfind("</").map_or(span.end, |at| span.start + at);
     let mut children: Vec<Node> = element
         .attributes()
         .map(|attribute| {
@@ -26,25 +56,49 @@ fn element(text: &str, element: roxmltree::Node<'_, '_>) -> Node {
             leaf.within(attribute.range())
         })
         .collect();
-    if children.is_empty() && elements.is_empty() && element.children().count() < 2 {
-        let form = if said().trim().is_empty() { Form::Open } else { Form::Plain };
-        return Node::leaf(key, span, Value::Text(said())).written(form);
+    let has_elements = element.children().any(|child| child.is_element());
+    let open = if says.trim().is_empty() { Form::Open } else { Form::Plain };
+    if children.is_empty() && !has_elements {
+        return Node::leaf(key, span, Value::Text(says)).written(open);
     }
-    if elements.is_empty()
-        && let Some(inner) = element
-            .children()
-            .find(|child| child.is_text() && child.text().is_some_and(|text| !text.trim().is_empty()))
-    {
-        let says = inner.text().unwrap_or_default();
-        children.push(Node::leaf("#text", inner.range(), Value::Text(says.into())));
+    if !has_elements && !tag.single {
+        children.push(Node::leaf("#text", tag.content..content_end, Value::Text(says)).written(open));
     }
-    children.extend(elements.into_iter().map(|child| self::element(text, child)));
+    children.extend(
+        element.children().filter(|child| child.is_element()).map(|child| self::element(text, child)),
+    );
     let mut holder = Node::holder(key, span.clone(), Body::Group(children));
-    holder.tail = text[span.clone()].rfind("</").map_or(span.end, |at| span.start + at);
-    if text[span.clone()].ends_with("/>") && !text[span.clone()].contains("</") {
+    holder.tail = content_end;
+    if tag.single {
         holder.form = Form::Open;
     }
     holder
+}
+
+/// Returns an element's content with another text, and with the comments that it has.
+fn with_text(content: &str, new: &str) -> String {
+    let mut out = String::new();
+    let mut rest = content;
+    let mut new = Some(new);
+    while !rest.is_empty() {
+        let closing = [("<!--", "-->"), ("<?", "?>"), ("<![CDATA[", "]]>")]
+            .into_iter()
+            .find(|(open, _)| rest.starts_with(open));
+        let length = match closing {
+            Some((open, close)) => {
+                rest[open.len()..].find(close).map_or(rest.len(), |at| open.len() + at + close.len())
+            }
+            None => rest.find('<').unwrap_or(rest.len()),
+        };
+        // A comment stays where it is; the first stretch of text becomes the new one.
+        if closing.is_some_and(|(open, _)| open != "<![CDATA[") {
+            out += &rest[..length];
+        } else {
+            out += new.take().unwrap_or_default();
+        }
+        rest = &rest[length..];
+    }
+    out + new.unwrap_or_default()
 }
 
 fn escaped(text: &str, quote: Option<char>) -> Result<String, Why> {
@@ -95,14 +149,6 @@ fn render(key: &str, value: &Value, lead: &str, step: &str, ending: &str) -> Res
     Ok(if inner.is_empty() { format!("{open}/>") } else { format!("{open}>{inner}{close}</{key}>") })
 }
 
-/// Returns where the start tag's name and attributes end, and whether the element is written as one tag.
-fn tag_end(text: &str, node: &Node) -> (usize, bool) {
-    let attributes = node.children().iter().filter(|child| child.key.starts_with('@'));
-    let from = attributes.map(|child| child.whole.end).max().unwrap_or(node.span.start + 1 + node.key.len());
-    let sign = text[from..].find(['/', '>']).map_or(from, |at| from + at);
-    (from, text[sign..].starts_with('/'))
-}
-
 impl Xml {
     /// Puts an element into another one.
     fn add_element(text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
@@ -114,21 +160,24 @@ impl Xml {
         let step = lead.as_ref().and_then(|lead| lead.strip_prefix(&outer)).unwrap_or("  ").to_owned();
         let inner = lead.clone().unwrap_or_else(|| format!("{outer}{step}"));
         let new = render(key, value, &inner, &step, ending)?;
-        let (tag, single) = tag_end(text, into);
-        if single {
-            let slash = text[tag..].find("/>").map_or(tag, |at| tag + at);
+        let tag = start_tag(text, into.span.start);
+        if tag.single {
             let close = format!("{ending}{outer}</{}>", into.key);
-            let tail = text[tag..slash].trim_end().len();
-            text.replace_range(tag + tail..slash + 2, &format!(">{ending}{inner}{new}{close}"));
+            text.replace_range(tag.attributes_end..tag.content, &format!(">{ending}{inner}{new}{close}"));
             return Ok(());
         }
         let next = into.children().get(at).filter(|next| !next.key.starts_with(['@', '#']));
+        // What stands alone on its line gets a neighbour that does; then taking that out takes out just its line.
+        let is_alone = |child: &Node| {
+            indent(text, child.span.start).is_some()
+                && text[child.span.end..line_end(text, child.span.end)].trim().is_empty()
+        };
         match (next, elements.last()) {
-            (Some(next), _) if lead.is_some() => {
+            (Some(next), _) if indent(text, next.span.start).is_some() => {
                 text.insert_str(next.span.start, &format!("{new}{ending}{inner}"));
             }
             (Some(next), _) => text.insert_str(next.span.start, &new),
-            (None, Some(last)) if lead.is_some() => {
+            (None, Some(last)) if is_alone(last) => {
                 text.insert_str(last.span.end, &format!("{ending}{inner}{new}"));
             }
             (None, Some(last)) => text.insert_str(last.span.end, &new),
@@ -138,8 +187,35 @@ impl Xml {
     }
 }
 
+/// Finds a tag with very many attributes: the parser compares each with all others.
+fn crowded_tag(text: &str) -> Option<usize> {
+    const MOST: usize = 2_000;
+    let mut at = 0;
+    while let Some(found) = text[at..].find('<') {
+        let from = at + found;
+        let end = text[from..].find('>').map_or(text.len(), |end| from + end);
+        let is_tag = !text[from..].starts_with("<!");
+        if is_tag && text[from..end].bytes().filter(|byte| *byte == b'=').count() > MOST {
+            return Some(from);
+        }
+        at = end.max(from + 1);
+    }
+    None
+}
+
 impl Syntax for Xml {
     fn parse(&self, text: &str) -> Result<Node, ParseDocumentError> {
+        if text.contains("<!ENTITY") {
+            let at = text.find("<!ENTITY").unwrap_or(0);
+            return Err(ParseDocumentError::at(
+                text,
+                at,
+                "a file that declares entities of its own is not edited",
+            ));
+        }
+        if let Some(at) = crowded_tag(text) {
+            return Err(ParseDocumentError::at(text, at, "this element has more attributes than are read"));
+        }
         let options = roxmltree::ParsingOptions { allow_dtd: true, ..roxmltree::ParsingOptions::default() };
         let document = roxmltree::Document::parse_with_options(text, options).map_err(|error| {
             let place = error.pos();
@@ -167,7 +243,30 @@ impl Syntax for Xml {
             return escaped(&value.scalar()?, Some(quote));
         }
         if old.key == "#text" {
-            return escaped(&value.scalar()?, None);
+            return Ok(with_text(&text[old.span.clone()], &escaped(&value.scalar()?, None)?));
+        }
+        let tag = start_tag(text, old.span.start);
+        if let (Body::Leaf(_), Ok(says)) = (&old.body, value.scalar()) {
+            // The tag stays as it is, with the namespaces that it declares; so do comments.
+            let says = escaped(&says, None)?;
+            if tag.single {
+                let open = &text[old.span.start..tag.attributes_end];
+                return Ok(if says.is_empty() {
+                    text[old.span.clone()].into()
+                } else {
+                    format!("{open}>{says}</{}>", old.key)
+                });
+            }
+            let end = text[old.span.clone()].rfind("</").map_or(old.span.end, |at| old.span.start + at);
+            let content = with_text(&text[tag.content..end], &says);
+            return Ok(format!(
+                "{}{content}{}",
+                &text[old.span.start..tag.content],
+                &text[end..old.span.end]
+            ));
+        }
+        if text[old.span.start..tag.content].contains("xmlns") {
+            return Err("an element that declares a namespace is not replaced as a whole");
         }
         let lead = indent(text, old.span.start).unwrap_or_default();
         render(&old.key, value, lead, "  ", line_ending(text))
@@ -179,12 +278,18 @@ impl Syntax for Xml {
         }
         if let Some(attribute) = key.strip_prefix('@') {
             name_is_good(attribute)?;
-            let (end, _) = tag_end(text, into);
+            let end = start_tag(text, into.span.start).attributes_end;
             text.insert_str(end, &format!(" {attribute}=\"{}\"", escaped(&value.scalar()?, Some('"'))?));
             return Ok(());
         }
         if key == "#text" {
-            return Err("a text beside elements cannot be written");
+            let tag = start_tag(text, into.span.start);
+            if !tag.single {
+                return Err("a text beside elements cannot be written");
+            }
+            let says = escaped(&value.scalar()?, None)?;
+            text.replace_range(tag.attributes_end..tag.content, &format!(">{says}</{}>", into.key));
+            return Ok(());
         }
         Self::add_element(text, into, at, key, value)
     }

@@ -1,9 +1,10 @@
-//! YAML: blocks by indentation and flow in brackets. The parser is `saphyr-parser`; the edits are made on the text, at
-//! the places it reports. Only the first document of a file is looked into.
+//! YAML: blocks by indentation and flow in brackets. The parser `saphyr-parser` says what is there, one after another; where
+//! it lies is found by going through the text along with it, so that no place is taken on trust. Only the first document of a
+//! file is looked into. An alias is read as what it stands for.
 
-use std::ops::Range;
+use std::{borrow::Cow, collections::HashMap, iter::Peekable, ops::Range, vec::IntoIter};
 
-use saphyr_parser::{Event, Parser, ScalarStyle, Span};
+use saphyr_parser::{Event, Parser, ScalarStyle, Span, Tag};
 
 use super::{
     ParseDocumentError, Value, commas,
@@ -14,197 +15,458 @@ use super::{
 /// The format.
 pub(super) struct Yaml;
 
-struct Builder<'a> {
-    text: &'a str,
-    events: Vec<(Event<'a>, Span)>,
-    next: usize,
-    /// The byte of each character, where a text has longer ones.
-    bytes: Option<Vec<usize>>,
-}
-
 type Parsed<T> = Result<T, ParseDocumentError>;
 
-impl Builder<'_> {
-    fn span(&self, span: &Span) -> Range<usize> {
-        let byte = |index: usize| match &self.bytes {
-            Some(bytes) => bytes.get(index).copied().unwrap_or(self.text.len()),
-            None => index.min(self.text.len()),
+/// How many values aliases may stand for in a file.
+const MOST_BY_ALIASES: usize = 100_000;
+
+struct Builder<'a> {
+    text: &'a str,
+    events: Peekable<IntoIter<(Event<'static>, Span)>>,
+    /// Where the next thing is looked for.
+    at: usize,
+    /// What each anchor names, and of how many values it is made.
+    anchors: HashMap<usize, (serde_json::Value, usize)>,
+    by_aliases: usize,
+}
+
+/// What stands before a value: an anchor, a tag.
+struct Properties {
+    anchor: usize,
+    has_tag: bool,
+}
+
+impl<'a> Builder<'a> {
+    fn rest(&self) -> &'a str {
+        &self.text[self.at..]
+    }
+
+    fn fail<T>(&self) -> Parsed<T> {
+        Err(ParseDocumentError::at(self.text, self.at, "this is written in a manner that is not edited"))
+    }
+
+    /// Goes past white space and comments.
+    fn gap(&mut self) {
+        loop {
+            let rest = self.rest();
+            let bare = rest.trim_start();
+            self.at += rest.len() - bare.len();
+            let begins = self.at == 0 || self.text[..self.at].ends_with(char::is_whitespace);
+            if !(begins && bare.starts_with('#')) {
+                return;
+            }
+            self.at += bare.find('\n').unwrap_or(bare.len());
+        }
+    }
+
+    /// Goes past what may stand before a document: directives, and the line that begins it.
+    fn head(&mut self) {
+        self.gap();
+        while self.rest().starts_with('%') {
+            self.at = line_end(self.text, self.at);
+            self.gap();
+        }
+        if self
+            .rest()
+            .strip_prefix("---")
+            .is_some_and(|rest| rest.is_empty() || rest.starts_with(char::is_whitespace))
+        {
+            self.at += 3;
+        }
+    }
+
+    /// Goes past an anchor and a tag where they are said to be there.
+    fn properties(&mut self, said: &Properties) -> Parsed<()> {
+        for _ in 0..usize::from(said.anchor > 0) + usize::from(said.has_tag) {
+            if !self.rest().starts_with(['&', '!']) {
+                return self.fail();
+            }
+            let end = if self.rest().starts_with("!<") {
+                self.rest().find('>').map_or(self.rest().len(), |at| at + 1)
+            } else {
+                self.rest()
+                    .find(|c: char| c.is_whitespace() || ",[]{}".contains(c))
+                    .unwrap_or(self.rest().len())
+            };
+            self.at += end;
+            let end = self.at;
+            self.gap();
+            // What follows may be nothing at all: then the place is behind the properties.
+            if self.rest().is_empty() {
+                self.at = end;
+            }
+        }
+        Ok(())
+    }
+
+    fn ends(&mut self) -> bool {
+        matches!(self.events.peek(), None | Some((Event::MappingEnd | Event::SequenceEnd, _)))
+    }
+
+    /// Reads the value whose region begins here: behind a colon, a dash, a comma or a bracket.
+    fn node(&mut self, key: &str) -> Parsed<Node> {
+        let region = self.at;
+        let Some((event, span)) = self.events.next() else { return Ok(nothing(key, region)) };
+        let is_nothing = span.start.index() == span.end.index();
+        let said = match &event {
+            Event::Scalar(_, _, anchor, tag) => Properties { anchor: *anchor, has_tag: tag.is_some() },
+            Event::MappingStart(anchor, tag) | Event::SequenceStart(anchor, tag) => {
+                Properties { anchor: *anchor, has_tag: tag.is_some() }
+            }
+            _ => Properties { anchor: 0, has_tag: false },
         };
-        byte(span.start.index())..byte(span.end.index())
-    }
-
-    fn peek_ends(&self) -> bool {
-        matches!(self.events.get(self.next), None | Some((Event::MappingEnd | Event::SequenceEnd, _)))
-    }
-
-    /// Reads the value whose region begins at a byte: behind a colon or a dash.
-    fn node(&mut self, key: &str, region: usize) -> Parsed<Node> {
-        let Some((event, span)) = self.events.get(self.next).cloned() else {
-            return Ok(Node::leaf(key, region..region, Value::Compound(serde_json::Value::Null)));
+        let is_bare = said.anchor == 0 && !said.has_tag;
+        if is_bare && matches!(event, Event::Scalar(_, ScalarStyle::Plain, ..)) && is_nothing {
+            return Ok(nothing(key, region));
+        }
+        self.gap();
+        let (before, counted) = (self.at, self.by_aliases);
+        self.properties(&said)?;
+        let behind = if self.at > before { self.text[..self.at].trim_end().len() } else { region };
+        let mut node = match event {
+            Event::Scalar(says, style, ..) if is_nothing && style == ScalarStyle::Plain => {
+                // Only the properties are there.
+                self.at = behind;
+                let null = if said.has_tag {
+                    Value::Text(String::new())
+                } else {
+                    Value::Compound(serde_json::Value::Null)
+                };
+                debug_assert!(says.is_empty() || says == "~", "{says}");
+                Node::leaf(key, behind..behind, null)
+            }
+            Event::Scalar(says, style, ..) => {
+                let from = self.at;
+                self.scalar(&says, style)?;
+                let plain = style == ScalarStyle::Plain && !said.has_tag;
+                let value = if plain { resolve(&says) } else { Value::Text(says.into_owned()) };
+                Node::leaf(key, from..self.at, value)
+            }
+            Event::Alias(anchor) => self.alias(key, anchor)?,
+            Event::MappingStart(..) => self.group(key, behind)?,
+            Event::SequenceStart(..) => self.list(key, behind)?,
+            _ => return self.fail(),
         };
-        let span = self.span(&span);
-        self.next += 1;
-        match event {
-            Event::Scalar(says, style, _, tag) => {
-                Ok(self.scalar(key, region, span, (&says, style, tag.is_some())))
-            }
-            Event::MappingStart(..) => self.group(key, region, span),
-            Event::SequenceStart(..) => self.list(key, region, span),
-            _ => Ok(self.with_gap(key, region, span.clone(), Value::Text(self.text[span].into()))),
+        if said.anchor > 0 {
+            let json = node.value().to_json();
+            let size = size_of(&json) + self.by_aliases - counted;
+            self.anchors.insert(said.anchor, (json, size));
         }
+        // The gap goes along with the value, unless a comment stands in it.
+        let between = &self.text[region..node.span.start];
+        node.gap = if between.contains('#') { node.span.start } else { region };
+        Ok(node)
     }
 
-    /// Returns where the gap before a value begins, which is all white space.
-    fn gap(&self, region: usize, from: usize) -> usize {
-        let blank = self.text.get(region..from).is_some_and(|gap| gap.trim().is_empty());
-        if blank { region } else { from }
-    }
-
-    fn with_gap(&self, key: &str, region: usize, span: Range<usize>, value: Value) -> Node {
-        Node::leaf(key, self.gap(region, span.start)..span.end, value)
-    }
-
-    fn scalar(&self, key: &str, region: usize, span: Range<usize>, said: (&str, ScalarStyle, bool)) -> Node {
-        let (says, style, tagged) = said;
-        match style {
-            ScalarStyle::Plain if span.is_empty() && !tagged => {
-                let null = Value::Compound(serde_json::Value::Null);
-                Node::leaf(key, region..region, null).written(Form::Open)
-            }
-            ScalarStyle::Literal | ScalarStyle::Folded => {
-                let from = self.text[region..].find(['|', '>']).map_or(span.start, |at| region + at);
-                let to = from + self.text[from..span.end.max(from)].trim_end().len();
-                self.with_gap(key, region, from..to, Value::Text(says.into()))
-            }
-            ScalarStyle::Plain if !tagged => self.with_gap(key, region, span, resolve(says)),
-            ScalarStyle::SingleQuoted | ScalarStyle::DoubleQuoted => {
-                let to = self.closing_quote(span.start).unwrap_or(span.end);
-                self.with_gap(key, region, span.start..to, Value::Text(says.into()))
-            }
-            ScalarStyle::Plain => self.with_gap(key, region, span, Value::Text(says.into())),
+    fn alias(&mut self, key: &str, anchor: usize) -> Parsed<Node> {
+        let from = self.at;
+        if !self.rest().starts_with('*') {
+            return self.fail();
         }
-    }
-
-    /// Returns where the bracket ends that closes what ends at a byte.
-    fn bracket(&self, from: usize) -> Option<usize> {
-        let mut at = from;
-        for line in self.text[from..].split_inclusive('\n') {
-            let end = if at == from { line.find(" #") } else { line.find('#') }.unwrap_or(line.len());
-            if let Some(found) = line[..end].find([']', '}']) {
-                return Some(at + found + 1);
-            }
-            at += line.len();
+        let end = self.rest().find(|c: char| c.is_whitespace() || ",[]{}".contains(c));
+        let (json, size) = self.anchors.get(&anchor).cloned().unwrap_or((serde_json::Value::Null, 1));
+        self.by_aliases += size;
+        if self.by_aliases > MOST_BY_ALIASES {
+            return Err(ParseDocumentError::at(
+                self.text,
+                from,
+                "the aliases of this file stand for too much",
+            ));
         }
-        None
+        self.at += end.unwrap_or(self.rest().len());
+        Ok(Node::leaf(key, from..self.at, Value::from(json)))
     }
 
-    /// The parser's end of a text in quotes may lie behind what follows it.
-    fn closing_quote(&self, from: usize) -> Option<usize> {
-        let mut chars = self.text[from..].char_indices().peekable();
-        let (_, quote) = chars.next()?;
-        while let Some((at, c)) = chars.next() {
-            match c {
-                '\\' if quote == '"' => drop(chars.next()),
-                c if c == quote && !(quote == '\'' && chars.next_if(|(_, next)| *next == '\'').is_some()) => {
-                    return Some(from + at + 1);
+    /// Goes past a scalar.
+    fn scalar(&mut self, says: &str, style: ScalarStyle) -> Parsed<()> {
+        let sign = self.rest().chars().next();
+        match (style, sign) {
+            (ScalarStyle::Plain, _) => {
+                for c in says.chars().filter(|c| !c.is_whitespace()) {
+                    let rest = self.rest();
+                    let bare = rest.trim_start();
+                    if !bare.starts_with(c) {
+                        return self.fail();
+                    }
+                    self.at += rest.len() - bare.len() + c.len_utf8();
                 }
-                _ => {}
             }
+            (ScalarStyle::SingleQuoted, Some(quote @ '\''))
+            | (ScalarStyle::DoubleQuoted, Some(quote @ '"')) => {
+                self.at = match closing_quote(self.text, self.at, quote) {
+                    Some(end) => end,
+                    None => return self.fail(),
+                };
+            }
+            (ScalarStyle::Literal, Some('|')) | (ScalarStyle::Folded, Some('>')) => self.long_text(says),
+            _ => return self.fail(),
         }
-        None
+        Ok(())
     }
 
-    fn finish(
-        &mut self,
-        key: &str,
-        region: usize,
-        start: Range<usize>,
-        children: Vec<Node>,
-        list: bool,
-    ) -> Node {
-        let end = self.events.get(self.next).map_or(start.end, |(_, span)| self.span(&span.clone()).end);
-        self.next += 1;
-        let body = if list { Body::List(children) } else { Body::Group(children) };
-        if self.text[start.start..].starts_with(['[', '{']) {
-            let final_child = match &body {
-                Body::Leaf(_) => None,
-                Body::Group(children) | Body::List(children) => children.last(),
-            };
-            // The parser's end may lie behind what follows.
-            let end =
-                self.bracket(final_child.map_or(start.start + 1, |child| child.whole.end)).unwrap_or(end);
-            let mut node = Node::holder(key, start.start..end, body).written(Form::Flow);
-            node.gap = self.gap(region, start.start);
-            return node;
-        }
-        let children = match &body {
-            Body::Leaf(_) => &[],
-            Body::Group(children) | Body::List(children) => children.as_slice(),
+    /// Goes past a text that runs over lines of its own, up to before the ending of its last line.
+    fn long_text(&mut self, says: &str) {
+        let header = self.rest().lines().next().unwrap_or_default();
+        let keeps = header.split('#').next().unwrap_or_default().contains('+');
+        let mut end = self.at + header.trim_end().len();
+        let mut next = line_end(self.text, self.at);
+        let width = |line: &str| line.len() - line.trim_start_matches(' ').len();
+        let first = self.text[next..].lines().find(|line| !line.trim().is_empty());
+        let own = says.lines().find(|line| !line.trim().is_empty()).map_or(0, width);
+        // Where the text is blank, no line with something on it is its own.
+        let depth = match first {
+            Some(first) if !says.trim().is_empty() => width(first).saturating_sub(own),
+            _ => usize::MAX,
         };
-        let from = children.first().map_or(start.start, |first| first.whole.start);
-        let to = children.last().map_or(start.end, |last| last.whole.end);
-        let mut node = Node::holder(key, from..to, body).written(Form::Block);
-        // Where the region begins that it fills.
-        node.tail = region;
-        node.gap = self.gap(region, from);
-        node
-    }
-
-    fn group(&mut self, key: &str, region: usize, start: Range<usize>) -> Parsed<Node> {
-        let mut children = Vec::new();
-        while !self.peek_ends() {
-            let Some((event, span)) = self.events.get(self.next).cloned() else { break };
-            let at = self.span(&span);
-            self.next += 1;
-            let Event::Scalar(name, ..) = event else {
-                return Err(ParseDocumentError::at(self.text, at.start, "expected a text as the name"));
-            };
-            // In brackets a name may stand without a colon.
-            let gap = self.text[at.end..].len() - self.text[at.end..].trim_start_matches([' ', '\t']).len();
-            let there = self.text[at.end + gap..].starts_with(':');
-            let colon = if there { at.end + gap + 1 } else { at.end };
-            let value = self.node(&name, colon)?;
-            let end = value.whole.end.max(colon);
-            children.push(value.within(at.start..end));
-        }
-        Ok(self.finish(key, region, start, children, false))
-    }
-
-    fn list(&mut self, key: &str, region: usize, start: Range<usize>) -> Parsed<Node> {
-        let flow = self.text[start.start..].starts_with('[');
-        let mut children: Vec<Node> = Vec::new();
-        while !self.peek_ends() {
-            let Some((_, span)) = self.events.get(self.next) else { break };
-            let at = self.span(&span.clone()).start;
-            if flow {
-                let mut item = self.node("", at)?;
-                item.whole = item.span.clone();
-                children.push(item);
-                continue;
-            }
-            let after = children.last().map_or(region, |last| last.whole.end);
-            let dash = self.dash(after, at);
-            let item = self.node("", dash + 1)?;
-            let end = item.whole.end.max(dash + 1);
-            children.push(item.within(dash..end));
-        }
-        Ok(self.finish(key, region, start, children, true))
-    }
-
-    /// Finds the dash before an item: the first one behind what came before that is no part of a comment.
-    fn dash(&self, after: usize, item: usize) -> usize {
-        let mut at = after;
-        for line in self.text[after..].split_inclusive('\n') {
-            let lead = line.len() - line.trim_start().len();
-            if line[lead..].starts_with('-') {
-                return at + lead;
-            }
-            at += line.len();
-            if at > item {
+        while next < self.text.len() {
+            let to = line_end(self.text, next);
+            let line = self.text[next..to].trim_end_matches(['\n', '\r']);
+            let is_blank = line.trim().is_empty();
+            if !is_blank && width(line) < depth {
                 break;
             }
+            if !is_blank || keeps {
+                end = next + line.len();
+            }
+            next = to;
         }
-        self.text[..item].rfind('-').unwrap_or(item.saturating_sub(1))
+        self.at = end;
+    }
+
+    /// Reads a name.
+    fn key(&mut self) -> Parsed<String> {
+        self.gap();
+        let at = self.at;
+        let not_a_text = || Err(ParseDocumentError::at(self.text, at, "expected a text as the name"));
+        match self.events.next() {
+            Some((Event::Scalar(name, style, anchor, tag), _)) => {
+                if self.rest().starts_with("? ") || self.rest().starts_with("?\n") {
+                    return self.fail();
+                }
+                self.properties(&Properties { anchor, has_tag: tag.is_some() })?;
+                self.scalar(&name, style)?;
+                if anchor > 0 {
+                    self.anchors.insert(anchor, (name.clone().into_owned().into(), 1));
+                }
+                Ok(name.into_owned())
+            }
+            _ => not_a_text(),
+        }
+    }
+
+    /// Reads `name: value`.
+    fn pair(&mut self, flow: bool) -> Parsed<Node> {
+        self.gap();
+        let from = self.at;
+        let name = self.key()?;
+        let named = self.at;
+        if flow {
+            self.gap()
+        } else {
+            self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len()
+        }
+        if self.rest().starts_with(':') {
+            self.at += 1;
+        } else if flow {
+            // In brackets a name may stand without a colon.
+            self.at = named;
+        } else {
+            return self.fail();
+        }
+        let colon = self.at;
+        let value = self.node(&name)?;
+        let end = value.span.end.max(colon);
+        Ok(value.within(from..end))
+    }
+
+    fn group(&mut self, key: &str, behind: usize) -> Parsed<Node> {
+        let mut children = Vec::new();
+        if self.rest().starts_with('{') {
+            let from = self.at;
+            self.at += 1;
+            while !self.ends() {
+                children.push(self.pair(true)?);
+                self.comma();
+            }
+            return self.close(key, from, '}', Body::Group(children));
+        }
+        while !self.ends() {
+            children.push(self.pair(false)?);
+        }
+        self.events.next();
+        Ok(block(key, behind, self.at, Body::Group(children)))
+    }
+
+    fn comma(&mut self) {
+        let at = self.at;
+        self.gap();
+        if self.rest().starts_with(',') {
+            self.at += 1;
+        } else {
+            self.at = at;
+        }
+    }
+
+    /// Reads the bracket that closes a group or a list.
+    fn close(&mut self, key: &str, from: usize, bracket: char, body: Body) -> Parsed<Node> {
+        self.events.next();
+        self.gap();
+        if !self.rest().starts_with(bracket) {
+            return self.fail();
+        }
+        self.at += 1;
+        Ok(Node::holder(key, from..self.at, body).written(Form::Flow))
+    }
+
+    fn list(&mut self, key: &str, behind: usize) -> Parsed<Node> {
+        let mut children: Vec<Node> = Vec::new();
+        if self.rest().starts_with('[') {
+            let from = self.at;
+            self.at += 1;
+            while !self.ends() {
+                self.gap();
+                let is_pair = matches!(self.events.peek(), Some((Event::MappingStart(0, None), _)))
+                    && !self.rest().starts_with('{');
+                let item = if is_pair {
+                    // A pair without braces is a group of one.
+                    self.events.next();
+                    let pair = self.pair(true)?;
+                    self.events.next();
+                    Node::holder("", pair.whole.clone(), Body::Group(vec![pair])).written(Form::Open)
+                } else {
+                    let mut item = self.node("")?;
+                    item.gap = item.span.start;
+                    item.whole = item.span.clone();
+                    item
+                };
+                children.push(item);
+                self.comma();
+            }
+            return self.close(key, from, ']', Body::List(children));
+        }
+        while !self.ends() {
+            self.gap();
+            let dash = self.at;
+            if !self.rest().starts_with('-') {
+                return self.fail();
+            }
+            self.at += 1;
+            let item = self.node("")?;
+            let end = item.span.end.max(dash + 1);
+            children.push(item.within(dash..end));
+        }
+        self.events.next();
+        Ok(block(key, behind, self.at, Body::List(children)))
+    }
+}
+
+fn nothing(key: &str, at: usize) -> Node {
+    Node::leaf(key, at..at, Value::Compound(serde_json::Value::Null)).written(Form::Open)
+}
+
+/// Returns a group or a list without brackets, whose region begins at a byte.
+fn block(key: &str, region: usize, at: usize, body: Body) -> Node {
+    let (Body::Group(children) | Body::List(children)) = &body else { return nothing(key, at) };
+    let from = children.first().map_or(at, |first| first.whole.start);
+    let to = children.last().map_or(at, |last| last.whole.end);
+    let mut node = Node::holder(key, from..to, body).written(Form::Block);
+    node.tail = region;
+    node
+}
+
+fn size_of(json: &serde_json::Value) -> usize {
+    match json {
+        serde_json::Value::Array(items) => 1 + items.iter().map(size_of).sum::<usize>(),
+        serde_json::Value::Object(entries) => 1 + entries.values().map(size_of).sum::<usize>(),
+        _ => 1,
+    }
+}
+
+/// Returns where a text in quotes ends.
+fn closing_quote(text: &str, from: usize, quote: char) -> Option<usize> {
+    let mut chars = text[from..].char_indices().skip(1).peekable();
+    while let Some((at, c)) = chars.next() {
+        match c {
+            '\\' if quote == '"' => drop(chars.next()),
+            c if c == quote && !(quote == '\'' && chars.next_if(|(_, next)| *next == '\'').is_some()) => {
+                return Some(from + at + 1);
+            }
+            _ => {}
+        }
+    }
+    None
+}
+
+/// Returns the events of a text's first document.
+///
+/// The parser wants lines in brackets indented, as the specification does; all others read them however they are, and so
+/// people write them: such a line is given to it with more white space. Nothing else is asked of it that tells where something
+/// lies.
+fn events_of(text: &str) -> Parsed<Vec<(Event<'static>, Span)>> {
+    const MOST: usize = 100;
+    let mut wide = String::new();
+    let mut indented: Vec<usize> = Vec::new();
+    loop {
+        let given = if indented.is_empty() { text } else { &wide };
+        let byte = |index: usize| given.char_indices().nth(index).map_or(given.len(), |(at, _)| at);
+        let (index, says) = match read_events(given) {
+            Ok(events) => return Ok(events),
+            Err(why) => why,
+        };
+        let at = byte(index);
+        let line = given[..at].matches('\n').count();
+        if says != BADLY_INDENTED || indented.contains(&line) || indented.len() == MOST {
+            let added = indented.iter().filter(|before| **before <= line).count() * WIDE.len();
+            return Err(ParseDocumentError::at(text, at.saturating_sub(added), in_words(&says)));
+        }
+        let start = line_start(given, at);
+        wide = format!("{}{WIDE}{}", &given[..start], &given[start..]);
+        indented.push(line);
+    }
+}
+
+const BADLY_INDENTED: &str = "invalid indentation";
+const WIDE: &str = "                                                                ";
+
+fn read_events(text: &str) -> Result<Vec<(Event<'static>, Span)>, (usize, String)> {
+    let (mut events, mut documents, mut depth) = (Vec::new(), 0, 0_usize);
+    for event in Parser::new_from_str(text) {
+        let (event, span) = event.map_err(|error| (error.marker().index(), error.info().to_owned()))?;
+        match event {
+            Event::MappingStart(..) | Event::SequenceStart(..) => depth += 1,
+            Event::MappingEnd | Event::SequenceEnd => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        if depth > DEEPEST {
+            return Err((span.start.index(), "lists and groups lie too deep in each other".into()));
+        }
+        match event {
+            Event::DocumentStart(_) => documents += 1,
+            Event::StreamStart | Event::StreamEnd | Event::DocumentEnd | Event::Nothing => {}
+            event if documents == 1 => events.push((owned(event), span)),
+            _ => {}
+        }
+    }
+    Ok(events)
+}
+
+/// Returns an event that borrows nothing.
+fn owned(event: Event<'_>) -> Event<'static> {
+    let tag = |tag: Option<Cow<'_, Tag>>| tag.map(|tag| Cow::Owned(tag.into_owned()));
+    match event {
+        Event::Scalar(says, style, anchor, of) => {
+            Event::Scalar(Cow::Owned(says.into_owned()), style, anchor, tag(of))
+        }
+        Event::SequenceStart(anchor, of) => Event::SequenceStart(anchor, tag(of)),
+        Event::MappingStart(anchor, of) => Event::MappingStart(anchor, tag(of)),
+        Event::Alias(anchor) => Event::Alias(anchor),
+        Event::SequenceEnd => Event::SequenceEnd,
+        Event::MappingEnd => Event::MappingEnd,
+        Event::DocumentStart(explicit) => Event::DocumentStart(explicit),
+        Event::DocumentEnd => Event::DocumentEnd,
+        Event::StreamStart => Event::StreamStart,
+        Event::StreamEnd => Event::StreamEnd,
+        Event::Nothing => Event::Nothing,
     }
 }
 
@@ -353,62 +615,57 @@ fn flow_child(into: &Node, key: &str, value: &Value) -> Result<String, Why> {
 
 impl Syntax for Yaml {
     fn parse(&self, text: &str) -> Parsed<Node> {
-        let bytes = (!text.is_ascii()).then(|| text.char_indices().map(|(at, _)| at).collect::<Vec<_>>());
-        let mut builder = Builder { text, events: Vec::new(), next: 0, bytes };
-        let (mut documents, mut depth) = (0, 0_usize);
-        for event in Parser::new_from_str(text) {
-            let (event, span) = event.map_err(|error| {
-                let index = error.marker().index();
-                let at =
-                    builder.bytes.as_ref().map_or(index, |all| all.get(index).copied().unwrap_or(text.len()));
-                ParseDocumentError::at(text, at, in_words(error.info()))
-            })?;
-            match event {
-                Event::MappingStart(..) | Event::SequenceStart(..) => depth += 1,
-                Event::MappingEnd | Event::SequenceEnd => depth = depth.saturating_sub(1),
-                _ => {}
-            }
-            if depth > DEEPEST {
-                let at = builder.span(&span).start;
-                return Err(ParseDocumentError::at(text, at, "lists and groups lie too deep in each other"));
-            }
-            match event {
-                Event::DocumentStart(_) => documents += 1,
-                Event::StreamStart | Event::StreamEnd | Event::DocumentEnd | Event::Nothing => {}
-                event if documents == 1 => builder.events.push((event, span)),
-                _ => {}
-            }
-        }
+        let events = events_of(text)?;
         let empty = || Node::root(text, Vec::new()).written(Form::Open);
-        if builder.events.is_empty() {
+        if events.is_empty() {
             return Ok(empty());
         }
-        let start = match builder.events.first() {
-            Some((_, span)) => line_start(text, builder.span(&span.clone()).start),
-            None => 0,
+        let mut builder = Builder {
+            text,
+            events: events.into_iter().peekable(),
+            at: 0,
+            anchors: HashMap::new(),
+            by_aliases: 0,
         };
-        let root = builder.node("", start)?;
+        builder.head();
+        let (head, from) = (builder.at, {
+            builder.gap();
+            builder.at
+        });
+        // The document's region begins with a line, unless its first line is the one that begins it.
+        builder.at = line_start(text, from).max(head);
+        let root = builder.node("")?;
         Ok(if root.form == Form::Open { empty() } else { root })
     }
 
     fn leaf(&self, text: &str, old: &Node, value: &Value) -> Result<String, Why> {
-        let raw = &text[old.outer()];
-        let bare = raw.trim_start();
-        let gap = &raw[..raw.len() - bare.len()];
+        let before = &text[old.gap..old.span.start];
+        let bare = &text[old.span.clone()];
+        let properties = before.trim();
         let json = value.to_json();
         let is_leaf = matches!(old.body, Body::Leaf(_));
         let commented = old.form == Form::Open
             && text[old.span.end..].lines().next().is_some_and(|rest| !rest.trim().is_empty());
+        let in_line = if before.is_empty() && old.gap == old.span.start && !bare.is_empty() {
+            ""
+        } else if before.is_empty() || before.contains('\n') {
+            " "
+        } else {
+            &before[..before.len() - before.trim_start().len()]
+        };
         if !has_parts(&json) || old.form == Form::Flow || commented {
-            let gap = if raw.is_empty() || gap.contains('\n') { " " } else { gap };
-            return Ok(format!("{gap}{}", single(value, if is_leaf { bare } else { "" })?));
+            let new = single(value, if is_leaf { bare } else { "" })?;
+            // A single value keeps the anchor and the tag of the one before it.
+            let kept =
+                if is_leaf && !properties.is_empty() { format!("{properties} ") } else { String::new() };
+            return Ok(format!("{in_line}{kept}{new}"));
         }
         let step = step_of(text);
         if !is_leaf {
-            return Ok(format!(
-                "{gap}{}",
-                render(&json, &lead_of(text, old), &step)?.replace('\n', line_ending(text))
-            ));
+            let lead = lead_of(text, old);
+            // What stood before it on its line goes: an anchor, a tag.
+            let gap = if properties.is_empty() { before.to_owned() } else { format!("\n{lead}") };
+            return Ok(format!("{gap}{}", render(&json, &lead, &step)?).replace('\n', line_ending(text)));
         }
         let line = &text[line_start(text, old.span.start)..];
         let width = line.len() - line.trim_start_matches([' ', '-']).len();
@@ -419,6 +676,13 @@ impl Syntax for Yaml {
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
         if into.form == Form::Flow {
             commas::add(text, into, at, &flow_child(into, key, value)?);
+            return Ok(());
+        }
+        if into.form == Form::Open && !into.is_empty() {
+            // A pair without braces in a list gets them.
+            let pair = text[into.span.clone()].to_owned();
+            let new = format!("{{{pair}, {}}}", flow_child(into, key, value)?);
+            text.replace_range(into.span.clone(), &new);
             return Ok(());
         }
         let step = step_of(text);

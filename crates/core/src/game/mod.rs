@@ -14,7 +14,7 @@ mod template;
 mod tests;
 mod value;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use globset::GlobMatcher;
 
@@ -54,6 +54,8 @@ pub struct Game {
     pub title: String,
     /// What differs from server to server, by name, in the order in which one may use another.
     pub values: Vec<(String, ValueRule)>,
+    /// The files in which a comment's sign begins a comment inside a word too.
+    pub comments_anywhere: BTreeSet<String>,
     /// Files that are all there on such a server.
     pub recognise_all: Vec<Template>,
     /// Files of which at least one is there; empty asks for nothing.

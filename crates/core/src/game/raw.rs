@@ -21,6 +21,8 @@ pub(super) struct RawGame {
     pub(super) title: String,
     #[serde(default)]
     pub(super) values: BTreeMap<String, RawValue>,
+    #[serde(default)]
+    pub(super) comments: BTreeMap<String, Text>,
     pub(super) recognise: RawRecognise,
     #[serde(default)]
     pub(super) platform: BTreeMap<String, RawPlatform>,

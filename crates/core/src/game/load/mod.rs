@@ -4,7 +4,10 @@ mod kind;
 mod reference;
 mod run;
 
-use std::{collections::BTreeMap, ops::Range};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    ops::Range,
+};
 
 use globset::{Glob, GlobMatcher};
 
@@ -36,9 +39,12 @@ pub fn load(file: &str, text: &str) -> Result<Game, ReadTomlError> {
     Loader::new(&raw).and_then(|loader| loader.game(raw)).map_err(|(span, why)| file.mistake(&span, why))
 }
 
+#[derive(Default)]
 struct Loader {
     /// What every template may name.
     server: Vec<String>,
+    /// The files in which a comment's sign begins one wherever it is.
+    comments_anywhere: BTreeSet<String>,
 }
 
 fn with(names: &[String], more: &[&str]) -> Vec<String> {
@@ -119,7 +125,10 @@ impl Loader {
         }
         let mut server: Vec<String> = raw.values.keys().map(|name| format!("values.{name}")).collect();
         server.push("folder".into());
-        Ok(Self { server })
+        for says in raw.comments.values().filter(|says| says.as_ref() != "anywhere") {
+            return Err((says.span(), format!("comments are \"anywhere\", not {:?}", says.as_ref())));
+        }
+        Ok(Self { server, comments_anywhere: raw.comments.keys().cloned().collect() })
     }
 
     fn game(&self, raw: RawGame) -> Checked<Game> {
@@ -145,7 +154,7 @@ impl Loader {
             .collect::<Checked<_>>()?;
         let terms = match raw.terms {
             Some(terms) => Some(Terms {
-                place: Self::place(&terms.at, terms.form.as_ref(), &self.server)?,
+                place: self.place(&terms.at, terms.form.as_ref(), &self.server)?,
                 agreed: terms.agreed,
             }),
             None => None,
@@ -154,6 +163,7 @@ impl Loader {
             name: raw.name.into_inner(),
             title: raw.title,
             values,
+            comments_anywhere: self.comments_anywhere.clone(),
             recognise_all: templates(check_globs(&raw.recognise.all)?)?,
             recognise_any: templates(check_globs(&raw.recognise.any)?)?,
             platform,
@@ -167,9 +177,9 @@ impl Loader {
             settings: raw
                 .settings
                 .into_iter()
-                .map(|rule| Self::settings(rule, &self.server))
+                .map(|rule| self.settings(rule, &self.server))
                 .collect::<Checked<_>>()?,
-            references: raw.reference.into_iter().map(Self::reference).collect::<Checked<_>>()?,
+            references: raw.reference.into_iter().map(|rule| self.reference(rule)).collect::<Checked<_>>()?,
             agree: raw.agree.into_iter().map(|agree| self.agree(&agree)).collect::<Checked<_>>()?,
             terms,
             run: self.run(&raw.run)?,
@@ -188,7 +198,7 @@ impl Loader {
         if !kinds.contains(raw.kind.as_ref()) {
             return Err((raw.kind.span(), format!("there is no kind {:?}", raw.kind.as_ref())));
         }
-        let spot = |spot: &RawSpot| Self::place(&spot.at, spot.form.as_ref(), &self.server);
+        let spot = |spot: &RawSpot| self.place(&spot.at, spot.form.as_ref(), &self.server);
         let list = |raw: RawSpot| {
             let place = spot(&raw)?;
             let create = raw.create.unwrap_or_else(|| place.format.head().into());
@@ -224,7 +234,7 @@ impl Loader {
                 let from = rule
                     .from
                     .as_ref()
-                    .map(|from| Self::place(from, rule.form.as_ref(), &self.server))
+                    .map(|from| self.place(from, rule.form.as_ref(), &self.server))
                     .transpose()?;
                 let default = match &rule.default {
                     Some(value) => Some(number_of(value.as_ref()).ok_or_else(|| {
@@ -246,8 +256,8 @@ impl Loader {
     }
 
     /// Returns a file's format, as it is said or as the file's name tells it.
-    fn format(file: &Text, form: Option<&Text>) -> Checked<Format> {
-        match form {
+    fn format(&self, file: &Text, form: Option<&Text>) -> Checked<Format> {
+        let format = match form {
             Some(form) => {
                 let known = Format::ALL.into_iter().find(|format| format.name() == form.as_ref());
                 known.ok_or_else(|| {
@@ -262,11 +272,13 @@ impl Loader {
                     format!("the name {:?} does not tell its format; say it with \"as\"", file.as_ref());
                 (file.span(), says)
             }),
-        }
+        }?;
+        let anywhere = self.comments_anywhere.contains(file.as_ref());
+        Ok(if anywhere { format.with_comments_anywhere() } else { format })
     }
 
     /// Reads `file#/pointer`.
-    fn place(text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
+    fn place(&self, text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
         let whole = text.as_ref();
         let Some((file, pointer)) = whole.split_once('#') else {
             return Err((text.span(), format!("{whole:?} must be written as file#/pointer")));
@@ -275,7 +287,7 @@ impl Loader {
         if !pointer.is_empty() && !pointer.starts_with('/') {
             return Err((text.span(), format!("the pointer {pointer:?} must be empty or begin with '/'")));
         }
-        let format = Self::format(&Text::new(text.span(), file.to_owned()), form)?;
+        let format = self.format(&Text::new(text.span(), file.to_owned()), form)?;
         let part = |part: &str| Template::new(part, allowed).map_err(|why| (text.span(), why));
         Ok(Place { file: part(file)?, pointer: part(pointer)?, format })
     }
@@ -284,10 +296,10 @@ impl Loader {
         match raw {
             RawPlatform { from: Some(from), inside: Some(inside), command: None, pattern: None } => {
                 let archive = template(&inside, &self.server)?;
-                Ok(PlatformRule::Inside { archive, place: Self::place(&from, None, &self.server)? })
+                Ok(PlatformRule::Inside { archive, place: self.place(&from, None, &self.server)? })
             }
             RawPlatform { from: Some(from), inside: None, command: None, pattern: None } => {
-                Ok(PlatformRule::File(Self::place(&from, None, &self.server)?))
+                Ok(PlatformRule::File(self.place(&from, None, &self.server)?))
             }
             RawPlatform { from: None, inside: None, command: Some(command), pattern: Some(text) } => {
                 let command =

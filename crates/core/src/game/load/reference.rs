@@ -23,17 +23,17 @@ fn files(text: &Text) -> Checked<GlobMatcher> {
 
 impl Loader {
     /// Reads `files#/pointer`, where both may have a `*`.
-    fn spot(text: &Text, form: Option<&Text>) -> Checked<(GlobMatcher, String, Format, Pointer)> {
+    fn spot(&self, text: &Text, form: Option<&Text>) -> Checked<(GlobMatcher, String, Format, Pointer)> {
         let Some((pattern, pointer)) = text.as_ref().split_once('#') else {
             return Err((text.span(), format!("{:?} must be written as files#/pointer", text.as_ref())));
         };
         let pattern = Text::new(text.span(), pattern.to_owned());
-        let format = Self::format(&pattern, form)?;
+        let format = self.format(&pattern, form)?;
         let at = Pointer::parse(pointer).map_err(|error| (text.span(), error.to_string()))?;
         Ok((files(&pattern)?, pattern.into_inner(), format, at))
     }
 
-    pub(super) fn reference(raw: Spanned<RawReference>) -> Checked<Reference> {
+    pub(super) fn reference(&self, raw: Spanned<RawReference>) -> Checked<Reference> {
         let (whole, raw) = (raw.span(), raw.into_inner());
         let (place, once) = match (&raw.each, &raw.once) {
             (Some(each), None) => (each, false),
@@ -44,7 +44,7 @@ impl Loader {
             }
         };
         let span = place.span();
-        let (files, pattern, format, each) = Self::spot(place, raw.form.as_ref())?;
+        let (files, pattern, format, each) = self.spot(place, raw.form.as_ref())?;
         let targets = match raw.is {
             None => Vec::new(),
             Some(OneOrManyTargets::One(target)) => vec![target],
@@ -53,7 +53,7 @@ impl Loader {
         if targets.is_empty() != once {
             return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
         }
-        let is = targets.into_iter().map(|target| Self::target(target, &span)).collect::<Checked<_>>()?;
+        let is = targets.into_iter().map(|target| self.target(target, &span)).collect::<Checked<_>>()?;
         let seen_as = raw.seen_as.as_ref().map(|text| pattern_with(text, "item")).transpose()?;
         let called = if raw.called.is_empty() {
             each.tokens().last().map_or_else(String::new, |token| token.trim_start_matches('@').to_owned())
@@ -63,7 +63,7 @@ impl Loader {
         Ok(Reference { files, pattern, format, each, separator: raw.separator, seen_as, is, once, called })
     }
 
-    fn target(raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {
+    fn target(&self, raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {
         let text = |text: String| Text::new(span.clone(), text);
         let form = raw.form.map(text);
         match (raw.stem_of, raw.entry, raw.key_of, raw.words, raw.below, raw.path_of) {
@@ -71,11 +71,11 @@ impl Loader {
                 Ok(Target::StemOf { files: files(&text(pattern.clone()))?, pattern })
             }
             (None, Some(entry), None, None, None, None) => {
-                let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
+                let (files, pattern, format, at) = self.spot(&text(entry), form.as_ref())?;
                 Ok(Target::Entry { files, pattern, format, at, separator: raw.separator })
             }
             (None, None, Some(entry), None, None, None) => {
-                let (files, pattern, format, at) = Self::spot(&text(entry), form.as_ref())?;
+                let (files, pattern, format, at) = self.spot(&text(entry), form.as_ref())?;
                 Ok(Target::KeyOf { files, pattern, format, at })
             }
             (None, None, None, Some(words), None, None) => Ok(Target::Words(words)),

@@ -33,7 +33,7 @@ impl Loader {
                     .transpose()?;
                 Ok(Agree::File {
                     file: template(file, &self.server)?,
-                    named: Self::place(named, None, &self.server)?,
+                    named: self.place(named, None, &self.server)?,
                     near,
                     say: template(say, &self.server)?,
                 })
@@ -47,8 +47,8 @@ impl Loader {
                 inside,
                 say,
             } => Ok(Agree::Value {
-                value: Self::place(value, None, &self.server)?,
-                is: Self::place(is, None, &self.server)?,
+                value: self.place(value, None, &self.server)?,
+                is: self.place(is, None, &self.server)?,
                 inside: inside.as_ref().map(|text| template(text, &self.server)).transpose()?,
                 say: template(say, &with(&self.server, &["found", "expected"]))?,
             }),
@@ -68,7 +68,7 @@ impl Loader {
             RawStop::Signal(text) => (signal(&here(text))?, None),
             RawStop::Line(line) => {
                 let secret = line.secret.as_ref().map(here);
-                let secret = secret.map(|place| Self::place(&place, None, &self.server)).transpose()?;
+                let secret = secret.map(|place| self.place(&place, None, &self.server)).transpose()?;
                 let port = template(&here(&line.port), &self.server)?;
                 let stop_line = StopLine { line: line.line.clone(), port, secret };
                 (signal(&here(&line.otherwise))?, Some(stop_line))
