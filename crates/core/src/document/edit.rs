@@ -1,7 +1,7 @@
 //! The edits of every format, on the tree that its parser makes.
 
 use super::{
-    Before, Document, EditDocumentError, Pointer, Value,
+    Before, Document, EditDocumentError, Format, Pointer, Value,
     guard::{self, Change},
     node::{Body, Form, Node, Syntax, Why},
 };
@@ -24,8 +24,17 @@ impl Document {
         match edit(&*syntax, &mut text, &self.root) {
             Ok(done) => {
                 if text != self.text {
-                    let refused =
-                        |why| EditDocumentError::Unsafe { format: self.format.name(), value: what(), why };
+                    // What is repeated by an alias would change there too.
+                    let repeats = self.format == Format::Yaml && self.text.contains(" *");
+                    let refused = |why| EditDocumentError::Unsafe {
+                        format: self.format.name(),
+                        value: what(),
+                        why: if repeats {
+                            "another part of the file repeats this one by an alias"
+                        } else {
+                            why
+                        },
+                    };
                     let root = super::read(&*syntax, &text)
                         .map_err(|_| refused("the file could not be read afterwards"))?;
                     guard::check(&self.root, &root, change).map_err(refused)?;
@@ -45,7 +54,7 @@ impl Document {
     pub fn set(&mut self, at: &Pointer, value: &Value) -> Result<Before, EditDocumentError> {
         let tokens = at.tokens();
         let depth = self.format.syntax().depth();
-        if tokens.is_empty() && depth != usize::MAX {
+        if tokens.is_empty() && (depth != usize::MAX || self.root.form == Form::Open) {
             return Err(self.no_place(at));
         }
         if let Some(there) = self.root.find(tokens) {
@@ -200,6 +209,16 @@ impl Document {
 
     fn cut(&mut self, tokens: &[String]) -> Result<(), EditDocumentError> {
         let Some((last, above)) = tokens.split_last() else { return Ok(()) };
+        if let (node @ Node { body: Body::Leaf(Value::Compound(json)), .. }, met) = self.root.nearest(tokens)
+            && met < tokens.len()
+            && !json.is_null()
+        {
+            return Err(EditDocumentError::OtherSort {
+                pointer: Pointer::of(&tokens[..met]),
+                found: node.sort(),
+                wanted: "a group of keys",
+            });
+        }
         let Some(holder) = self.root.find(above) else { return Ok(()) };
         let index = match &holder.body {
             Body::List(items) => last.parse::<usize>().ok().filter(|index| *index < items.len()),

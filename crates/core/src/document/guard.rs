@@ -24,8 +24,20 @@ pub(super) enum Change<'e> {
 const OTHERS: Why = "other values of the file would change";
 const ITSELF: Why = "the place would not read as that afterwards";
 
-/// A single value: a number for the names that lead to it, without the numbers of items and of doubled names, and what it says.
-type Single<'n> = (u64, &'n Value);
+/// A single value.
+struct Single<'n> {
+    /// A number for the names that lead to it, without the numbers of items and of doubled names.
+    path: u64,
+    says: &'n Value,
+}
+
+impl PartialEq for Single<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        // What is no number is not equal to itself.
+        let both_nan = || matches!((self.says, other.says), (Value::Real(a), Value::Real(b)) if a.is_nan() && b.is_nan());
+        self.path == other.path && (self.says == other.says || both_nan())
+    }
+}
 
 /// Collects the single values below a node in the tree's order, and where those of `target` are. What is nothing is left out: an
 /// empty group, list or text becomes one of the others when something is put in or taken out.
@@ -44,7 +56,7 @@ fn singles<'n>(
                 _ => false,
             };
             if !is_nothing {
-                found.0.push((path, value));
+                found.0.push(Single { path, says: value });
             }
         }
         Body::List(items) => {

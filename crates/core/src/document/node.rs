@@ -153,6 +153,8 @@ impl Node {
                 let found = self.named(token).rev().find_map(|(_, child)| child.find(rest));
                 found.or_else(|| {
                     let (number, rest) = rest.split_first()?;
+                    // Behind a name that stands there once, a number is a place inside of it.
+                    self.named(token).nth(1)?;
                     let (_, child) = self.named(token).nth(number.parse().ok()?)?;
                     child.find(rest)
                 })

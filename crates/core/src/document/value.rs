@@ -185,6 +185,11 @@ impl Pointer {
         Self(Vec::new())
     }
 
+    /// Returns the pointer of these names.
+    pub(super) fn of(tokens: &[String]) -> Self {
+        Self(tokens.to_vec())
+    }
+
     /// Returns whether this is the whole document.
     pub fn is_root(&self) -> bool {
         self.0.is_empty()

@@ -240,9 +240,6 @@ impl<'a> Builder<'a> {
         let not_a_text = || Err(ParseDocumentError::at(self.text, at, "expected a text as the name"));
         match self.events.next() {
             Some((Event::Scalar(name, style, anchor, tag), _)) => {
-                if self.rest().starts_with("? ") || self.rest().starts_with("?\n") {
-                    return self.fail();
-                }
                 self.properties(&Properties { anchor, has_tag: tag.is_some() })?;
                 self.scalar(&name, style)?;
                 if anchor > 0 {
@@ -258,17 +255,21 @@ impl<'a> Builder<'a> {
     fn pair(&mut self, flow: bool) -> Parsed<Node> {
         self.gap();
         let from = self.at;
+        // A name behind a question mark may stand on lines of its own.
+        let marked =
+            !flow && self.rest().strip_prefix('?').is_some_and(|rest| rest.starts_with([' ', '\n', '\r']));
+        self.at += usize::from(marked);
         let name = self.key()?;
         let named = self.at;
-        if flow {
+        if flow || marked {
             self.gap()
         } else {
             self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len()
         }
         if self.rest().starts_with(':') {
             self.at += 1;
-        } else if flow {
-            // In brackets a name may stand without a colon.
+        } else if flow || marked {
+            // In brackets, and behind a question mark, a name may stand without a colon.
             self.at = named;
         } else {
             return self.fail();

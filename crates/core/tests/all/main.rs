@@ -7,6 +7,7 @@ mod definitions;
 mod findings;
 mod golden;
 mod lineups;
+mod suites;
 mod undoing;
 
 pub(crate) type Done = Result<(), Box<dyn std::error::Error>>;

@@ -126,14 +126,17 @@ fn at_mut<'j>(json: &'j mut Json, at: &Pointer) -> Option<&'j mut Json> {
     })
 }
 
-fn same(a: &Json, b: &Json) -> bool {
-    // What is nothing may be written as nothing, or as an empty group or list.
-    let is_nothing = |json: &Json| match json {
+/// What is nothing may be written as nothing, as an empty group or list, or not at all.
+fn is_nothing(json: &Json) -> bool {
+    match json {
         Json::Null => true,
         Json::Array(items) => items.is_empty(),
-        Json::Object(entries) => entries.is_empty(),
+        Json::Object(entries) => entries.values().all(is_nothing),
         _ => false,
-    };
+    }
+}
+
+fn same(a: &Json, b: &Json) -> bool {
     match (a, b) {
         (Json::Array(a), Json::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(a, b)),
         (Json::Object(a), Json::Object(b)) => {
@@ -158,7 +161,7 @@ fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) 
     let new = dice.value(false);
     let what;
     let undo: Box<dyn Fn(&mut Document) -> Result<(), EditDocumentError>>;
-    match (there, dice.of(4)) {
+    match (there, dice.of(5)) {
         // A new key, or a new item.
         (Json::Object(entries), 0..3) => {
             let key = ["new_key", "new.key", "new key", "N1", "on", "1"][dice.of(6)];

@@ -115,6 +115,10 @@ fn every_edit_of_a_real_file_is_right_or_refused() -> Done {
         for (why, count) in &tally.refused {
             println!("             {count:>5} refused: {why}");
         }
+        // What is named as a place must be one.
+        if tally.refused.contains_key("no such place") {
+            faults.push(format!("{} names places that cannot be set", format.name()));
+        }
         for what in tally.unread.iter().take(12) {
             println!("             not read: {what}");
         }

@@ -38,8 +38,24 @@ pub(super) fn read(format: Format, text: &str) -> Option<Model> {
             Err(_) => toml_json(toml::from_str(text).ok()?),
         }),
         Format::Xml => Model::Element(xml(text)?),
+        _ if !is_of_lines(format, text) => return None,
         _ => Model::Lines(text.lines().map(str::to_owned).collect()),
     })
+}
+
+/// The names of such files tell little: whether each line is one that the format has.
+fn is_of_lines(format: Format, text: &str) -> bool {
+    let mut lines = text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#'));
+    match format {
+        Format::Properties => lines.all(|line| line.contains('=') || line.starts_with('!')),
+        Format::Keywords => lines.all(|line| {
+            let quoted = line
+                .split_once('"')
+                .is_some_and(|(_, rest)| rest.ends_with('"') && rest.matches('"').count() == 1);
+            quoted || !line.contains('"')
+        }),
+        _ => true,
+    }
 }
 
 fn toml_json(value: toml::Value) -> Json {
@@ -92,6 +108,8 @@ fn yaml_json(value: serde_yaml_ng::Value) -> Option<Json> {
 
 fn xml(text: &str) -> Option<Element> {
     let mut reader = Reader::from_str(text);
+    // A double dash in a comment is against the specification.
+    reader.config_mut().check_comments = true;
     let mut open = vec![Element::default()];
     loop {
         match reader.read_event().ok()? {
