@@ -8,10 +8,13 @@
 //! `… -- files [PART]`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
 //! in the temporary folder.
 //!
+//! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
+//!
 //! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) on the realistic catalogue on disk.
 
 mod by_pubgrub;
 mod by_resolvo;
+mod documents;
 mod files;
 mod generator;
 mod on_disk;
@@ -151,6 +154,9 @@ fn main() -> std::io::Result<()> {
     }
     let mut named = words.iter().filter(|word| word.parse::<u64>().is_err());
     let only = named.next();
+    if only.is_some_and(|only| only == "documents") {
+        return documents::measure(7);
+    }
     if only.is_some_and(|only| only == "files") {
         let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);
         let part = named.next().map(String::as_str);

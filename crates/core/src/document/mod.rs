@@ -320,6 +320,11 @@ impl Document {
         Self::parse(format, &Encoding::decode(bytes).0)
     }
 
+    /// Returns the format.
+    pub fn format(&self) -> Format {
+        self.format
+    }
+
     /// Returns the text.
     pub fn text(&self) -> &str {
         &self.text

@@ -222,6 +222,8 @@ fn lines_of(entries: &serde_json::Map<String, serde_json::Value>) -> Result<Stri
     lines.collect()
 }
 
+const NONE: Why = "its table has no heading of its own";
+
 /// Adds a key to a table that has no heading: behind its other dotted keys, or below a new heading before the tables
 /// that name it.
 fn add_dotted(text: &mut String, into: &Node, key: &str, json: &serde_json::Value) -> Result<(), Why> {
@@ -241,7 +243,6 @@ fn add_dotted(text: &mut String, into: &Node, key: &str, json: &serde_json::Valu
         put_line(text, last.whole.end, &line);
         return Ok(());
     }
-    const NONE: Why = "its table has no heading of its own";
     let (first, depth) = first_section(into).ok_or(NONE)?;
     let names = written_names(text[first..].trim_start().trim_start_matches('['));
     let count = names.len().checked_sub(depth).filter(|count| *count > 0).ok_or(NONE)?;

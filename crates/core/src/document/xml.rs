@@ -65,7 +65,7 @@ fn element(text: &str, element: roxmltree::Node<'_, '_>) -> Node {
         children.push(Node::leaf("#text", tag.content..content_end, Value::Text(says)).written(open));
     }
     children.extend(
-        element.children().filter(|child| child.is_element()).map(|child| self::element(text, child)),
+        element.children().filter(roxmltree::Node::is_element).map(|child| self::element(text, child)),
     );
     let mut holder = Node::holder(key, span.clone(), Body::Group(children));
     holder.tail = content_end;

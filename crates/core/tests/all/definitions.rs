@@ -1,6 +1,7 @@
 //! Small definitions made for one question each.
 
 use yalotheca_core::{
+    document::{Document, Pointer, Value},
     game::{Game, Shape, describe, load},
     route::{MemoryBundle, recognise},
     toml_file::ReadTomlError,
@@ -218,5 +219,23 @@ fn a_content_without_a_name_is_named_by_its_folder() -> Done {
     assert!(name("ööö").is_err(), "nothing is left of that name");
     assert!(recognise(&game, Shape::Archive, "a", &mut bundle(&[("mod.x", "")]))?.is_none());
     assert!(recognise(&game, Shape::Folder, "a", &mut bundle(&[("deep/mod.x", "")]))?.is_none());
+    Ok(())
+}
+
+#[test]
+fn where_a_comment_may_begin_is_said_for_a_file() -> Done {
+    let values = |more: &str| -> Result<Option<Value>, Box<dyn std::error::Error>> {
+        let text = HEAD.replace("town = { default = \"b\" }", "site = { from = \"host.cfg#/site\" }");
+        let game = load("quay.toml", &format!("{text}{more}"))?;
+        let from =
+            game.values.iter().find(|(name, _)| name == "site").and_then(|(_, rule)| rule.from.as_ref());
+        let format = from.ok_or("no place")?.format;
+        let document = Document::parse(format, "site http://quay.example/ // ours\n")?;
+        Ok(document.get(&Pointer::parse("/site")?))
+    };
+    assert_eq!(values("")?, Some(Value::from("http://quay.example/")));
+    assert_eq!(values("[comments]\n\"host.cfg\" = \"anywhere\"\n")?, Some(Value::from("http:")));
+    let error = values("[comments]\n\"host.cfg\" = \"here\"\n").err().ok_or("it is loaded")?;
+    assert!(error.to_string().contains("anywhere"), "{error}");
     Ok(())
 }

@@ -24,7 +24,7 @@ pub(super) fn replaced(now: &str, separator: &str, parts: &[String]) -> String {
     let mut first_lead = None;
     // Empty pieces before an item go where the item goes.
     let take = |old: &mut std::iter::Peekable<std::slice::Iter<'_, &str>>, done: &mut Vec<String>| {
-        while let Some(piece) = old.next() {
+        for piece in old.by_ref() {
             if !piece.trim().is_empty() {
                 return (*piece).to_owned();
             }

@@ -397,7 +397,7 @@ fn edit(document: &mut Document, edit: &serde_json::Value) -> Option<Result<Undo
                     match before {
                         Before::Absent { made: 0 } | Before::Text(_) => {}
                         Before::Absent { made } => {
-                            document.put_back(&at, &Before::Absent { made: made - 1 }).unwrap()
+                            document.put_back(&at, &Before::Absent { made: made - 1 }).unwrap();
                         }
                         before @ Before::Instead { .. } => document.put_back(&at, &before).unwrap(),
                     }

@@ -83,7 +83,7 @@ impl Loader {
                 .iter()
                 .map(|rule| {
                     let each = rule.each.as_ref().map(known).transpose()?;
-                    self.register_rule(rule, if each.is_some() { &of_member } else { &content }, each)
+                    rule_of(self, rule, if each.is_some() { &of_member } else { &content }, each)
                 })
                 .collect::<Checked<_>>()?,
             settings: raw
@@ -208,115 +208,104 @@ pub(crate) fn register_rule(
     allowed: &[String],
     each: Option<String>,
 ) -> Checked<RegisterRule> {
-    Loader::default().register_rule(raw, allowed, each)
+    rule_of(&Loader::default(), raw, allowed, each)
 }
 
-impl Loader {
-    /// Reads a registration. `allowed` is what its templates may name.
-    fn register_rule(
-        &self,
-        raw: &RawRegister,
-        allowed: &[String],
-        each: Option<String>,
-    ) -> Checked<RegisterRule> {
-        let value = |value: &Spanned<toml::Value>| {
-            ValueTemplate::new(value.as_ref(), allowed).map_err(|why| (value.span(), why))
-        };
-        let text = |value: &Spanned<toml::Value>| match value.as_ref() {
-            toml::Value::String(text) => Template::new(text, allowed).map_err(|why| (value.span(), why)),
-            _ => Err((value.span(), "a numbered item is a text".to_owned())),
-        };
-        let bare = RawRegister {
-            separator: raw.separator.clone(),
-            last: raw.last.clone(),
-            form: raw.form.clone(),
-            create: raw.create.clone(),
-            ..RawRegister::default()
-        };
-        let (place, verb, used) = match raw {
-            RawRegister { set: Some(at), to: Some(to), .. } => {
-                let used = RawRegister {
-                    set: raw.set.clone(),
-                    to: raw.to.clone(),
-                    last: None,
-                    separator: None,
-                    ..bare
-                };
-                (at, RegisterVerb::Set(value(to)?), used)
-            }
-            RawRegister { row: Some(at), value: Some(row), .. } => {
-                let used = RawRegister {
-                    row: raw.row.clone(),
-                    value: raw.value.clone(),
-                    last: None,
-                    separator: None,
-                    ..bare
-                };
-                (at, RegisterVerb::Set(value(row)?), used)
-            }
-            RawRegister { list: Some(at), item: Some(item), ordered, separator, last, seen_as, .. } => {
-                let used = RawRegister {
-                    list: raw.list.clone(),
-                    item: raw.item.clone(),
-                    ordered: *ordered,
-                    seen_as: raw.seen_as.clone(),
-                    ..bare
-                };
-                let (separator, last) = (separator.clone(), last.clone());
-                let seen_as = seen_as.as_ref().map(|text| pattern_with(text, "item")).transpose()?;
-                let seen_as = seen_as.map(|pattern| pattern.as_str().to_owned());
-                (
-                    at,
-                    RegisterVerb::Item { item: value(item)?, ordered: *ordered, separator, last, seen_as },
-                    used,
-                )
-            }
-            RawRegister { number: Some(at), item: Some(item), consecutive, .. } => {
-                let used = RawRegister {
-                    number: raw.number.clone(),
-                    item: raw.item.clone(),
-                    consecutive: *consecutive,
-                    last: None,
-                    separator: None,
-                    ..bare
-                };
-                (at, RegisterVerb::Number { item: text(item)?, consecutive: *consecutive }, used)
-            }
-            RawRegister { block: Some(at), text: Some(text), .. } => {
-                let used = RawRegister {
-                    block: raw.block.clone(),
-                    text: raw.text.clone(),
-                    last: None,
-                    separator: None,
-                    ..bare
-                };
-                let name = Template::new("{{ content.id }}", allowed).map_err(|why| (at.span(), why))?;
-                (at, RegisterVerb::Block { name, text: template(text, allowed)? }, used)
-            }
-            _ => {
-                let places = [&raw.set, &raw.row, &raw.list, &raw.number, &raw.block];
-                let span = places.into_iter().flatten().next().map_or(0..0, Spanned::span);
-                return Err((span, REGISTERS.into()));
-            }
-        };
-        // What the verb does not use would be passed over in silence.
-        if (RawRegister { each: raw.each.clone(), ..used }) != *raw {
-            return Err((place.span(), REGISTERS.into()));
+/// Reads a registration. `allowed` is what its templates may name.
+fn rule_of(
+    loader: &Loader,
+    raw: &RawRegister,
+    allowed: &[String],
+    each: Option<String>,
+) -> Checked<RegisterRule> {
+    let value = |value: &Spanned<toml::Value>| {
+        ValueTemplate::new(value.as_ref(), allowed).map_err(|why| (value.span(), why))
+    };
+    let text = |value: &Spanned<toml::Value>| match value.as_ref() {
+        toml::Value::String(text) => Template::new(text, allowed).map_err(|why| (value.span(), why)),
+        _ => Err((value.span(), "a numbered item is a text".to_owned())),
+    };
+    let bare = RawRegister {
+        separator: raw.separator.clone(),
+        last: raw.last.clone(),
+        form: raw.form.clone(),
+        create: raw.create.clone(),
+        ..RawRegister::default()
+    };
+    let (place, verb, used) = match raw {
+        RawRegister { set: Some(at), to: Some(to), .. } => {
+            let used =
+                RawRegister { set: raw.set.clone(), to: raw.to.clone(), last: None, separator: None, ..bare };
+            (at, RegisterVerb::Set(value(to)?), used)
         }
-        let place = self.register_place(place, raw, allowed)?;
-        let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
-        Ok(RegisterRule { place, verb, each, create })
+        RawRegister { row: Some(at), value: Some(row), .. } => {
+            let used = RawRegister {
+                row: raw.row.clone(),
+                value: raw.value.clone(),
+                last: None,
+                separator: None,
+                ..bare
+            };
+            (at, RegisterVerb::Set(value(row)?), used)
+        }
+        RawRegister { list: Some(at), item: Some(item), ordered, separator, last, seen_as, .. } => {
+            let used = RawRegister {
+                list: raw.list.clone(),
+                item: raw.item.clone(),
+                ordered: *ordered,
+                seen_as: raw.seen_as.clone(),
+                ..bare
+            };
+            let (separator, last) = (separator.clone(), last.clone());
+            let seen_as = seen_as.as_ref().map(|text| pattern_with(text, "item")).transpose()?;
+            let seen_as = seen_as.map(|pattern| pattern.as_str().to_owned());
+            (at, RegisterVerb::Item { item: value(item)?, ordered: *ordered, separator, last, seen_as }, used)
+        }
+        RawRegister { number: Some(at), item: Some(item), consecutive, .. } => {
+            let used = RawRegister {
+                number: raw.number.clone(),
+                item: raw.item.clone(),
+                consecutive: *consecutive,
+                last: None,
+                separator: None,
+                ..bare
+            };
+            (at, RegisterVerb::Number { item: text(item)?, consecutive: *consecutive }, used)
+        }
+        RawRegister { block: Some(at), text: Some(text), .. } => {
+            let used = RawRegister {
+                block: raw.block.clone(),
+                text: raw.text.clone(),
+                last: None,
+                separator: None,
+                ..bare
+            };
+            let name = Template::new("{{ content.id }}", allowed).map_err(|why| (at.span(), why))?;
+            (at, RegisterVerb::Block { name, text: template(text, allowed)? }, used)
+        }
+        _ => {
+            let places = [&raw.set, &raw.row, &raw.list, &raw.number, &raw.block];
+            let span = places.into_iter().flatten().next().map_or(0..0, Spanned::span);
+            return Err((span, REGISTERS.into()));
+        }
+    };
+    // What the verb does not use would be passed over in silence.
+    if (RawRegister { each: raw.each.clone(), ..used }) != *raw {
+        return Err((place.span(), REGISTERS.into()));
     }
+    let place = register_place(loader, place, raw, allowed)?;
+    let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
+    Ok(RegisterRule { place, verb, each, create })
+}
 
-    fn register_place(&self, place: &Text, raw: &RawRegister, allowed: &[String]) -> Checked<Place> {
-        match raw.block {
-            // A block stands in the file as a whole.
-            Some(_) if !place.as_ref().contains('#') => {
-                let whole = Text::new(place.span(), format!("{}#", place.as_ref()));
-                self.place(&whole, raw.form.as_ref(), allowed)
-            }
-            _ => self.place(place, raw.form.as_ref(), allowed),
+fn register_place(loader: &Loader, place: &Text, raw: &RawRegister, allowed: &[String]) -> Checked<Place> {
+    match raw.block {
+        // A block stands in the file as a whole.
+        Some(_) if !place.as_ref().contains('#') => {
+            let whole = Text::new(place.span(), format!("{}#", place.as_ref()));
+            loader.place(&whole, raw.form.as_ref(), allowed)
         }
+        _ => loader.place(place, raw.form.as_ref(), allowed),
     }
 }
 

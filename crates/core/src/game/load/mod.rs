@@ -125,7 +125,7 @@ impl Loader {
         }
         let mut server: Vec<String> = raw.values.keys().map(|name| format!("values.{name}")).collect();
         server.push("folder".into());
-        for says in raw.comments.values().filter(|says| says.as_ref() != "anywhere") {
+        if let Some(says) = raw.comments.values().find(|says| says.as_ref() != "anywhere") {
             return Err((says.span(), format!("comments are \"anywhere\", not {:?}", says.as_ref())));
         }
         Ok(Self { server, comments_anywhere: raw.comments.keys().cloned().collect() })

@@ -18,7 +18,7 @@ impl Dice {
         Self(hash(seed))
     }
 
-    fn of(&mut self, sides: usize) -> usize {
+    pub(super) fn of(&mut self, sides: usize) -> usize {
         self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         usize::try_from((self.0 >> 33) % (sides.max(1) as u64)).unwrap_or(0)
     }
@@ -153,6 +153,20 @@ fn same(a: &Json, b: &Json) -> bool {
     }
 }
 
+type Undo = Box<dyn Fn(&mut Document) -> Result<(), EditDocumentError>>;
+
+/// Takes an inserted item back, and what was made for it.
+fn undo_insert(at: Pointer, index: usize, before: Before) -> Undo {
+    Box::new(move |document| {
+        document.remove(&at, index)?;
+        match &before {
+            Before::Absent { made: 0 } | Before::Text(_) => Ok(()),
+            Before::Absent { made } => document.put_back(&at, &Before::Absent { made: made - 1 }),
+            before @ Before::Instead { .. } => document.put_back(&at, before),
+        }
+    })
+}
+
 fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) -> Verdict {
     let mut all = Vec::new();
     places(json, &Pointer::root(), &mut all);
@@ -160,7 +174,7 @@ fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) 
     let (mut changed, mut expected) = (document.clone(), json.clone());
     let new = dice.value(false);
     let what;
-    let undo: Box<dyn Fn(&mut Document) -> Result<(), EditDocumentError>>;
+    let undo: Undo;
     match (there, dice.of(5)) {
         // A new key, or a new item.
         (Json::Object(entries), 0..3) => {
@@ -185,19 +199,7 @@ fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) 
                 items.insert(index, new.to_json());
             }
             match changed.insert(at, index, &new) {
-                Ok(before) => {
-                    let at = at.clone();
-                    undo = Box::new(move |document| {
-                        document.remove(&at, index)?;
-                        match &before {
-                            Before::Absent { made: 0 } | Before::Text(_) => Ok(()),
-                            Before::Absent { made } => {
-                                document.put_back(&at, &Before::Absent { made: made - 1 })
-                            }
-                            before @ Before::Instead { .. } => document.put_back(&at, before),
-                        }
-                    });
-                }
+                Ok(before) => undo = undo_insert(at.clone(), index, before),
                 Err(error) => return refused(&error),
             }
         }
@@ -216,7 +218,7 @@ fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) 
                 Err(error) => return refused(&error),
             }
         }
-        (Json::Object(_) | Json::Array(_), _) if at.is_root() => return Verdict::Refused("not tried".into()),
+        _ if at.is_root() => return Verdict::Refused("not tried".into()),
         // Another value.
         _ => {
             what = format!("set {at} to {new:?}");
@@ -265,12 +267,8 @@ fn wrong(before: &Document, after: &Document, what: &str, why: &str) -> Verdict 
         (before.text().lines().collect(), after.text().lines().collect());
     let head = old.iter().zip(&new).take_while(|(a, b)| a == b).count();
     let show = |lines: &[&str]| {
-        lines
-            .iter()
-            .skip(head.saturating_sub(1))
-            .take(5)
-            .map(|line| format!("\n      {line}"))
-            .collect::<String>()
+        let shown: Vec<&str> = lines.iter().skip(head.saturating_sub(1)).take(5).copied().collect();
+        format!("\n      {}", shown.join("\n      "))
     };
     Verdict::Wrong(format!("{what}: {why}\n    before:{}\n    after:{}", show(&old), show(&new)))
 }

@@ -79,6 +79,13 @@ pub(super) fn collect() -> Vec<Sample> {
     samples
 }
 
+/// Returns some texts of a format, none longer than a bound.
+pub(super) fn some_of(format: Format, most: usize, longest: usize) -> Vec<String> {
+    let of_format =
+        collect().into_iter().filter(|sample| sample.format == format && sample.text.len() <= longest);
+    of_format.take(most).map(|sample| sample.text).collect()
+}
+
 fn walk(folder: &Path, depth: usize, paths: &mut Vec<(String, Format)>) {
     let Ok(entries) = fs::read_dir(folder) else { return };
     for entry in entries.flatten() {
@@ -91,7 +98,8 @@ fn walk(folder: &Path, depth: usize, paths: &mut Vec<(String, Format)>) {
             && entry.metadata().is_ok_and(|data| data.len() <= LARGEST)
         {
             // Some crates bring files that are wrong on purpose.
-            if path.to_string_lossy().contains("_err_") {
+            let whole = path.to_string_lossy();
+            if whole.contains("_err_") || whole.contains("/invalid/") {
                 continue;
             }
             paths.push((path.to_string_lossy().into_owned(), format));

@@ -23,7 +23,7 @@ pub(super) struct Element {
     pub(super) name: String,
     pub(super) attributes: Vec<(String, String)>,
     pub(super) text: String,
-    pub(super) children: Vec<Element>,
+    pub(super) children: Vec<Self>,
     /// Comments and instructions.
     pub(super) notes: Vec<String>,
 }

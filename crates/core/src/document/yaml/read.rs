@@ -1,21 +1,42 @@
-//! YAML: blocks by indentation and flow in brackets. The parser `saphyr-parser` says what is there, one after another; where
-//! it lies is found by going through the text along with it, so that no place is taken on trust. Only the first document of a
-//! file is looked into. An alias is read as what it stands for.
+//! Goes through a text along with what the parser says of it, and finds where everything lies.
 
-use std::{borrow::Cow, collections::HashMap, iter::Peekable, ops::Range, vec::IntoIter};
+use std::{collections::HashMap, iter::Peekable, vec::IntoIter};
 
-use saphyr_parser::{Event, Parser, ScalarStyle, Span, Tag};
+use saphyr_parser::{Event, ScalarStyle, Span};
 
-use super::{
-    ParseDocumentError, Value, commas,
-    lined::{cut_lines, indent, line_end, line_ending, line_start, put_line},
-    node::{Body, DEEPEST, Form, Node, Syntax, Why},
+use super::events::events_of;
+use crate::document::{
+    ParseDocumentError, Value,
+    lined::{line_end, line_start},
+    node::{Body, Form, Node},
 };
 
-/// The format.
-pub(super) struct Yaml;
-
 type Parsed<T> = Result<T, ParseDocumentError>;
+
+/// Reads a text.
+pub(super) fn read(text: &str) -> Parsed<Node> {
+    let events = events_of(text)?;
+    let empty = || Node::root(text, Vec::new()).written(Form::Open);
+    if events.is_empty() {
+        return Ok(empty());
+    }
+    let mut builder = Builder {
+        text,
+        events: events.into_iter().peekable(),
+        at: 0,
+        anchors: HashMap::new(),
+        by_aliases: 0,
+    };
+    builder.head();
+    let (head, from) = (builder.at, {
+        builder.gap();
+        builder.at
+    });
+    // The document's region begins with a line, unless its first line is the one that begins it.
+    builder.at = line_start(text, from).max(head);
+    let root = builder.node("")?;
+    Ok(if root.form == Form::Open { empty() } else { root })
+}
 
 /// How many values aliases may stand for in a file.
 const MOST_BY_ALIASES: usize = 100_000;
@@ -262,9 +283,9 @@ impl<'a> Builder<'a> {
         let name = self.key()?;
         let named = self.at;
         if flow || marked {
-            self.gap()
+            self.gap();
         } else {
-            self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len()
+            self.at += self.rest().len() - self.rest().trim_start_matches([' ', '\t']).len();
         }
         if self.rest().starts_with(':') {
             self.at += 1;
@@ -398,99 +419,8 @@ fn closing_quote(text: &str, from: usize, quote: char) -> Option<usize> {
     None
 }
 
-/// Returns the events of a text's first document.
-///
-/// The parser wants lines in brackets indented, as the specification does; all others read them however they are, and so
-/// people write them: such a line is given to it with more white space. Nothing else is asked of it that tells where something
-/// lies.
-fn events_of(text: &str) -> Parsed<Vec<(Event<'static>, Span)>> {
-    const MOST: usize = 100;
-    let mut wide = String::new();
-    let mut indented: Vec<usize> = Vec::new();
-    loop {
-        let given = if indented.is_empty() { text } else { &wide };
-        let byte = |index: usize| given.char_indices().nth(index).map_or(given.len(), |(at, _)| at);
-        let (index, says) = match read_events(given) {
-            Ok(events) => return Ok(events),
-            Err(why) => why,
-        };
-        let at = byte(index);
-        let line = given[..at].matches('\n').count();
-        if says != BADLY_INDENTED || indented.contains(&line) || indented.len() == MOST {
-            let added = indented.iter().filter(|before| **before <= line).count() * WIDE.len();
-            return Err(ParseDocumentError::at(text, at.saturating_sub(added), in_words(&says)));
-        }
-        let start = line_start(given, at);
-        wide = format!("{}{WIDE}{}", &given[..start], &given[start..]);
-        indented.push(line);
-    }
-}
-
-const BADLY_INDENTED: &str = "invalid indentation";
-const WIDE: &str = "                                                                ";
-
-fn read_events(text: &str) -> Result<Vec<(Event<'static>, Span)>, (usize, String)> {
-    let (mut events, mut documents, mut depth) = (Vec::new(), 0, 0_usize);
-    for event in Parser::new_from_str(text) {
-        let (event, span) = event.map_err(|error| (error.marker().index(), error.info().to_owned()))?;
-        match event {
-            Event::MappingStart(..) | Event::SequenceStart(..) => depth += 1,
-            Event::MappingEnd | Event::SequenceEnd => depth = depth.saturating_sub(1),
-            _ => {}
-        }
-        if depth > DEEPEST {
-            return Err((span.start.index(), "lists and groups lie too deep in each other".into()));
-        }
-        match event {
-            Event::DocumentStart(_) => documents += 1,
-            Event::StreamStart | Event::StreamEnd | Event::DocumentEnd | Event::Nothing => {}
-            event if documents == 1 => events.push((owned(event), span)),
-            _ => {}
-        }
-    }
-    Ok(events)
-}
-
-/// Returns an event that borrows nothing.
-fn owned(event: Event<'_>) -> Event<'static> {
-    let tag = |tag: Option<Cow<'_, Tag>>| tag.map(|tag| Cow::Owned(tag.into_owned()));
-    match event {
-        Event::Scalar(says, style, anchor, of) => {
-            Event::Scalar(Cow::Owned(says.into_owned()), style, anchor, tag(of))
-        }
-        Event::SequenceStart(anchor, of) => Event::SequenceStart(anchor, tag(of)),
-        Event::MappingStart(anchor, of) => Event::MappingStart(anchor, tag(of)),
-        Event::Alias(anchor) => Event::Alias(anchor),
-        Event::SequenceEnd => Event::SequenceEnd,
-        Event::MappingEnd => Event::MappingEnd,
-        Event::DocumentStart(explicit) => Event::DocumentStart(explicit),
-        Event::DocumentEnd => Event::DocumentEnd,
-        Event::StreamStart => Event::StreamStart,
-        Event::StreamEnd => Event::StreamEnd,
-        Event::Nothing => Event::Nothing,
-    }
-}
-
-/// Returns what the parser says in words that people have for it.
-fn in_words(said: &str) -> String {
-    [
-        ("flow sequence", "list in brackets"),
-        ("flow mapping", "group in braces"),
-        ("block collection", "list"),
-        ("block sequence", "list"),
-        ("block mapping", "group"),
-        ("block scalar", "long text"),
-        ("quoted scalar", "text in quotes"),
-        ("plain scalar", "text"),
-        ("while parsing", "in"),
-        ("did not find expected", "expected"),
-    ]
-    .iter()
-    .fold(said.to_owned(), |said, (from, to)| said.replace(from, to))
-}
-
 /// Returns what a plain scalar means.
-fn resolve(text: &str) -> Value {
+pub(super) fn resolve(text: &str) -> Value {
     match text {
         "" | "~" | "null" | "Null" | "NULL" => return Value::Compound(serde_json::Value::Null),
         "true" | "True" | "TRUE" => return Value::Flag(true),
@@ -506,242 +436,5 @@ fn resolve(text: &str) -> Value {
     match text.parse::<f64>() {
         Ok(real) if number => Value::Real(real),
         _ => Value::Text(text.into()),
-    }
-}
-
-/// Whether some reader takes a bare text, in lower case, for a number, a time or a date: `0x10`, `.inf`, `1_000`, `12:30`, `2001-01-01`.
-fn may_be_a_number(word: &str) -> bool {
-    let bare = word.trim_start_matches(['+', '-']);
-    matches!(bare, ".inf" | ".nan" | "=" | "<<")
-        || bare.starts_with(|c: char| c.is_ascii_digit() || c == '.')
-            && bare.chars().all(|c| c.is_ascii_hexdigit() || "_:.-+xotz ".contains(c))
-}
-
-fn is_plain(text: &str) -> bool {
-    let word = text.to_ascii_lowercase();
-    !text.is_empty()
-        && text.trim() == text
-        && !matches!(word.as_str(), "yes" | "no" | "on" | "off" | "y" | "n")
-        && matches!(resolve(text), Value::Text(_))
-        && !may_be_a_number(&word)
-        && !text.starts_with(|c: char| "-?:,[]{}#&*!|>'\"%@`".contains(c))
-        && !text.contains(": ")
-        && !text.contains(" #")
-        && !text.ends_with(':')
-        && !text.contains(|c: char| c.is_control() || ",[]{}\u{feff}\u{2028}\u{2029}\u{85}".contains(c))
-}
-
-/// Returns a text as a scalar, in the manner of what stood there.
-fn scalar(text: &str, old: &str) -> String {
-    let tame = !text.contains(|c: char| c.is_control());
-    if old.starts_with('\'') && tame {
-        return format!("'{}'", text.replace('\'', "''"));
-    }
-    if is_plain(text) && !old.starts_with('"') {
-        return text.into();
-    }
-    serde_json::Value::from(text).to_string()
-}
-
-fn single(value: &Value, old: &str) -> Result<String, Why> {
-    Ok(match value {
-        Value::Text(text) => scalar(text, old),
-        Value::Real(number) if !number.is_finite() => return Err("there is no such number there"),
-        value => value.to_json().to_string(),
-    })
-}
-
-/// Returns the lines of a value that has parts; the first one without its indentation.
-fn render(json: &serde_json::Value, lead: &str, step: &str) -> Result<String, Why> {
-    let lines: Vec<String> = match json {
-        serde_json::Value::Object(entries) if !entries.is_empty() => {
-            let one = |(key, value): (&String, _)| entry(key, value, lead, step);
-            entries.iter().map(one).collect::<Result<_, _>>()?
-        }
-        serde_json::Value::Array(items) if !items.is_empty() => {
-            items.iter().map(|value| item(value, lead, step)).collect::<Result<_, _>>()?
-        }
-        other => return single(&Value::from(other.clone()), ""),
-    };
-    Ok(lines.join(&format!("\n{lead}")))
-}
-
-fn has_parts(json: &serde_json::Value) -> bool {
-    match json {
-        serde_json::Value::Object(entries) => !entries.is_empty(),
-        serde_json::Value::Array(items) => !items.is_empty(),
-        _ => false,
-    }
-}
-
-fn entry(key: &str, value: &serde_json::Value, lead: &str, step: &str) -> Result<String, Why> {
-    let key = scalar(key, "");
-    if has_parts(value) {
-        let inner = format!("{lead}{step}");
-        return Ok(format!("{key}:\n{inner}{}", render(value, &inner, step)?));
-    }
-    Ok(format!("{key}: {}", render(value, lead, step)?))
-}
-
-fn item(value: &serde_json::Value, lead: &str, step: &str) -> Result<String, Why> {
-    let inner = format!("{lead}  ");
-    Ok(format!("- {}", render(value, &inner, step)?))
-}
-
-/// Returns by how much a file indents.
-fn step_of(text: &str) -> String {
-    let width = text
-        .lines()
-        .filter(|line| !line.trim().is_empty() && !line.trim_start().starts_with(['#', '-']))
-        .map(|line| line.len() - line.trim_start_matches(' ').len())
-        .find(|width| *width > 0);
-    " ".repeat(width.unwrap_or(2).min(8))
-}
-
-/// Returns the indentation of a block's children.
-fn lead_of(text: &str, block: &Node) -> String {
-    let from = block.children().first().map_or(block.span.start, |first| first.whole.start);
-    let line = &text[line_start(text, from)..from];
-    " ".repeat(line.chars().count())
-}
-
-fn flow_child(into: &Node, key: &str, value: &Value) -> Result<String, Why> {
-    let value = match value {
-        Value::Compound(json) => json.to_string(),
-        value => single(value, "")?,
-    };
-    let is_list = matches!(into.body, Body::List(_));
-    Ok(if is_list { value } else { format!("{}: {value}", scalar(key, "")) })
-}
-
-impl Syntax for Yaml {
-    fn parse(&self, text: &str) -> Parsed<Node> {
-        let events = events_of(text)?;
-        let empty = || Node::root(text, Vec::new()).written(Form::Open);
-        if events.is_empty() {
-            return Ok(empty());
-        }
-        let mut builder = Builder {
-            text,
-            events: events.into_iter().peekable(),
-            at: 0,
-            anchors: HashMap::new(),
-            by_aliases: 0,
-        };
-        builder.head();
-        let (head, from) = (builder.at, {
-            builder.gap();
-            builder.at
-        });
-        // The document's region begins with a line, unless its first line is the one that begins it.
-        builder.at = line_start(text, from).max(head);
-        let root = builder.node("")?;
-        Ok(if root.form == Form::Open { empty() } else { root })
-    }
-
-    fn leaf(&self, text: &str, old: &Node, value: &Value) -> Result<String, Why> {
-        let before = &text[old.gap..old.span.start];
-        let bare = &text[old.span.clone()];
-        let properties = before.trim();
-        let json = value.to_json();
-        let is_leaf = matches!(old.body, Body::Leaf(_));
-        let commented = old.form == Form::Open
-            && text[old.span.end..].lines().next().is_some_and(|rest| !rest.trim().is_empty());
-        let in_line = if before.is_empty() && old.gap == old.span.start && !bare.is_empty() {
-            ""
-        } else if before.is_empty() || before.contains('\n') {
-            " "
-        } else {
-            &before[..before.len() - before.trim_start().len()]
-        };
-        if !has_parts(&json) || old.form == Form::Flow || commented {
-            let new = single(value, if is_leaf { bare } else { "" })?;
-            // A single value keeps the anchor and the tag of the one before it.
-            let kept =
-                if is_leaf && !properties.is_empty() { format!("{properties} ") } else { String::new() };
-            return Ok(format!("{in_line}{kept}{new}"));
-        }
-        let step = step_of(text);
-        if !is_leaf {
-            let lead = lead_of(text, old);
-            // What stood before it on its line goes: an anchor, a tag.
-            let gap = if properties.is_empty() { before.to_owned() } else { format!("\n{lead}") };
-            return Ok(format!("{gap}{}", render(&json, &lead, &step)?).replace('\n', line_ending(text)));
-        }
-        let line = &text[line_start(text, old.span.start)..];
-        let width = line.len() - line.trim_start_matches([' ', '-']).len();
-        let lead = format!("{}{step}", " ".repeat(width));
-        Ok(format!("\n{lead}{}", render(&json, &lead, &step)?).replace('\n', line_ending(text)))
-    }
-
-    fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
-        if into.form == Form::Flow {
-            commas::add(text, into, at, &flow_child(into, key, value)?);
-            return Ok(());
-        }
-        if into.form == Form::Open && !into.is_empty() {
-            // A pair without braces in a list gets them.
-            let pair = text[into.span.clone()].to_owned();
-            let new = format!("{{{pair}, {}}}", flow_child(into, key, value)?);
-            text.replace_range(into.span.clone(), &new);
-            return Ok(());
-        }
-        let step = step_of(text);
-        let is_list = matches!(into.body, Body::List(_)) || into.form == Form::Open && key.is_empty();
-        let lead = if into.form == Form::Open { String::new() } else { lead_of(text, into) };
-        let json = value.to_json();
-        let new = if is_list { item(&json, &lead, &step)? } else { entry(key, &json, &lead, &step)? };
-        let children = into.children();
-        match (children.get(at), children.last()) {
-            (Some(next), _) if indent(text, next.whole.start).is_some() => {
-                // Behind its forerunner, so that comments above the next one stay with that one.
-                let behind = at.checked_sub(1).map(|before| line_end(text, children[before].whole.end));
-                let place = behind.unwrap_or_else(|| line_start(text, next.whole.start));
-                put_line(text, place, &format!("{lead}{new}"));
-            }
-            (Some(next), _) => {
-                let ending = line_ending(text);
-                text.insert_str(next.whole.start, &format!("{new}\n{lead}").replace('\n', ending));
-            }
-            (None, Some(last)) => {
-                let end = line_end(text, last.whole.end);
-                put_line(text, end, &format!("{lead}{new}"));
-            }
-            (None, None) => put_line(text, into.span.end, &new),
-        }
-        Ok(())
-    }
-
-    fn cut(&self, text: &mut String, from: &Node, child: usize) {
-        if from.form == Form::Flow {
-            return commas::cut(text, from, child);
-        }
-        let children = from.children();
-        let Range { start, end } = children[child].whole.clone();
-        let own_line = indent(text, start).is_some();
-        let nothing = if matches!(from.body, Body::List(_)) { "[]" } else { "{}" };
-        match (children.len(), children.get(child + 1)) {
-            (1, _) if own_line => {
-                let (first, last) = (line_start(text, start), line_end(text, end));
-                cut_lines(text, first, last);
-                // A region that begins a line is the whole document's.
-                if from.tail > 0 && from.tail <= text.len() && !text[..from.tail].ends_with('\n') {
-                    text.insert_str(from.tail, &format!(" {nothing}"));
-                }
-            }
-            (1, _) => text.replace_range(start..end, nothing),
-            (_, Some(next)) if !own_line => {
-                let next = next.whole.start;
-                text.replace_range(start..next, "");
-            }
-            _ => {
-                let (first, last) = (line_start(text, start), line_end(text, end));
-                cut_lines(text, first, last);
-            }
-        }
-    }
-
-    fn comment(&self) -> Option<&'static str> {
-        Some("#")
     }
 }
