@@ -5,6 +5,7 @@
 
 use proptest::prelude::*;
 
+use super::witness::{self, edits::Verdict};
 use crate::document::*;
 
 /// What a random file says, before it is written in a format's random manner.
@@ -365,6 +366,23 @@ fn holders(node: &Node, at: &Pointer, into: &mut Vec<Pointer>) {
     }
 }
 
+/// Edits at random, each judged by another reader: that one value is changed, and no other.
+fn only_that(document: &Document, choice: usize) -> Law {
+    let format = document.format();
+    let Some(model) = witness::model::read(format, document.text()) else { return Ok(()) };
+    let mut dice = witness::edits::Dice::new(&format!("{choice}{}", document.text()));
+    for _ in 0..3 {
+        match witness::edits::edit(document, format, &model, &mut dice) {
+            Verdict::Wrong(what) => {
+                return Err(TestCaseError::fail(format!("{what}\nin\n{}", document.text())));
+            }
+            Verdict::Refused(why) => prop_assert!(why != "no such place", "in\n{}", document.text()),
+            Verdict::Right => {}
+        }
+    }
+    Ok(())
+}
+
 type Law = Result<(), TestCaseError>;
 
 fn others(document: &Document, at: &Pointer) -> Vec<(Pointer, Value)> {
@@ -449,6 +467,7 @@ fn laws(format: Format, text: &str, choice: usize, value: &Value) -> Law {
     let document =
         Document::parse(format, text).map_err(|error| TestCaseError::fail(format!("{error}\nin\n{text}")))?;
     prop_assert_eq!(document.text(), text);
+    only_that(&document, choice)?;
     let leaves = document.leaves();
     if let Some((at, _)) = leaves.get(choice % leaves.len().max(1)) {
         set_and_back(&document, at, value)?;

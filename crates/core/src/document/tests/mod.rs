@@ -1,4 +1,5 @@
 mod laws;
+mod witness;
 
 use proptest::prelude::*;
 

@@ -53,7 +53,8 @@ fn read_events(text: &str) -> Result<Vec<(Event<'static>, Span)>, (usize, String
         }
         match event {
             Event::DocumentStart(_) => documents += 1,
-            Event::StreamStart | Event::StreamEnd | Event::DocumentEnd | Event::Nothing => {}
+            Event::DocumentEnd => break,
+            Event::StreamStart | Event::StreamEnd | Event::Nothing => {}
             event if documents == 1 => events.push((owned(event), span)),
             _ => {}
         }

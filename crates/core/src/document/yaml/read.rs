@@ -160,7 +160,11 @@ impl<'a> Builder<'a> {
                 let from = self.at;
                 self.scalar(&says, style)?;
                 let plain = style == ScalarStyle::Plain && !said.has_tag;
-                let value = if plain { resolve(&says) } else { Value::Text(says.into_owned()) };
+                let is_long = matches!(style, ScalarStyle::Literal | ScalarStyle::Folded);
+                // The last line of a text has an ending only where the file has one there.
+                let says =
+                    if is_long && self.at == self.text.len() { says.trim_end_matches('\n') } else { &says };
+                let value = if plain { resolve(says) } else { Value::Text(says.into()) };
                 Node::leaf(key, from..self.at, value)
             }
             Event::Alias(anchor) => self.alias(key, anchor)?,

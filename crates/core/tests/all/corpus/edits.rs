@@ -3,22 +3,22 @@
 use serde_json::{Map, Value as Json};
 use yalotheca_core::document::{Before, Document, EditDocumentError, Format, Pointer, Value};
 
-use super::model::{Element, Model, read};
+use super::model::{Element, Model, read, read_both};
 
 /// Decides one random matter after the other.
-pub(super) struct Dice(u64);
+pub(crate) struct Dice(u64);
 
-pub(super) fn hash(text: &str) -> u64 {
+pub(crate) fn hash(text: &str) -> u64 {
     text.bytes()
         .fold(0xcbf2_9ce4_8422_2325, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
 }
 
 impl Dice {
-    pub(super) fn new(seed: &str) -> Self {
+    pub(crate) fn new(seed: &str) -> Self {
         Self(hash(seed))
     }
 
-    pub(super) fn of(&mut self, sides: usize) -> usize {
+    pub(crate) fn of(&mut self, sides: usize) -> usize {
         self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         usize::try_from((self.0 >> 33) % (sides.max(1) as u64)).unwrap_or(0)
     }
@@ -78,7 +78,7 @@ impl Dice {
 }
 
 /// What came of an edit.
-pub(super) enum Verdict {
+pub(crate) enum Verdict {
     Right,
     Refused(String),
     Wrong(String),
@@ -95,7 +95,7 @@ fn refused(error: &EditDocumentError) -> Verdict {
 }
 
 /// Makes one edit in a copy of the document, and judges it.
-pub(super) fn edit(document: &Document, format: Format, model: &Model, dice: &mut Dice) -> Verdict {
+pub(crate) fn edit(document: &Document, format: Format, model: &Model, dice: &mut Dice) -> Verdict {
     match model {
         Model::Tree(json) => tree_edit(document, format, json, dice),
         Model::Element(root) => xml_edit(document, root, dice),
@@ -167,79 +167,103 @@ fn undo_insert(at: Pointer, index: usize, before: Before) -> Undo {
     })
 }
 
-fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) -> Verdict {
-    let mut all = Vec::new();
-    places(json, &Pointer::root(), &mut all);
-    let (at, there) = &all[dice.of(all.len())];
-    let (mut changed, mut expected) = (document.clone(), json.clone());
-    let new = dice.value(false);
-    let what;
-    let undo: Undo;
-    match (there, dice.of(5)) {
-        // A new key, or a new item.
-        (Json::Object(entries), 0..3) => {
-            let key = ["new_key", "new.key", "new key", "N1", "on", "1"][dice.of(6)];
-            if entries.contains_key(key) {
-                return Verdict::Refused("is there already".into());
+/// An edit of a tree.
+enum Plan {
+    Set(Pointer),
+    Insert(Pointer, usize),
+    Unset(Pointer),
+}
+
+impl Plan {
+    fn choose(json: &Json, dice: &mut Dice) -> Option<Self> {
+        let mut all = Vec::new();
+        places(json, &Pointer::root(), &mut all);
+        let (at, there) = &all[dice.of(all.len())];
+        match (there, dice.of(5)) {
+            (Json::Object(entries), 0..3) => {
+                let key = ["new_key", "new.key", "new key", "N1", "on", "1"][dice.of(6)];
+                (!entries.contains_key(key)).then(|| Self::Set(at.join(key)))
             }
-            let place = at.join(key);
-            what = format!("set {place} to {new:?}");
-            if let Some(Json::Object(entries)) = at_mut(&mut expected, at) {
-                entries.insert(key.into(), new.to_json());
-            }
-            match changed.set(&place, &new) {
-                Ok(before) => undo = Box::new(move |document| document.put_back(&place, &before)),
-                Err(error) => return refused(&error),
-            }
+            (Json::Array(items), 0..3) => Some(Self::Insert(at.clone(), dice.of(items.len() + 1))),
+            _ if at.is_root() => None,
+            (_, 3) => Some(Self::Unset(at.clone())),
+            _ => Some(Self::Set(at.clone())),
         }
-        (Json::Array(items), 0..3) => {
-            let index = dice.of(items.len() + 1);
-            what = format!("insert {new:?} into {at} at {index}");
-            if let Some(Json::Array(items)) = at_mut(&mut expected, at) {
-                items.insert(index, new.to_json());
+    }
+
+    /// Makes the edit, and returns what takes it back.
+    fn carry_out(&self, document: &mut Document, new: &Value) -> Result<Undo, EditDocumentError> {
+        Ok(match self {
+            Self::Set(at) => {
+                let (before, at) = (document.set(at, new)?, at.clone());
+                Box::new(move |document| document.put_back(&at, &before))
             }
-            match changed.insert(at, index, &new) {
-                Ok(before) => undo = undo_insert(at.clone(), index, before),
-                Err(error) => return refused(&error),
+            Self::Insert(at, index) => {
+                let before = document.insert(at, *index, new)?;
+                undo_insert(at.clone(), *index, before)
             }
-        }
-        // What is there goes.
-        (_, 3) if !at.is_root() => {
-            what = format!("unset {at}");
-            let above = at.above(at.tokens().len() - 1);
-            let last = at.tokens().last().cloned().unwrap_or_default();
-            match at_mut(&mut expected, &above) {
-                Some(Json::Object(entries)) => drop(entries.shift_remove(&last)),
-                Some(Json::Array(items)) => drop(last.parse().map(|index: usize| items.remove(index))),
-                _ => {}
+            Self::Unset(at) => {
+                document.unset(at)?;
+                Box::new(|_| Ok(()))
             }
-            match changed.unset(at) {
-                Ok(()) => undo = Box::new(|_| Ok(())),
-                Err(error) => return refused(&error),
-            }
-        }
-        _ if at.is_root() => return Verdict::Refused("not tried".into()),
-        // Another value.
-        _ => {
-            what = format!("set {at} to {new:?}");
-            if let Some(place) = at_mut(&mut expected, at) {
-                *place = new.to_json();
-            }
-            match changed.set(at, &new) {
-                Ok(before) => {
-                    let at = at.clone();
-                    undo = Box::new(move |document| document.put_back(&at, &before));
+        })
+    }
+
+    /// Does the same to what another reader sees.
+    fn apply(&self, json: &mut Json, new: &Value) {
+        match self {
+            Self::Insert(at, index) => {
+                if let Some(Json::Array(items)) = at_mut(json, at) {
+                    items.insert(*index, new.to_json());
                 }
-                Err(error) => return refused(&error),
+            }
+            Self::Set(at) | Self::Unset(at) => {
+                let last = at.tokens().last().cloned().unwrap_or_default();
+                let value = matches!(self, Self::Set(_)).then(|| new.to_json());
+                match (at_mut(json, &at.above(at.tokens().len() - 1)), value) {
+                    (Some(Json::Object(entries)), Some(value)) => drop(entries.insert(last, value)),
+                    (Some(Json::Object(entries)), None) => drop(entries.shift_remove(&last)),
+                    (Some(Json::Array(items)), Some(value)) => {
+                        drop(last.parse().map(|index: usize| items[index] = value));
+                    }
+                    (Some(Json::Array(items)), None) => {
+                        drop(last.parse().map(|index: usize| items.remove(index)));
+                    }
+                    _ => {}
+                }
             }
         }
     }
-    match read(format, changed.text()) {
-        Some(Model::Tree(reads)) if same(&reads, &expected) => {}
-        Some(Model::Tree(_)) => {
-            return wrong(document, &changed, &what, "another value is changed, or this one is not");
+
+    fn tell(&self, new: &Value) -> String {
+        match self {
+            Self::Set(at) => format!("set {at} to {new:?}"),
+            Self::Insert(at, index) => format!("insert {new:?} into {at} at {index}"),
+            Self::Unset(at) => format!("unset {at}"),
         }
-        _ => return wrong(document, &changed, &what, "the other reader does not read it any more"),
+    }
+}
+
+fn tree_edit(document: &Document, format: Format, json: &Json, dice: &mut Dice) -> Verdict {
+    let new = dice.value(false);
+    let Some(plan) = Plan::choose(json, dice) else { return Verdict::Refused("not tried".into()) };
+    let mut changed = document.clone();
+    let undo = match plan.carry_out(&mut changed, &new) {
+        Ok(undo) => undo,
+        Err(error) => return refused(&error),
+    };
+    let what = plan.tell(&new);
+    let Some((Model::Tree(mut expected), Model::Tree(reads))) =
+        read_both(format, document.text(), changed.text())
+    else {
+        return wrong(document, &changed, &what, "the other reader does not read it any more");
+    };
+    plan.apply(&mut expected, &new);
+    if !same(&reads, &expected) {
+        return wrong(document, &changed, &what, "another value is changed, or this one is not");
+    }
+    if matches!(plan, Plan::Unset(_)) {
+        return Verdict::Right;
     }
     taken_back(document, changed, &what, &undo)
 }
@@ -250,9 +274,6 @@ fn taken_back(
     what: &str,
     undo: &dyn Fn(&mut Document) -> Result<(), EditDocumentError>,
 ) -> Verdict {
-    if what.starts_with("unset") {
-        return Verdict::Right;
-    }
     let between = changed.clone();
     match undo(&mut changed) {
         Ok(()) if changed.text() == document.text() => Verdict::Right,
@@ -292,7 +313,9 @@ fn line_edit(document: &Document, format: Format, dice: &mut Dice) -> Verdict {
         (document.text().lines().collect(), changed.text().lines().collect());
     let head = old.iter().zip(&now).take_while(|(a, b)| a == b).count();
     let tail = old[head..].iter().rev().zip(now[head..].iter().rev()).take_while(|(a, b)| a == b).count();
-    let touched = if is_new { old.len() - head - tail == 0 } else { now.len() - head - tail <= 1 };
+    let in_line = matches!(format, Format::Arguments | Format::Options);
+    let touched =
+        if is_new && !in_line { old.len() - head - tail == 0 } else { now.len() - head - tail <= 1 };
     let says = changed.get(&place).map(|value| value.plain());
     if !touched || says.as_deref() != Some(new.plain().as_str()) && new.plain() != "true" {
         return wrong(document, &changed, &what, "other lines are changed, or the value is another");

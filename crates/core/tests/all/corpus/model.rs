@@ -8,7 +8,7 @@ use yalotheca_core::document::Format;
 
 /// What is said.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) enum Model {
+pub(crate) enum Model {
     /// Values in each other.
     Tree(Json),
     /// An element with what is around it.
@@ -19,28 +19,42 @@ pub(super) enum Model {
 
 /// One element of an XML file.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub(super) struct Element {
-    pub(super) name: String,
-    pub(super) attributes: Vec<(String, String)>,
-    pub(super) text: String,
-    pub(super) children: Vec<Self>,
+pub(crate) struct Element {
+    pub(crate) name: String,
+    pub(crate) attributes: Vec<(String, String)>,
+    pub(crate) text: String,
+    pub(crate) children: Vec<Self>,
     /// Comments and instructions.
-    pub(super) notes: Vec<String>,
+    pub(crate) notes: Vec<String>,
 }
 
 /// Reads a text; nothing where the other reader does not.
-pub(super) fn read(format: Format, text: &str) -> Option<Model> {
+pub(crate) fn read(format: Format, text: &str) -> Option<Model> {
     Some(match format {
         Format::Json => Model::Tree(serde_json::from_str(text).ok()?),
         Format::Yaml => Model::Tree(yaml(text)?),
-        Format::Toml => Model::Tree(match basic_toml::from_str::<Json>(text) {
-            Ok(json) => json,
-            Err(_) => toml_json(toml::from_str(text).ok()?),
-        }),
+        Format::Toml => Model::Tree(by_basic_toml(text).or_else(|| by_toml(text))?),
         Format::Xml => Model::Element(xml(text)?),
         _ if !is_of_lines(format, text) => return None,
         _ => Model::Lines(text.lines().map(str::to_owned).collect()),
     })
+}
+
+/// Reads a text before and after an edit by one and the same reader: they differ in what they make of line endings and dates.
+pub(crate) fn read_both(format: Format, before: &str, after: &str) -> Option<(Model, Model)> {
+    if format == Format::Toml {
+        let readers: [fn(&str) -> Option<Json>; 2] = [by_basic_toml, by_toml];
+        return readers.iter().find_map(|read| Some((Model::Tree(read(before)?), Model::Tree(read(after)?))));
+    }
+    Some((read(format, before)?, read(format, after)?))
+}
+
+fn by_basic_toml(text: &str) -> Option<Json> {
+    basic_toml::from_str(text).ok()
+}
+
+fn by_toml(text: &str) -> Option<Json> {
+    Some(toml_json(toml::from_str(text).ok()?))
 }
 
 /// The names of such files tell little: whether each line is one that the format has.
