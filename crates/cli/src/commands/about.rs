@@ -5,9 +5,9 @@ use std::process::ExitCode;
 use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{
-    catalogue::{Content, Relations, Release},
+    catalogue::{Content, Release},
     id::ContentId,
-    version::ReleaseVersion,
+    version::{ReleaseVersion, VersionRange},
 };
 
 use crate::{
@@ -75,11 +75,11 @@ impl View for AboutView {
                 [("needs", &release.needs), ("welcomes", &release.welcomes), ("refuses", &release.refuses)]
             {
                 if !relations.is_empty() {
-                    row(word, listed(relations));
+                    row(word, listed(relations.iter()));
                 }
             }
             for group in &release.needs_any {
-                row("needs", format!("any of {}", listed(group)));
+                row("needs", format!("one of {}", listed(group.iter())));
             }
             for set in &release.platforms {
                 let parts: Vec<String> =
@@ -114,11 +114,11 @@ impl View for AboutView {
     }
 }
 
-fn listed(relations: &Relations) -> String {
-    let one = |(id, range): (&ContentId, &yalotheca_core::version::VersionRange)| {
+fn listed<'r>(relations: impl Iterator<Item = (&'r ContentId, &'r VersionRange)>) -> String {
+    let one = |(id, range): (&ContentId, &VersionRange)| {
         if range.is_any() { id.to_string() } else { format!("{id} {}", range.in_words()) }
     };
-    relations.iter().map(one).collect::<Vec<_>>().join("; ")
+    relations.map(one).collect::<Vec<_>>().join("; ")
 }
 
 pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_core::{id::ContentId, solve::Explanation, version::ReleaseVersion};
+use yalotheca_core::{catalogue::AnyOf, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
 use crate::{
     args::Global,
@@ -109,7 +109,7 @@ pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     for other in lock.contents.iter().filter(|other| other.id != id) {
         let release = &other.release;
         let asks = |(name, range): (&ContentId, &yalotheca_core::version::VersionRange)| {
-            locked.release.stands_for(&id, name).map(|_| Asked {
+            locked.release.stands_for(&id, name).then(|| Asked {
                 by: other.id.clone(),
                 version: release.version.clone(),
                 as_name: (*name != id).then(|| name.clone()),
@@ -117,7 +117,7 @@ pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
             })
         };
         needed.extend(release.needs.iter().filter_map(asks));
-        needed.extend(release.needs_any.iter().flatten().filter_map(asks));
+        needed.extend(release.needs_any.iter().flat_map(AnyOf::iter).filter_map(asks));
         welcomed.extend(release.welcomes.iter().filter_map(asks));
     }
     let shelf = session.shelf();

@@ -119,7 +119,14 @@ pub(crate) fn content_lines(
             }
             Some(_) => continue,
         };
-        let why = why.get(&locked.id).cloned().unwrap_or_default();
+        let mut why = why.get(&locked.id).cloned().unwrap_or_default();
+        // A pre-release that nobody asked for is only chosen where nothing else fits.
+        let is_asked_for =
+            wants.get(&locked.id).is_some_and(|range| range.names_prerelease_of(to) || range.is_exact());
+        if to.is_prerelease() && !is_asked_for {
+            why += if why.is_empty() { "" } else { "; " };
+            why += "a pre-release, as no other release fits";
+        }
         lines.push(ContentLine {
             act,
             id: locked.id.clone(),

@@ -1,5 +1,6 @@
 //! Contents, their releases, and what releases say of one another.
 
+mod alternatives;
 mod format;
 mod gathered;
 mod index;
@@ -13,6 +14,7 @@ use std::collections::BTreeMap;
 use litemap::LiteMap;
 use serde::{Deserialize, Serialize};
 
+pub use alternatives::{AnyOf, Provided};
 pub use format::{CatalogueEntry, ContentFile, FORMAT, ReadCatalogueError, read_content};
 pub(crate) use gathered::{Line, Number, Rare, Saying};
 pub use index::CatalogueIndex;
@@ -100,16 +102,16 @@ pub struct Release {
     pub needs: Relations,
     /// Of each group at least one must be present.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub needs_any: Vec<Relations>,
+    pub needs_any: Vec<AnyOf>,
     /// Need not be present; where present, the range must hold.
     #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub welcomes: Relations,
     /// Must not be present.
     #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub refuses: Relations,
-    /// Stands in for these contents, in that version where one is given.
+    /// Stands in for these contents, in those versions where some are given.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub provides: BTreeMap<ContentId, Option<ReleaseVersion>>,
+    pub provides: BTreeMap<ContentId, Provided>,
     /// What it asks of the platform: any one of these sets will do; none at all means that it runs anywhere.
     #[serde(default, deserialize_with = "lists::few", skip_serializing_if = "Vec::is_empty")]
     pub platforms: Vec<PlatformSet>,
@@ -158,15 +160,21 @@ impl Release {
 
     /// Returns every content named in a need of this release.
     pub fn needed_ids(&self) -> impl Iterator<Item = &ContentId> {
-        self.needs.keys().chain(self.needs_any.iter().flat_map(LiteMap::keys))
+        self.needs.keys().chain(self.needs_any.iter().flat_map(AnyOf::keys))
     }
 
-    /// Returns whether this release stands for `id`, and in which version, when its own content is `own`.
-    pub fn stands_for<'a>(&'a self, own: &ContentId, id: &ContentId) -> Option<Option<&'a ReleaseVersion>> {
+    /// Returns whether this release goes by the name `id`, when its own content is `own`.
+    pub fn stands_for(&self, own: &ContentId, id: &ContentId) -> bool {
+        own == id || self.provides.contains_key(id)
+    }
+
+    /// Returns whether this release meets a need of `id` in a range, when its own content is `own`: by itself, or by
+    /// standing in for it.
+    pub fn meets(&self, own: &ContentId, id: &ContentId, range: &VersionRange) -> bool {
         if own == id {
-            return Some(Some(&self.version));
+            return provided_matches(Some(&self.version), range);
         }
-        self.provides.get(id).map(Option::as_ref)
+        self.provides.get(id).is_some_and(|provided| provided.matches(range))
     }
 }
 

@@ -46,17 +46,22 @@ impl PlatformMiss {
 impl Platform {
     /// Returns nothing where the release runs here, else the first reason why not, of the set that comes nearest.
     pub fn miss(&self, release: &Release) -> Option<PlatformMiss> {
+        self.misses(release).into_iter().next()
+    }
+
+    /// Returns every reason why a release does not run here, of the set that comes nearest; none where it does.
+    pub fn misses(&self, release: &Release) -> Vec<PlatformMiss> {
         let mut nearest: Option<Vec<PlatformMiss>> = None;
         for set in &release.platforms {
             let misses = self.misses_of(set);
             if misses.is_empty() {
-                return None;
+                return misses;
             }
             if nearest.as_ref().is_none_or(|best| misses.len() < best.len()) {
                 nearest = Some(misses);
             }
         }
-        nearest.and_then(|misses| misses.into_iter().next())
+        nearest.unwrap_or_default()
     }
 
     fn misses_of(&self, set: &PlatformSet) -> Vec<PlatformMiss> {

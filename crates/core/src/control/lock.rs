@@ -139,7 +139,9 @@ mod tests {
     fn read_and_written_the_same() {
         let mut release = Release::new(ReleaseVersion::parse("1.4").unwrap(), "plugin");
         release.needs.insert(ContentId::new("harbour-core").unwrap(), VersionRange::parse(">=2").unwrap());
-        release.provides.insert(ContentId::new("bells").unwrap(), Some(ReleaseVersion::parse("1").unwrap()));
+        release
+            .provides
+            .insert(ContentId::new("bells").unwrap(), Some(ReleaseVersion::parse("1").unwrap()).into());
         release.platforms.push([("engine".to_string(), VersionRange::any())].into());
         let id = ContentId::new("tidebell").unwrap();
         let locked = Locked { id: id.clone(), title: "Tidebell".into(), catalogue: "q".into(), release };

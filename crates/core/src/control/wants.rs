@@ -489,7 +489,7 @@ mod tests {
     fn mistakes_have_places_and_suggestions() {
         let error = ControlFile::parse("y", &TEXT.replace("game =", "gane =")).unwrap_err();
         assert_eq!((error.line, error.advice.as_str()), (4, "did you mean game?"));
-        let error = ControlFile::parse("y", &TEXT.replace("\">=2\"", "\"~2\"")).unwrap_err();
+        let error = ControlFile::parse("y", &TEXT.replace("\">=2\"", "\">>2\"")).unwrap_err();
         assert_eq!(error.line, 8, "{error}");
         assert!(ControlFile::parse("y", "format = 1\n[server\n").is_err());
     }

@@ -25,7 +25,7 @@ fn run_in(lines: &[&str], previous: &[&str], group: fn(&ContentId) -> usize) -> 
                 match pair[0] {
                     "needs" => drop(release.needs.insert(id(pair[1]), VersionRange::any())),
                     "welcomes" => drop(release.welcomes.insert(id(pair[1]), VersionRange::any())),
-                    "provides" => drop(release.provides.insert(id(pair[1]), None)),
+                    "provides" => drop(release.provides.insert(id(pair[1]), None.into())),
                     "after" => release.after.push(id(pair[1])),
                     "asks" => asked.entry(name.clone()).or_default().after.push(id(pair[1])),
                     _ => release.before.push(id(pair[1])),

@@ -251,7 +251,7 @@ fn add_members(
             None => id_from(&name)
                 .map_err(|error| DescribeError { file: folder.clone(), why: error.to_string() })?,
         };
-        release.provides.insert(id.clone(), told.version);
+        release.provides.insert(id.clone(), told.version.into());
         for (other, range) in told.welcomes {
             release.welcomes.entry(other).or_insert(range);
         }

@@ -59,6 +59,12 @@ const MOST_TOLD: usize = 30;
 /// With more needs than this a content's releases are told together.
 const MOST_NEEDS: usize = 3;
 
+/// The most links of a chain of needs that are told; of a longer one the middle is counted.
+const MOST_LINKS: usize = 5;
+
+/// From so many contents that all fail alike on they are told in one sentence.
+const ALIKE: usize = 3;
+
 /// The most contents that one sentence lists.
 const MOST_LISTED: usize = 6;
 
@@ -94,6 +100,14 @@ struct Clause {
     leads_to: Option<(Number, Set)>,
     /// All contents that it names.
     names: Vec<Number>,
+    /// Others of which the very same is to be told.
+    others: Vec<Number>,
+}
+
+impl Clause {
+    fn verb(&self) -> &'static str {
+        self.verb.1
+    }
 }
 
 struct Teller<'a> {
@@ -113,22 +127,27 @@ impl Teller<'_> {
             .map(|blame| blame.subject())
             .collect();
         while !waiting.is_empty() {
-            let at = waiting.iter().position(|clause| reached.contains(&clause.subject)).unwrap_or(0);
+            let is_reached = |clause: &Clause| {
+                reached.contains(&clause.subject) || clause.others.iter().any(|other| reached.contains(other))
+            };
+            let at = waiting.iter().position(is_reached).unwrap_or(0);
             let first = waiting.remove(at);
             reached.extend(&first.names);
             let mut contents = vec![self.id(first.subject).clone()];
-            let (who, many) = name_releases(self.content(first.subject), &first.releases);
-            let mut text = format!("{who} {} {}", if many { first.verb.0 } else { first.verb.1 }, first.rest);
+            contents.extend(first.others.iter().map(|number| self.id(*number).clone()));
+            let (who, many) = self.speakers(&first);
+            let mut links =
+                vec![format!("{who} {} {}", if many { first.verb.0 } else { first.verb() }, first.rest)];
             let mut sort = first.sort;
             let mut last = first;
             while let Some(at) = next_in_chain(&last, &waiting, self.core) {
                 last = waiting.remove(at);
                 reached.extend(&last.names);
                 contents.push(self.id(last.subject).clone());
-                text = format!("{text}, which {} {}", last.verb.1, last.rest);
+                links.push(format!("which {} {}", last.verb(), last.rest));
                 sort = last.sort;
             }
-            sentences.push(Statement { sort, contents, text });
+            sentences.push(Statement { sort, contents, text: folded(&links) });
         }
         sentences
     }
@@ -145,8 +164,12 @@ impl Teller<'_> {
         }
         wanted.sort();
         let texts: Vec<String> = wanted.iter().map(|id| self.want(id)).collect();
+        let facts: String = wanted
+            .iter()
+            .filter_map(|id| self.what_there_is(&[(*id, self.question.wants.get(*id)?)]))
+            .collect();
         let contents = wanted.into_iter().cloned().collect();
-        vec![Statement { sort: "want", contents, text: format!("you want {}", listed(&texts)) }]
+        vec![Statement { sort: "want", contents, text: format!("you want {}{facts}", listed(&texts)) }]
     }
 
     fn want(&self, id: &ContentId) -> String {
@@ -170,7 +193,7 @@ impl Teller<'_> {
                     };
                     let (releases, one) = &rare.grounds[ground as usize];
                     let release = &self.content(number).releases[*one as usize];
-                    if let Some(miss) = self.question.platform.miss(release) {
+                    for miss in self.question.platform.misses(release) {
                         let known = misses.entry((number, miss)).or_insert_with(|| releases.clone());
                         *known = known.or(releases);
                     }
@@ -186,6 +209,7 @@ impl Teller<'_> {
                         rest: "withdrawn by the author".into(),
                         leads_to: None,
                         names: Vec::new(),
+                        others: Vec::new(),
                     });
                 }
                 Blame::Line(number, line) => clauses.push(self.line(number, line)),
@@ -202,6 +226,7 @@ impl Teller<'_> {
                 rest: format!("{}{range}, and {}", miss.part, miss.what_is_there()),
                 leads_to: None,
                 names: Vec::new(),
+                others: Vec::new(),
             }
         }));
         clauses.sort_by(|a, b| self.id(a.subject).cmp(self.id(b.subject)));
@@ -216,7 +241,112 @@ impl Teller<'_> {
                 told.extend(same.iter().cloned());
             }
         }
-        told
+        alike_together(told)
+    }
+
+    /// Names the releases of which a sentence tells, and says whether they are several.
+    fn speakers(&self, clause: &Clause) -> (String, bool) {
+        if clause.others.is_empty() {
+            return name_releases(self.content(clause.subject), &clause.releases);
+        }
+        let mut ids: Vec<&str> = vec![self.id(clause.subject).as_str()];
+        ids.extend(clause.others.iter().map(|number| self.id(*number).as_str()));
+        (listed(&ids), true)
+    }
+
+    /// What there is of what is needed, where none of it will do: `, and the newest b is 3`.
+    fn what_there_is(&self, relations: &[(&ContentId, &VersionRange)]) -> Option<String> {
+        let universe = self.question.universe;
+        let mut facts = Vec::new();
+        for (id, range) in relations {
+            let own = universe.get(id);
+            let bearers: Vec<&Content> = own
+                .into_iter()
+                .chain(universe.providers(id).filter_map(|other| universe.get(other)))
+                .collect();
+            let mut releases = bearers
+                .iter()
+                .flat_map(|content| content.releases.iter().map(|release| (&content.id, release)));
+            if releases.any(|(other, release)| release.meets(other, id, range)) {
+                return None;
+            }
+            // Newest first, as the releases are.
+            match own.map(|content| content.releases.as_slice()) {
+                Some([only]) if !only.version.is_unversioned() => {
+                    facts.push(format!("the only {id} is {}", only.version));
+                }
+                Some([newest, ..]) if range.is_above(&newest.version) => {
+                    facts.push(format!("the newest {id} is {}", newest.version));
+                }
+                Some([.., oldest]) if range.is_below(&oldest.version) => {
+                    facts.push(format!("the oldest {id} is {}", oldest.version));
+                }
+                Some(releases @ [newest, .., oldest]) => facts.push(format!(
+                    "none of the {} releases of {id} from {} to {} is that",
+                    releases.len(),
+                    oldest.version,
+                    newest.version
+                )),
+                _ => {}
+            }
+            for other in bearers.iter().filter(|content| content.id != **id) {
+                facts.extend(
+                    self.provided(other, id).map(|what| format!("{} only provides {what}", other.id)),
+                );
+            }
+        }
+        let most = facts.len().min(MOST_LISTED);
+        (most > 0).then(|| format!(", and {}", listed(&facts[..most])))
+    }
+
+    /// What a content stands in for: `b 1 and 2`.
+    fn provided(&self, other: &Content, id: &ContentId) -> Option<String> {
+        let mut versions: Vec<&ReleaseVersion> = other
+            .releases
+            .iter()
+            .filter_map(|release| release.provides.get(id))
+            .flat_map(|provided| provided.versions())
+            .collect();
+        versions.sort();
+        versions.dedup();
+        if versions.is_empty() {
+            return other
+                .releases
+                .iter()
+                .any(|release| release.provides.contains_key(id))
+                .then(|| id.to_string());
+        }
+        let texts: Vec<&str> = versions.iter().map(|version| version.as_str()).collect();
+        Some(format!("{id} {}", listed(&texts)))
+    }
+
+    /// Who makes a refusal matter by standing in for what is refused: `, which z stands in for`.
+    fn stand_ins(&self, subject: Number, relations: &[(&ContentId, &VersionRange)]) -> String {
+        let universe = self.question.universe;
+        let takes_part = |number: Number| {
+            self.core.iter().any(|blame| match blame {
+                Blame::Line(speaker, line) => {
+                    *speaker == number || universe.gathered(*speaker).line(*line).on == number
+                }
+                blame => blame.subject() == number,
+            })
+        };
+        let mut found = Vec::new();
+        for (id, range) in relations {
+            for number in universe.number(id).into_iter().flat_map(|number| universe.providers_of(number)) {
+                let Some(other) =
+                    universe.content(*number).filter(|_| *number != subject && takes_part(*number))
+                else {
+                    continue;
+                };
+                if other.releases.iter().any(|release| release.meets(&other.id, id, range))
+                    && let Some(what) = self.provided(other, id)
+                {
+                    found.push(format!("{} provides {what}", other.id));
+                }
+            }
+        }
+        if found.is_empty() { String::new() } else { format!(", and {}", listed(&found)) }
     }
 
     /// Tells in one sentence what a content's releases need, each something else.
@@ -234,6 +364,7 @@ impl Teller<'_> {
             rest: format!("{}, each release other versions", listed(&texts)),
             leads_to: None,
             names,
+            others: Vec::new(),
         }
     }
 
@@ -253,13 +384,17 @@ impl Teller<'_> {
             .iter()
             .any(|(id, _)| universe.get(id).is_some() || universe.providers(id).next().is_some());
         let (sort, verb, rest) = match said.saying {
-            Saying::Need | Saying::Any(_) if is_known => ("need", ("need", "needs"), listed_or(&wanted)),
+            Saying::Need | Saying::Any(_) if is_known => {
+                let facts = self.what_there_is(&relations).unwrap_or_default();
+                ("need", ("need", "needs"), listed_or(&wanted) + &facts)
+            }
             Saying::Need | Saying::Any(_) => {
                 ("missing", ("need", "needs"), format!("{}, and no catalogue has it", listed_or(&wanted)))
             }
             Saying::Welcome => ("welcome", ("go", "goes"), format!("with {} only", listed_or(&wanted))),
             Saying::Refuse => {
-                ("refuse", ("refuse", "refuses"), format!("to run beside {}", listed_or(&wanted)))
+                let by = self.stand_ins(subject, &relations);
+                ("refuse", ("refuse", "refuses"), format!("to run beside {}{by}", listed_or(&wanted)))
             }
         };
         let leads_to = match (said.saying, relations.as_slice()) {
@@ -269,7 +404,8 @@ impl Teller<'_> {
             }
             _ => None,
         };
-        Clause { sort, subject, releases: said.releases.clone(), verb, rest, leads_to, names }
+        let others = Vec::new();
+        Clause { sort, subject, releases: said.releases.clone(), verb, rest, leads_to, names, others }
     }
 
     fn relations(&self, subject: Number, said: &Line) -> Vec<(&ContentId, &VersionRange)> {
@@ -294,6 +430,29 @@ impl Teller<'_> {
     }
 }
 
+/// Tells a chain of needs; of a long one its beginning and its end.
+fn folded(links: &[String]) -> String {
+    if links.len() <= MOST_LINKS + 1 {
+        return links.join(", ");
+    }
+    let (first, last) = (&links[..2], &links[links.len() - 1..]);
+    format!("{} … ({} more) … {}", first.join(", "), links.len() - 3, last.join(", "))
+}
+
+/// Joins what is told of several contents in the very same words.
+fn alike_together(clauses: Vec<Clause>) -> Vec<Clause> {
+    let same = |a: &Clause, b: &Clause| a.sort == b.sort && a.rest == b.rest && a.subject != b.subject;
+    let mut told: Vec<Clause> = Vec::new();
+    for clause in &clauses {
+        let alike = clauses.iter().filter(|other| same(clause, other)).count() + 1;
+        match told.iter_mut().find(|known| alike >= ALIKE && same(known, clause)) {
+            Some(known) => known.others.push(clause.subject),
+            None => told.push(clause.clone()),
+        }
+    }
+    told
+}
+
 /// Finds the one clause with which a sentence goes on: where it leads to a content that says one thing only in this
 /// explanation, and says it in every release that comes into question.
 fn next_in_chain(last: &Clause, waiting: &[Clause], core: &BTreeSet<Blame>) -> Option<usize> {
@@ -305,7 +464,11 @@ fn next_in_chain(last: &Clause, waiting: &[Clause], core: &BTreeSet<Blame>) -> O
     let (at, only) = theirs.next()?;
     let others_lead_there =
         waiting.iter().enumerate().any(|(other, clause)| other != at && clause.names.contains(number));
-    let is_one = theirs.next().is_none() && !others_lead_there && only.sort != "withdrawn";
+    let is_one = theirs.next().is_none()
+        && !others_lead_there
+        && only.sort != "withdrawn"
+        && only.others.is_empty()
+        && last.others.is_empty();
     (is_one && releases.is_subset(&only.releases)).then_some(at)
 }
 

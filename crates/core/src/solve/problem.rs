@@ -1,12 +1,10 @@
 //! From metadata to rules over sets of releases: terms that may not all hold.
 
-use std::collections::HashMap;
+use std::{borrow::Cow, collections::HashMap};
 
 use super::{Question, verify::platform_provides};
 use crate::{
-    catalogue::{
-        Content, Gathered, Line, Number, Rare, Relations, Release, Saying, Universe, provided_matches,
-    },
+    catalogue::{AnyOf, Content, Gathered, Line, Number, Rare, Release, Saying, Universe, provided_matches},
     id::ContentId,
     sets::{Bits, Set},
     version::{ReleaseVersion, VersionRange},
@@ -90,7 +88,7 @@ pub(super) struct Candidate<'a> {
     /// The release that is locked.
     pub(super) locked: Option<u32>,
     /// Releases that come last: pre-releases that nobody asked for.
-    late: Option<&'a Set>,
+    late: Option<Cow<'a, Set>>,
     /// Whether somebody asked for it.
     pub(super) is_wanted: bool,
 }
@@ -115,7 +113,7 @@ impl Candidate<'_> {
         if let Some(locked) = self.locked.map(|bit| bit as usize).filter(|locked| choices.contains(*locked)) {
             return Some(locked);
         }
-        let early = self.late.and_then(|late| choices.minus(&S::of(late)).first());
+        let early = self.late.as_ref().and_then(|late| choices.minus(&S::of(late)).first());
         early.or_else(|| choices.first())
     }
 }
@@ -162,17 +160,33 @@ impl<'a> Problem<'a> {
             return None;
         }
         let late = gathered.rare().and_then(|rare| rare.prereleases.as_ref());
-        let want = || self.question.wants.get(self.universe().id(number));
         self.candidates.push(Candidate {
             number,
             gathered,
             locked: self.locked(number),
-            late: late.filter(|_| !want().is_some_and(VersionRange::names_prerelease)),
+            late: late.map(|late| self.late(number, late)),
             is_wanted: false,
         });
         let var = Var::try_from(self.candidates.len() - 1).unwrap_or(NOT_MET);
         self.vars[number as usize] = var;
         Some(var)
+    }
+
+    /// The pre-releases that come last: all but those of a version of which the want names one.
+    fn late(&self, number: Number, prereleases: &'a Set) -> Cow<'a, Set> {
+        let want = self.question.wants.get(self.universe().id(number));
+        let Some(want) = want.filter(|want| want.names_prerelease()) else {
+            return Cow::Borrowed(prereleases);
+        };
+        let mut late = prereleases.clone();
+        for (bit, release) in
+            self.universe().content(number).iter().flat_map(|content| &content.releases).enumerate()
+        {
+            if want.names_prerelease_of(&release.version) {
+                late.remove(bit);
+            }
+        }
+        Cow::Owned(late)
     }
 
     fn locked(&self, number: Number) -> Option<u32> {
@@ -342,10 +356,8 @@ impl<'a> Problem<'a> {
             return self.matching(other, said.stretch(), || self.range(content, said));
         }
         let bearer = self.content(other);
-        let meets = |release: &Release, id: &ContentId, range: &VersionRange| {
-            let stands = release.stands_for(&bearer.id, id);
-            stands.is_some_and(|version| provided_matches(version, range))
-        };
+        let meets =
+            |release: &Release, id: &ContentId, range: &VersionRange| release.meets(&bearer.id, id, range);
         let mut set = S::empty(candidate.bound());
         for (bit, release) in bearer.releases.iter().enumerate() {
             let meeting = if let Saying::Any(_) = said.saying {
@@ -374,7 +386,7 @@ impl<'a> Problem<'a> {
     }
 
     /// Returns the group that a line names.
-    fn group(&self, content: Var, said: &Line) -> &'a Relations {
+    fn group(&self, content: Var, said: &Line) -> &'a AnyOf {
         let place = if let Saying::Any(place) = said.saying { place } else { 0 };
         &self.speaker(content, said).needs_any[usize::from(place)]
     }

@@ -120,11 +120,9 @@ pub(super) fn meets_any(
     version: &ReleaseVersion,
     group: &[(&ContentId, &VersionRange)],
 ) -> bool {
-    universe.release(other, version).is_some_and(|release| {
-        group.iter().any(|(id, range)| {
-            release.stands_for(other, id).is_some_and(|version| provided_matches(version, range))
-        })
-    })
+    universe
+        .release(other, version)
+        .is_some_and(|release| group.iter().any(|(id, range)| release.meets(other, id, range)))
 }
 
 /// Returns everything that a selection breaks; nothing for a good one.

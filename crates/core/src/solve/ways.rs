@@ -73,12 +73,16 @@ fn other_version(question: &Question<'_>, id: &ContentId, effort: &mut Effort) -
 fn other_platform(question: &Question<'_>, number: u32, ground: u32, effort: &mut Effort) -> Option<WayOut> {
     let (_, release) = question.universe.gathered(number).rare()?.grounds.get(ground as usize)?;
     let release = question.universe.content(number)?.releases.get(*release as usize)?;
-    let miss = question.platform.miss(release)?;
+    let misses = question.platform.misses(release);
     let mut platform: Platform = question.platform.clone();
-    platform.parts.insert(miss.part.clone(), lowest_in(&miss.range)?);
+    for miss in &misses {
+        platform.parts.insert(miss.part.clone(), lowest_in(&miss.range)?);
+    }
+    let parts: Vec<String> =
+        misses.iter().map(|miss| format!("{} {}", miss.part, miss.range.in_words())).collect();
     let helps = is_solvable(&Question { platform: &platform, ..*question }, effort);
     helps.then(|| WayOut {
-        change: format!("give the server {} {}", miss.part, miss.range.in_words()),
+        change: format!("give the server {}", listed(&parts)),
         wants: Vec::new(),
         command: None,
     })
@@ -114,8 +118,8 @@ fn solved(question: &Question<'_>, effort: &mut Effort) -> Option<Selection> {
 fn lowest_in(range: &VersionRange) -> Option<ReleaseVersion> {
     range
         .as_str()
-        .split([',', ' ', '|'])
-        .map(|word| word.trim_start_matches(['<', '>', '=', '^']).trim_end_matches(".*"))
+        .split([',', ' ', '|', '[', ']', '(', ')'])
+        .map(|word| word.trim_start_matches(['<', '>', '=', '^', '~']).trim_end_matches(['*', 'x', '+', '.']))
         .filter_map(|word| ReleaseVersion::parse(word).ok())
         .find(|version| range.matches(version))
 }

@@ -3,9 +3,11 @@
 //! The order (docs/versions.md has the table): a version is cut into numbers and words at every `.`, `-`, `_` and at
 //! every change between digits and letters. A leading `v`, `r`, `b` or the like is dropped. Zeros that end the
 //! numbers count for nothing, so `1.0` and `1.0.0` are equal in a range. Piece by piece: a pre-release word
-//! (`dev` < `snapshot` < `alpha` < `beta` < `pre` < `rc`) comes before the end, the end before any other word (`5` < `5e`),
-//! and a word before a number. What follows a `+` only breaks ties.
+//! (`dev` < `snapshot` < `alpha` < `beta` < `pre` < `rc`) and what follows a `~` come before the end, the end before any other
+//! word (`5` < `5e`), and a word before a number. A number before a `:` comes before everything. What follows a `+` only breaks
+//! ties.
 
+mod forms;
 mod place;
 mod range;
 #[cfg(test)]
@@ -31,6 +33,8 @@ enum Piece {
     Word(String),
     /// A number.
     Number(u64),
+    /// A number before a colon: a new counting begins with it.
+    Epoch(u64),
 }
 
 /// A release's version: the text as its author wrote it, and a place in one total order. Clones share the text.
@@ -108,6 +112,17 @@ impl ReleaseVersion {
         self.0.key.iter().any(|piece| matches!(piece, Piece::Pre(_)))
     }
 
+    /// Returns whether this and another version are pre-releases of one version, or it itself: `1.3-beta` and `1.3-rc.2`.
+    pub fn has_same_base(&self, other: &Self) -> bool {
+        let base = |version: &Self| -> Vec<Piece> {
+            let mut key: Vec<Piece> =
+                version.0.key.iter().take_while(|piece| !matches!(piece, Piece::Pre(_))).cloned().collect();
+            drop_zeros(&mut key);
+            key
+        };
+        base(self) == base(other)
+    }
+
     /// Compares as ranges do: `1.0` and `1.0.0` are equal here.
     pub fn compare_precedence(&self, other: &Self) -> Ordering {
         compare_keys(&self.0.key, &other.0.key)
@@ -130,20 +145,36 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
     if text.chars().count() > 64 {
         return bad("it is longer than 64 characters", 65);
     }
-    if let Some(at) = text.chars().position(|c| !c.is_ascii_alphanumeric() && !"._-+".contains(c)) {
+    if let Some(at) = odd_character(text) {
         return bad("versions have no such character", at + 1);
     }
     let main = text.split_once('+').map_or(text, |(main, _)| main);
+    let mut pieces = Vec::with_capacity(3);
+    let main = match main.split_once(':') {
+        Some((epoch, main)) => match epoch.parse() {
+            Ok(0) => main,
+            Ok(epoch) => {
+                pieces.push(Piece::Epoch(epoch));
+                main
+            }
+            Err(_) => return bad("before a colon stands a number", 1),
+        },
+        None => main,
+    };
     if !main.contains(|c: char| c.is_ascii_digit()) {
         return bad("a number is missing", main.chars().count() + 1);
     }
     let mut runs = cut(main).peekable();
     let mut is_first = true;
-    let mut pieces = Vec::with_capacity(3);
     while let Some(run) = runs.next() {
         let next_is_number =
             runs.peek().is_some_and(|next| next.text.starts_with(|c: char| c.is_ascii_digit()));
         let is_prefixed = std::mem::take(&mut is_first) && next_is_number;
+        let is_apart = matches!(run.before, b'-' | b'.' | b'_' | b' ' | b'~');
+        if run.before == b'~' && pre_rank(&run.text.to_ascii_lowercase(), next_is_number, true).is_none() {
+            drop_zeros(&mut pieces);
+            pieces.push(Piece::Pre(EARLY));
+        }
         if run.text.starts_with(|c: char| c.is_ascii_digit()) {
             match run.text.parse() {
                 Ok(number) => pieces.push(Piece::Number(number)),
@@ -155,7 +186,11 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
         if is_prefixed && is_prefix(&word) {
             continue;
         }
-        if let Some(rank) = pre_rank(&word, next_is_number) {
+        // These say that it is no pre-release.
+        if is_apart && runs.peek().is_none() && matches!(word.as_str(), "final" | "ga" | "release") {
+            continue;
+        }
+        if let Some(rank) = pre_rank(&word, next_is_number, is_apart) {
             drop_zeros(&mut pieces);
             pieces.push(Piece::Pre(rank));
         } else {
@@ -164,16 +199,44 @@ fn read_key(text: &str) -> Result<Vec<Piece>, ParseVersionError> {
         }
     }
     drop_zeros(&mut pieces);
-    if pieces.is_empty() {
+    if matches!(pieces[..], [] | [Piece::Epoch(_)]) {
         pieces.push(Piece::Number(0));
     }
     pieces.shrink_to_fit();
     Ok(pieces)
 }
 
+/// Finds a character that versions do not have. A blank may stand before a word (`1.0 beta`), a colon behind the first number.
+fn odd_character(text: &str) -> Option<usize> {
+    let next = |at: usize| text.chars().nth(at + 1);
+    text.chars().enumerate().position(|(at, c)| match c {
+        ' ' => at == 0 || !next(at).is_some_and(|c| c.is_ascii_alphabetic()),
+        ':' => at == 0 || !text.chars().take(at).all(|c| c.is_ascii_digit()),
+        c => !c.is_ascii_alphanumeric() && !"._-+~".contains(c),
+    })
+}
+
+/// Compares what follows the plus signs of two versions: numbers as numbers, words by the alphabet.
+fn compare_builds(a: &str, b: &str) -> Ordering {
+    let build = |text: &str| text.split_once('+').map(|(_, build)| build.to_owned());
+    let key = |build: &str| -> Vec<Piece> {
+        let piece = |run: Run<'_>| match run.text.parse() {
+            Ok(number) => Piece::Number(number),
+            Err(_) => Piece::Word(run.text.to_ascii_lowercase()),
+        };
+        cut(build).map(piece).collect()
+    };
+    match (build(a), build(b)) {
+        (Some(a), Some(b)) => compare_keys(&key(&a), &key(&b)),
+        (a, b) => a.is_some().cmp(&b.is_some()),
+    }
+}
+
 struct Run<'a> {
     text: &'a str,
     at: usize,
+    /// The byte before it, or 0.
+    before: u8,
 }
 
 fn cut(text: &str) -> impl Iterator<Item = Run<'_>> {
@@ -186,7 +249,8 @@ fn cut(text: &str) -> impl Iterator<Item = Run<'_>> {
             let length = bytes[at..].iter().take_while(|c| class(**c) == class(bytes[at])).count();
             start += length;
             if bytes[at].is_ascii_alphanumeric() {
-                return Some(Run { text: &text[at..start], at });
+                let before = if at > 0 { bytes[at - 1] } else { 0 };
+                return Some(Run { text: &text[at..start], at, before });
             }
         }
         None
@@ -204,16 +268,21 @@ fn is_prefix(word: &str) -> bool {
     matches!(word, "v" | "r" | "b" | "ver" | "version" | "rev" | "release" | "build")
 }
 
-fn pre_rank(word: &str, next_is_number: bool) -> Option<u8> {
+/// The rank of what is early in no way that is known: what follows a `~`.
+const EARLY: u8 = 4;
+
+/// Returns the rank of a word that marks a pre-release. `is_apart` says whether a sign stands before it.
+fn pre_rank(word: &str, next_is_number: bool, is_apart: bool) -> Option<u8> {
     Some(match word {
-        "dev" => 0,
-        "snapshot" | "nightly" => 1,
+        "dev" | "indev" | "wip" | "experimental" | "unstable" => 0,
+        "snapshot" | "nightly" | "canary" => 1,
         "alpha" => 2,
         "a" if next_is_number => 2,
         "beta" => 3,
-        "b" if next_is_number => 3,
-        "pre" | "preview" | "test" => 4,
-        "rc" => 5,
+        "b" if next_is_number || is_apart => 3,
+        "pre" | "prerelease" | "preview" | "test" | "milestone" | "ea" | "eap" => EARLY,
+        "m" if next_is_number && is_apart => EARLY,
+        "rc" | "cr" => 5,
         _ => return None,
     })
 }
@@ -240,6 +309,7 @@ impl Ord for ReleaseVersion {
             .cmp(&other.is_unversioned())
             .reverse()
             .then_with(|| self.compare_precedence(other))
+            .then_with(|| compare_builds(&self.0.text, &other.0.text))
             .then_with(|| self.0.text.cmp(&other.0.text))
     }
 }

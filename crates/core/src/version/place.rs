@@ -26,7 +26,7 @@ pub(super) fn place(key: &[Piece]) -> Option<u64> {
             Piece::End => put(END)?,
             Piece::Floor => put(0)?,
             Piece::Pre(rank) => put(1 + rank)?,
-            Piece::Word(_) => return None,
+            Piece::Word(_) | Piece::Epoch(_) => return None,
             Piece::Number(number) => {
                 match u8::try_from(*number).ok().and_then(|small| small.checked_add(END + 1)) {
                     Some(byte) if byte < LONG => put(byte)?,
@@ -64,6 +64,7 @@ pub(super) fn stretch(alternatives: &[Box<[Part]>]) -> Option<(u64, u64)> {
     for part in &**parts {
         let (from, to) = match part {
             Part::Any => (0, u64::MAX),
+            Part::Not(_) => return None,
             Part::Exactly(version) => (version.place()?, version.place()?),
             Part::AtLeast(version) => (version.place()?, u64::MAX),
             Part::Above(version) => (version.place()?.checked_add(1)?, u64::MAX),

@@ -1,13 +1,14 @@
-//! Ranges of versions: `>=1.2, <2`, `1.4.*`, `^1.2`, `=1.0`, `*`, and `||` between alternatives.
+//! Ranges of versions: `>=1.2, <2`, `1.4.*`, `^1.2`, `=1.0`, `*`, and `||` between alternatives; and the other forms in which
+//! people write them (docs/versions.md has the table).
 //!
 //! A comma or white space joins parts that must all hold. A version alone means exactly that version. `<2` leaves out
 //! the pre-releases of 2 as well, since nobody who writes it wants them.
 
-use std::{borrow::Cow, cmp::Ordering, fmt, sync::Arc};
+use std::{cmp::Ordering, fmt, sync::Arc};
 
 use crate::text_form::text_form;
 
-use super::{Piece, ReleaseVersion, compare_keys, place::stretch};
+use super::{Piece, ReleaseVersion, compare_keys, forms, place::stretch};
 
 /// A set of versions, written as a range. Clones share it.
 #[derive(Clone)]
@@ -26,6 +27,7 @@ pub(super) struct Alternatives {
 pub(super) enum Part {
     Any,
     Exactly(ReleaseVersion),
+    Not(ReleaseVersion),
     AtLeast(ReleaseVersion),
     Above(ReleaseVersion),
     AtMost(ReleaseVersion),
@@ -71,14 +73,17 @@ impl VersionRange {
     /// Where a part is none of the forms above, or a version in it cannot be read.
     pub fn parse(text: &str) -> Result<Self, ParseRangeError> {
         let bad = |why: String| ParseRangeError { text: text.into(), why };
-        let mut alternatives = Vec::with_capacity(1);
-        for alternative in text.split("||") {
+        let mut alternatives: Vec<Box<[Part]>> = Vec::with_capacity(1);
+        for alternative in forms::alternatives(text).map_err(bad)? {
             let mut parts = Vec::with_capacity(1);
-            for word in words(alternative) {
-                parts.push(read_part(&word).map_err(bad)?);
+            for word in forms::words(alternative).map_err(bad)? {
+                forms::read(&word, &mut parts).map_err(bad)?;
             }
             if parts.is_empty() {
                 return Err(bad("a part is empty".into()));
+            }
+            if let Some(why) = forms::contradiction(&parts) {
+                return Err(bad(why));
             }
             alternatives.push(parts.into());
         }
@@ -88,12 +93,37 @@ impl VersionRange {
     /// Returns the version that a range like `=1.4` names.
     pub fn only_version(&self) -> Option<ReleaseVersion> {
         let text = self.as_str().trim().strip_prefix('=').filter(|_| self.is_exact())?;
-        ReleaseVersion::parse(text.trim()).ok()
+        ReleaseVersion::parse(text.trim_start_matches('=').trim()).ok()
     }
 
     /// Returns whether the version lies in the range.
     pub fn matches(&self, version: &ReleaseVersion) -> bool {
         self.0.parts.iter().any(|parts| parts.iter().all(|part| part.matches(version)))
+    }
+
+    /// Returns whether every version in the range is newer than this one.
+    pub fn is_above(&self, version: &ReleaseVersion) -> bool {
+        self.0.parts.iter().all(|parts| {
+            parts.iter().any(|part| match part {
+                Part::Exactly(bound) | Part::AtLeast(bound) => bound.compare_precedence(version).is_gt(),
+                Part::Above(bound) => bound.compare_precedence(version).is_ge(),
+                Part::Like { from, .. } => compare_keys(from, &version.0.key).is_gt(),
+                _ => false,
+            })
+        })
+    }
+
+    /// Returns whether every version in the range is older than this one.
+    pub fn is_below(&self, version: &ReleaseVersion) -> bool {
+        self.0.parts.iter().all(|parts| {
+            parts.iter().any(|part| match part {
+                Part::Exactly(bound) | Part::AtMost(bound) => bound.compare_precedence(version).is_lt(),
+                Part::Below { key, .. } | Part::Like { below: key, .. } => {
+                    compare_keys(key, &version.0.key).is_le()
+                }
+                _ => false,
+            })
+        })
     }
 
     /// Returns whether every version lies in the range.
@@ -104,9 +134,19 @@ impl VersionRange {
     /// Returns whether the range names a pre-release itself, and so asks for one.
     pub fn names_prerelease(&self) -> bool {
         self.0.parts.iter().flat_map(|parts| parts.iter()).any(|part| match part {
-            Part::Any | Part::Like { .. } => false,
+            Part::Any | Part::Like { .. } | Part::Not(_) => false,
             Part::Exactly(v) | Part::AtLeast(v) | Part::Above(v) | Part::AtMost(v) => v.is_prerelease(),
             Part::Below { shown, .. } => shown.is_prerelease(),
+        })
+    }
+
+    /// Returns whether the range names a pre-release of the same version as this one, and so asks for such.
+    pub fn names_prerelease_of(&self, version: &ReleaseVersion) -> bool {
+        let named = |named: &ReleaseVersion| named.is_prerelease() && named.has_same_base(version);
+        self.0.parts.iter().flat_map(|parts| parts.iter()).any(|part| match part {
+            Part::Any | Part::Like { .. } | Part::Not(_) => false,
+            Part::Exactly(v) | Part::AtLeast(v) | Part::Above(v) | Part::AtMost(v) => named(v),
+            Part::Below { shown, .. } => named(shown),
         })
     }
 
@@ -144,6 +184,7 @@ impl Part {
         match self {
             Self::Any => true,
             Self::Exactly(wanted) => !wanted.is_unversioned() && version.compare_precedence(wanted).is_eq(),
+            Self::Not(left_out) => !version.compare_precedence(left_out).is_eq(),
             Self::AtLeast(bound) => version.compare_precedence(bound).is_ge(),
             Self::Above(bound) => version.compare_precedence(bound).is_gt(),
             Self::AtMost(bound) => version.compare_precedence(bound).is_le(),
@@ -155,10 +196,11 @@ impl Part {
         }
     }
 
-    fn in_words(&self) -> String {
+    pub(super) fn in_words(&self) -> String {
         match self {
             Self::Any => "any version".into(),
             Self::Exactly(v) => v.to_string(),
+            Self::Not(v) => format!("other than {v}"),
             Self::AtLeast(v) => format!("{v} or newer"),
             Self::Above(v) => format!("newer than {v}"),
             Self::AtMost(v) => format!("{v} or older"),
@@ -166,80 +208,6 @@ impl Part {
             Self::Like { shown, .. } => shown.clone(),
         }
     }
-}
-
-/// Cuts at commas and white space, but keeps an operator with the version that follows it (`>= 1.2`).
-fn words(text: &str) -> impl Iterator<Item = Cow<'_, str>> {
-    let mut words = text.split([',', ' ', '\t', '\n']).filter(|word| !word.is_empty());
-    std::iter::from_fn(move || {
-        let mut word = Cow::Borrowed(words.next()?);
-        while word.bytes().all(|c| b"<>=^".contains(&c)) {
-            let Some(next) = words.next() else { break };
-            word = Cow::Owned(format!("{word}{next}"));
-        }
-        Some(word)
-    })
-}
-
-fn read_part(word: &str) -> Result<Part, String> {
-    if word == "*" {
-        return Ok(Part::Any);
-    }
-    if let Some(stem) = word.strip_suffix(".*") {
-        let numbers = numbers_of(stem)?;
-        return Ok(like(format!("{stem}.x"), floor(&numbers), &numbers, numbers.len() - 1));
-    }
-    let at = word.find(|c| !"<>=^".contains(c)).ok_or_else(|| format!("{word:?} names no version"))?;
-    let (operator, rest) = word.split_at(at);
-    let version = ReleaseVersion::parse(rest).map_err(|error| error.to_string())?;
-    Ok(match operator {
-        "" | "=" | "==" => Part::Exactly(version),
-        ">=" => Part::AtLeast(version),
-        ">" => Part::Above(version),
-        "<=" => Part::AtMost(version),
-        "<" if version.is_prerelease() => Part::Below { key: version.0.key.clone(), shown: version },
-        "<" => {
-            let mut key = version.0.key.clone();
-            key.push(Piece::Floor);
-            Part::Below { key, shown: version }
-        }
-        "^" => {
-            let main: String = rest.chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
-            let numbers = numbers_of(main.trim_end_matches('.'))?;
-            let step = numbers.iter().position(|n| *n > 0).unwrap_or(numbers.len() - 1);
-            like(
-                format!("{rest} or newer within {}", &join(&numbers[..=step])),
-                version.0.key.clone(),
-                &numbers,
-                step,
-            )
-        }
-        other => return Err(format!("{other:?} is not an operator")),
-    })
-}
-
-fn numbers_of(stem: &str) -> Result<Vec<u64>, String> {
-    stem.split('.')
-        .map(|n| n.parse().map_err(|_| format!("{stem:?} must be numbers with dots here")))
-        .collect()
-}
-
-fn join(numbers: &[u64]) -> String {
-    numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(".")
-}
-
-fn floor(numbers: &[u64]) -> Vec<Piece> {
-    let mut key: Vec<Piece> = numbers.iter().map(|n| Piece::Number(*n)).collect();
-    super::drop_zeros(&mut key);
-    key.push(Piece::Floor);
-    key
-}
-
-/// From `from` up to where the number at `step` goes up by one.
-fn like(shown: String, from: Vec<Piece>, numbers: &[u64], step: usize) -> Part {
-    let mut next = numbers[..=step].to_vec();
-    next[step] = next[step].saturating_add(1);
-    Part::Like { shown, from, below: floor(&next) }
 }
 
 impl PartialEq for VersionRange {

@@ -83,7 +83,9 @@ fn zeros_at_the_end_are_equal_in_ranges_and_told_apart_by_text() {
 
 #[test]
 fn what_cannot_be_a_version_shows_where() {
-    for (text, at) in [("", 1), ("beta", 5), ("1.0 beta", 4), ("1.ä", 3), ("99999999999999999999999", 1)] {
+    for (text, at) in
+        [("", 1), ("beta", 5), ("1.0 ", 4), ("a:1", 2), ("1.ä", 3), ("99999999999999999999999", 1)]
+    {
         assert_eq!(ReleaseVersion::parse(text).unwrap_err().at, at, "{text}");
     }
 }
@@ -117,7 +119,7 @@ fn ranges_take_what_they_say() {
 
 #[test]
 fn bad_ranges_say_why() {
-    for text in ["", "||", ">=", "~1.2", "a.*", "=>1", ">=x"] {
+    for text in ["||", ">=", "a.*", ">=x", "1.2 -", "[1.0", "(1.0", "1..", ">>1", "[2,1]"] {
         assert!(VersionRange::parse(text).is_err(), "{text}");
     }
 }
@@ -128,6 +130,64 @@ fn ranges_speak() {
     assert_eq!(r("1.2 || >=2").in_words(), "1.2, or 2 or newer");
     assert!(r("=1.0").is_exact() && !r("^1.0").is_exact());
     assert!(r(">=1.0-beta").names_prerelease() && !r("<2").names_prerelease());
+}
+
+/// The rows of the tables of docs/versions.md whose heads begin so, what is between backticks in each cell.
+fn rows(head: &str) -> Vec<Vec<Vec<String>>> {
+    let page = include_str!("../../../../docs/versions.md").replace("\\|", "\u{1}");
+    let lines = page.lines().skip_while(|line| !line.starts_with(head)).skip(2);
+    let rows = lines.take_while(|line| line.starts_with('|')).map(|line| {
+        let cells = line.trim_matches('|').split('|');
+        cells
+            .map(|cell| {
+                let parts = cell.trim().split('`').enumerate();
+                parts.filter(|(at, _)| at % 2 == 1).map(|(_, part)| part.replace('\u{1}', "|")).collect()
+            })
+            .collect()
+    });
+    rows.collect()
+}
+
+#[test]
+fn the_page_about_versions_is_true() {
+    let order = rows("| older");
+    for row in &order {
+        let (older, newer) = (v(&row[0][0]), v(&row[1][0]));
+        assert!(older < newer, "{older} before {newer}");
+    }
+    let equal = rows("| one");
+    for row in &equal {
+        assert!(v(&row[0][0]).compare_precedence(&v(&row[1][0])).is_eq(), "{row:?}");
+    }
+    let ranges = rows("| range | takes");
+    for row in &ranges {
+        let range = r(row[0].first().map_or("", String::as_str));
+        for text in &row[1] {
+            assert!(range.matches(&v(text)), "{range} takes {text}");
+        }
+        for text in &row[2] {
+            assert!(!range.matches(&v(text)), "{range} leaves {text}");
+        }
+        // What is printed can be typed.
+        assert_eq!(r(range.as_str()).in_words(), range.in_words());
+    }
+    let page = include_str!("../../../../docs/versions.md").replace("\\|", "|");
+    let wrong = rows("| range | why");
+    for row in &wrong {
+        let error = VersionRange::parse(&row[0][0]).unwrap_err();
+        let line = page.lines().find(|line| line.starts_with(&format!("| `{}` |", row[0][0]))).unwrap();
+        let why = line.rsplit_once("` | ").unwrap().1.trim_end_matches(" |");
+        assert!(error.why.contains(why), "{:?}: {} and not {why}", row[0][0], error.why);
+    }
+    assert!(order.len() > 25 && equal.len() > 6 && ranges.len() > 30 && wrong.len() > 5);
+}
+
+#[test]
+fn the_short_forms_that_are_shown_can_be_typed() {
+    for text in ["1.4.*", "1.x", "v2.*"] {
+        let shown = r(text).in_words();
+        assert_eq!(r(&shown).in_words(), shown, "{text}");
+    }
 }
 
 fn written() -> impl Strategy<Value = String> {

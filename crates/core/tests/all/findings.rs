@@ -1,7 +1,7 @@
 //! What a check says of a change set and of what a lineup breaks.
 
 use yalotheca_core::{
-    catalogue::{Platform, Relations, Release, Universe},
+    catalogue::{AnyOf, Platform, Release, Universe},
     change::{ChangeSet, ConfigLine, EntryAct, EntryLine, FileAct, FileLine, KeptLine},
     check::{Finding, Weight, of_breaches, of_change},
     id::{ContentId, Digest, TreePath},
@@ -149,7 +149,7 @@ fn stand_ins_and_the_base_game_count() -> Done {
     world.platform.provides.insert(ContentId::new("default")?, None);
     world.add("lamps", "1", |release| {
         release.needs.extend([relation("default", "*")?, relation("oil", ">=1")?]);
-        release.needs_any.push(Relations::from_iter([relation("bells", "*")?, relation("horns", "*")?]));
+        release.needs_any.push(AnyOf::from_iter([relation("bells", "*")?, relation("horns", "*")?]));
         Ok(())
     })?;
     assert_eq!(
@@ -160,8 +160,8 @@ fn stand_ins_and_the_base_game_count() -> Done {
         ]
     );
     world.add("pack", "1", |release| {
-        release.provides.insert(ContentId::new("oil")?, Some(ReleaseVersion::parse("1.2")?));
-        release.provides.insert(ContentId::new("horns")?, None);
+        release.provides.insert(ContentId::new("oil")?, Some(ReleaseVersion::parse("1.2")?).into());
+        release.provides.insert(ContentId::new("horns")?, None.into());
         Ok(())
     })?;
     assert!(world.findings().is_empty());

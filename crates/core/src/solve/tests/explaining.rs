@@ -84,6 +84,61 @@ fn releases_are_named_as_people_would() {
     }
 }
 
+#[test]
+fn the_decisive_fact_is_told() {
+    for (lines, wants, expected) in [
+        (
+            vec!["a 1 | needs b >=4", "b 3", "b 2"],
+            vec!["a"],
+            "you want a; a 1 needs b 4 or newer, and the newest b is 3",
+        ),
+        (
+            vec!["a 1 | needs b <2", "b 3", "b 2"],
+            vec!["a"],
+            "you want a; a 1 needs b below 2, and the oldest b is 2",
+        ),
+        (vec!["a 1 | needs b 4", "b 3"], vec!["a"], "you want a; a 1 needs b 4, and the only b is 3"),
+        (
+            vec!["a 1 | needs b 2", "b 1", "b 3", "b 4"],
+            vec!["a"],
+            "you want a; a 1 needs b 2, and none of the 3 releases of b from 1 to 4 is that",
+        ),
+        (vec!["b 1", "b 3"], vec!["b >=4"], "you want b 4 or newer, and the newest b is 3"),
+        (
+            vec!["a 1 | needs b >=4", "z 1 | provides b 1 or b 2"],
+            vec!["a"],
+            "you want a; a 1 needs b 4 or newer, and z only provides b 1 and 2",
+        ),
+        (
+            vec!["a 1 | needs b or c or d", "b 1 | needs ghost", "c 1 | needs ghost", "d 1 | needs ghost"],
+            vec!["a"],
+            "you want a; a 1 needs b, c or d; b, c and d need ghost, and no catalogue has it",
+        ),
+        (
+            vec!["a 1 | engine >=3 & pontoon >=2"],
+            vec!["a"],
+            "you want a; a 1 needs engine 3 or newer, and this server has engine 2.4; \
+             a 1 needs pontoon 2 or newer, and this server has no pontoon",
+        ),
+    ] {
+        assert_eq!(sentences(&why(&lines, &wants)), expected);
+    }
+    let both = why(&["a 1 | engine >=3 & pontoon >=2"], &["a"]);
+    assert_eq!(ways(&both), ["give the server engine 3 or newer and pontoon 2 or newer", "do without a"]);
+}
+
+#[test]
+fn of_a_long_chain_the_middle_is_counted() {
+    let mut lines: Vec<String> = (1..30).map(|i| format!("c{i} 1 | needs c{} 1", i - 1)).collect();
+    lines.push("c0 1 | needs z >=4".into());
+    lines.push("z 3".into());
+    let why = why(&refs(&lines), &["c29"]);
+    assert_eq!(
+        why.because[1].text,
+        "c29 1 needs c28 1, which needs c27 1 … (27 more) … which needs z 4 or newer, and the only z is 3"
+    );
+}
+
 /// So many pigeons, each of which takes one of so many holes, and no two the same.
 fn pigeons(count: usize, holes: usize) -> (Vec<String>, Vec<String>) {
     let mut lines = Vec::new();

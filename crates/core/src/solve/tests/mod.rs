@@ -26,7 +26,12 @@ fn universe(lines: &[&str]) -> Universe {
         for clause in rest.split("; ").filter(|clause| !clause.is_empty()) {
             let (verb, object) = clause.split_once(' ').unwrap_or((clause, ""));
             if verb == "engine" {
-                release.platforms.push([(verb.to_string(), range(object))].into());
+                // One set may ask for several parts: `engine >=3 & pontoon >=2`.
+                let parts = clause.split(" & ").map(|part| {
+                    let (part, object) = part.split_once(' ').unwrap();
+                    (part.to_string(), range(object))
+                });
+                release.platforms.push(parts.collect());
                 continue;
             }
             let pairs: Vec<_> = object
@@ -43,7 +48,8 @@ fn universe(lines: &[&str]) -> Universe {
                 "welcomes" => release.welcomes.extend(pairs),
                 "refuses" => release.refuses.extend(pairs),
                 "provides" => {
-                    release.provides.insert(pairs[0].0.clone(), Some(version(pairs[0].1.as_str())));
+                    let versions = pairs.iter().map(|(_, range)| version(range.as_str()));
+                    release.provides.insert(pairs[0].0.clone(), versions.collect());
                 }
                 _ => release.withdrawn = true,
             }
@@ -196,10 +202,38 @@ fn the_table() {
             vec![],
             "a 1, c 1, z 1",
         ),
+        (
+            "the author's order among alternatives",
+            vec!["a 1 | needs c or b", "b 1", "c 1"],
+            vec!["a"],
+            vec![],
+            "a 1, c 1",
+        ),
+        (
+            "what is locked comes before the author's order",
+            vec!["a 1 | needs c or b", "b 1", "c 1"],
+            vec!["a"],
+            vec!["a 1", "b 1"],
+            "a 1, b 1",
+        ),
+        (
+            "several versions provided",
+            vec!["a 1 | needs b 3", "z 1 | provides b 1 or b 3"],
+            vec!["a"],
+            vec![],
+            "a 1, z 1",
+        ),
+        (
+            "a pre-release of another version",
+            vec!["a 1.0", "a 1.1-rc1", "a 1.2-beta"],
+            vec!["a >=1.1-alpha"],
+            vec![],
+            "a 1.1-rc1",
+        ),
         ("a pack that holds what it needs", vec!["p 1 | needs m; provides m 1"], vec!["p"], vec![], "p 1"),
         ("pre-releases last", vec!["a 1", "a 2-beta"], vec!["a"], vec![], "a 1"),
         ("a pre-release where nothing else fits", vec!["a 2-beta"], vec!["a"], vec![], "a 2-beta"),
-        ("a pre-release where asked for", vec!["a 1", "a 2-beta"], vec!["a >=1-alpha"], vec![], "a 2-beta"),
+        ("a pre-release where asked for", vec!["a 1", "a 2-beta"], vec!["a >=2-alpha"], vec![], "a 2-beta"),
         ("withdrawn", vec!["a 1", "a 2 | withdrawn"], vec!["a"], vec![], "a 1"),
         ("withdrawn but locked", vec!["a 1", "a 2 | withdrawn"], vec!["a"], vec!["a 2"], "a 2"),
         ("a circle of needs", vec!["a 1 | needs b", "b 1 | needs a"], vec!["a"], vec![], "a 1, b 1"),
@@ -208,7 +242,7 @@ fn the_table() {
             vec!["a 1 | refuses b", "z 1 | provides b 1"],
             vec!["a", "z"],
             vec![],
-            "none: you want a and z; a 1 refuses to run beside b",
+            "none: you want a and z; a 1 refuses to run beside b, and z provides b 1",
         ),
         (
             "missing",
@@ -257,6 +291,7 @@ fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)>
         1 => object.clone().prop_map(|object| format!("welcomes {object}")),
         1 => object.clone().prop_map(|object| format!("refuses {object}")),
         2 => (name.clone(), 1..4).prop_map(|(name, v)| format!("provides {name} {v}")),
+        1 => (name.clone(), 1..3, 3..5).prop_map(|(name, v, w)| format!("provides {name} {v} or {name} {w}")),
         // A release that provides what it needs itself.
         1 => (object.clone(), 1..4).prop_map(|(object, v)| {
             format!("needs {object}; provides {} {v}", object.split(' ').next().unwrap_or_default())
