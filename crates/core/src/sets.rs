@@ -5,6 +5,14 @@
 
 /// A set of numbers below a bound that its owner knows.
 pub(crate) trait Bits: Clone + PartialEq {
+    /// What tells quickly that a set cannot be part of another one.
+    type Fold: Copy;
+
+    /// Returns the fold of a set.
+    fn fold(&self) -> Self::Fold;
+    /// Whether a set may be part of another one, by their folds; if not, it is not.
+    fn may_be_subset(one: Self::Fold, other: Self::Fold) -> bool;
+
     /// Returns the empty set for numbers below `bound`.
     fn empty(bound: usize) -> Self;
     /// Returns the set of all numbers below `bound`.
@@ -34,6 +42,15 @@ pub(crate) trait Bits: Clone + PartialEq {
 
 /// As many as one word holds.
 impl Bits for u64 {
+    // Asking the sets themselves is as quick.
+    type Fold = ();
+
+    fn fold(&self) -> Self::Fold {}
+
+    fn may_be_subset((): Self::Fold, (): Self::Fold) -> bool {
+        true
+    }
+
     fn empty(_: usize) -> Self {
         0
     }
@@ -133,6 +150,17 @@ impl Set {
 }
 
 impl Bits for Set {
+    /// All words over one another.
+    type Fold = u64;
+
+    fn fold(&self) -> u64 {
+        self.words().iter().fold(0, |all, word| all | word)
+    }
+
+    fn may_be_subset(one: u64, other: u64) -> bool {
+        one & !other == 0
+    }
+
     fn empty(bound: usize) -> Self {
         if bound <= Self::WORD {
             Self::One(0)

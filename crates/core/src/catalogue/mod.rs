@@ -202,6 +202,8 @@ pub struct Content {
 impl Content {
     /// Returns the release with this version.
     pub fn release(&self, version: &ReleaseVersion) -> Option<&Release> {
-        self.releases.iter().find(|release| release.version == *version)
+        // Mostly it is a clone of the very version; then no text is looked at.
+        let clone = self.releases.iter().find(|release| release.version.is_clone_of(version));
+        clone.or_else(|| self.releases.iter().find(|release| release.version == *version))
     }
 }

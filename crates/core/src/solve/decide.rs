@@ -74,7 +74,10 @@ impl<S: Bits> Engine<'_, S> {
             }
         }
         let (_, var) = most?;
-        Some((var, self.problem.candidates[var as usize].best(&self.vars[var as usize].choices)?))
+        let variable = &self.vars[var as usize];
+        // What it was before mostly still goes with the others.
+        let tried = variable.tried.map(|bit| bit as usize).filter(|bit| variable.choices.contains(*bit));
+        Some((var, tried.or_else(|| self.problem.candidates[var as usize].best(&variable.choices))?))
     }
 
     /// A way to meet a need that several can meet, where it is not met: what is locked, else the first.

@@ -22,6 +22,13 @@ use crate::{
 /// questions take as many, so the tests are less patient.
 const PATIENCE: usize = if cfg!(test) { 8 } else { 2000 };
 
+/// Once it is known that there is a lineup, the best one is looked for with so many conflicts more, and else the one that is
+/// known is taken. Only puzzles take as many.
+const PATIENCE_FOR_THE_BEST: usize = if cfg!(test) { 20_000 } else { 2_000 };
+
+/// So many learned rules are watched at most, at first.
+const MOST_LEARNED: usize = if cfg!(test) { 20 } else { 4_000 };
+
 /// The search by trouble starts anew after about so many conflicts.
 const RESTART: usize = 200;
 
@@ -34,7 +41,7 @@ pub(super) enum Mode {
     ByTrouble,
 }
 
-pub(super) struct Engine<'a, S> {
+pub(super) struct Engine<'a, S: Bits> {
     pub(super) problem: Problem<'a>,
     pub(super) vars: Vec<Variable<S>>,
     pub(super) rules: Rules<S>,
@@ -59,6 +66,11 @@ pub(super) struct Engine<'a, S> {
     pub(super) conflicts: usize,
     /// With how many conflicts the search by trouble starts anew.
     next_restart: usize,
+    /// Learned rules of three terms or more that are watched, and how many of them may be.
+    pub(super) learned: Vec<RuleNumber>,
+    most_learned: usize,
+    /// A lineup that was found by trouble, and with how many conflicts it is taken.
+    known: Option<(Selection, usize)>,
 }
 
 /// What is known at the end of a search without a result: the problem, and the rules that exclude everything.
@@ -144,6 +156,9 @@ impl<'a, S: Bits> Engine<'a, S> {
             mode: Mode::ByPreference,
             conflicts: 0,
             next_restart: 0,
+            learned: Vec::new(),
+            most_learned: MOST_LEARNED,
+            known: None,
         }
     }
 
@@ -153,7 +168,9 @@ impl<'a, S: Bits> Engine<'a, S> {
             Ok(_) if !self.problem.unread.is_empty() => End::Unread(self.problem.unread),
             Ok(true) => {
                 let (may_be_trimmed, conflicts) = (!self.needing.is_empty(), self.conflicts);
-                End::Found(Found { selection: self.selection(), may_be_trimmed, conflicts })
+                let known = self.known.take().filter(|(_, limit)| conflicts > *limit);
+                let selection = known.map_or_else(|| self.selection(), |(known, _)| known);
+                End::Found(Found { selection, may_be_trimmed, conflicts })
             }
             Ok(false) => End::GaveUp,
             Err(root) => {
@@ -216,6 +233,9 @@ impl<'a, S: Bits> Engine<'a, S> {
                 }
                 self.forget_queue();
                 self.learn(rule)?;
+                if self.known.as_ref().is_some_and(|(_, limit)| self.conflicts > *limit) {
+                    return Ok(true);
+                }
             }
             if !tried_by_trouble && self.conflicts >= PATIENCE {
                 tried_by_trouble = true;
@@ -223,8 +243,9 @@ impl<'a, S: Bits> Engine<'a, S> {
                 self.next_restart = self.conflicts;
             }
             if self.mode == Mode::ByTrouble && self.conflicts >= self.next_restart {
-                self.next_restart = self.conflicts + RESTART + self.conflicts / 8;
+                self.next_restart = self.conflicts + RESTART + self.conflicts / 64;
                 self.go_back(0);
+                self.forget();
             }
             match self.choose() {
                 Some((var, choices)) => {
@@ -237,6 +258,7 @@ impl<'a, S: Bits> Engine<'a, S> {
                 }
                 None if self.mode == Mode::ByTrouble => {
                     // There is one; now the best one.
+                    self.known = Some((self.selection(), self.conflicts + PATIENCE_FOR_THE_BEST));
                     self.mode = Mode::ByPreference;
                     self.go_back(0);
                 }
@@ -262,6 +284,7 @@ impl<'a, S: Bits> Engine<'a, S> {
                 hot: false,
                 queued: false,
                 rank,
+                tried: None,
                 term: 0,
                 weight: 0.0,
             });
@@ -297,6 +320,9 @@ impl<'a, S: Bits> Engine<'a, S> {
     pub(super) fn go_back(&mut self, level: u32) {
         while let Some(step) = self.trail.pop_if(|step| step.level > level) {
             let variable = &mut self.vars[step.var as usize];
+            if step.after.len() == 1 {
+                variable.tried = step.after.first().and_then(|bit| u32::try_from(bit).ok());
+            }
             variable.choices = step.before;
             variable.last = step.previous;
         }
@@ -307,6 +333,22 @@ impl<'a, S: Bits> Engine<'a, S> {
             self.looked = *looked;
         }
         self.looked_before.truncate(level as usize);
+    }
+
+    /// Where very many rules were learned, no longer watches the longer half of them: they seldom come to say anything, and
+    /// looking at them takes most of the time. What was derived from them stays derived.
+    fn forget(&mut self) {
+        if self.learned.len() < self.most_learned {
+            return;
+        }
+        let rules = &self.rules;
+        self.learned.sort_by_key(|rule| (rules.terms(*rule).len(), std::cmp::Reverse(*rule)));
+        let forgotten: HashSet<RuleNumber> =
+            self.learned.split_off(self.learned.len() / 2).into_iter().collect();
+        for variable in &mut self.vars {
+            variable.watches.retain(|watch| !forgotten.contains(&watch.rule));
+        }
+        self.most_learned += self.most_learned / 10;
     }
 
     fn selection(&self) -> Selection {

@@ -65,6 +65,7 @@ impl<S: Bits> Engine<'_, S> {
             self.join(&mut analysis, reason, Some(pivot));
         }
         let pivot = self.trail[at].var;
+        self.heat_chain(at, analysis.level);
         self.shorten(&mut analysis, pivot);
         for (term, _) in &analysis.terms {
             let variable = &mut self.vars[term.var as usize];
@@ -83,6 +84,9 @@ impl<S: Bits> Engine<'_, S> {
         if self.rules.terms(rule).len() > 1 {
             self.watch(rule);
         }
+        if self.rules.terms(rule).len() > 2 {
+            self.learned.push(rule);
+        }
         let Some(term) = self.rules.terms(rule).first().cloned() else { return Err(rule) };
         let left = self.vars[term.var as usize].choices.minus(&term.set);
         if left.is_empty() {
@@ -93,6 +97,26 @@ impl<S: Bits> Engine<'_, S> {
             self.lighten();
         }
         Ok(())
+    }
+
+    /// Makes the rules of all releases worth having of the contents that led straight to a narrowing: a conflict at the end of
+    /// a chain of needs comes again with the next release of each of its links.
+    fn heat_chain(&mut self, at: usize, level: u32) {
+        let mut next = Some(at);
+        while let Some(at) = next.take() {
+            let step = &self.trail[at];
+            let (var, Some(reason)) = (step.var, step.reason) else { break };
+            let others = self.rules.terms(reason).iter().filter(|term| term.var != var);
+            let mut of_level = others.filter_map(|term| {
+                let since = self.since(term.var, &term.set)?;
+                (self.trail[since as usize].level == level && (since as usize) < at)
+                    .then_some((term.var, since))
+            });
+            if let (Some((other, since)), None) = (of_level.next(), of_level.next()) {
+                self.vars[other as usize].hot = true;
+                next = Some(since as usize);
+            }
+        }
     }
 
     /// Joins a rule's terms to those of the rule that is being learned: of two rules, one of which forced the other's

@@ -72,8 +72,15 @@ impl<S: Bits> Engine<'_, S> {
             [first, second, rest @ ..] => {
                 let (a, b) = (first.clone(), second.clone());
                 let other = |term: &Term<S>| if rest.is_empty() { term.var } else { MANY };
-                let of_a = Watch { set: a.set.clone(), other_set: b.set.clone(), other: other(&b), rule };
-                let of_b = Watch { other: other(&a), set: b.set, other_set: a.set, rule };
+                let (fold_a, fold_b) = (a.set.fold(), b.set.fold());
+                let of_a = Watch {
+                    set: a.set.clone(),
+                    fold: fold_a,
+                    other_set: b.set.clone(),
+                    other: other(&b),
+                    rule,
+                };
+                let of_b = Watch { other: other(&a), set: b.set, fold: fold_b, other_set: a.set, rule };
                 self.vars[a.var as usize].watches.push(of_a);
                 self.vars[b.var as usize].watches.push(of_b);
             }
@@ -131,7 +138,7 @@ impl<S: Bits> Engine<'_, S> {
         // Only after a conflict there are rules that came too late to be followed on the level it went back to.
         let watched = if self.conflicts > 0 { self.vars[var as usize].watches.len() } else { 0 };
         for at in 0..watched {
-            let Watch { set, other_set, other, rule } = &self.vars[var as usize].watches[at];
+            let Watch { set, other_set, other, rule, .. } = &self.vars[var as usize].watches[at];
             if *other != MANY && !choices.is_disjoint(set) && self.holds(*other, other_set) {
                 let (set, rule) = (set.clone(), *rule);
                 let broken = self.exclude(var, &set, rule);
@@ -147,11 +154,13 @@ impl<S: Bits> Engine<'_, S> {
     fn visit(&mut self, var: Var) -> Broken {
         let mut watches = std::mem::take(&mut self.vars[var as usize].watches);
         let choices = self.vars[var as usize].choices.clone();
+        let fold = choices.fold();
         let mut broken = None;
         let mut kept = 0;
         for at in 0..watches.len() {
             let watch = &watches[at];
-            let stays = broken.is_some() || !choices.is_subset(&watch.set) || {
+            let holds = S::may_be_subset(fold, watch.fold) && choices.is_subset(&watch.set);
+            let stays = broken.is_some() || !holds || {
                 let rule = watch.rule;
                 if watch.other == MANY {
                     self.look_elsewhere(var, rule, &mut broken)
@@ -203,7 +212,7 @@ impl<S: Bits> Engine<'_, S> {
         if let Some(free) = free {
             terms.swap(1, free);
             let set = terms[1].set.clone();
-            let watch = Watch { other_set: set.clone(), set, other: MANY, rule };
+            let watch = Watch { fold: set.fold(), other_set: set.clone(), set, other: MANY, rule };
             self.vars[terms[1].var as usize].watches.push(watch);
             return false;
         }
@@ -231,11 +240,13 @@ impl<S: Bits> Engine<'_, S> {
     /// Makes those of a content's rules that have come to matter.
     fn open(&mut self, var: Var) -> Broken {
         let variable = &mut self.vars[var as usize];
-        if !variable.is_present() {
+        if !variable.is_present() && !variable.hot {
             return None;
         }
         let releases = if variable.hot || variable.choices.len() == 1 {
-            variable.choices.clone()
+            let mut releases = variable.choices.clone();
+            releases.remove(variable.absent as usize);
+            releases
         } else {
             S::empty(variable.absent as usize + 1)
         };

@@ -7,6 +7,7 @@ use super::{
     next_number as number,
     problem::{Cause, Term, Var},
 };
+use crate::sets::Bits;
 
 /// A rule's number.
 pub(super) type RuleNumber = u32;
@@ -31,8 +32,9 @@ pub(super) enum Origin {
 
 /// Somebody wants to know when a content's choices lie in a set.
 #[derive(Debug, Clone)]
-pub(super) struct Watch<S> {
+pub(super) struct Watch<S: Bits> {
     pub(super) set: S,
+    pub(super) fold: S::Fold,
     /// The other term, where the rule has two; else without meaning.
     pub(super) other_set: S,
     /// The content of the other term, or [`MANY`].

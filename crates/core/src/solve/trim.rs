@@ -2,7 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use super::{Question, Selection, verify};
+use super::{
+    Question, Selection,
+    verify::{self, Chosen},
+};
 use crate::{id::ContentId, version::VersionRange};
 
 /// Returns a part of a selection that the wants lead to, and of which nothing can be left out. A need that several meet
@@ -29,10 +32,11 @@ pub(super) fn trim(question: &Question<'_>, selection: Selection) -> Selection {
 
 /// A content without which every need of the others is met all the same.
 fn needless(question: &Question<'_>, selection: &Selection, by_lock: bool) -> Option<ContentId> {
+    let chosen = Chosen::new(question.universe, selection);
     let (mut sole, mut optional) = (BTreeSet::new(), BTreeSet::new());
     for id in selection.keys() {
-        for group in open_groups(question, selection, id) {
-            match meeting(question, selection, &group)[..] {
+        for group in open_groups(question, &chosen, id) {
+            match meeting(&chosen, &group)[..] {
                 [only] => drop(sole.insert(only)),
                 ref several => optional.extend(several),
             }
@@ -43,35 +47,47 @@ fn needless(question: &Question<'_>, selection: &Selection, by_lock: bool) -> Op
     optional.into_iter().rev().filter(is_free).min_by_key(|other| is_locked(other)).cloned()
 }
 
+type Group<'a> = Vec<(&'a ContentId, &'a VersionRange)>;
+
 /// The needs of a chosen release that others have to meet.
-fn open_groups<'a>(question: &Question<'a>, selection: &Selection, id: &ContentId) -> Vec<Group<'a>> {
-    let Some(version) = selection.get(id) else { return Vec::new() };
-    let Some(release) = question.universe.release(id, version) else { return Vec::new() };
+fn open_groups<'a>(question: &Question<'_>, chosen: &Chosen<'a>, id: &ContentId) -> Vec<Group<'a>> {
+    let Some(release) = chosen.releases.get(id) else { return Vec::new() };
     let groups = release
         .needs
         .iter()
         .map(|(id, range)| vec![(id, range)])
         .chain(release.needs_any.iter().map(|group| group.iter().collect()));
     groups
-        .filter(|group| {
-            let mut named = group.iter();
-            !named.any(|(id, range)| verify::platform_provides(question.platform, id, range))
-                && !verify::meets_any(question.universe, id, version, group)
+        .filter(|group: &Group<'a>| {
+            !group.iter().any(|(named, range)| {
+                verify::platform_provides(question.platform, named, range) || release.meets(id, named, range)
+            })
         })
         .collect()
 }
 
-type Group<'a> = Vec<(&'a ContentId, &'a VersionRange)>;
-
 fn reached(question: &Question<'_>, selection: Selection, by_lock: bool) -> Selection {
+    let kept: BTreeSet<ContentId> = {
+        let chosen = Chosen::new(question.universe, &selection);
+        reached_ids(question, &selection, &chosen, by_lock).into_iter().cloned().collect()
+    };
+    selection.into_iter().filter(|(id, _)| kept.contains(id)).collect()
+}
+
+fn reached_ids<'a>(
+    question: &Question<'a>,
+    selection: &'a Selection,
+    chosen: &Chosen<'a>,
+    by_lock: bool,
+) -> BTreeSet<&'a ContentId> {
     let mut kept: BTreeSet<&ContentId> = question.wants.keys().collect();
     let mut next: Vec<&ContentId> = kept.iter().copied().collect();
     let mut open: Vec<(Group<'_>, Vec<&ContentId>)> = Vec::new();
     loop {
         // First all that has no alternative; then one need that has, and again.
         while let Some(id) = next.pop() {
-            for group in open_groups(question, &selection, id) {
-                let meeting = meeting(question, &selection, &group);
+            for group in open_groups(question, chosen, id) {
+                let meeting = meeting(chosen, &group);
                 if let [only] = meeting[..] {
                     if kept.insert(only) {
                         next.push(only);
@@ -92,18 +108,17 @@ fn reached(question: &Question<'_>, selection: Selection, by_lock: bool) -> Sele
             next.push(best);
         }
     }
-    let kept: BTreeSet<ContentId> = kept.into_iter().cloned().collect();
-    selection.into_iter().filter(|(id, _)| kept.contains(id)).collect()
+    kept
 }
 
 /// The chosen contents that meet one of a group of needs, each once.
-fn meeting<'s>(question: &Question<'_>, selection: &'s Selection, group: &Group<'_>) -> Vec<&'s ContentId> {
+fn meeting<'a>(chosen: &Chosen<'a>, group: &Group<'_>) -> Vec<&'a ContentId> {
     let mut meeting: Vec<&ContentId> = Vec::new();
-    let bearers =
-        group.iter().flat_map(|(named, _)| std::iter::once(*named).chain(question.universe.providers(named)));
-    for (other, version) in bearers.filter_map(|other| selection.get_key_value(other)) {
-        if !meeting.contains(&other) && verify::meets_any(question.universe, other, version, group) {
-            meeting.push(other);
+    for (named, range) in group {
+        for other in chosen.meeting(named, range) {
+            if !meeting.contains(&other) {
+                meeting.push(other);
+            }
         }
     }
     meeting

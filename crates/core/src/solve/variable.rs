@@ -18,7 +18,7 @@ pub(super) struct Narrowing<S> {
     pub(super) previous: Option<u32>,
 }
 
-pub(super) struct Variable<S> {
+pub(super) struct Variable<S: Bits> {
     pub(super) choices: S,
     pub(super) full: S,
     /// The releases whose own rules were made.
@@ -35,6 +35,8 @@ pub(super) struct Variable<S> {
     pub(super) queued: bool,
     /// When it is decided: what is locked, then what is wanted, then the rest.
     pub(super) rank: u8,
+    /// What it was the last time that one choice was left.
+    pub(super) tried: Option<u32>,
     /// Where it stands among the terms of the rule that is being learned, plus one.
     pub(super) term: u32,
     /// How much it had to do with conflicts lately.
@@ -49,15 +51,12 @@ pub(super) struct Seldom<S> {
     pub(super) alternatives: Vec<Vec<Term<S>>>,
 }
 
-impl<S> Variable<S> {
+impl<S: Bits> Variable<S> {
     pub(super) fn seldom(&mut self) -> &mut Seldom<S> {
         self.seldom.get_or_insert_with(|| Box::new(Seldom { alone: Vec::new(), alternatives: Vec::new() }))
     }
 
-    pub(super) fn is_present(&self) -> bool
-    where
-        S: Bits,
-    {
+    pub(super) fn is_present(&self) -> bool {
         !self.choices.contains(self.absent as usize)
     }
 }

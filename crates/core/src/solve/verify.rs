@@ -1,10 +1,10 @@
 //! Whether a lineup satisfies everything: written apart from the search, so that each can catch the other's mistakes.
 
-use std::{collections::BTreeMap, fmt};
+use std::{collections::HashMap, fmt};
 
 use super::Selection;
 use crate::{
-    catalogue::{Platform, PlatformMiss, Universe, provided_matches},
+    catalogue::{Platform, PlatformMiss, Release, Universe, provided_matches},
     id::ContentId,
     version::{ReleaseVersion, VersionRange},
 };
@@ -113,44 +113,93 @@ pub(super) fn platform_provides(platform: &Platform, id: &ContentId, range: &Ver
     platform.provides.get(id).is_some_and(|version| provided_matches(version.as_ref(), range))
 }
 
-/// Returns whether a release of `other` meets one of a group of needs.
-pub(super) fn meets_any(
-    universe: &Universe,
-    other: &ContentId,
-    version: &ReleaseVersion,
-    group: &[(&ContentId, &VersionRange)],
-) -> bool {
-    universe
-        .release(other, version)
-        .is_some_and(|release| group.iter().any(|(id, range)| release.meets(other, id, range)))
+/// A selection looked up: every lineup is verified before it is used, so this is quick.
+pub(super) struct Chosen<'a> {
+    /// The chosen release of each content.
+    pub(super) releases: HashMap<&'a ContentId, &'a Release>,
+    /// Who stands in for a name that is not its own.
+    stand_ins: HashMap<&'a ContentId, Vec<&'a ContentId>>,
+}
+
+impl<'a> Chosen<'a> {
+    pub(super) fn new(universe: &'a Universe, selection: &'a Selection) -> Self {
+        let mut releases = HashMap::with_capacity(selection.len());
+        let mut stand_ins: HashMap<&ContentId, Vec<&ContentId>> = HashMap::new();
+        for (id, version) in selection {
+            let Some(release) = universe.release(id, version) else { continue };
+            releases.insert(id, release);
+            for provided in release.provides.keys().filter(|provided| *provided != id) {
+                stand_ins.entry(provided).or_default().push(id);
+            }
+        }
+        Self { releases, stand_ins }
+    }
+
+    /// Returns who goes by a name and meets a range.
+    pub(super) fn meeting<'s>(
+        &'s self,
+        named: &'s ContentId,
+        range: &'s VersionRange,
+    ) -> impl Iterator<Item = &'a ContentId> + use<'s, 'a> {
+        let own = self.releases.get_key_value(named).map(|(id, _)| *id);
+        let others = self.stand_ins.get(named).into_iter().flatten().copied();
+        own.into_iter()
+            .chain(others)
+            .filter(move |id| self.releases.get(id).is_some_and(|release| release.meets(id, named, range)))
+    }
 }
 
 /// Returns everything that a selection breaks; nothing for a good one.
 pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -> Vec<Breach> {
+    let chosen = Chosen::new(universe, selection);
+    let entries: Vec<_> = selection.iter().collect();
+    if entries.len() < MANY {
+        return breaches_of(&entries, &chosen, platform, selection);
+    }
+    // Most of the time goes into fetching from memory what the releases say; two threads fetch at once.
+    let (first, second) = entries.split_at(entries.len() / 2);
+    std::thread::scope(|scope| {
+        let other = scope.spawn(|| breaches_of(second, &chosen, platform, selection));
+        let mut breaches = breaches_of(first, &chosen, platform, selection);
+        // A thread that ended says nothing; what it had to look at is looked at here.
+        breaches.extend(other.join().unwrap_or_else(|_| breaches_of(second, &chosen, platform, selection)));
+        breaches
+    })
+}
+
+/// From so many contents on a lineup is verified by two threads.
+const MANY: usize = 400;
+
+fn breaches_of(
+    entries: &[(&ContentId, &ReleaseVersion)],
+    chosen: &Chosen<'_>,
+    platform: &Platform,
+    selection: &Selection,
+) -> Vec<Breach> {
     let mut breaches = Vec::new();
-    let standing = standing(universe, selection);
-    let bearers = |group: &[(&ContentId, &VersionRange)]| -> Vec<(&ContentId, &ReleaseVersion)> {
-        let named = group.iter().filter_map(|(id, _)| standing.get(*id)).flatten();
-        named.filter_map(|id| selection.get_key_value(*id)).collect()
-    };
-    for (id, version) in selection {
-        let Some(release) = universe.release(id, version) else {
+    for (id, version) in entries.iter().copied() {
+        let Some(release) = chosen.releases.get(id) else {
             breaches.push(Breach::Unknown { id: id.clone() });
             continue;
         };
         if let Some(miss) = platform.miss(release) {
             breaches.push(Breach::Platform { id: id.clone(), version: version.clone(), miss });
         }
-        let groups = release.needs.iter().map(|pair| vec![pair]);
-        for group in groups.chain(release.needs_any.iter().map(|group| group.iter().collect())) {
-            let met = group.iter().any(|(need, range)| platform_provides(platform, need, range))
-                || bearers(&group)
-                    .into_iter()
-                    .any(|(other, version)| meets_any(universe, other, version, &group));
-            if !met {
-                let has = group.iter().find_map(|(need, _)| selection.get(*need)).cloned();
-                let group = group.into_iter().map(|(need, range)| (need.clone(), range.clone())).collect();
-                breaches.push(Breach::Need { id: id.clone(), version: version.clone(), group, has });
+        let is_met = |need: &ContentId, range: &VersionRange| {
+            platform_provides(platform, need, range) || chosen.meeting(need, range).next().is_some()
+        };
+        let mut unmet = |group: Vec<(ContentId, VersionRange)>| {
+            let has = group.iter().find_map(|(need, _)| selection.get(need)).cloned();
+            breaches.push(Breach::Need { id: id.clone(), version: version.clone(), group, has });
+        };
+        for (need, range) in &release.needs {
+            if !is_met(need, range) {
+                unmet(vec![(need.clone(), range.clone())]);
+            }
+        }
+        for group in &release.needs_any {
+            if !group.iter().any(|(need, range)| is_met(need, range)) {
+                unmet(group.iter().map(|(need, range)| (need.clone(), range.clone())).collect());
             }
         }
         for (other, range) in &release.welcomes {
@@ -165,30 +214,10 @@ pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -
             if platform_provides(platform, refused, range) {
                 breaches.push(Breach::Refuse { id: id.clone(), other: refused.clone() });
             }
-            for (other, version) in bearers(&[(refused, range)]) {
-                if other != id && meets_any(universe, other, version, &[(refused, range)]) {
-                    breaches.push(Breach::Refuse { id: id.clone(), other: other.clone() });
-                }
+            for other in chosen.meeting(refused, range).filter(|other| *other != id) {
+                breaches.push(Breach::Refuse { id: id.clone(), other: other.clone() });
             }
         }
     }
     breaches
-}
-
-/// Returns who in a selection goes by each name.
-fn standing<'a>(
-    universe: &'a Universe,
-    selection: &'a Selection,
-) -> BTreeMap<&'a ContentId, Vec<&'a ContentId>> {
-    let mut standing: BTreeMap<&ContentId, Vec<&ContentId>> = BTreeMap::new();
-    for (id, version) in selection {
-        standing.entry(id).or_default().push(id);
-        let release = universe.release(id, version);
-        for provided in release.into_iter().flat_map(|release| release.provides.keys()) {
-            if provided != id {
-                standing.entry(provided).or_default().push(id);
-            }
-        }
-    }
-    standing
 }

@@ -87,6 +87,11 @@ impl ReleaseVersion {
         Self(Arc::new(Parsed { text: UNVERSIONED.into(), key: Vec::new(), place: None }))
     }
 
+    /// Returns whether one of the two was cloned from the other.
+    pub(crate) fn is_clone_of(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+
     /// Returns whether the author gave no version.
     pub fn is_unversioned(&self) -> bool {
         self.0.key.is_empty()

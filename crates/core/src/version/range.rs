@@ -98,6 +98,14 @@ impl VersionRange {
 
     /// Returns whether the version lies in the range.
     pub fn matches(&self, version: &ReleaseVersion) -> bool {
+        if let (Some((first, last)), Some(place)) = (self.0.stretch, version.place()) {
+            return (first..=last).contains(&place);
+        }
+        self.matches_by_parts(version)
+    }
+
+    /// Says the same without places.
+    pub(super) fn matches_by_parts(&self, version: &ReleaseVersion) -> bool {
         self.0.parts.iter().any(|parts| parts.iter().all(|part| part.matches(version)))
     }
 

@@ -7,6 +7,7 @@ mod definitions;
 mod findings;
 mod golden;
 mod lineups;
+mod packages;
 mod suites;
 mod undoing;
 
