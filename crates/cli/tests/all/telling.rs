@@ -76,7 +76,10 @@ fn about_tells_each_release_with_its_verdict() -> Done {
     world.run(&["about", "quiet-bells"]).code(0).says(&["refuses tidebell 1.3 or newer"]);
     let json = world.run(&["about", "lantern-parade", "--json"]).code(0).json()?;
     assert_eq!(json["releases"][0]["fits"], false);
-    assert_eq!(json["releases"][0]["verdict"], "lantern-parade 1.0.0 needs night-lamps 2 or newer");
+    assert_eq!(
+        json["releases"][0]["verdict"],
+        "lantern-parade 1.0.0 needs night-lamps 2 or newer, and the only night-lamps is 1.2.0"
+    );
     Ok(())
 }
 

@@ -97,7 +97,9 @@ impl LockFile {
     /// Returns the text of the file.
     pub fn text(&self) -> String {
         // Plain data without maps whose keys are no texts always becomes TOML.
-        format!("{HEAD}{}", toml::to_string(self).unwrap_or_default())
+        let text = toml::to_string(self);
+        // Better to end here than to write a lock that has lost what it holds.
+        format!("{HEAD}{}", text.unwrap_or_else(|error| unreachable!("the lock cannot be written: {error}")))
     }
 
     /// Returns one content.
@@ -142,6 +144,7 @@ mod tests {
         release
             .provides
             .insert(ContentId::new("bells").unwrap(), Some(ReleaseVersion::parse("1").unwrap()).into());
+        release.provides.insert(ContentId::new("gongs").unwrap(), None.into());
         release.platforms.push([("engine".to_string(), VersionRange::any())].into());
         let id = ContentId::new("tidebell").unwrap();
         let locked = Locked { id: id.clone(), title: "Tidebell".into(), catalogue: "q".into(), release };

@@ -12,7 +12,7 @@ use super::{
     ways::ways_out,
 };
 use crate::{
-    catalogue::{Content, Line, Number, PlatformMiss, Release, Saying, provided_matches},
+    catalogue::{Content, Line, Number, PlatformMiss, Provided, Release, Saying, provided_matches},
     id::ContentId,
     sets::{Bits, Set},
     version::{ReleaseVersion, VersionRange},
@@ -241,7 +241,7 @@ impl Teller<'_> {
                 told.extend(same.iter().cloned());
             }
         }
-        alike_together(told)
+        alike_together(&told)
     }
 
     /// Names the releases of which a sentence tells, and says whether they are several.
@@ -290,34 +290,11 @@ impl Teller<'_> {
                 _ => {}
             }
             for other in bearers.iter().filter(|content| content.id != **id) {
-                facts.extend(
-                    self.provided(other, id).map(|what| format!("{} only provides {what}", other.id)),
-                );
+                facts.extend(provided(other, id).map(|what| format!("{} only provides {what}", other.id)));
             }
         }
         let most = facts.len().min(MOST_LISTED);
         (most > 0).then(|| format!(", and {}", listed(&facts[..most])))
-    }
-
-    /// What a content stands in for: `b 1 and 2`.
-    fn provided(&self, other: &Content, id: &ContentId) -> Option<String> {
-        let mut versions: Vec<&ReleaseVersion> = other
-            .releases
-            .iter()
-            .filter_map(|release| release.provides.get(id))
-            .flat_map(|provided| provided.versions())
-            .collect();
-        versions.sort();
-        versions.dedup();
-        if versions.is_empty() {
-            return other
-                .releases
-                .iter()
-                .any(|release| release.provides.contains_key(id))
-                .then(|| id.to_string());
-        }
-        let texts: Vec<&str> = versions.iter().map(|version| version.as_str()).collect();
-        Some(format!("{id} {}", listed(&texts)))
     }
 
     /// Who makes a refusal matter by standing in for what is refused: `, which z stands in for`.
@@ -340,7 +317,7 @@ impl Teller<'_> {
                     continue;
                 };
                 if other.releases.iter().any(|release| release.meets(&other.id, id, range))
-                    && let Some(what) = self.provided(other, id)
+                    && let Some(what) = provided(other, id)
                 {
                     found.push(format!("{} provides {what}", other.id));
                 }
@@ -430,6 +407,27 @@ impl Teller<'_> {
     }
 }
 
+/// What a content stands in for: `b 1 and 2`.
+fn provided(other: &Content, id: &ContentId) -> Option<String> {
+    let mut versions: Vec<&ReleaseVersion> = other
+        .releases
+        .iter()
+        .filter_map(|release| release.provides.get(id))
+        .flat_map(Provided::versions)
+        .collect();
+    versions.sort();
+    versions.dedup();
+    if versions.is_empty() {
+        return other
+            .releases
+            .iter()
+            .any(|release| release.provides.contains_key(id))
+            .then(|| id.to_string());
+    }
+    let texts: Vec<&str> = versions.iter().map(|version| version.as_str()).collect();
+    Some(format!("{id} {}", listed(&texts)))
+}
+
 /// Tells a chain of needs; of a long one its beginning and its end.
 fn folded(links: &[String]) -> String {
     if links.len() <= MOST_LINKS + 1 {
@@ -440,10 +438,10 @@ fn folded(links: &[String]) -> String {
 }
 
 /// Joins what is told of several contents in the very same words.
-fn alike_together(clauses: Vec<Clause>) -> Vec<Clause> {
+fn alike_together(clauses: &[Clause]) -> Vec<Clause> {
     let same = |a: &Clause, b: &Clause| a.sort == b.sort && a.rest == b.rest && a.subject != b.subject;
     let mut told: Vec<Clause> = Vec::new();
-    for clause in &clauses {
+    for clause in clauses {
         let alike = clauses.iter().filter(|other| same(clause, other)).count() + 1;
         match told.iter_mut().find(|known| alike >= ALIKE && same(known, clause)) {
             Some(known) => known.others.push(clause.subject),

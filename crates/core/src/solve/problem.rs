@@ -1,6 +1,9 @@
 //! From metadata to rules over sets of releases: terms that may not all hold.
 
-use std::{borrow::Cow, collections::HashMap};
+use std::{
+    borrow::Cow,
+    collections::{HashMap, HashSet},
+};
 
 use super::{Question, verify::platform_provides};
 use crate::{
@@ -323,13 +326,14 @@ impl<'a> Problem<'a> {
         } else {
             releases
         };
-        let start = rules.start();
         rules.term(content, releases);
+        // Only where there are several names a content may go by more than one of them.
+        let mut seen: Option<HashSet<Var>> = (needs.named.len() > 1).then(HashSet::new);
         let universe = self.universe();
         for named in needs.named {
             for number in std::iter::once(*named).chain(universe.providers_of(*named).iter().copied()) {
                 let Some(other) = self.var(number) else { continue };
-                if rules.terms[start..].iter().any(|term| term.var == other) {
+                if other == content || seen.as_mut().is_some_and(|seen| !seen.insert(other)) {
                     continue;
                 }
                 let meeting: S = self.meeting(other, content, needs.said);

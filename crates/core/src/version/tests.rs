@@ -152,8 +152,8 @@ fn rows(head: &str) -> Vec<Vec<Vec<String>>> {
 fn the_page_about_versions_is_true() {
     let order = rows("| older");
     for row in &order {
-        let (older, newer) = (v(&row[0][0]), v(&row[1][0]));
-        assert!(older < newer, "{older} before {newer}");
+        let (first, second) = (v(&row[0][0]), v(&row[1][0]));
+        assert!(first < second, "{first} before {second}");
     }
     let equal = rows("| one");
     for row in &equal {

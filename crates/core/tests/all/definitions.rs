@@ -195,7 +195,12 @@ fn descriptors_that_cannot_be_right_are_errors() -> Done {
         (r#"{ file = "a.conf", id = "/id" }"#, "a.conf", "nonsense", "a.conf: line 1, column 1"),
         (r#"{ file = "a.json", id = "/id" }"#, "a.json", r#"{"id": "a b"}"#, "is not a content id"),
         (r#"{ file = "a.json", version = "/v" }"#, "a.json", r#"{"v": "soon"}"#, "is not a version"),
-        (r#"{ file = "a.json", needs = "/n" }"#, "a.json", r#"{"n": {"b": "~1"}}"#, "is not a version range"),
+        (
+            r#"{ file = "a.json", needs = "/n" }"#,
+            "a.json",
+            r#"{"n": {"b": ">>1"}}"#,
+            "is not a version range",
+        ),
         (r#"{ file = "a.json", needs = "/n" }"#, "a.json", r#"{"n": 3}"#, "must be a list"),
         (r#"{ file = "a.json", needs = "/n" }"#, "a.json", r#"{"n": [3]}"#, "must be a list of texts"),
         (

@@ -102,7 +102,7 @@ fn universe(packages: &BTreeMap<String, Package>) -> Result<Universe, Box<dyn st
                 several => {
                     let ids: Vec<ContentId> =
                         several.iter().map(|id| ContentId::new(id)).collect::<Result<_, _>>()?;
-                    release.needs_any.push(AnyOf::from_iter(ids.into_iter().map(|id| (id, any()))));
+                    release.needs_any.push(ids.into_iter().map(|id| (id, any())).collect::<AnyOf>());
                 }
             }
         }
