@@ -99,8 +99,8 @@ fn colouring(contents: u32, seed: u64) -> Catalogue {
     named(packages.collect(), (0..contents).map(any).collect())
 }
 
-/// A name that very many contents stand in for, and as many that need it. The other solvers know no stand-ins, so ours alone is
-/// timed; returns the time and how many contents the lineup has.
+/// Times our solver on a name with very many providers and as many contents that need it. The other solvers have no provided
+/// names. Returns the time and the number of contents in the lineup.
 pub(crate) fn stand_ins(count: usize) -> Option<(Duration, usize)> {
     let id = |text: String| ContentId::new(&text).ok();
     let one = ReleaseVersion::parse("1").ok()?;

@@ -120,7 +120,7 @@ pub(crate) fn content_lines(
             Some(_) => continue,
         };
         let mut why = why.get(&locked.id).cloned().unwrap_or_default();
-        // A pre-release that nobody asked for is only chosen where nothing else fits.
+        // The solver chooses a pre-release without being asked only if no other release fits.
         let is_asked_for =
             wants.get(&locked.id).is_some_and(|range| range.names_prerelease_of(to) || range.is_exact());
         if to.is_prerelease() && !is_asked_for {

@@ -414,7 +414,7 @@ fn what_is_there_stays_where_the_locked_release_cannot_be_had() -> Done {
     let (wants, lock) = (world.read("yalotheca.toml")?, world.read("yalotheca.lock")?);
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(world.digests()?, old);
-    // Both files come from version control, and nobody has the release.
+    // Both files come from version control, and no source has the release.
     world.write("yalotheca.toml", &wants)?;
     world.write("yalotheca.lock", &lock)?;
     fs::remove_dir_all(world.root().join(".cache/yalotheca"))?;

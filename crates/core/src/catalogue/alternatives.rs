@@ -1,4 +1,4 @@
-//! What several contents can meet, and in which versions a release stands in for another content.
+//! Needs with alternatives, and the versions in which a release provides another content's name.
 
 use std::fmt;
 
@@ -13,7 +13,7 @@ use crate::{
     version::{ReleaseVersion, VersionRange},
 };
 
-/// A need that any one of several contents can meet, in the order in which its author prefers them.
+/// A need that any one of several contents can meet, in the author's order of preference.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct AnyOf(Vec<(ContentId, VersionRange)>);
 
@@ -73,8 +73,7 @@ impl<'de> Deserialize<'de> for AnyOf {
     }
 }
 
-/// In which versions a release stands in for another content. Where none is given it meets every range, since nobody can say
-/// otherwise.
+/// The versions in which a release provides a name. An empty list meets every range.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(from = "Written", into = "Written")]
 pub struct Provided(Vec<ReleaseVersion>);

@@ -109,7 +109,7 @@ pub struct Release {
     /// Must not be present.
     #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub refuses: Relations,
-    /// Stands in for these contents, in those versions where some are given.
+    /// Names that it provides, each with its versions.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub provides: BTreeMap<ContentId, Provided>,
     /// What it asks of the platform: any one of these sets will do; none at all means that it runs anywhere.

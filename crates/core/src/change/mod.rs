@@ -367,6 +367,8 @@ fn edit_files(
     for registration in &desired.registrations {
         let file =
             files.entry(&registration.file).or_insert_with(|| (registration.format, Vec::new(), Vec::new()));
+        // How the file is read is what the definition says now, and not what it said when the receipt was written.
+        file.0 = registration.format;
         dispute(&file.1, registration)?;
         file.1.push(registration);
     }

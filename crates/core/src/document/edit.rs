@@ -1,10 +1,12 @@
 //! The edits of every format, on the tree that its parser makes.
 
 use super::{
-    Before, Document, EditDocumentError, Format, Pointer, Value,
+    Before, Document, EditDocumentError, Pointer, Value,
     guard::{self, Change},
     node::{Body, Form, Node, Syntax, Why},
 };
+
+const REPEATED: Why = "the file has aliases, and other values than this one would change";
 
 impl Document {
     fn unwritable(&self, value: impl Into<String>, why: Why) -> EditDocumentError {
@@ -24,16 +26,11 @@ impl Document {
         match edit(&*syntax, &mut text, &self.root) {
             Ok(done) => {
                 if text != self.text {
-                    // What is repeated by an alias would change there too.
-                    let repeats = self.format == Format::Yaml && self.text.contains(" *");
                     let refused = |why| EditDocumentError::Unsafe {
                         format: self.format.name(),
                         value: what(),
-                        why: if repeats {
-                            "another part of the file repeats this one by an alias"
-                        } else {
-                            why
-                        },
+                        // What an alias repeats would change in both places, or the alias would lead nowhere.
+                        why: if self.root.has_alias() { REPEATED } else { why },
                     };
                     let root = super::read(&*syntax, &text)
                         .map_err(|_| refused("the file could not be read afterwards"))?;
@@ -209,10 +206,8 @@ impl Document {
 
     fn cut(&mut self, tokens: &[String]) -> Result<(), EditDocumentError> {
         let Some((last, above)) = tokens.split_last() else { return Ok(()) };
-        if let (node @ Node { body: Body::Leaf(Value::Compound(json)), .. }, met) = self.root.nearest(tokens)
-            && met < tokens.len()
-            && !json.is_null()
-        {
+        let (node, met) = self.root.nearest(tokens);
+        if node.form == Form::Alias && met < tokens.len() {
             return Err(EditDocumentError::OtherSort {
                 pointer: Pointer::of(&tokens[..met]),
                 found: node.sort(),

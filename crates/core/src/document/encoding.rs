@@ -207,8 +207,8 @@ impl TextFile {
         Ok(Self { text, encoding: self.encoding })
     }
 
-    /// Whether it has bytes that are control characters in Latin-1: then it is in some other code page, in which the bytes
-    /// that are there stay right, and nobody knows those of another character.
+    /// Returns whether some bytes are control characters in Latin-1. The file then uses another code page: its own bytes can
+    /// be kept, but the bytes of any new character are unknown.
     fn is_another_code_page(&self) -> bool {
         self.text.contains(|c: char| ('\u{80}'..='\u{9f}').contains(&c))
     }

@@ -73,6 +73,8 @@ pub(super) enum Form {
     Open,
     /// A name that stands alone.
     Bare,
+    /// What stands for another part of the file.
+    Alias,
     /// A program's arguments: options may be named with the dashes that they are written with.
     Options,
 }
@@ -128,6 +130,11 @@ impl Node {
         }
     }
 
+    /// Returns whether an alias is in it.
+    pub(super) fn has_alias(&self) -> bool {
+        self.form == Form::Alias || self.children().iter().any(Self::has_alias)
+    }
+
     /// Returns whether it holds nothing.
     pub(super) fn is_empty(&self) -> bool {
         self.children().is_empty() && (!matches!(self.body, Body::Leaf(_)) || self.form == Form::Open)
@@ -153,7 +160,7 @@ impl Node {
                 let found = self.named(token).rev().find_map(|(_, child)| child.find(rest));
                 found.or_else(|| {
                     let (number, rest) = rest.split_first()?;
-                    // Behind a name that stands there once, a number is a place inside of it.
+                    // A number after a name that occurs once is a place inside that value.
                     self.named(token).nth(1)?;
                     let (_, child) = self.named(token).nth(number.parse().ok()?)?;
                     child.find(rest)
@@ -250,8 +257,10 @@ impl Node {
             Body::Leaf(Value::Flag(_)) => "true or false",
             Body::Leaf(Value::Whole(_) | Value::Real(_)) => "a number",
             Body::Leaf(Value::Text(_)) => "a text",
-            Body::Leaf(Value::Compound(serde_json::Value::Null)) => "nothing (null)",
-            Body::Leaf(Value::Compound(_)) => "what stands elsewhere in the file (an alias)",
+            Body::Leaf(Value::Compound(_)) if self.form == Form::Alias => {
+                "an alias of another part of the file"
+            }
+            Body::Leaf(Value::Compound(_)) => "nothing (null)",
             Body::List(_) => "a list",
             Body::Group(_) => "a group of keys",
         }

@@ -8,6 +8,7 @@ use super::{
     Question,
     blame::{Blame, Effort, blame},
     engine::DeadEnd,
+    naming::{MOST_LISTED, listed, listed_or, name_releases},
     verify::with_range,
     ways::ways_out,
 };
@@ -59,14 +60,11 @@ const MOST_TOLD: usize = 30;
 /// With more needs than this a content's releases are told together.
 const MOST_NEEDS: usize = 3;
 
-/// The most links of a chain of needs that are told; of a longer one the middle is counted.
+/// A chain of needs with more links than this is shortened in the middle.
 const MOST_LINKS: usize = 5;
 
-/// From so many contents that all fail alike on they are told in one sentence.
+/// This many contents that fail for the same reason share one sentence.
 const ALIKE: usize = 3;
-
-/// The most contents that one sentence lists.
-const MOST_LISTED: usize = 6;
 
 /// Builds the explanation from the rules that leave nothing.
 ///
@@ -100,7 +98,7 @@ struct Clause {
     leads_to: Option<(Number, Set)>,
     /// All contents that it names.
     names: Vec<Number>,
-    /// Others of which the very same is to be told.
+    /// Other contents that the same clause is about.
     others: Vec<Number>,
 }
 
@@ -244,7 +242,7 @@ impl Teller<'_> {
         alike_together(&told)
     }
 
-    /// Names the releases of which a sentence tells, and says whether they are several.
+    /// Names the releases that a clause is about, and returns whether there are several.
     fn speakers(&self, clause: &Clause) -> (String, bool) {
         if clause.others.is_empty() {
             return name_releases(self.content(clause.subject), &clause.releases);
@@ -254,7 +252,7 @@ impl Teller<'_> {
         (listed(&ids), true)
     }
 
-    /// What there is of what is needed, where none of it will do: `, and the newest b is 3`.
+    /// Returns which releases exist, if none of them meets the need: `, and the newest b is 3`.
     fn what_there_is(&self, relations: &[(&ContentId, &VersionRange)]) -> Option<String> {
         let universe = self.question.universe;
         let mut facts = Vec::new();
@@ -297,7 +295,7 @@ impl Teller<'_> {
         (most > 0).then(|| format!(", and {}", listed(&facts[..most])))
     }
 
-    /// Who makes a refusal matter by standing in for what is refused: `, which z stands in for`.
+    /// Returns which contents provide a refused name: `, and z provides b 1`.
     fn stand_ins(&self, subject: Number, relations: &[(&ContentId, &VersionRange)]) -> String {
         let universe = self.question.universe;
         let takes_part = |number: Number| {
@@ -407,7 +405,7 @@ impl Teller<'_> {
     }
 }
 
-/// What a content stands in for: `b 1 and 2`.
+/// Returns what a content provides under a name: `b 1 and 2`.
 fn provided(other: &Content, id: &ContentId) -> Option<String> {
     let mut versions: Vec<&ReleaseVersion> = other
         .releases
@@ -428,7 +426,7 @@ fn provided(other: &Content, id: &ContentId) -> Option<String> {
     Some(format!("{id} {}", listed(&texts)))
 }
 
-/// Tells a chain of needs; of a long one its beginning and its end.
+/// Joins a chain of needs; a long chain keeps its beginning and its end.
 fn folded(links: &[String]) -> String {
     if links.len() <= MOST_LINKS + 1 {
         return links.join(", ");
@@ -437,7 +435,7 @@ fn folded(links: &[String]) -> String {
     format!("{} … ({} more) … {}", first.join(", "), links.len() - 3, last.join(", "))
 }
 
-/// Joins what is told of several contents in the very same words.
+/// Merges clauses that say the same of several contents.
 fn alike_together(clauses: &[Clause]) -> Vec<Clause> {
     let same = |a: &Clause, b: &Clause| a.sort == b.sort && a.rest == b.rest && a.subject != b.subject;
     let mut told: Vec<Clause> = Vec::new();
@@ -487,55 +485,5 @@ fn shown_range(content: &Content, range: &VersionRange) -> String {
         content.id.to_string()
     } else {
         with_range(&content.id, range)
-    }
-}
-
-/// Returns `a, b and c`, and of very many the first few.
-pub(super) fn listed<T: AsRef<str>>(names: &[T]) -> String {
-    joined(names, "and")
-}
-
-fn listed_or(names: &[String]) -> String {
-    joined(names, "or")
-}
-
-fn joined<T: AsRef<str>>(names: &[T], word: &str) -> String {
-    let texts: Vec<&str> = names.iter().map(AsRef::as_ref).collect();
-    match texts.as_slice() {
-        [] => String::new(),
-        [only] => (*only).to_owned(),
-        [rest @ .., last] if texts.len() <= MOST_LISTED => format!("{} {word} {last}", rest.join(", ")),
-        _ => format!("{} {word} {} more", texts[..MOST_LISTED - 1].join(", "), texts.len() + 1 - MOST_LISTED),
-    }
-}
-
-/// Names some of a content's releases, and says whether they are several: `tidebell 1.4`, `tidebell 1.2 to 1.4`,
-/// `every known tidebell`.
-fn name_releases(content: &Content, releases: &Set) -> (String, bool) {
-    // Newest first, as the bits are.
-    let all = &content.releases;
-    let bits: Vec<usize> = releases.iter().filter(|bit| *bit < all.len()).collect();
-    let id = &content.id;
-    let version = |bit: usize| &all[bit].version;
-    match bits.as_slice() {
-        [] => (id.to_string(), false),
-        [only] if version(*only).is_unversioned() => (id.to_string(), false),
-        [only] => (format!("{id} {}", version(*only)), false),
-        [newest, .., oldest] => {
-            let in_a_row = oldest - newest + 1 == bits.len();
-            if bits.len() == all.len() {
-                (format!("every known {id}"), false)
-            } else if in_a_row && *newest == 0 {
-                (format!("{id} from {} on", version(*oldest)), true)
-            } else if in_a_row {
-                (format!("{id} {} to {}", version(*oldest), version(*newest)), true)
-            } else if bits.len() <= 4 {
-                let texts: Vec<&str> = bits.iter().rev().map(|bit| version(*bit).as_str()).collect();
-                (format!("{id} {}", texts.join(", ")), true)
-            } else {
-                let (from, to) = (version(*oldest), version(*newest));
-                (format!("{} releases of {id} between {from} and {to}", bits.len()), true)
-            }
-        }
     }
 }

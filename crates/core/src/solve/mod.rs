@@ -10,6 +10,7 @@ mod decide;
 mod engine;
 mod explain;
 mod learn;
+mod naming;
 mod problem;
 mod propagate;
 mod rules;
@@ -95,7 +96,7 @@ fn locked_is_enough(question: &Question<'_>) -> Option<Selection> {
     breaches(question, &selection).is_empty().then_some(selection)
 }
 
-/// Holds a lineup back that breaks something: a defect, which is told and never settled.
+/// Replaces a lineup that breaks something by [`Answer::Defect`].
 fn checked(question: &Question<'_>, answer: Answer) -> Answer {
     let Answer::Lineup(selection) = answer else { return answer };
     let breaches = breaches(question, &selection);
@@ -107,7 +108,7 @@ fn breaches(question: &Question<'_>, selection: &Selection) -> Vec<Breach> {
     let mut breaches = verify(question.universe, question.platform, selection);
     for (id, range) in question.wants {
         let has = selection.get(id);
-        // A want that no catalogue has is told apart from the solving.
+        // The caller reports wants that no catalogue has.
         let is_known = || question.universe.get(id).is_some_and(|content| !content.releases.is_empty());
         if !has.is_some_and(|version| provided_matches(Some(version), range)) && is_known() {
             breaches.push(Breach::Want { id: id.clone(), range: range.clone(), has: has.cloned() });

@@ -117,7 +117,7 @@ pub(super) fn platform_provides(platform: &Platform, id: &ContentId, range: &Ver
 pub(super) struct Chosen<'a> {
     /// The chosen release of each content.
     pub(super) releases: HashMap<&'a ContentId, &'a Release>,
-    /// Who stands in for a name that is not its own.
+    /// The contents that provide each name other than their own.
     stand_ins: HashMap<&'a ContentId, Vec<&'a ContentId>>,
 }
 
@@ -152,32 +152,8 @@ impl<'a> Chosen<'a> {
 /// Returns everything that a selection breaks; nothing for a good one.
 pub fn verify(universe: &Universe, platform: &Platform, selection: &Selection) -> Vec<Breach> {
     let chosen = Chosen::new(universe, selection);
-    let entries: Vec<_> = selection.iter().collect();
-    if entries.len() < MANY {
-        return breaches_of(&entries, &chosen, platform, selection);
-    }
-    // Most of the time goes into fetching from memory what the releases say; two threads fetch at once.
-    let (first, second) = entries.split_at(entries.len() / 2);
-    std::thread::scope(|scope| {
-        let other = scope.spawn(|| breaches_of(second, &chosen, platform, selection));
-        let mut breaches = breaches_of(first, &chosen, platform, selection);
-        // A thread that ended says nothing; what it had to look at is looked at here.
-        breaches.extend(other.join().unwrap_or_else(|_| breaches_of(second, &chosen, platform, selection)));
-        breaches
-    })
-}
-
-/// From so many contents on a lineup is verified by two threads.
-const MANY: usize = 400;
-
-fn breaches_of(
-    entries: &[(&ContentId, &ReleaseVersion)],
-    chosen: &Chosen<'_>,
-    platform: &Platform,
-    selection: &Selection,
-) -> Vec<Breach> {
     let mut breaches = Vec::new();
-    for (id, version) in entries.iter().copied() {
+    for (id, version) in selection {
         let Some(release) = chosen.releases.get(id) else {
             breaches.push(Breach::Unknown { id: id.clone() });
             continue;

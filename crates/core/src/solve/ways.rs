@@ -6,7 +6,7 @@ use super::{
     Question, Selection, WayOut,
     blame::{Blame, Effort},
     engine::{self, End},
-    explain::listed,
+    naming::listed,
 };
 use crate::{
     catalogue::Platform,

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use super::{Piece, ReleaseVersion, compare_keys, drop_zeros, pre_rank, range::Part};
+use super::{Piece, ReleaseVersion, compare_keys, drop_zeros, part::Part, pre_rank};
 
 /// Cuts a text at `||` and `|`, and where one range in brackets follows another. An empty text is any version.
 pub(super) fn alternatives(text: &str) -> Result<Vec<&str>, String> {

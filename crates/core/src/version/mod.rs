@@ -8,6 +8,7 @@
 //! ties.
 
 mod forms;
+mod part;
 mod place;
 mod range;
 #[cfg(test)]
@@ -17,7 +18,7 @@ use std::{cmp::Ordering, fmt, sync::Arc};
 
 use crate::text_form::text_form;
 
-use range::Part;
+use part::Part;
 pub use range::{ParseRangeError, VersionRange};
 
 /// One piece of a version's key. The order of the variants is the order of versions.

@@ -8,7 +8,7 @@ use std::{cmp::Ordering, fmt, sync::Arc};
 
 use crate::text_form::text_form;
 
-use super::{Piece, ReleaseVersion, compare_keys, forms, place::stretch};
+use super::{ReleaseVersion, compare_keys, forms, part::Part, place::stretch};
 
 /// A set of versions, written as a range. Clones share it.
 #[derive(Clone)]
@@ -21,18 +21,6 @@ pub(super) struct Alternatives {
     parts: Box<[Box<[Part]>]>,
     /// The first and the last place in it, where it is one stretch of places.
     pub(super) stretch: Option<(u64, u64)>,
-}
-
-#[derive(Debug, Clone)]
-pub(super) enum Part {
-    Any,
-    Exactly(ReleaseVersion),
-    Not(ReleaseVersion),
-    AtLeast(ReleaseVersion),
-    Above(ReleaseVersion),
-    AtMost(ReleaseVersion),
-    Below { shown: ReleaseVersion, key: Vec<Piece> },
-    Like { shown: String, from: Vec<Piece>, below: Vec<Piece> },
 }
 
 /// What is wrong with a range.
@@ -177,44 +165,6 @@ impl VersionRange {
             .map(|parts| parts.iter().map(Part::in_words).collect::<Vec<_>>().join(", "))
             .collect();
         alternatives.join(", or ")
-    }
-}
-
-impl Part {
-    fn matches(&self, version: &ReleaseVersion) -> bool {
-        if version.is_unversioned() {
-            return match self {
-                Self::Any => true,
-                Self::Exactly(wanted) => wanted.is_unversioned(),
-                _ => false,
-            };
-        }
-        match self {
-            Self::Any => true,
-            Self::Exactly(wanted) => !wanted.is_unversioned() && version.compare_precedence(wanted).is_eq(),
-            Self::Not(left_out) => !version.compare_precedence(left_out).is_eq(),
-            Self::AtLeast(bound) => version.compare_precedence(bound).is_ge(),
-            Self::Above(bound) => version.compare_precedence(bound).is_gt(),
-            Self::AtMost(bound) => version.compare_precedence(bound).is_le(),
-            Self::Below { key, .. } => compare_keys(&version.0.key, key) == Ordering::Less,
-            Self::Like { from, below, .. } => {
-                compare_keys(&version.0.key, from).is_ge()
-                    && compare_keys(&version.0.key, below) == Ordering::Less
-            }
-        }
-    }
-
-    pub(super) fn in_words(&self) -> String {
-        match self {
-            Self::Any => "any version".into(),
-            Self::Exactly(v) => v.to_string(),
-            Self::Not(v) => format!("other than {v}"),
-            Self::AtLeast(v) => format!("{v} or newer"),
-            Self::Above(v) => format!("newer than {v}"),
-            Self::AtMost(v) => format!("{v} or older"),
-            Self::Below { shown, .. } => format!("below {shown}"),
-            Self::Like { shown, .. } => shown.clone(),
-        }
     }
 }
 

@@ -1,10 +1,9 @@
 //! The solver on real metadata: the package lists that a Debian machine has after its index was updated. Skipped, and said so,
 //! where there are none.
 //!
-//! Each package is a content with one release for each of its versions; its dependencies, alternatives, conflicts and provided
-//! names are needs, needs of any, refusals and provided names. Versions are ranks in the order in which they are listed, so ranges
-//! of versions are left out where they could not be told. What is asked for is chosen at random; each lineup is checked by a
-//! checker that is written here, nothing in it may be needless, and each way out must lead out.
+//! Each package is a content with one release; its dependencies, alternatives, conflicts and provided names are needs, needs of
+//! any, refusals and provided names. Versions and their ranges are left out: this is about names. What is asked for is chosen at
+//! random; each lineup is checked by a checker that is written here, nothing in it may be needless, and each way out must lead out.
 
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
@@ -58,7 +57,7 @@ fn read(paragraph: &str) -> Option<(String, Package)> {
     let field = |name: &str| {
         paragraph.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(": ")).unwrap_or_default()
     };
-    // A name with its range or its architecture is told by the name alone.
+    // Drops the range and the architecture.
     let bare = |text: &str| -> String {
         text.trim().split([' ', '(', ':']).next().unwrap_or_default().to_ascii_lowercase()
     };

@@ -9,7 +9,7 @@ use super::{
 };
 
 impl Document {
-    /// Returns the items of a list that is one text, where they stand apart by `separator`.
+    /// Returns the items of a list in one text, split at `separator`.
     pub fn parts(&self, at: &Pointer, separator: &str) -> Vec<String> {
         let text = self.get(at).map(|value| value.plain()).unwrap_or_default();
         let parts: Vec<&str> = match separator.trim() {

@@ -1,4 +1,4 @@
-//! Lists in one text whose items stand apart by a sign: `a; b;c`.
+//! Lists in one text, separated by a sign: `a; b;c`.
 
 use super::{Turn, turns};
 

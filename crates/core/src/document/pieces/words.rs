@@ -1,4 +1,4 @@
-//! Lists in one text whose items stand apart by white space: `a  b`.
+//! Lists in one text, separated by white space: `a  b`.
 
 use super::{Turn, turns};
 

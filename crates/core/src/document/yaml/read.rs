@@ -177,7 +177,7 @@ impl<'a> Builder<'a> {
             let size = size_of(&json) + self.by_aliases - counted;
             self.anchors.insert(said.anchor, (json, size));
         }
-        // The gap goes along with the value, unless a comment stands in it.
+        // The gap is replaced with the value, unless it contains a comment.
         let between = &self.text[region..node.span.start];
         node.gap = if between.contains('#') { node.span.start } else { region };
         Ok(node)
@@ -199,7 +199,7 @@ impl<'a> Builder<'a> {
             ));
         }
         self.at += end.unwrap_or(self.rest().len());
-        Ok(Node::leaf(key, from..self.at, Value::from(json)))
+        Ok(Node::leaf(key, from..self.at, Value::from(json)).written(Form::Alias))
     }
 
     /// Goes past a scalar.
