@@ -41,11 +41,14 @@ pub(super) fn choose(
     let platform = ground.platform(&session.survey.platform);
     match shelf.solve(&platform, &ground.wants(wants), &locked)? {
         Answer::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
-        Answer::None(explanation) => Err(CommandError::NoLineup(Box::new(with_commands(
-            explanation,
-            wants,
-            &session.control.wants.wants,
-        )))),
+        Answer::None(explanation) => {
+            // An unreachable catalogue shows only what is locked, so its other releases might still fit.
+            if let Some(error) = shelf.get()?.unreachable().into_iter().next() {
+                return Err(error.into());
+            }
+            let noted = &session.control.wants.wants;
+            Err(CommandError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
+        }
         answer @ (Answer::Unread(_) | Answer::Defect { .. }) => unreachable!("the shelf answers {answer:?}"),
     }
 }

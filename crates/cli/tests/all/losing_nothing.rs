@@ -424,3 +424,13 @@ fn what_is_there_stays_where_the_locked_release_cannot_be_had() -> Done {
     assert_eq!(world.digests()?, old, "{}{}", answer.out, answer.err);
     Ok(())
 }
+
+#[test]
+fn without_its_catalogue_a_want_is_not_called_impossible() -> Done {
+    let world = World::fresh()?;
+    world.run(&["add", "lamp-oil@<1.1", "--yes"]).code(0);
+    fs::rename(world.root().join("quayside"), world.root().join("gone"))?;
+    // Only 1.0.2 is known from the lock; the catalogue may well have others.
+    world.run(&["add", "lamp-oil@>1.0.2", "--yes"]).code(4).says(&["catalogue quayside", "is not there"]);
+    Ok(())
+}

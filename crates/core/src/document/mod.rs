@@ -240,7 +240,7 @@ pub enum EditDocumentError {
         pointer: Pointer,
     },
     /// The edit would do something else than it should; the file stays as it is.
-    #[error("{value:?} is not put into this {format} file: {why}")]
+    #[error("{value:?} was not written to this {format} file: {why}")]
     Unsafe {
         /// The format's name.
         format: &'static str,
