@@ -10,7 +10,8 @@
 //!
 //! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
 //!
-//! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) on the realistic catalogue on disk.
+//! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) of 400 wants, on realistic catalogues of 20, 50,
+//! 100 and 200 thousand contents on disk.
 
 mod by_pubgrub;
 mod by_resolvo;
@@ -166,9 +167,12 @@ fn main() -> std::io::Result<()> {
     if only.is_some_and(|only| only == "disk") {
         // The program lies beside this one.
         let program = std::env::current_exe()?.with_file_name("yalotheca");
-        for seed in seeds {
-            let line = on_disk::run(&program, &generate(&families(seed)[0].1), 11)?;
-            writeln!(std::io::stdout(), "seed {seed}: {line}")?;
+        for n in [20_000, 50_000, 100_000, 200_000] {
+            for seed in &seeds {
+                let parameters = Parameters { n, ..families(*seed).remove(0).1 };
+                let line = on_disk::run(&program, &generate(&parameters), 11)?;
+                writeln!(std::io::stdout(), "seed {seed}: {line}")?;
+            }
         }
         return Ok(());
     }

@@ -13,6 +13,7 @@ mod learn;
 mod naming;
 mod problem;
 mod propagate;
+mod quick;
 mod rules;
 mod straight;
 #[cfg(test)]
@@ -72,17 +73,25 @@ pub enum Answer {
 /// Finds the best lineup: what is locked stays where it can; then each want gets its newest release that fits, then
 /// each dependency. Pre-releases come last. Nothing is in it that nothing needs.
 ///
-/// Every lineup is checked by [`verify`] before it is returned, whichever way found it.
+/// Every lineup is checked before it is returned, whichever way found it: by [`verify`], unless the quicker check by numbers
+/// is certain.
 pub fn solve(question: &Question<'_>) -> Answer {
     if let Some(selection) = locked_is_enough(question) {
         return Answer::Lineup(selection);
     }
     match straight::walk(question).map(|walked| walked.arrival) {
-        Some(Arrival::Found(selection)) if breaches(question, &selection).is_empty() => {
-            Answer::Lineup(selection)
+        Some(Arrival::Found(chosen)) => {
+            let certain = quick::certainly_holds(question, &chosen);
+            let selection = question.universe.select(chosen.into_iter());
+            debug_assert!(!certain || breaches(question, &selection).is_empty(), "{selection:?}");
+            if certain || breaches(question, &selection).is_empty() {
+                Answer::Lineup(selection)
+            } else {
+                checked(question, search(question))
+            }
         }
         Some(Arrival::Unread(unread)) => Answer::Unread(named(question.universe, unread)),
-        Some(Arrival::Found(_)) | None => checked(question, search(question)),
+        None => checked(question, search(question)),
     }
 }
 

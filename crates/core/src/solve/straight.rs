@@ -9,8 +9,9 @@
 use std::collections::HashMap;
 
 use super::{
-    Question, Selection,
+    Question,
     problem::{Drafts, Problem, Term, Var},
+    quick::Choice,
 };
 use crate::{
     catalogue::{Gathered, Number},
@@ -27,7 +28,7 @@ pub(super) struct Walked {
 
 /// Where it ends.
 pub(super) enum Arrival {
-    Found(Selection),
+    Found(Vec<Choice>),
     /// It came to contents that have not been read.
     Unread(Vec<Number>),
 }
@@ -140,7 +141,7 @@ impl<'a, S: Bits> Walk<'a, S> {
             Some((self.problem.candidates[*var as usize].number, release))
         });
         let arrival = if self.problem.unread.is_empty() {
-            Arrival::Found(self.problem.question.universe.select(chosen))
+            Arrival::Found(chosen.collect())
         } else {
             Arrival::Unread(self.problem.unread)
         };

@@ -41,8 +41,8 @@ fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)>
 #[test]
 fn the_straight_way_leads_where_the_search_does() {
     let cases = 20_000;
-    let (mut runner, arrived, taken_back) =
-        (TestRunner::new(ProptestConfig::with_cases(cases)), Cell::new(0), Cell::new(0));
+    let mut runner = TestRunner::new(ProptestConfig::with_cases(cases));
+    let (arrived, taken_back, certain) = (Cell::new(0), Cell::new(0), Cell::new(0));
     let outcome = runner.run(&catalogue(), |(lines, wants, locked)| {
         let case = Case::new(&lines, &wants, &locked);
         let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
@@ -50,6 +50,10 @@ fn the_straight_way_leads_where_the_search_does() {
         let Some(Walked { arrival: Arrival::Found(straight), taken_back: back }) = walk(&question) else {
             return Ok(());
         };
+        let is_certain = quick::certainly_holds(&question, &straight);
+        let straight = universe.select(straight.into_iter());
+        certain.set(certain.get() + u32::from(is_certain));
+        prop_assert!(!is_certain || breaches(&question, &straight).is_empty(), "{:?}", straight);
         arrived.set(arrived.get() + 1);
         if back == 0 {
             let Answer::Lineup(searched) = search(&question) else { panic!("there is one") };
@@ -64,5 +68,53 @@ fn the_straight_way_leads_where_the_search_does() {
     });
     outcome.unwrap();
     assert!(arrived.get() > cases / 4, "it arrived {} times of {cases}", arrived.get());
+    let (certain, arrived) = (certain.get(), arrived.get());
+    assert!(certain > arrived * 9 / 10, "the quick check was certain of {certain} of {arrived}");
     assert!(taken_back.get() > cases / 100, "of which something was taken back {} times", taken_back.get());
+}
+
+#[test]
+fn the_quick_check_is_never_certain_of_a_broken_lineup() {
+    let cases = 8_000;
+    let mut runner = TestRunner::new(ProptestConfig::with_cases(cases));
+    let (certain, broken) = (Cell::new(0), Cell::new(0));
+    let picks = proptest::collection::vec(0..6_usize, 10);
+    let outcome = runner.run(&(catalogue(), picks), |((lines, wants, locked), picks)| {
+        let case = Case::new(&lines, &wants, &locked);
+        let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
+        let question = Question { universe, platform, wants, locked };
+        // Any releases at all, and what the straight way found with one release exchanged or left out.
+        let numbers = universe
+            .iter()
+            .filter_map(|content| Some((universe.number(&content.id)?, content.releases.len())));
+        let random: Vec<_> = numbers
+            .zip(&picks)
+            .filter(|((_, count), pick)| *pick < count)
+            .map(|((number, _), pick)| (number, *pick))
+            .collect();
+        let mut lineups = vec![random];
+        if let Some(Walked { arrival: Arrival::Found(straight), .. }) = walk(&question) {
+            let at = picks[0] % straight.len().max(1);
+            let mut without = straight.clone();
+            without.truncate(at);
+            without.extend(straight.iter().skip(at + 1));
+            lineups.push(without);
+            let mut other = straight;
+            if let Some((number, release)) = other.get_mut(at) {
+                let count = universe.content(*number).map_or(1, |content| content.releases.len());
+                *release = picks[1] % count;
+            }
+            lineups.push(other);
+        }
+        for lineup in lineups {
+            let is_certain = quick::certainly_holds(&question, &lineup);
+            let is_broken = !breaches(&question, &universe.select(lineup.into_iter())).is_empty();
+            certain.set(certain.get() + u32::from(is_certain));
+            broken.set(broken.get() + u32::from(is_broken));
+            prop_assert!(!(is_certain && is_broken));
+        }
+        Ok(())
+    });
+    outcome.unwrap();
+    assert!(certain.get() > 1_000 && broken.get() > 1_000, "{} and {}", certain.get(), broken.get());
 }

@@ -1,0 +1,97 @@
+//! Whether a lineup satisfies everything, by the compact rows of its releases.
+//!
+//! [`verify`](super::verify()) compares ids, versions and ranges as their authors wrote them. On a large lineup that takes
+//! as long as the search itself, so the releases are first checked here by number and by place. This check only ever
+//! answers "yes" or "not known": a provided name, a need with alternatives, a range that is not one stretch and
+//! everything else out of the ordinary is left to `verify`. It shares nothing with the search.
+
+use super::{Question, verify::platform_provides};
+use crate::catalogue::{Line, Number, Rare, Saying};
+
+/// A chosen release: its content, and its place among that content's releases, newest first.
+pub(super) type Choice = (Number, usize);
+
+/// No release of a content was chosen.
+const NONE: u32 = u32::MAX;
+
+struct Check<'a> {
+    question: &'a Question<'a>,
+    /// By content: the chosen release.
+    releases: Vec<u32>,
+}
+
+/// Returns whether a lineup certainly satisfies everything, wants included.
+pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> bool {
+    let mut releases = vec![NONE; question.universe.len()];
+    for (number, release) in chosen {
+        let Ok(release) = u32::try_from(*release) else { return false };
+        if std::mem::replace(&mut releases[*number as usize], release) != NONE {
+            return false;
+        }
+    }
+    let check = Check { question, releases };
+    question.wants.iter().all(|(id, range)| {
+        // The caller reports wants that no catalogue has; `verify` knows them apart from others.
+        let number = question.universe.number(id);
+        number.is_some_and(|number| check.is_within(number, range.stretch()))
+    }) && chosen.iter().all(|(number, release)| check.release_holds(*number, *release))
+}
+
+impl Check<'_> {
+    /// Returns the place of a content's chosen release, if it was chosen and has one.
+    fn place(&self, number: Number) -> Option<u64> {
+        let release = self.releases[number as usize];
+        let places = self.question.universe.gathered(number).places();
+        places.get(usize::try_from(release).ok()?).copied()
+    }
+
+    /// Returns whether a content was chosen in a version between two places.
+    fn is_within(&self, number: Number, stretch: Option<(u64, u64)>) -> bool {
+        stretch.is_some_and(|(first, last)| {
+            self.place(number).is_some_and(|place| (first..=last).contains(&place))
+        })
+    }
+
+    fn release_holds(&self, number: Number, release: usize) -> bool {
+        let gathered = self.question.universe.gathered(number);
+        let lines = (0..gathered.by_all).chain(gathered.lines_of(release));
+        release < gathered.count as usize
+            && gathered.rare().is_none_or(|rare| self.runs_here(number, release, rare))
+            && lines.map(|line| gathered.line(line)).all(|line| self.line_holds(number, &line))
+    }
+
+    fn runs_here(&self, number: Number, release: usize, rare: &Rare) -> bool {
+        let release =
+            self.question.universe.content(number).and_then(|content| content.releases.get(release));
+        rare.grounds.is_empty()
+            || release.is_some_and(|release| self.question.platform.miss(release).is_none())
+    }
+
+    fn line_holds(&self, own: Number, line: &Line) -> bool {
+        let Question { universe, platform, .. } = *self.question;
+        let is_chosen = |number: Number| self.releases[number as usize] != NONE;
+        match line.saying {
+            Saying::Need => {
+                self.is_within(line.on, line.stretch()) || {
+                    let said = universe.content(own).and_then(|content| {
+                        content.releases[line.release as usize].needs.get(universe.id(line.on))
+                    });
+                    said.is_some_and(|range| platform_provides(platform, universe.id(line.on), range))
+                }
+            }
+            Saying::Welcome => {
+                line.on == own || !is_chosen(line.on) || self.is_within(line.on, line.stretch())
+            }
+            Saying::Refuse => {
+                let is_apart = line.on == own || !is_chosen(line.on) || {
+                    let place = self.place(line.on).zip(line.stretch());
+                    place.is_some_and(|(place, (first, last))| !(first..=last).contains(&place))
+                };
+                is_apart
+                    && !universe.providers_of(line.on).iter().any(|other| is_chosen(*other))
+                    && !platform.provides.contains_key(universe.id(line.on))
+            }
+            Saying::Any(_) => false,
+        }
+    }
+}
