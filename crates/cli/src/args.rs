@@ -54,6 +54,8 @@ pub(crate) struct Global {
 pub(crate) enum Command {
     /// Take charge of a server's folder, empty or years old; changes nothing on it
     Adopt(commands::adopt::AdoptArgs),
+    /// List what is installed, in which version and state, and whether something newer fits
+    List(commands::list::ListArgs),
     /// Look through the catalogues, and see what fits this server
     Find(commands::find::FindArgs),
     /// Tell all about one content and which of its releases fit
@@ -62,6 +64,10 @@ pub(crate) enum Command {
     Add(commands::add::AddArgs),
     /// Stop wanting contents, and settle
     Drop(commands::drop::DropArgs),
+    /// Switch contents off without removing their files
+    Off(commands::off::OffArgs),
+    /// Switch contents on again
+    On(commands::off::OnArgs),
     /// Take newer releases, and settle
     Update(commands::update::UpdateArgs),
     /// Say why a content is here, and what keeps it from being newer
@@ -86,6 +92,8 @@ pub(crate) enum Command {
     Stop(commands::stop::StopArgs),
     /// Verify everything that can be verified without starting
     Check,
+    /// Do what check suggests, as one change
+    Fix(commands::fix::FixArgs),
     /// Take back the last change, or all changes back to one of them
     Undo(commands::undo::UndoArgs),
     /// Do again what undo has taken back last

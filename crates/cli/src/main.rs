@@ -3,9 +3,11 @@
 mod args;
 mod commands;
 mod error;
+mod findings;
 mod plan;
 mod secrets;
 mod session;
+mod take_over;
 mod ui;
 mod view;
 
@@ -15,7 +17,10 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 use std::{io::Write, process::ExitCode};
 
-use clap::Parser;
+use clap::{
+    Parser,
+    error::{ContextKind, ContextValue},
+};
 
 use args::{Cli, Command};
 use error::CommandError;
@@ -38,10 +43,48 @@ fn main() -> ExitCode {
     }
 }
 
+/// Words that people type for commands that are called otherwise here.
+const OTHER_WORDS: &[(&str, &str)] = &[
+    ("install", "add NAME"),
+    ("get", "add NAME"),
+    ("remove", "drop NAME"),
+    ("uninstall", "drop NAME"),
+    ("delete", "drop NAME"),
+    ("rm", "drop NAME"),
+    ("ls", "list"),
+    ("status", "check (or yalotheca list, for what is installed)"),
+    ("verify", "check"),
+    ("upgrade", "update"),
+    ("search", "find WORDS"),
+    ("info", "about NAME"),
+    ("show", "about NAME"),
+    ("enable", "on NAME"),
+    ("disable", "off NAME"),
+    ("diff", "preview --diff"),
+    ("plan", "preview"),
+    ("apply", "settle"),
+    ("sync", "settle"),
+    ("start", "trial (with --keep, to leave the server running)"),
+    ("run", "trial (with --keep, to leave the server running)"),
+    ("test", "trial"),
+    ("log", "history"),
+    ("init", "adopt"),
+    ("import", "adopt"),
+    ("rollback", "undo"),
+    ("revert", "undo"),
+    ("config", "settings"),
+    ("set", "settings"),
+];
+
 /// Tells what was typed wrong, or the help that was asked for.
 fn wrong_use(error: &clap::Error) -> ExitCode {
     // What was typed may have come from a stranger.
-    let text = visible(&error.render().to_string()).into_owned();
+    let mut text = visible(&error.render().to_string()).into_owned();
+    if let Some(ContextValue::String(word)) = error.get(ContextKind::InvalidSubcommand)
+        && let Some((_, command)) = OTHER_WORDS.iter().find(|(other, _)| other == word)
+    {
+        text = format!("error: there is no command {word}; here it is called: yalotheca {command}\n");
+    }
     let is_help = !error.use_stderr();
     let printed = if is_help { error.print() } else { anstream::stderr().write_all(text.as_bytes()) };
     drop(printed);
@@ -68,10 +111,13 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
     let global = &cli.global;
     match &cli.command {
         Command::Adopt(args) => commands::adopt::run(args, global, ui),
+        Command::List(args) => commands::list::run(args, global, ui),
         Command::Find(args) => commands::find::run(args, global, ui),
         Command::About(args) => commands::about::run(args, global, ui),
         Command::Add(args) => commands::add::run(args, global, ui),
         Command::Drop(args) => commands::drop::run(args, global, ui),
+        Command::Off(args) => commands::off::off(args, global, ui),
+        Command::On(args) => commands::off::on(args, global, ui),
         Command::Why(args) => commands::why::run(args, global, ui),
         Command::Order(args) => commands::order::run(args, global, ui),
         Command::Update(args) => commands::update::run(args, global, ui),
@@ -84,6 +130,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::Trial(args) => commands::trial::run(args, global, ui),
         Command::Stop(args) => commands::stop::run(args, global, ui),
         Command::Check => commands::check::run(global, ui),
+        Command::Fix(args) => commands::fix::run(args, global, ui),
         Command::Undo(args) => commands::undo::run(args, global, ui),
         Command::Redo(args) => commands::undo::redo(args, global, ui),
         Command::Repair(args) => commands::repair::run(args, global, ui),

@@ -2,7 +2,7 @@
 
 use std::{
     cell::{OnceCell, Ref, RefCell},
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     mem::ManuallyDrop,
     path::PathBuf,
     time::{Duration, Instant},
@@ -11,7 +11,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Platform, Release, Universe},
     change::Receipt,
-    control::{ControlFile, Given, UnpackSection, WANTS_FILE},
+    control::{ControlFile, Given, Locked, UnpackSection, WANTS_FILE},
     game::Game,
     id::{ContentId, Digest, TreePath},
     link::without_user,
@@ -33,7 +33,13 @@ use yalotheca_host::{
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{args::Global, error::CommandError, plan::Fresh, secrets::Secrets, ui::Ui};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::{Fresh, Mend},
+    secrets::Secrets,
+    ui::Ui,
+};
 
 /// One server, open for a command.
 pub(crate) struct Session {
@@ -42,6 +48,8 @@ pub(crate) struct Session {
     pub(crate) tree: LocalTree,
     pub(crate) survey: Survey,
     pub(crate) receipt: Receipt,
+    /// The receipt as it was read, where another one is planned on.
+    read_receipt: Option<Receipt>,
     /// The digest of the receipt's file, where there is one.
     pub(crate) receipt_digest: Option<Digest>,
     pub(crate) fetcher: Fetcher,
@@ -92,7 +100,8 @@ impl Session {
         let (receipt, receipt_digest) = settle::read_receipt(&tree)?;
         let fetcher = Fetcher::new(store, global.offline).watched(ui.watch());
         let looks = Looks::new(unpack_options(&control.wants, global)?);
-        Ok(Self { control, game, tree, survey, receipt, receipt_digest, fetcher, looks, ahead })
+        let read_receipt = None;
+        Ok(Self { control, game, tree, survey, receipt, read_receipt, receipt_digest, fetcher, looks, ahead })
     }
 
     /// Refuses to start the server where this account has not agreed to what would be run.
@@ -117,6 +126,16 @@ impl Session {
         }
     }
 
+    /// Keeps the receipt as it was read; what is added to it from now on is only planned on.
+    pub(crate) fn keep_receipt(&mut self) {
+        self.read_receipt = Some(self.receipt.clone());
+    }
+
+    /// Returns the receipt as it was read.
+    pub(crate) fn read_receipt(&self) -> &Receipt {
+        self.read_receipt.as_ref().unwrap_or(&self.receipt)
+    }
+
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
     pub(crate) fn shown(&self) -> String {
         let name = &self.control.wants.server.name;
@@ -138,7 +157,9 @@ impl Session {
     /// The catalogues for other wants than the noted ones: what is given by hand is in them.
     pub(crate) fn shelf_for<'a>(&'a self, wants: &'a ControlFile) -> Shelf<'a> {
         let mut universe = Universe::open();
-        for locked in &self.control.lock.contents {
+        // What is switched off is as if it were not there.
+        wants.off.keys().for_each(|id| universe.close(id));
+        for locked in self.control.lock.contents.iter().filter(|locked| !wants.off.contains_key(&locked.id)) {
             for provided in locked.release.provides.keys() {
                 universe.note_provider(provided, &locked.id);
             }
@@ -148,6 +169,8 @@ impl Session {
             wants,
             opened: OnceCell::new(),
             fresh: RefCell::new(Fresh::None),
+            tolerated: OnceCell::new(),
+            mend: RefCell::new(Mend::None),
             universe: RefCell::new(ManuallyDrop::new(universe)),
         }
     }
@@ -367,6 +390,10 @@ pub(crate) struct Shelf<'a> {
     opened: OnceCell<ManuallyDrop<Catalogues<'a>>>,
     /// Which contents may become newer: of those a catalogue is asked, of all others the lock.
     fresh: RefCell<Fresh>,
+    /// What is installed and breaks something already, without what it breaks.
+    tolerated: OnceCell<HashMap<ContentId, Release>>,
+    /// What is installed and must satisfy everything, as what is new must.
+    mend: RefCell<Mend>,
     /// What was read of them so far, and what is locked of that. Both are never taken apart: the program ends with the
     /// command, and the memory of many thousand small things is given back sooner as a whole.
     universe: RefCell<ManuallyDrop<Universe>>,
@@ -388,6 +415,21 @@ impl<'a> Shelf<'a> {
     /// From now on these contents may become newer.
     pub(crate) fn set_fresh(&self, fresh: &Fresh) {
         self.fresh.replace(fresh.clone());
+    }
+
+    /// From now on these installed contents must satisfy everything, as what is new must.
+    pub(crate) fn mend(&self, mend: &Mend) {
+        self.mend.replace(mend.clone());
+    }
+
+    /// Returns the release of an installed content that stays as it is.
+    pub(crate) fn staying<'l>(&'l self, locked: &'l Locked) -> &'l Release {
+        if self.mend.borrow().has(&locked.id) {
+            return &locked.release;
+        }
+        let Session { control, survey, .. } = self.session;
+        let tolerated = self.tolerated.get_or_init(|| control.lock.tolerated(&survey.platform));
+        tolerated.get(&locked.id).unwrap_or(&locked.release)
     }
 
     /// Returns how a content was given, where it was given by hand.
@@ -453,7 +495,7 @@ impl<'a> Shelf<'a> {
             if self.fresh.borrow().has(&locked.id) {
                 universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
             } else {
-                universe.put_release(&locked.id, &locked.catalogue, locked.release.clone());
+                universe.put_release(&locked.id, &locked.catalogue, self.staying(locked).clone());
             }
         }
         Ok(())

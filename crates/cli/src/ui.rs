@@ -75,6 +75,11 @@ impl Ui {
         self.verbose
     }
 
+    /// Whether everything is agreed to without being asked.
+    pub(crate) fn is_unasked(&self) -> bool {
+        self.yes
+    }
+
     /// Whether only results are printed.
     pub(crate) fn is_quiet(&self) -> bool {
         self.quiet

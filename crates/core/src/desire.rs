@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::Side,
-    control::{Locked, MapsSection},
+    control::{AsFound, Locked, MapsSection},
     document::{Format, Pointer, PointerError, Value},
     game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template},
     hint::Hint,
@@ -95,8 +95,34 @@ pub struct Registration {
     pub waits: bool,
     /// Whether nobody else may write it as well: a tweak does.
     pub exclusive: bool,
+    /// Whether the content is loaded because of it.
+    pub enables: bool,
     /// What is put there.
     pub entry: Entry,
+}
+
+impl Registration {
+    /// Returns what tells an entry from all others of its content: the file, the place, and the item where it is one of a list.
+    pub fn key(&self) -> String {
+        let Self { file, pointer, .. } = self;
+        match &self.entry {
+            Entry::Set(_) => format!("{file}#{pointer}"),
+            Entry::Item { item, .. } => format!("{file}#{pointer}: {}", item.plain()),
+            Entry::Number { item, .. } => format!("{file}#{pointer}: {item}"),
+            Entry::Block { name, .. } => format!("{file}: {name}"),
+        }
+    }
+}
+
+/// What `yalotheca.toml` asks for besides the contents themselves.
+#[derive(Debug, Clone, Copy)]
+pub struct Asked<'a> {
+    /// What is played.
+    pub maps: &'a MapsSection,
+    /// The settings.
+    pub settings: &'a Settings,
+    /// Contents and members of packs that are switched off, with the reasons.
+    pub off: &'a BTreeMap<ContentId, String>,
 }
 
 /// What should be.
@@ -171,7 +197,7 @@ pub fn desire(
     game: &Game,
     server: &Scope,
     lineup: &[LineupEntry<'_>],
-    (maps, settings): (&MapsSection, &Settings),
+    Asked { maps, settings, off }: Asked<'_>,
 ) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
     // Most contents have an entry and a file or more.
@@ -187,16 +213,13 @@ pub fn desire(
         let kind = game.kinds.get(&locked.release.kind).ok_or_else(|| {
             failed(PlaceError::NoKind { game: game.name.clone(), kind: locked.release.kind.clone() })
         })?;
-        let mut scope = scope_of(server, content, &locked.title, &locked.release);
-        let main = payload
-            .files
-            .iter()
-            .find(|file| kind.suffix.as_ref().is_none_or(|suffix| file.path.ends_with(suffix.as_str())));
-        scope.content.insert("file".into(), main.map_or_else(String::new, |file| file.path.clone()));
+        let scope = content_scope(kind, server, locked, payload);
         let wrong = |why| DesireError::Register { content: content.clone(), why };
         if locked.release.kind == TWEAK_KIND {
             let from = desired.registrations.len();
-            tweak(game, &scope, locked, settings, &mut desired.registrations).map_err(wrong)?;
+            if !off.contains_key(content) {
+                tweak(game, &scope, locked, settings, &mut desired.registrations).map_err(wrong)?;
+            }
             // A tweak does not know how its game's server reads comments.
             for registration in &mut desired.registrations[from..] {
                 if game.comments_anywhere.contains(registration.file.as_str()) {
@@ -205,13 +228,18 @@ pub fn desire(
             }
             continue;
         }
-        let places = Places::new(kind, &scope).map_err(failed)?;
+        let mut places = Places::new(kind, &scope).map_err(failed)?;
+        if let Some(folder) = &locked.found.folder {
+            places.move_to(folder);
+        }
         for file in &payload.files {
             let path = places.of(file).map_err(failed)?;
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
             placements.push((path, placement));
         }
-        register(kind, &scope, locked, &mut desired.registrations).map_err(wrong)?;
+        let from = desired.registrations.len();
+        register(kind, &scope, (locked, off), &mut desired.registrations).map_err(wrong)?;
+        keep_as_found(&locked.found, from, &mut desired.registrations);
         set(&kind.settings, &scope, (content, settings), &mut desired.registrations).map_err(wrong)?;
     }
     desired.placements = by_path(placements)?;
@@ -273,6 +301,7 @@ fn play(
             create: create.into(),
             waits: false,
             exclusive: false,
+            enables: false,
             entry,
             content: content.clone(),
         };
@@ -300,12 +329,59 @@ fn play(
     Ok(())
 }
 
-fn register(kind: &Kind, scope: &Scope, locked: &Locked, into: &mut Vec<Registration>) -> Result<(), String> {
+/// Takes out the entries from a place on that are not made for a content, since it was found without them.
+fn keep_as_found(found: &AsFound, from: usize, registrations: &mut Vec<Registration>) {
+    if found.unregistered.is_empty() {
+        return;
+    }
+    let made = registrations.split_off(from);
+    registrations.extend(made.into_iter().filter(|made| !found.unregistered.contains(&made.key())));
+}
+
+/// Returns the entries that a content has where everything about it is usual; none for what is switched off.
+///
+/// # Errors
+/// Where a template of the definition does not fit it.
+pub fn usual_registrations(
+    game: &Game,
+    server: &Scope,
+    locked: &Locked,
+    payload: &Payload,
+    off: &BTreeMap<ContentId, String>,
+) -> Result<Vec<Registration>, DesireError> {
+    let wrong = |why| DesireError::Register { content: locked.id.clone(), why };
+    let mut registrations = Vec::new();
+    if let Some(kind) = game.kinds.get(&locked.release.kind) {
+        let scope = content_scope(kind, server, locked, payload);
+        register(kind, &scope, (locked, off), &mut registrations).map_err(wrong)?;
+    }
+    Ok(registrations)
+}
+
+/// The scope of a content with its main file.
+fn content_scope(kind: &Kind, server: &Scope, locked: &Locked, payload: &Payload) -> Scope {
+    let mut scope = scope_of(server, &locked.id, &locked.title, &locked.release);
+    let is_main = |path: &str| kind.suffix.as_ref().is_none_or(|suffix| path.ends_with(suffix.as_str()));
+    let main = payload.files.iter().find(|file| is_main(&file.path));
+    scope.content.insert("file".into(), main.map_or_else(String::new, |file| file.path.clone()));
+    scope
+}
+
+fn register(
+    kind: &Kind,
+    scope: &Scope,
+    (locked, off): (&Locked, &BTreeMap<ContentId, String>),
+    into: &mut Vec<Registration>,
+) -> Result<(), String> {
+    if off.contains_key(&locked.id) || locked.found.always_on {
+        return Ok(());
+    }
     for rule in &kind.register {
         match &rule.each {
             None => into.push(registration(rule, scope, &locked.id)?),
             Some(of_kind) => {
-                for member in locked.release.members.iter().filter(|member| member.kind == *of_kind) {
+                let members = locked.release.members.iter().filter(|member| member.kind == *of_kind);
+                for member in members.filter(|member| !off.contains_key(&member.id)) {
                     let mut scope = scope.clone();
                     scope.member.insert("id".into(), member.id.to_string());
                     scope.member.insert("folder".into(), member.folder.clone());
@@ -330,6 +406,7 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         create: rule.create.clone(),
         waits: false,
         exclusive: false,
+        enables: !rule.loads_unlisted,
         entry: match &rule.verb {
             RegisterVerb::Set(value) => Entry::Set(value.render(scope).map_err(text)?),
             RegisterVerb::Item { item, ordered, separator, last, seen_as } => Entry::Item {
@@ -393,6 +470,7 @@ fn set(
                 create: rule.format.head().into(),
                 waits: rule.appears,
                 exclusive: false,
+                enables: false,
                 entry: Entry::Set(value.clone()),
             });
         }
@@ -414,6 +492,7 @@ mod tests {
             create: String::new(),
             waits: false,
             exclusive: false,
+            enables: true,
             entry: Entry::Block { name: "fog".into(), text: "a: 1".into() },
         };
         let mut all = [block("x.yml"), block("x.yml"), block("y.yml")];

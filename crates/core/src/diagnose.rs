@@ -258,6 +258,7 @@ fn pattern(template: &Template, scope: &Scope) -> Result<Regex, PatternError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::control::AsFound;
     use crate::{
         catalogue::{Member, Release},
         game,
@@ -275,7 +276,14 @@ mod tests {
                 needs: litemap::LiteMap::new(),
             })
             .collect();
-        Locked { id: ContentId::new(id).unwrap(), title: id.into(), catalogue: String::new(), release }
+        Locked {
+            id: ContentId::new(id).unwrap(),
+            title: id.into(),
+            catalogue: String::new(),
+            off: false,
+            release,
+            found: AsFound::default(),
+        }
     }
 
     fn load(name: &str) -> Game {

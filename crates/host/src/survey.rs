@@ -213,6 +213,40 @@ pub fn survey(
     Ok(Survey { scope, platform })
 }
 
+/// Returns the contents that lie in folders of the system from which the server loads contents too, by kind. They are not the
+/// server's own.
+///
+/// # Errors
+/// Where a template of the definition cannot be filled.
+pub fn available(
+    tree: &LocalTree,
+    game: &Game,
+    scope: &Scope,
+) -> Result<BTreeMap<String, BTreeSet<ContentId>>, SurveyError> {
+    let mut available: BTreeMap<String, BTreeSet<ContentId>> = BTreeMap::new();
+    for (name, kind) in &game.kinds {
+        for rule in &kind.loads_from {
+            let folder = rule.folder.render(scope)?;
+            if !folder.starts_with('/') {
+                continue;
+            }
+            for path in expand(tree, &format!("{folder}/*")) {
+                let file =
+                    path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+                let Ok(Some(found)) = recognise(game, Shape::Folder, &file, &mut FolderBundle::new(&path))
+                else {
+                    continue;
+                };
+                for member in &found.release.members {
+                    available.entry(member.kind.clone()).or_default().insert(member.id.clone());
+                }
+                available.entry(name.clone()).or_default().insert(found.id);
+            }
+        }
+    }
+    Ok(available)
+}
+
 /// Expands a path that may end in `/*`; relative ones are relative to the server.
 fn expand(tree: &LocalTree, pattern: &str) -> Vec<PathBuf> {
     let whole = tree.root().join(pattern);

@@ -47,6 +47,8 @@ pub(crate) struct Along {
     pub(crate) clean: Option<Vec<String>>,
     /// What is left out of what was given.
     pub(crate) left_out: Vec<LeftOut>,
+    /// What the change puts right.
+    pub(crate) fixes: Vec<String>,
     /// What is worth knowing.
     pub(crate) notes: Vec<String>,
     /// Whether the lines of configuration files that change are shown.
@@ -81,6 +83,7 @@ pub(crate) fn apply(
     }
     let mut view = ChangeView::of(session.shown(), &planned);
     view.kept = changed_files(session, &planned.change);
+    view.fixes = along.fixes;
     view.left_out = along.left_out;
     view.diffs = along.diffs;
     view.notes.extend(along.notes);
@@ -176,7 +179,7 @@ pub(crate) fn settle_change(
     let _claim = if change.steps.is_empty() { session.claim()? } else { session.claim_stopped()? };
     let order = Order {
         change,
-        receipt_before: &session.receipt,
+        receipt_before: session.read_receipt(),
         receipt_digest: session.receipt_digest,
         before: texts(&session.control),
         after,

@@ -51,7 +51,7 @@ const HARBOUR: &[Act] = &[
     Act { about: "What is wrong with it?", does: Does::Run(&["check"]) },
     Act {
         about: "Put it right: what is missing is brought, what lies wrong is moved, all or nothing.",
-        does: Does::Run(&["settle", "--yes"]),
+        does: Does::Run(&["fix", "--yes"]),
     },
     Act { about: "What is there to add that has to do with bells?", does: Does::Run(&["find", "bell"]) },
     Act {

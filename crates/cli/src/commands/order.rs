@@ -15,7 +15,7 @@ use super::apply::{Along, Mode, apply};
 use crate::{
     args::Global,
     error::CommandError,
-    plan::{Fresh, ordered},
+    plan::{Fresh, Mend, ordered},
     session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, order as words},
@@ -120,7 +120,7 @@ fn refuse_what_cannot_be(
     id: &ContentId,
     asked: &BTreeMap<ContentId, Place>,
 ) -> Result<(), CommandError> {
-    let Order { gave_way, .. } = ordered(session, &releases(session), asked);
+    let Order { gave_way, .. } = ordered(session, &releases(session), asked, &Mend::None);
     // What was asked of others before, and does not hold any more, is no matter here.
     let is_ours = |relation: &Relation| relation.bond == Bond::Asked && relation.by == *id;
     let is_refused = |note: &&GaveWay| {
@@ -142,7 +142,7 @@ fn refuse_what_cannot_be(
 }
 
 fn releases(session: &Session) -> BTreeMap<ContentId, &Release> {
-    session.control.lock.contents.iter().map(|locked| (locked.id.clone(), &locked.release)).collect()
+    session.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect()
 }
 
 fn note(
@@ -175,7 +175,8 @@ fn known(session: &Session, name: &str) -> Result<ContentId, CommandError> {
 
 fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {
     let releases = releases(session);
-    let Order { ids, kept, gave_way, circles } = ordered(session, &releases, &session.control.wants.order);
+    let asked = &session.control.wants.order;
+    let Order { ids, kept, gave_way, circles, .. } = ordered(session, &releases, asked, &Mend::None);
     let mut after: BTreeMap<ContentId, Vec<Reason>> = BTreeMap::new();
     for relation in &kept {
         let reason =

@@ -19,11 +19,11 @@ use yalotheca_host::{
     tree::{LocalTree, Tree},
 };
 
-use super::adopt;
 use crate::{
     args::Global,
     error::CommandError,
     session::{open_folder, require_trust, seal_key, server_tree, tell, trust},
+    take_over,
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -183,7 +183,7 @@ fn look_anew(
     let looks = Looks::default();
     let known = (control.folder.as_path(), BTreeMap::new());
     let opened = Catalogues::open(&control.wants, known, &game, &fetcher, &looks, &Ahead::default())?;
-    let taken = adopt::take::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps))?;
+    let taken = take_over::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps))?;
     Ok((taken.lock, taken.receipt))
 }
 

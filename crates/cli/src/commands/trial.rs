@@ -18,13 +18,11 @@ use yalotheca_host::{
     trial::{Trial, TrialOptions, trial},
 };
 
-use super::{
-    apply::{origin, settle_change, texts},
-    check::locked_state,
-};
+use super::apply::{origin, settle_change, texts};
 use crate::{
     args::Global,
     error::CommandError,
+    findings::locked_state,
     plan::look,
     session::{Purpose, Session, how_to_stop},
     ui::Ui,

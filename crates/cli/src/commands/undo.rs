@@ -202,6 +202,7 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
         staying: Vec::new(),
         companions: Vec::new(),
         order_notes: Vec::new(),
+        fixes: Vec::new(),
         left_out: Vec::new(),
         pending: Vec::new(),
         breaks: Vec::new(),

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use yalotheca_core::{
     catalogue::Universe,
-    control::LockFile,
+    control::{ControlFile, Locked},
     id::ContentId,
     solve::{Answer, Explanation, Question, Selection, solve},
     version::{ReleaseVersion, VersionRange},
@@ -26,14 +26,21 @@ pub(super) struct Chosen {
 pub(super) fn choose(
     session: &Session,
     shelf: &Shelf<'_>,
-    wants: &BTreeMap<ContentId, VersionRange>,
+    control: &ControlFile,
     fresh: &Fresh,
 ) -> Result<Chosen, CommandError> {
     let lock = &session.control.lock;
-    let mut locked = lock.selection();
-    locked.retain(|id, _| !fresh.has(id));
+    let is_on = |id: &ContentId| !control.off.contains_key(id);
+    let wants: &BTreeMap<ContentId, VersionRange> = &control
+        .wants
+        .iter()
+        .filter(|(id, _)| is_on(id))
+        .map(|(id, range)| (id.clone(), range.clone()))
+        .collect();
+    let mut locked: Selection = lock.contents.iter().map(Locked::chosen).collect();
+    locked.retain(|id, _| !fresh.has(id) && is_on(id));
     if *fresh == Fresh::None
-        && let Some(chosen) = by_lock(session, lock, wants, &locked)
+        && let Some(chosen) = by_lock(session, shelf, wants, &locked)
     {
         return Ok(chosen);
     }
@@ -55,15 +62,17 @@ pub(super) fn choose(
 
 fn by_lock(
     session: &Session,
-    lock: &LockFile,
+    shelf: &Shelf<'_>,
     wants: &BTreeMap<ContentId, VersionRange>,
     locked: &Selection,
 ) -> Option<Chosen> {
-    let known = lock.by_id();
-    if !wants.keys().all(|id| known.contains_key(id)) {
+    if !wants.keys().all(|id| locked.contains_key(id)) {
         return None;
     }
-    let universe = lock.universe();
+    let mut universe = Universe::default();
+    for content in session.control.lock.contents.iter().filter(|content| locked.contains_key(&content.id)) {
+        universe.add_release(&content.id, &content.catalogue, shelf.staying(content).clone());
+    }
     let question = Question { universe: &universe, platform: &session.survey.platform, wants, locked };
     match solve(&question) {
         Answer::Lineup(selection) => Some(Chosen { selection, by_lock: Some(universe) }),
@@ -110,6 +119,7 @@ pub(crate) fn why_not(
     version: &ReleaseVersion,
 ) -> Result<Option<Explanation>, CommandError> {
     let mut wants = session.control.wants.wants.clone();
+    wants.retain(|id, _| !session.control.wants.off.contains_key(id));
     wants.insert(id.clone(), VersionRange::exactly(version));
     match shelf.solve(&session.survey.platform, &wants, &Selection::new())? {
         Answer::None(explanation) => Ok(Some(explanation)),

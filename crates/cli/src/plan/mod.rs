@@ -13,12 +13,14 @@ use globset::GlobSet;
 use yalotheca_core::{
     catalogue::{Release, Universe},
     change::{ChangeSet, Present, Settled, Source, Step, Update, paths_of_interest, plan},
-    control::{ControlFile, LockFile, Locked},
-    desire::{Desired, LineupEntry, desire},
+    control::{AsFound, ControlFile, LockFile, Locked, WANTS_FILE},
+    desire::{Asked, Desired, LineupEntry, desire},
     document::TextFile,
+    game::{Game, Kind},
     id::{ContentId, Digest, TreePath},
     order::{Leaning, Order, Place, order},
     route::Payload,
+    tweak::TWEAK_KIND,
 };
 use yalotheca_host::{
     catalogue::{ByteSource, Sources, payload_of_release},
@@ -57,6 +59,29 @@ impl Fresh {
     }
 }
 
+/// Which installed contents are mended: brought to what is usual and to what satisfies everything. All others stay as they were
+/// found, whatever is wrong with them.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(crate) enum Mend {
+    /// None.
+    #[default]
+    None,
+    /// These.
+    These(BTreeSet<ContentId>),
+    /// All.
+    All,
+}
+
+impl Mend {
+    pub(crate) fn has(&self, id: &ContentId) -> bool {
+        match self {
+            Self::None => false,
+            Self::These(ids) => ids.contains(id),
+            Self::All => true,
+        }
+    }
+}
+
 /// A change that could be settled.
 pub(crate) struct Planned {
     pub(crate) lock: LockFile,
@@ -78,6 +103,8 @@ pub(crate) struct PlanOptions {
     pub(crate) skip_broken: bool,
     /// Files that are replaced even where somebody has changed them.
     pub(crate) replace: Option<GlobSet>,
+    /// What is mended.
+    pub(crate) mend: Mend,
 }
 
 /// Plans the change to what is wanted.
@@ -89,7 +116,8 @@ pub(crate) fn plan_change(
     options: &PlanOptions,
 ) -> Result<Planned, CommandError> {
     shelf.set_fresh(fresh);
-    let chosen = choose::choose(session, shelf, &wants.wants, fresh)?;
+    shelf.mend(&options.mend);
+    let chosen = choose::choose(session, shelf, wants, fresh)?;
     let read = shelf.universe();
     let universe = chosen.by_lock.as_ref().unwrap_or(&read);
     let before = &session.control.lock;
@@ -99,17 +127,31 @@ pub(crate) fn plan_change(
         .iter()
         .filter_map(|(id, version)| Some((id.clone(), universe.release(id, version)?)))
         .collect();
-    let ordered = ordered(session, &releases, &wants.order);
+    let ordered = ordered(session, &releases, &wants.order, &options.mend);
     let mut lineup = Vec::new();
-    let mut payloads = Vec::new();
     for id in &ordered.ids {
         let mut locked = lock_one(universe, known.get(id).copied(), (id, releases[id]), fresh);
-        payloads.push(payload(session, shelf, &mut locked, fresh)?);
+        if options.mend.has(id) {
+            locked.found.unregistered.clear();
+        }
+        locked.off = false;
         lineup.push(locked);
+    }
+    list_early_ones(session, &mut lineup);
+    // What is switched off stays as it is, after all others.
+    let is_off = |id: &ContentId| wants.off.contains_key(id) && wants.wants.contains_key(id);
+    let off = before.contents.iter().filter(|locked| is_off(&locked.id));
+    for locked in off {
+        refuse_off(session, locked)?;
+        lineup.push(Locked { off: true, ..locked.clone() });
+    }
+    let mut payloads = Vec::new();
+    for locked in &mut lineup {
+        payloads.push(payload(session, shelf, locked, fresh)?);
     }
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let mut desired = desire(&session.game, &session.survey.scope, &entries, (&wants.maps, &wants.settings))?;
+    let mut desired = desire(&session.game, &session.survey.scope, &entries, asked(wants))?;
     for registration in &mut desired.registrations {
         if let Some(head) = options.heads.get(&registration.file) {
             registration.create.clone_from(head);
@@ -139,14 +181,66 @@ pub(crate) fn plan_change(
     Ok(Planned { lock, change, contents, companions, order: ordered, desired, staying: Vec::new() })
 }
 
-/// Orders a lineup as this server has it.
+/// Some contents are loaded as long as they are there.
+fn refuse_off(session: &Session, locked: &Locked) -> Result<(), CommandError> {
+    let kind = &locked.release.kind;
+    let can_be_off = kind == TWEAK_KIND || session.game.kinds.get(kind).is_some_and(Kind::can_be_off);
+    if can_be_off && !locked.found.always_on {
+        return Ok(());
+    }
+    let id = &locked.id;
+    Err(CommandError::Usage {
+        what: format!(
+            "[off] in {WANTS_FILE} names {id}, and the server loads a {kind} as long as it is there"
+        ),
+        hint: Some(format!("yalotheca drop {id} removes it; undo brings it back")),
+    })
+}
+
+/// What the wants ask for besides the contents themselves.
+pub(crate) fn asked(wants: &ControlFile) -> Asked<'_> {
+    Asked { maps: &wants.maps, settings: &wants.settings, off: &wants.off }
+}
+
+/// Orders a lineup as this server has it. An order that was found stays, but for what is mended.
 pub(crate) fn ordered(
     session: &Session,
     releases: &BTreeMap<ContentId, &Release>,
     asked: &BTreeMap<ContentId, Place>,
+    mend: &Mend,
 ) -> Order {
+    let locked = session.control.lock.by_id();
     let group = |id: &ContentId| session.game.order.group(id);
-    order(releases, &Leaning { previous: &session.control.lock.order(), asked, group: &group })
+    let stays = |id: &ContentId| {
+        let is_same = |locked: &&Locked| releases[id].version == locked.release.version;
+        !mend.has(id) && locked.get(id).is_some_and(|locked| is_same(locked))
+    };
+    let is_last = |id: &ContentId| {
+        !mend.has(id) && locked.get(id).is_some_and(|locked| is_unlisted(&session.game, locked))
+    };
+    let previous = session.control.lock.order();
+    order(
+        releases,
+        &Leaning { stays: &stays, is_last: &is_last, ..Leaning::strict(&previous, asked, &group) },
+    )
+}
+
+/// Whether a content has no entry in the list of the order, and is loaded after those that have one.
+pub(crate) fn is_unlisted(game: &Game, locked: &Locked) -> bool {
+    let has_list = |kind: &Kind| kind.register.iter().any(|rule| rule.loads_unlisted);
+    !locked.found.unregistered.is_empty() && game.kinds.get(&locked.release.kind).is_some_and(has_list)
+}
+
+/// Something that has no entry is loaded after all that have one. Where it must be loaded before one of them, it gets its entry.
+fn list_early_ones(session: &Session, lineup: &mut [Locked]) {
+    let mut later: BTreeSet<String> = BTreeSet::new();
+    for locked in lineup.iter_mut().rev() {
+        if !is_unlisted(&session.game, locked) {
+            later.insert(locked.release.kind.clone());
+        } else if later.contains(&locked.release.kind) {
+            locked.found.unregistered.clear();
+        }
+    }
 }
 
 /// What was locked keeps what is known of it.
@@ -174,7 +268,10 @@ fn lock_one(
         return locked.clone();
     }
     let content = universe.get(id);
+    let found = before.map_or_else(AsFound::default, |before| before.found.clone());
     Locked {
+        off: false,
+        found,
         id: id.clone(),
         title: content.map_or_else(|| id.to_string(), |content| content.title.clone()),
         catalogue: content.map_or_else(String::new, |content| content.catalogue.clone()),

@@ -22,6 +22,10 @@ pub(crate) enum ContentAct {
     Newer,
     Older,
     Again,
+    /// It is switched off.
+    Off,
+    /// It is switched on again.
+    On,
     Gone,
 }
 
@@ -116,6 +120,13 @@ pub(crate) fn content_lines(
             Some(from) if from > to => ContentAct::Older,
             Some(_) if old.is_some_and(|old| old.release.payload != locked.release.payload) => {
                 ContentAct::Again
+            }
+            Some(_) if old.is_some_and(|old| old.off != locked.off) => {
+                if locked.off {
+                    ContentAct::Off
+                } else {
+                    ContentAct::On
+                }
             }
             Some(_) => continue,
         };

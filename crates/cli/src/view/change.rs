@@ -40,6 +40,9 @@ pub(crate) struct ChangeView {
     /// The settle's number, where it was done.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) number: Option<u32>,
+    /// What it puts right.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) fixes: Vec<String>,
     /// The contents.
     pub(crate) contents: Vec<ContentLine>,
     /// The files.
@@ -103,6 +106,7 @@ impl ChangeView {
                 })
                 .cloned()
                 .collect(),
+            fixes: Vec::new(),
             left_out: Vec::new(),
             pending: planned.change.pending.clone(),
             breaks: Vec::new(),
@@ -139,6 +143,8 @@ impl ChangeView {
             .take(4)
             .map(|line| match (line.act, &line.to) {
                 (ContentAct::Gone, _) => format!("{} gone", line.id),
+                (ContentAct::Off, _) => format!("{} off", line.id),
+                (ContentAct::On, _) => format!("{} on", line.id),
                 (ContentAct::New, Some(to)) => format!("{} {} new", line.id, to.shown()).replace("  ", " "),
                 (_, Some(to)) => format!("{} now {to}", line.id),
                 (_, None) => line.id.to_string(),
@@ -189,6 +195,12 @@ impl View for ChangeView {
             return;
         }
         page.line(Role::Head, &format!("What would change on {}", self.server));
+        if !self.fixes.is_empty() {
+            page.head("What this fixes");
+            for fix in &self.fixes {
+                page.item(Role::Plain, fix);
+            }
+        }
         contents(page, &self.contents);
         files(page, &self.files, &self.contents);
         config(page, &self.config, self.diffs);
@@ -230,6 +242,8 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
                 ContentAct::Newer => (Role::Good, "newer"),
                 ContentAct::Older => (Role::Warn, "older"),
                 ContentAct::Again => (Role::Warn, "changed"),
+                ContentAct::Off => (Role::Warn, "off"),
+                ContentAct::On => (Role::Good, "on"),
                 ContentAct::Gone => (Role::Bad, "gone"),
             };
             let version = match (&line.from, &line.to) {

@@ -124,6 +124,7 @@ fn by_meaning(
             create: String::new(),
             waits: false,
             exclusive: false,
+            enables: false,
             entry: entry.entry.clone(),
         })
         .collect();

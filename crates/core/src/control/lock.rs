@@ -1,18 +1,18 @@
 //! `yalotheca.lock`: the lineup, in load order, with all that is needed to bring it back.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::{Release, Universe},
     hint::Hint,
-    id::ContentId,
+    id::{ContentId, TreePath},
     solve::Selection,
+    version::ReleaseVersion,
 };
 
-const HEAD: &str =
-    "# The lineup, in load order. Written by yalotheca; keep it beside yalotheca.toml, do not edit it.\n";
+const HEAD: &str = "# The contents that are installed, in load order. Written by yalotheca; keep it beside yalotheca.toml, do not edit it.\n";
 
 /// The lineup as it was last settled (or found by `adopt`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,8 +35,43 @@ pub struct Locked {
     pub title: String,
     /// The catalogue it came from; empty for what was found on the server.
     pub catalogue: String,
+    /// Whether it was switched off when this was written: here, and not enabled.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub off: bool,
     /// The release.
     pub release: Release,
+    /// What differs from the usual on this server, as it was found; `fix` ends that.
+    #[serde(default, skip_serializing_if = "AsFound::is_usual")]
+    pub found: AsFound,
+}
+
+/// How a content was found on a server that others had set up, as far as that is not as it would be installed.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AsFound {
+    /// The folder in which its files lie, where the server loads them from another folder than the usual one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folder: Option<TreePath>,
+    /// Whether it lies where the server loads everything, so that no entry enables it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub always_on: bool,
+    /// The configuration entries that it did not have (see [`crate::desire::Registration::key`]); they are not added.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub unregistered: BTreeSet<String>,
+}
+
+impl Locked {
+    /// Returns the content with the version that is installed.
+    pub fn chosen(&self) -> (ContentId, ReleaseVersion) {
+        (self.id.clone(), self.release.version.clone())
+    }
+}
+
+impl AsFound {
+    /// Returns whether nothing differs from the usual.
+    pub fn is_usual(&self) -> bool {
+        *self == Self::default()
+    }
 }
 
 /// What is wrong with `yalotheca.lock`.
@@ -107,9 +142,14 @@ impl LockFile {
         self.contents.iter().find(|locked| locked.id == *id)
     }
 
-    /// Returns the chosen versions.
+    /// Returns the contents that were on when this was written.
+    pub fn on(&self) -> impl Iterator<Item = &Locked> {
+        self.contents.iter().filter(|locked| !locked.off)
+    }
+
+    /// Returns the chosen versions of what is on.
     pub fn selection(&self) -> Selection {
-        self.contents.iter().map(|locked| (locked.id.clone(), locked.release.version.clone())).collect()
+        self.on().map(Locked::chosen).collect()
     }
 
     /// Returns the load order.
@@ -122,10 +162,10 @@ impl LockFile {
         self.contents.iter().map(|locked| (&locked.id, locked)).collect()
     }
 
-    /// Returns a universe of nothing but what is locked.
+    /// Returns a universe of nothing but what is locked and on.
     pub fn universe(&self) -> Universe {
         let mut universe = Universe::default();
-        for locked in &self.contents {
+        for locked in self.on() {
             universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
         }
         universe
@@ -135,7 +175,7 @@ impl LockFile {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::version::{ReleaseVersion, VersionRange};
+    use crate::version::VersionRange;
 
     #[test]
     fn read_and_written_the_same() {
@@ -147,11 +187,18 @@ mod tests {
         release.provides.insert(ContentId::new("gongs").unwrap(), None.into());
         release.platforms.push([("engine".to_string(), VersionRange::any())].into());
         let id = ContentId::new("tidebell").unwrap();
-        let locked = Locked { id: id.clone(), title: "Tidebell".into(), catalogue: "q".into(), release };
+        let found = AsFound {
+            folder: Some(TreePath::new("mods/bells_old").unwrap()),
+            always_on: true,
+            unregistered: ["plugins/order.txt#: tidebell".to_owned()].into(),
+        };
+        let title = "Tidebell".to_owned();
+        let locked = Locked { id: id.clone(), title, catalogue: "q".into(), off: true, release, found };
         let lock = LockFile { format: 1, contents: vec![locked] };
         let read = LockFile::parse("l", &lock.text()).unwrap();
         assert_eq!(read, lock);
-        assert!(read.get(&id).is_some() && read.universe().get(&id).is_some());
+        assert!(read.get(&id).is_some() && read.universe().get(&id).is_none(), "what is off is not chosen");
+        assert!(read.selection().is_empty());
         assert!(LockFile::parse("l", "format = 2").is_err() && LockFile::parse("l", "x").is_err());
     }
 }

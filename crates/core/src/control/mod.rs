@@ -2,9 +2,10 @@
 
 mod lock;
 mod sections;
+mod tolerated;
 mod wants;
 
-pub use lock::{LockFile, Locked, ReadLockError};
+pub use lock::{AsFound, LockFile, Locked, ReadLockError};
 pub use sections::{
     CatalogueSource, Given, HistorySection, LinkSection, MapsSection, ServerSection, UnpackSection,
 };

@@ -17,6 +17,14 @@ use crate::{
     version::VersionRange,
 };
 
+/// Why a content is switched off: a reason, or simply `true`.
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "true, or a text that says why it is off")]
+enum RawOff {
+    Plain(bool),
+    Reason(String),
+}
+
 /// A want: a range of versions, or where the content lies.
 #[derive(Deserialize)]
 #[serde(untagged, expecting = "a range of versions, or { link = … } or { file = … }")]
@@ -40,6 +48,8 @@ struct Raw {
     history: HistorySection,
     #[serde(default)]
     wants: BTreeMap<ContentId, Spanned<RawWant>>,
+    #[serde(default)]
+    off: BTreeMap<ContentId, Spanned<RawOff>>,
     #[serde(default)]
     order: BTreeMap<ContentId, Place>,
     #[serde(default)]
@@ -66,6 +76,8 @@ pub struct ControlFile {
     pub wants: BTreeMap<ContentId, VersionRange>,
     /// What was given by link, file or folder.
     pub given: BTreeMap<ContentId, Given>,
+    /// Contents and members of packs that are switched off, each with the reason, which may be empty.
+    pub off: BTreeMap<ContentId, String>,
     /// What is played.
     pub maps: MapsSection,
     /// What was asked of the load order.
@@ -113,6 +125,7 @@ impl ControlFile {
             history: HistorySection::default(),
             wants: BTreeMap::new(),
             given: BTreeMap::new(),
+            off: BTreeMap::new(),
             maps: MapsSection::default(),
             order: BTreeMap::new(),
             settings: Settings::new(),
@@ -150,6 +163,7 @@ impl ControlFile {
             unpack,
             history,
             wants: raw_wants,
+            off: raw_off,
             order,
             maps,
             settings,
@@ -172,7 +186,32 @@ impl ControlFile {
                 }
             }
         }
-        Ok(Self { document, server, catalogues, links, unpack, history, wants, given, maps, order, settings })
+        let mut off = BTreeMap::new();
+        for (id, why) in raw_off {
+            let at = why.span().start;
+            let why = match why.into_inner() {
+                RawOff::Plain(true) => String::new(),
+                RawOff::Plain(false) => {
+                    return Err(fail(at, "what is not off has no line in [off]; take this line out"));
+                }
+                RawOff::Reason(why) => why,
+            };
+            off.insert(id, why);
+        }
+        Ok(Self {
+            document,
+            server,
+            catalogues,
+            links,
+            unpack,
+            history,
+            wants,
+            given,
+            off,
+            maps,
+            order,
+            settings,
+        })
     }
 
     /// Notes a content that was given by link, file or folder.
@@ -242,6 +281,25 @@ impl ControlFile {
         }
         self.given.remove(id);
         self.wants.remove(id).is_some()
+    }
+
+    /// Notes that a content or a member of a pack is switched off; the reason may be empty.
+    pub fn switch_off(&mut self, id: &ContentId, why: &str) {
+        let noted = if why.is_empty() { value(true) } else { value(why) };
+        let table = self.document.entry("off").or_insert_with(|| Item::Table(Table::new()));
+        table[id.as_str()] = noted;
+        self.off.insert(id.clone(), why.to_owned());
+    }
+
+    /// Takes a content out of those that are switched off and returns whether it was there.
+    pub fn switch_on(&mut self, id: &ContentId) -> bool {
+        if let Some(table) = self.document.get_mut("off").and_then(Item::as_table_like_mut) {
+            table.remove(id.as_str());
+            if table.is_empty() {
+                self.document.remove("off");
+            }
+        }
+        self.off.remove(id).is_some()
     }
 
     /// Notes what is asked of a content's place in the load order, in place of what was asked before; an empty place asks
@@ -387,6 +445,26 @@ mod tests {
         assert_eq!(control.text(), TEXT);
         let wrong = format!("{TEXT}\n[order]\ntidebell = {{ aftr = [] }}\n");
         assert!(ControlFile::parse("y", &wrong).unwrap_err().to_string().contains("aftr"));
+    }
+
+    #[test]
+    fn what_is_off_is_noted_and_forgotten() {
+        let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
+        let id = |text| ContentId::new(text).unwrap();
+        control.switch_off(&id("tidebell"), "");
+        control.switch_off(&id("xdecor"), "crashes since 5.6");
+        assert_eq!(
+            control.text(),
+            format!("{TEXT}\n[off]\ntidebell = true\nxdecor = \"crashes since 5.6\"\n")
+        );
+        assert_eq!(ControlFile::parse("y", &control.text()).unwrap().off, control.off);
+        assert!(control.switch_on(&id("tidebell")) && control.switch_on(&id("xdecor")));
+        assert!(!control.switch_on(&id("xdecor")));
+        assert_eq!(control.text(), TEXT);
+        for wrong in ["false", "7"] {
+            let error = ControlFile::parse("y", &format!("{TEXT}[off]\nxdecor = {wrong}\n")).unwrap_err();
+            assert_eq!(error.line, 11, "{error}");
+        }
     }
 
     #[test]

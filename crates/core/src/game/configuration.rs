@@ -19,6 +19,15 @@ pub struct RegisterRule {
     pub each: Option<String>,
     /// What a file that does not exist begins with.
     pub create: String,
+    /// Whether a content without this entry is loaded all the same, after those that have one: the entry is only about the order.
+    pub loads_unlisted: bool,
+}
+
+impl RegisterRule {
+    /// Whether its list follows the order in which contents are loaded.
+    pub fn is_ordered(&self) -> bool {
+        matches!(self.verb, RegisterVerb::Item { ordered: true, .. })
+    }
 }
 
 /// What a registration puts.

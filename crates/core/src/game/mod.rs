@@ -194,6 +194,8 @@ pub struct Kind {
     pub members: Vec<String>,
     /// Where it is placed.
     pub place: Vec<PlaceRule>,
+    /// Other folders from which the server loads such contents, whatever they are called there.
+    pub loads_from: Vec<LoadsFrom>,
     /// How the server is told about it.
     pub register: Vec<RegisterRule>,
     /// Its settings files.
@@ -227,6 +229,7 @@ impl Kind {
             describe: Vec::new(),
             members: Vec::new(),
             place: Vec::new(),
+            loads_from: Vec::new(),
             register: Vec::new(),
             settings: Vec::new(),
             loaded: None,
@@ -237,6 +240,11 @@ impl Kind {
     /// The kind of tweaks: one file that says what is written where, and nothing is placed.
     fn of_tweaks() -> Self {
         Self { shape: Shape::File, suffix: Some(TWEAK_SUFFIX.into()), marker: Vec::new(), ..Self::of_packs() }
+    }
+
+    /// Returns whether a content of this kind can be switched off: an entry of its own enables it.
+    pub fn can_be_off(&self) -> bool {
+        self.brings.is_none() && self.register.iter().any(|rule| !rule.loads_unlisted)
     }
 
     /// How many first bytes of a file [`Kind::looks_right`] wants to see.
@@ -370,6 +378,15 @@ pub struct PlaceRule {
     pub take: Option<GlobMatcher>,
     /// The folder.
     pub into: Template,
+}
+
+/// A folder from which the server loads contents, whatever their own folders or files are called.
+#[derive(Debug, Clone)]
+pub struct LoadsFrom {
+    /// The folder, relative to the server; an absolute one belongs to the system and only makes contents available.
+    pub folder: Template,
+    /// Whether everything in it is loaded, whatever the configuration says.
+    pub always_on: bool,
 }
 
 /// Two things that must fit each other.

@@ -98,6 +98,8 @@ pub(super) struct RawKind {
     #[serde(default)]
     pub(super) members: Vec<Text>,
     pub(super) place: Vec<RawPlace>,
+    #[serde(default, rename = "loads-from")]
+    pub(super) loads_from: Vec<RawLoadsFrom>,
     #[serde(default)]
     pub(super) register: Vec<RawRegister>,
     #[serde(default)]
@@ -260,6 +262,14 @@ pub(super) struct RawPlace {
     pub(super) into: Text,
 }
 
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawLoadsFrom {
+    pub(super) folder: Text,
+    #[serde(default, rename = "always-on")]
+    pub(super) always_on: bool,
+}
+
 #[derive(Deserialize, Default, PartialEq)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct RawRegister {
@@ -274,6 +284,7 @@ pub(crate) struct RawRegister {
     pub(crate) ordered: bool,
     #[serde(default)]
     pub(crate) consecutive: bool,
+    pub(crate) unlisted: Option<Text>,
     pub(crate) separator: Option<String>,
     pub(crate) last: Option<String>,
     #[serde(rename = "seen-as")]

@@ -53,6 +53,22 @@ pub struct Leaning<'a> {
     pub asked: &'a BTreeMap<ContentId, Place>,
     /// The game definition's group of a content: a lower one is loaded earlier.
     pub group: &'a dyn Fn(&ContentId) -> usize,
+    /// Whether a content keeps its place among those that keep theirs, though a relation says otherwise: somebody made that
+    /// order. What the administrator asks for now still counts.
+    pub stays: &'a dyn Fn(&ContentId) -> bool,
+    /// Whether a content is loaded after all that have an entry of their own, since it has none.
+    pub is_last: &'a dyn Fn(&ContentId) -> bool,
+}
+
+impl<'a> Leaning<'a> {
+    /// A leaning by which every relation counts.
+    pub fn strict(
+        previous: &'a [ContentId],
+        asked: &'a BTreeMap<ContentId, Place>,
+        group: &'a dyn Fn(&ContentId) -> usize,
+    ) -> Self {
+        Self { previous, asked, group, stays: &|_| false, is_last: &|_| false }
+    }
 }
 
 /// A relation between two contents of a lineup.
@@ -108,6 +124,9 @@ pub struct Order {
     pub gave_way: Vec<GaveWay>,
     /// Circles of needs: such contents cannot all be loaded after what they need.
     pub circles: Vec<Vec<ContentId>>,
+    /// Relations against which the order stands, since that is how it was found.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub out_of_order: Vec<Relation>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -118,8 +137,37 @@ struct Edge {
     by: usize,
 }
 
-/// Orders a lineup.
+/// Orders a lineup. An order that was there stays even where relations say otherwise (see [`Leaning::stays`]); the result
+/// names those.
 pub fn order(lineup: &BTreeMap<ContentId, &Release>, leaning: &Leaning<'_>) -> Order {
+    let right = arrange(lineup, leaning, |_| false);
+    let rank = ranks(leaning.previous);
+    let staying = |id: &&ContentId| rank.contains_key(id) && (leaning.stays)(id);
+    let places: Vec<usize> = right.ids.iter().filter(staying).map(|id| rank[id]).collect();
+    if places.is_sorted() {
+        return right;
+    }
+    let gave_way: BTreeSet<(&ContentId, &ContentId)> =
+        right.gave_way.iter().map(|note| (&note.relation.first, &note.relation.later)).collect();
+    let mut as_found = arrange(lineup, leaning, |relation| {
+        let Relation { first, later, bond, .. } = relation;
+        let both_stay = [first, later].iter().all(staying);
+        *bond != Bond::Asked && both_stay && rank[first] > rank[later] && !gave_way.contains(&(first, later))
+    });
+    as_found.gave_way.clone_from(&right.gave_way);
+    as_found
+}
+
+fn ranks(previous: &[ContentId]) -> HashMap<&ContentId, usize> {
+    previous.iter().enumerate().map(|(at, id)| (id, at)).collect()
+}
+
+/// Orders a lineup by all relations but some.
+fn arrange(
+    lineup: &BTreeMap<ContentId, &Release>,
+    leaning: &Leaning<'_>,
+    is_left_out: impl Fn(&Relation) -> bool,
+) -> Order {
     let ids: Vec<&ContentId> = lineup.keys().collect();
     let mut edges = edges(lineup, leaning.asked);
     edges.sort_unstable();
@@ -137,21 +185,23 @@ pub fn order(lineup: &BTreeMap<ContentId, &Release>, leaning: &Leaning<'_>) -> O
         if edge.first == edge.later || !taken.insert((edge.first, edge.later)) {
             continue;
         }
+        let relation = told(&edge);
+        if is_left_out(&relation) {
+            result.out_of_order.push(relation);
+            continue;
+        }
         match line.take(edge) {
-            Ok(()) => result.kept.push(told(&edge)),
+            Ok(()) => result.kept.push(relation),
             Err(against) if edge.bond == Bond::Needs => {
                 let circle = against.iter().map(|edge| ids[edge.first].clone());
                 result.circles.push(circle.chain([ids[edge.first].clone()]).collect());
             }
-            Err(against) => result
-                .gave_way
-                .push(GaveWay { relation: told(&edge), against: against.iter().map(told).collect() }),
+            Err(against) => {
+                result.gave_way.push(GaveWay { relation, against: against.iter().map(told).collect() });
+            }
         }
     }
-    let rank: HashMap<&ContentId, usize> =
-        leaning.previous.iter().enumerate().map(|(at, id)| (id, at)).collect();
-    let mut keys: Vec<(usize, usize)> =
-        ids.iter().map(|id| ((leaning.group)(id), rank.get(id).copied().unwrap_or(usize::MAX))).collect();
+    let mut keys = keys(&ids, leaning);
     // What must come before something of an early group belongs to that group as well.
     for at in line.order.iter().rev() {
         let earliest = line.later[*at].iter().map(|edge| keys[edge.later].0).min();
@@ -159,6 +209,28 @@ pub fn order(lineup: &BTreeMap<ContentId, &Release>, leaning: &Leaning<'_>) -> O
     }
     result.ids = line.arranged(&keys).into_iter().map(|at| ids[at].clone()).collect();
     result
+}
+
+/// What decides where no relation does: the group, and the place before.
+fn keys(ids: &[&ContentId], leaning: &Leaning<'_>) -> Vec<(usize, usize)> {
+    let rank = ranks(leaning.previous);
+    let mut keys: Vec<(usize, usize)> = ids
+        .iter()
+        .map(|id| {
+            let group = if (leaning.is_last)(id) { usize::MAX } else { (leaning.group)(id) };
+            (group, rank.get(id).copied().unwrap_or(usize::MAX))
+        })
+        .collect();
+    // What stays is not moved for its group either: it counts to the group of what stands before it.
+    let mut staying: Vec<usize> =
+        (0..ids.len()).filter(|at| keys[*at].1 != usize::MAX && (leaning.stays)(ids[*at])).collect();
+    staying.sort_by_key(|at| keys[*at].1);
+    let mut highest = 0;
+    for at in staying {
+        highest = highest.max(keys[at].0);
+        keys[at].0 = highest;
+    }
+    keys
 }
 
 /// Who in a lineup goes by each name: the content itself, else those that provide it.

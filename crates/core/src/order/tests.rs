@@ -36,7 +36,7 @@ fn run_in(lines: &[&str], previous: &[&str], group: fn(&ContentId) -> usize) -> 
         .collect();
     let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
     let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();
-    order(&lineup, &Leaning { previous: &previous, asked: &asked, group: &group })
+    order(&lineup, &Leaning::strict(&previous, &asked, &group))
 }
 
 fn names(order: &Order) -> String {
@@ -120,5 +120,51 @@ proptest! {
         prop_assert_eq!(first.ids.len(), lines.len());
         let previous: Vec<&str> = first.ids.iter().map(ContentId::as_str).collect();
         prop_assert_eq!(&run(&refs, &previous).ids, &first.ids);
+    }
+}
+
+/// The order of contents that all stay, where they do.
+fn as_found(lines: &[&str], previous: &[&str], last: &str) -> Order {
+    let releases: Vec<(ContentId, Release)> = lines
+        .iter()
+        .map(|line| {
+            let mut words = line.split(' ');
+            let name = id(words.next().unwrap());
+            let mut release = Release::new(ReleaseVersion::parse("1").unwrap(), "plugin");
+            if let Some(need) = words.nth(1) {
+                release.needs.insert(id(need), VersionRange::any());
+            }
+            (name, release)
+        })
+        .collect();
+    let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
+    let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();
+    let (asked, group) = (BTreeMap::new(), |id: &ContentId| usize::from(id.as_str() != "early"));
+    let leaning = Leaning {
+        stays: &|id| previous.contains(id),
+        is_last: &|id| id.as_str() == last,
+        ..Leaning::strict(&previous, &asked, &group)
+    };
+    order(&lineup, &leaning)
+}
+
+#[test]
+fn an_order_that_somebody_made_stays() {
+    for (lines, previous, last, expected, out_of_order) in [
+        // What is needed later stays there, and is told.
+        (vec!["a needs b", "b", "c"], vec!["a", "c", "b"], "", "a c b", 1),
+        // A newcomer goes where its needs let it, and what was there does not move for it.
+        (vec!["a needs b", "b", "c needs a"], vec!["a", "b"], "", "a b c", 1),
+        (vec!["a", "b", "c", "x needs a"], vec!["c", "b", "a"], "", "c b a x", 0),
+        // Nor does it for its group.
+        (vec!["a", "early"], vec!["a", "early"], "", "a early", 0),
+        (vec!["a", "b", "early"], vec!["b", "a"], "", "early b a", 0),
+        // What has no entry comes after a newcomer, unless that needs it.
+        (vec!["a", "z", "m"], vec!["a", "z"], "z", "a m z", 0),
+        (vec!["a", "z", "m needs z"], vec!["a", "z"], "z", "a z m", 0),
+    ] {
+        let order = as_found(&lines, &previous, last);
+        assert_eq!(names(&order), expected, "{lines:?}");
+        assert_eq!(order.out_of_order.len(), out_of_order, "{lines:?}");
     }
 }

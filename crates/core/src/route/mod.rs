@@ -359,6 +359,14 @@ impl<'a> Places<'a> {
         Ok(Self { rules })
     }
 
+    /// Moves everything that belongs into the kind's first folder to another one, where the content was found.
+    pub fn move_to(&mut self, folder: &TreePath) {
+        let usual = self.rules.first().map(|(_, usual)| usual.clone());
+        for (_, into) in self.rules.iter_mut().filter(|(_, into)| usual.as_ref() == Some(into)) {
+            into.clone_from(folder);
+        }
+    }
+
     /// Returns the path at which a payload's file belongs.
     ///
     /// # Errors

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use yalotheca_core::{
     catalogue::{Member, Release, Side},
     change::{FileAct, Present, Receipt, Settled, Step, paths_of_interest, plan},
-    control::{Locked, MapsSection},
-    desire::{DesireError, Desired, Entry, LineupEntry, desire},
+    control::{AsFound, Locked, MapsSection},
+    desire::{Asked, DesireError, Desired, Entry, LineupEntry, desire},
     document::Value,
     game::{BUILT_IN, Game, Scope, load},
     id::{ContentId, Digest, TreePath},
@@ -34,7 +34,14 @@ fn scope(values: &[(&str, &str)]) -> Scope {
 
 fn locked(id: &str, kind: &str) -> Result<Locked, Whatever> {
     let release = Release::new(ReleaseVersion::parse("1.4")?, kind);
-    Ok(Locked { id: ContentId::new(id)?, title: id.into(), catalogue: "q".into(), release })
+    Ok(Locked {
+        id: ContentId::new(id)?,
+        title: id.into(),
+        catalogue: "q".into(),
+        off: false,
+        release,
+        found: AsFound::default(),
+    })
 }
 
 fn payload(names: &[&str]) -> Payload {
@@ -50,7 +57,8 @@ fn payload(names: &[&str]) -> Payload {
 fn state(game: &Game, scope: &Scope, lineup: &[(Locked, Payload)]) -> Result<Desired, DesireError> {
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    desire(game, scope, &entries, (&MapsSection::default(), &Settings::new()))
+    let (maps, settings, off) = (MapsSection::default(), Settings::new(), BTreeMap::new());
+    desire(game, scope, &entries, Asked { maps: &maps, settings: &settings, off: &off })
 }
 
 #[test]

@@ -29,6 +29,7 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
             create: String::new(),
             waits: false,
             exclusive: false,
+            enables: false,
             entry: Entry::Item {
                 item: (*name).into(),
                 ordered: true,

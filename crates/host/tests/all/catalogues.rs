@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, fs, path::Path};
 
 use yalotheca_core::{
     catalogue::Universe,
-    control::{CatalogueSource, ControlFile, Locked, ServerSection},
+    control::{AsFound, CatalogueSource, ControlFile, Locked, ServerSection},
     game::{BUILT_IN, Game, load},
     id::{ContentId, Digest},
     version::ReleaseVersion,
@@ -63,7 +63,14 @@ fn locked(
 ) -> Result<Locked, Box<dyn std::error::Error>> {
     let content = catalogues.content(&id(name)?)?.ok_or("it is there")?;
     let release = content.release(&ReleaseVersion::parse(version)?).ok_or("so is the release")?.clone();
-    Ok(Locked { id: content.id, title: content.title, catalogue: content.catalogue, release })
+    Ok(Locked {
+        id: content.id,
+        title: content.title,
+        catalogue: content.catalogue,
+        off: false,
+        release,
+        found: AsFound::default(),
+    })
 }
 
 #[test]

@@ -83,6 +83,7 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
             create: String::new(),
             waits: false,
             exclusive: false,
+            enables: false,
             entry: Entry::Item {
                 item: (*name).into(),
                 ordered: true,
@@ -241,6 +242,7 @@ fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
         create: String::new(),
         waits: false,
         exclusive: false,
+        enables: false,
         entry: Entry::Item {
             item: (*name).into(),
             ordered: true,

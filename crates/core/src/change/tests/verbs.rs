@@ -22,6 +22,7 @@ fn registration(content: &str, file: &str, format: Format, at: &str, entry: Entr
         create: format.head().into(),
         waits: false,
         exclusive: false,
+        enables: false,
         entry,
     }
 }
@@ -208,6 +209,7 @@ fn what_stands_behind_an_item_is_no_second_one() {
 fn one_place_has_one_writer() {
     let row = |content: &str, at: &str, exclusive: bool| Registration {
         exclusive,
+        enables: false,
         ..registration(content, "x.json", Format::Json, at, Entry::Set(Value::Whole(1)))
     };
     let disputed = |one: Registration, two: Registration| {

@@ -8,8 +8,8 @@ use super::{Checked, Loader, glob, pattern_with, template, with};
 use crate::{
     document::Pointer,
     game::{
-        DescribeRule, DescriptorForm, Kind, LengthRule, Pick, Place, PlaceRule, RegisterRule, RegisterVerb,
-        SettingsFile, Shape, Template, ValueTemplate,
+        DescribeRule, DescriptorForm, Kind, LengthRule, LoadsFrom, Pick, Place, PlaceRule, RegisterRule,
+        RegisterVerb, SettingsFile, Shape, Template, ValueTemplate,
         raw::{RawDescribe, RawKind, RawPick, RawRegister, RawSettings, Text},
     },
     suggest,
@@ -76,6 +76,14 @@ impl Loader {
                 .map(|place| {
                     let take = place.take.as_ref().map(glob).transpose()?;
                     Ok(PlaceRule { take, into: template(&place.into, &content)? })
+                })
+                .collect::<Checked<_>>()?,
+            loads_from: raw
+                .loads_from
+                .iter()
+                .map(|rule| {
+                    let folder = template(&rule.folder, &self.server)?;
+                    Ok(LoadsFrom { folder, always_on: rule.always_on })
                 })
                 .collect::<Checked<_>>()?,
             register: raw
@@ -254,6 +262,7 @@ fn rule_of(
                 item: raw.item.clone(),
                 ordered: *ordered,
                 seen_as: raw.seen_as.clone(),
+                unlisted: raw.unlisted.clone(),
                 ..bare
             };
             let (separator, last) = (separator.clone(), last.clone());
@@ -295,7 +304,15 @@ fn rule_of(
     }
     let place = register_place(loader, place, raw, allowed)?;
     let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
-    Ok(RegisterRule { place, verb, each, create })
+    let loads_unlisted = match &raw.unlisted {
+        None => false,
+        Some(text) if text.as_ref() == "last" => true,
+        Some(text) => {
+            let why = "\"unlisted\" is \"last\": what has no entry is loaded all the same, after the others";
+            return Err((text.span(), why.into()));
+        }
+    };
+    Ok(RegisterRule { place, verb, each, create, loads_unlisted })
 }
 
 fn register_place(loader: &Loader, place: &Text, raw: &RawRegister, allowed: &[String]) -> Checked<Place> {
@@ -310,7 +327,7 @@ fn register_place(loader: &Loader, place: &Text, raw: &RawRegister, allowed: &[S
 }
 
 const REGISTERS: &str = "this has either \"set\" and \"to\", \"row\" and \"value\", \"list\" and \"item\" (and \"ordered\", \"separator\", \"seen-as\", \
-                         \"last\"), \"number\" and \"item\" (and \"consecutive\"), or \"block\" and \"text\"";
+                         \"last\", \"unlisted\"), \"number\" and \"item\" (and \"consecutive\"), or \"block\" and \"text\"";
 
 /// Reads what a file begins with: text, or bytes after `hex:`.
 fn magic(text: &Text) -> Checked<Vec<u8>> {

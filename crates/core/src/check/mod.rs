@@ -1,14 +1,33 @@
 //! Findings: what is wrong with a server, seen without starting it.
 
+mod listed;
+
 use std::collections::HashSet;
 
 use serde::Serialize;
 
+pub use listed::{Listed, Listing};
+
 use crate::{
-    change::{ChangeSet, EntryAct, FileAct, Step},
-    id::TreePath,
+    change::{ChangeSet, EntryAct, FileAct, OwnedEntry, Step},
+    id::{ContentId, TreePath},
     solve::Breach,
 };
+
+/// What `fix` does about a finding.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Remedy {
+    /// Bring the server to what is wanted.
+    Settle,
+    /// Bring an installed content to what is usual and satisfies everything: what it needs, its place in the order, its entries.
+    Mend(ContentId),
+    /// Take over what lies at this path, and place it where it belongs.
+    TakeOver(TreePath),
+    /// Take out an entry for something that is not there.
+    TakeOut(Box<OwnedEntry>),
+    /// Set a second copy aside.
+    SetAside(TreePath),
+}
 
 /// How much a finding weighs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -21,7 +40,7 @@ pub enum Weight {
 }
 
 /// One thing that a check found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Finding {
     /// How much it weighs.
     pub weight: Weight,
@@ -34,21 +53,34 @@ pub struct Finding {
     /// What can be done.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub fix: Option<String>,
+    /// What `fix` does about it.
+    #[serde(skip)]
+    pub remedy: Option<Remedy>,
 }
 
 impl Finding {
+    /// Returns the finding with what `fix` does about it.
+    #[must_use]
+    pub fn with_remedy(self, remedy: Remedy) -> Self {
+        Self { remedy: Some(remedy), ..self }
+    }
+
     /// Returns a finding that is trouble.
     pub fn trouble(sort: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
-        Self { weight: Weight::Trouble, sort, about: about.into(), says, fix: fix.map(str::to_owned) }
+        let fix = fix.map(str::to_owned);
+        Self { weight: Weight::Trouble, sort, about: about.into(), says, fix, remedy: None }
     }
 
     /// Returns a finding that is only worth knowing.
     pub fn note(sort: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
-        Self { weight: Weight::Note, sort, about: about.into(), says, fix: fix.map(str::to_owned) }
+        Self { weight: Weight::Note, ..Self::trouble(sort, about, says, fix) }
     }
 }
 
 const SETTLE: &str = "yalotheca settle";
+
+/// What `fix` can do something about.
+pub const FIX: &str = "yalotheca fix";
 
 /// Returns what the locked lineup breaks.
 pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
@@ -59,22 +91,19 @@ pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
             match breach {
                 Breach::Unknown { id } => {
                     Finding::trouble("unknown", id.as_str(), says, Some("yalotheca update"))
+                        .with_remedy(Remedy::Mend(id.clone()))
                 }
                 Breach::Want { id, .. } => Finding::trouble("wanted", id.as_str(), says, Some(SETTLE)),
-                Breach::Need { id, has, .. } => {
-                    let fix = if has.is_some() { "yalotheca update" } else { SETTLE };
-                    Finding::trouble("needs", id.as_str(), says, Some(fix))
-                }
-                Breach::Welcome { id, .. } => {
-                    Finding::trouble("goes-with", id.as_str(), says, Some("yalotheca update"))
-                }
+                Breach::Need { id, .. } => Finding::trouble("needs", id.as_str(), says, Some(FIX))
+                    .with_remedy(Remedy::Mend(id.clone())),
+                Breach::Welcome { id, .. } => Finding::trouble("goes-with", id.as_str(), says, Some(FIX))
+                    .with_remedy(Remedy::Mend(id.clone())),
                 Breach::Refuse { id, other } => {
                     let fix = format!("yalotheca drop {id}, or drop {other}");
                     Finding { fix: Some(fix), ..Finding::trouble("refuses", id.as_str(), says, None) }
                 }
-                Breach::Platform { id, .. } => {
-                    Finding::trouble("platform", id.as_str(), says, Some("yalotheca update"))
-                }
+                Breach::Platform { id, .. } => Finding::trouble("platform", id.as_str(), says, Some(FIX))
+                    .with_remedy(Remedy::Mend(id.clone())),
             }
         })
         .collect()
@@ -105,7 +134,8 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
             let first = &lines[0].path;
             let (sort, verb) = words(act, altered);
             let says = format!("{} files of {content} {verb}, the first is {first}", lines.len());
-            findings.push(Finding::trouble(sort, content.as_str(), says, Some(SETTLE)));
+            let finding = Finding::trouble(sort, content.as_str(), says, Some(SETTLE));
+            findings.push(finding.with_remedy(Remedy::Settle));
             continue;
         }
         for line in lines {
@@ -121,7 +151,8 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 (FileAct::Aside, _) => format!("{path} belongs to nothing in the lineup any more"),
                 _ => format!("{path} of {content} is not there"),
             };
-            findings.push(Finding::trouble(sort, content.as_str(), says, Some(SETTLE)));
+            let finding = Finding::trouble(sort, content.as_str(), says, Some(SETTLE));
+            findings.push(finding.with_remedy(Remedy::Settle));
         }
     }
     for kept in &change.kept {
@@ -140,7 +171,8 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 EntryAct::Remove | EntryAct::Restore => ("left-over", format!("{path} still has {what}")),
                 EntryAct::Leave => ("changed-by-hand", format!("{path} has {what}")),
             };
-            findings.push(Finding::trouble(sort, entry.content.as_str(), says, Some(SETTLE)));
+            let finding = Finding::trouble(sort, entry.content.as_str(), says, Some(SETTLE));
+            findings.push(finding.with_remedy(Remedy::Settle));
         }
     }
     findings

@@ -1,7 +1,5 @@
 //! `adopt`.
 
-pub(crate) mod take;
-
 use std::{collections::BTreeMap, process::ExitCode};
 
 use clap::Args;
@@ -29,6 +27,7 @@ use crate::{
     args::Global,
     error::CommandError,
     session::{require_trust, trust},
+    take_over,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -57,7 +56,9 @@ struct AdoptView {
     game: String,
     game_title: String,
     platform: Platform,
-    contents: Vec<take::Adopted>,
+    contents: Vec<take_over::Adopted>,
+    misplaced: Vec<take_over::Misplaced>,
+    seconds: Vec<(ContentId, TreePath)>,
     unreadable: Vec<String>,
     strangers: Vec<TreePath>,
     written: Vec<String>,
@@ -81,26 +82,20 @@ impl View for AdoptView {
         if self.contents.is_empty() {
             page.item(Role::Plain, "none yet");
         }
-        let rows: Vec<Vec<Cell>> = self
-            .contents
-            .iter()
-            .map(|adopted| {
-                let (role, place) = match &adopted.belongs {
-                    None => (Role::Plain, adopted.path.to_string()),
-                    Some(belongs) => (
-                        Role::Warn,
-                        format!("{}, where the server does not look; it belongs at {belongs}", adopted.path),
-                    ),
-                };
-                let known = if adopted.known { "" } else { " (in no catalogue)" };
-                vec![
-                    Cell::new(Role::Name, adopted.id.to_string()),
-                    Cell::plain(adopted.version.shown()),
-                    Cell::new(role, format!("{place}{known}")),
-                ]
-            })
-            .collect();
+        let rows: Vec<Vec<Cell>> = self.contents.iter().map(row).collect();
         page.table(&rows);
+        if !self.misplaced.is_empty() || !self.seconds.is_empty() {
+            page.head("Here, and not loaded");
+            for take_over::Misplaced { id, path, belongs } in &self.misplaced {
+                page.item(
+                    Role::Warn,
+                    &format!("{id} lies at {path}, where the server does not look; it belongs at {belongs}"),
+                );
+            }
+            for (id, path) in &self.seconds {
+                page.item(Role::Warn, &format!("{path} is a second copy of {id}"));
+            }
+        }
         if !self.unreadable.is_empty() || !self.strangers.is_empty() {
             page.head("Not recognised, and left alone");
             for path in &self.strangers {
@@ -115,11 +110,30 @@ impl View for AdoptView {
             Role::Good,
             &format!("Wrote {}. Nothing on the server was changed.", self.written.join(" and ")),
         );
-        page.line(
-            Role::Plain,
-            "Next: yalotheca check tells what is wrong; yalotheca find shows what there is.",
-        );
+        page.line(Role::Plain, "Next: yalotheca check shows what is wrong; yalotheca fix puts it right.");
     }
+}
+
+fn row(adopted: &take_over::Adopted) -> Vec<Cell> {
+    let state = match adopted.state {
+        take_over::State::On if adopted.members_off.is_empty() => Cell::new(Role::Good, "on"),
+        take_over::State::On => Cell::new(Role::Warn, "partly on"),
+        take_over::State::Off => Cell::new(Role::Dim, "off"),
+    };
+    let mut place = adopted.path.to_string();
+    if !adopted.known {
+        place += " (in no catalogue)";
+    }
+    if !adopted.members_off.is_empty() {
+        let names: Vec<&str> = adopted.members_off.iter().map(ContentId::as_str).collect();
+        place += &format!("; off: {}", names.join(", "));
+    }
+    vec![
+        Cell::new(Role::Name, adopted.id.to_string()),
+        Cell::plain(adopted.version.shown()),
+        state,
+        Cell::plain(place),
+    ]
 }
 
 pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
@@ -171,10 +185,13 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     for absent in opened.unreachable() {
         ui.warn(&format!("{absent}. Its contents are not known now."));
     }
-    let taken = take::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
+    let taken = take_over::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
 
     for locked in &taken.lock.contents {
         control.want(&locked.id, &VersionRange::any());
+    }
+    for (id, why) in &taken.off {
+        control.switch_off(id, why);
     }
     let claim = settle::claim(&tree)?;
     settle::write_receipt(&tree, &taken.receipt)?;
@@ -189,6 +206,8 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         platform: survey.platform,
         contents: taken.contents,
         unreadable: inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}")).collect(),
+        misplaced: taken.misplaced,
+        seconds: taken.seconds,
         strangers: taken.strangers,
         written: vec![WANTS_FILE.into(), LOCK_FILE.into()],
     })?;

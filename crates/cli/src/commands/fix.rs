@@ -1,0 +1,164 @@
+//! `fix`.
+
+use std::{collections::BTreeSet, process::ExitCode};
+
+use clap::Args;
+use serde::Serialize;
+use yalotheca_core::{
+    check::{Finding, Remedy, Weight},
+    control::{AsFound, Locked},
+    id::TreePath,
+    suggest,
+    version::VersionRange,
+};
+use yalotheca_host::survey::{self, FoundContent, Inventory};
+
+use super::apply::{Along, Mode, apply};
+use crate::{
+    args::Global,
+    error::CommandError,
+    findings::look_at_all,
+    plan::{Fresh, Mend, PlanOptions},
+    session::{Purpose, Session},
+    take_over::{Lies, lies, lock_one, place, place_files},
+    ui::Ui,
+    view::{Page, Role, View, count},
+};
+
+/// Do what check suggests, as one change: install what is needed, move what lies in the wrong folder, put the order right, take out
+/// entries for what is not there.
+#[derive(Debug, Args)]
+pub(crate) struct FixArgs {
+    /// Only findings with this code, or about this content or file; notes are fixed only if they are named
+    #[arg(value_name = "WHAT")]
+    what: Vec<String>,
+}
+
+/// What is left where there is nothing to fix.
+#[derive(Debug, Serialize)]
+struct NothingToFix {
+    server: String,
+    /// Problems that fix does nothing about.
+    left: Vec<Finding>,
+}
+
+impl View for NothingToFix {
+    fn view(&self, page: &mut Page) {
+        if self.left.is_empty() {
+            page.line(Role::Good, &format!("{}: nothing to fix.", self.server));
+            return;
+        }
+        let many = count(self.left.len(), "problem");
+        page.line(Role::Bad, &format!("{}: {many} that fix cannot put right by itself.", self.server));
+        page.gap();
+        for finding in &self.left {
+            page.item(Role::Bad, &finding.says);
+            if let Some(fix) = &finding.fix {
+                page.item(Role::Name, fix);
+            }
+        }
+    }
+}
+
+pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let mut session = Session::open(Purpose::Change, global, ui)?;
+    let (findings, _) = look_at_all(&session)?;
+    let chosen = choose(args, &findings)?;
+    if chosen.is_empty() {
+        let left: Vec<Finding> =
+            findings.into_iter().filter(|finding| finding.weight == Weight::Trouble).collect();
+        let code = if left.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
+        ui.show(&NothingToFix { server: session.shown(), left })?;
+        return Ok(code);
+    }
+    let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
+    let mut wants = session.control.wants.clone();
+    let mut mended = BTreeSet::new();
+    let mut notes = Vec::new();
+    session.keep_receipt();
+    for finding in chosen {
+        match finding.remedy.as_ref() {
+            None | Some(Remedy::Settle) => {}
+            Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
+            Some(Remedy::TakeOut(entry)) => session.receipt.entries.push((**entry).clone()),
+            Some(Remedy::SetAside(path)) => {
+                let Some(found) = found_at(&inventory, path) else { continue };
+                if ui.is_unasked() && !is_the_same(&session, found) {
+                    ui.warn(&format!(
+                        "{path} differs from the {} that is installed; fix without --yes asks about it.",
+                        found.content.id
+                    ));
+                    continue;
+                }
+                place_files(&session.game, found, &mut session.receipt);
+            }
+            Some(Remedy::TakeOver(path)) => {
+                let Some(found) = found_at(&inventory, path) else { continue };
+                let id = &found.content.id;
+                let locked = take_over(&session, found)?;
+                place(&session.game, found, &mut session.receipt);
+                session.control.lock.contents.push(locked);
+                wants.want(id, &VersionRange::any());
+                mended.insert(id.clone());
+            }
+        }
+        notes.push(finding.says.clone());
+    }
+    if notes.is_empty() {
+        return Ok(ExitCode::FAILURE);
+    }
+    let shelf = session.shelf_for(&wants);
+    let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
+    let along = Along { plan, fixes: notes, ..Along::default() };
+    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, along), ui)
+}
+
+/// Chooses the findings that something is done about.
+fn choose<'f>(args: &FixArgs, findings: &'f [Finding]) -> Result<Vec<&'f Finding>, CommandError> {
+    let fixable = || findings.iter().filter(|finding| finding.remedy.is_some());
+    if args.what.is_empty() {
+        return Ok(fixable().filter(|finding| finding.weight == Weight::Trouble).collect());
+    }
+    let is_about = |finding: &Finding, what: &str| finding.sort == what || finding.about == what;
+    for what in &args.what {
+        if fixable().any(|finding| is_about(finding, what)) {
+            continue;
+        }
+        let by_hand = findings.iter().find(|finding| is_about(finding, what));
+        let names = fixable().flat_map(|finding| [finding.sort, finding.about.as_str()]);
+        return Err(CommandError::Usage {
+            what: match by_hand {
+                Some(finding) => format!("fix does nothing about this: {}", finding.says),
+                None => format!("check has found nothing called {what}"),
+            },
+            hint: by_hand
+                .and_then(|finding| finding.fix.clone())
+                .or_else(|| suggest::did_you_mean(what, names))
+                .or_else(|| Some("yalotheca check lists the findings, each with its code".into())),
+        });
+    }
+    Ok(fixable().filter(|finding| args.what.iter().any(|what| is_about(finding, what))).collect())
+}
+
+fn found_at<'i>(inventory: &'i Inventory, path: &TreePath) -> Option<&'i FoundContent> {
+    inventory.contents.iter().find(|found| found.path == *path)
+}
+
+/// Whether a second copy has the same files as the one that is installed.
+fn is_the_same(session: &Session, found: &FoundContent) -> bool {
+    let settled = session.receipt.contents.get(&found.content.id);
+    settled.is_some_and(|settled| settled.payload.digest() == found.payload.digest())
+}
+
+/// What is taken over stays where it is if the server loads it from there.
+fn take_over(session: &Session, found: &FoundContent) -> Result<Locked, CommandError> {
+    let shelf = session.shelf();
+    let locked = lock_one(&session.game, found, shelf.get()?)?;
+    let found = match lies(&session.game, &session.survey.scope, found) {
+        Lies::Elsewhere { folder, always_on } => {
+            AsFound { folder: Some(folder), always_on, ..AsFound::default() }
+        }
+        Lies::Usual | Lies::Unseen(_) => AsFound::default(),
+    };
+    Ok(Locked { found, ..locked })
+}

@@ -1,0 +1,174 @@
+//! `off` and `on`.
+
+use std::{collections::BTreeSet, process::ExitCode};
+
+use clap::Args;
+use yalotheca_core::{
+    control::{ControlFile, LockFile, WANTS_FILE},
+    id::ContentId,
+    solve::{Breach, verify},
+    suggest,
+};
+
+use super::{
+    add::Noted,
+    apply::{Along, Mode, apply, note},
+};
+use crate::{
+    args::Global,
+    error::CommandError,
+    plan::Fresh,
+    session::{Purpose, Session},
+    ui::Ui,
+};
+
+/// Switch contents off without removing their files.
+#[derive(Debug, Args)]
+pub(crate) struct OffArgs {
+    /// The contents' names, or those of members of packs
+    #[arg(required = true, value_name = "NAME")]
+    names: Vec<String>,
+    /// Why, for whoever reads yalotheca.toml next
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    because: String,
+    /// Only note it; the next settle does it
+    #[arg(long)]
+    later: bool,
+}
+
+/// Switch contents on again.
+#[derive(Debug, Args)]
+pub(crate) struct OnArgs {
+    /// The contents' names, or those of members of packs
+    #[arg(required = true, value_name = "NAME")]
+    names: Vec<String>,
+    /// Only note it; the next settle does it
+    #[arg(long)]
+    later: bool,
+}
+
+pub(crate) fn off(args: &OffArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(Purpose::Change, global, ui)?;
+    let mut wants = session.control.wants.clone();
+    let mut ids = Vec::new();
+    for name in &args.names {
+        let id = ContentId::new(name)?;
+        refuse_what_stays_on(&session, &id)?;
+        wants.switch_off(&id, &args.because);
+        ids.push(id);
+    }
+    refuse_what_is_needed(&session, &wants, &ids)?;
+    finish(&session, &wants, (args.later, "off", &args.names), ui)
+}
+
+pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let session = Session::open(Purpose::Change, global, ui)?;
+    let mut wants = session.control.wants.clone();
+    for name in &args.names {
+        let id = ContentId::new(name)?;
+        if wants.switch_on(&id) {
+            continue;
+        }
+        if session.control.lock.get(&id).is_some() {
+            return Err(CommandError::Usage { what: format!("{id} is on already"), hint: None });
+        }
+        return Err(CommandError::Usage {
+            what: format!("{id} is not among what is switched off"),
+            hint: suggest::did_you_mean(id.as_str(), wants.off.keys().map(ContentId::as_str)),
+        });
+    }
+    finish(&session, &wants, (args.later, "on", &args.names), ui)
+}
+
+fn finish(
+    session: &Session,
+    wants: &ControlFile,
+    (later, state, names): (bool, &str, &[String]),
+    ui: &Ui,
+) -> Result<ExitCode, CommandError> {
+    if later {
+        note(session, wants, (None, &format!("noted: {state}: {}", names.join(", "))))?;
+        let noted = names.iter().map(|name| format!("{name} {state}")).collect();
+        ui.show(&Noted { noted, file: WANTS_FILE.into() })?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    let shelf = session.shelf_for(wants);
+    apply(session, &shelf, wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+}
+
+/// Some contents are loaded as long as they are there.
+fn refuse_what_stays_on(session: &Session, id: &ContentId) -> Result<(), CommandError> {
+    let lock = &session.control.lock;
+    if session.control.wants.off.contains_key(id) {
+        return Err(CommandError::Usage {
+            what: format!("{id} is off already"),
+            hint: Some(format!("yalotheca on {id} switches it on again")),
+        });
+    }
+    let Some(locked) = lock.get(id) else {
+        let is_member = lock.on().any(|pack| pack.release.members.iter().any(|member| member.id == *id));
+        return if is_member {
+            Ok(())
+        } else {
+            Err(session.not_here(id, "yalotheca list shows what is installed".into()))
+        };
+    };
+    let kind = &locked.release.kind;
+    let can_be_off = session.game.kinds.get(kind).is_some_and(|rule| rule.can_be_off());
+    let is_tweak = kind == yalotheca_core::tweak::TWEAK_KIND;
+    let what = if locked.found.always_on {
+        let folder = locked.found.folder.as_ref().map_or("", |folder| folder.as_str());
+        format!("{id} lies in {folder}, and the server loads everything there")
+    } else if can_be_off || is_tweak {
+        return Ok(());
+    } else {
+        format!("{id} is a {kind}, and a {} loads every {kind} that is there", session.game.title)
+    };
+    Err(CommandError::Usage {
+        what,
+        hint: Some(format!("yalotheca drop {id} removes it; undo brings it back")),
+    })
+}
+
+/// What others need stays on, unless they are switched off as well.
+fn refuse_what_is_needed(
+    session: &Session,
+    wants: &ControlFile,
+    ids: &[ContentId],
+) -> Result<(), CommandError> {
+    let unmet = |lock: &LockFile| -> BTreeSet<ContentId> {
+        let breaches = verify(&lock.universe(), &session.survey.platform, &lock.selection());
+        breaches
+            .into_iter()
+            .filter_map(|breach| if let Breach::Need { id, .. } = breach { Some(id) } else { None })
+            .collect()
+    };
+    let lock = &session.control.lock;
+    let mut after = lock.clone();
+    after
+        .contents
+        .iter_mut()
+        .filter(|locked| wants.off.contains_key(&locked.id))
+        .for_each(|locked| locked.off = true);
+    let mut in_need: BTreeSet<ContentId> = &unmet(&after) - &unmet(lock);
+    // Members of packs have no release of their own.
+    let members = ids.iter().filter(|id| lock.get(id).is_none());
+    for member in members {
+        let others = after.on().filter(|locked| locked.release.needed_ids().any(|need| need == member));
+        in_need.extend(others.map(|locked| locked.id.clone()));
+    }
+    let names: Vec<&str> = in_need.iter().map(ContentId::as_str).collect();
+    if names.is_empty() {
+        return Ok(());
+    }
+    let off: Vec<&str> = ids.iter().map(ContentId::as_str).collect();
+    let needs = if names.len() == 1 { "needs" } else { "need" };
+    Err(CommandError::Refused {
+        what: format!(
+            "{} {needs} {}, and would not be loaded without it",
+            names.join(" and "),
+            off.join(" and ")
+        ),
+        hint: Some(format!("yalotheca off {} {} switches all of them off", off.join(" "), names.join(" "))),
+    })
+}

@@ -1,0 +1,344 @@
+//! What is wrong with a server, as far as it can be seen without starting it.
+
+mod strangers;
+
+use std::{collections::BTreeSet, io::Read};
+
+use yalotheca_core::{
+    change::{PlanChangeError, Settled, plan},
+    check::{FIX, Finding, Remedy, Weight, of_breaches, of_change},
+    control::{LOCK_FILE, Locked},
+    desire::{Desired, LineupEntry, desire},
+    document::Document,
+    game::{Agree, Kind, RegisterRule, Shape},
+    id::{ContentId, TreePath},
+    order::{Bond, Order, Relation},
+    reference::Break,
+    route::Payload,
+    solve::verify,
+    tweak::TWEAK_KIND,
+};
+use yalotheca_host::{
+    archive::ZipBundle,
+    catalogue::payload_of_release,
+    survey::{SurveyError, value_at, value_inside},
+    tree::{Found, Tree},
+};
+
+use crate::{
+    commands::maps::{MapLine, Origin, look as look_at_maps},
+    error::CommandError,
+    plan::{Mend, asked, broken_references, is_unlisted, look, ordered},
+    session::Session,
+};
+
+/// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.
+pub(crate) fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError> {
+    // Everything else would only follow from that.
+    if let Some(finding) = record_missing(session) {
+        return Ok((vec![finding], session.receipt.placed.len()));
+    }
+    let lock = &session.control.lock;
+    let platform = &session.survey.platform;
+    let mut findings = agreements(session)?;
+    findings.extend(terms(session)?);
+    findings.extend(of_breaches(&verify(&lock.universe(), platform, &lock.selection())));
+    findings.extend(wants(session));
+    let (desired, contents) = locked_state(session)?;
+    let (broken, usable) = broken_files(session, &desired)?;
+    findings.extend(broken);
+    let present = look(session, &usable)?;
+    let mut receipt = session.receipt.clone();
+    let usable_files: BTreeSet<&TreePath> = usable.registrations.iter().map(|r| &r.file).collect();
+    let all_files: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
+    receipt.entries.retain(|entry| usable_files.contains(&entry.file) || !all_files.contains(&entry.file));
+    match plan(&usable, contents, &receipt, &present) {
+        Ok(change) => findings.extend(of_change(&change)),
+        Err(PlanChangeError::Edit { path, source }) => {
+            findings.push(Finding::trouble("broken-file", path.as_str(), format!("{path}: {source}"), None));
+        }
+        Err(error) => return Err(error.into()),
+    }
+    tell_closer(session, &mut findings)?;
+    tell_halves(session, &mut findings);
+    findings.extend(missing_maps(session)?);
+    // What is gone and belongs there is told already.
+    let ours =
+        |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
+    findings.extend(broken_references(session).iter().filter(|one| !ours(one)).map(of_break));
+    findings.extend(strangers::look(session, &desired)?);
+    findings.extend(as_found(session));
+    findings.sort_by_key(|finding| finding.weight);
+    Ok((findings, desired.placements.len()))
+}
+
+/// The lock or the receipt, where one is there without the other.
+fn record_missing(session: &Session) -> Option<Finding> {
+    const FIX: Option<&str> = Some("yalotheca repair");
+    let (lock, receipt) = (&session.control.lock_text, session.receipt_digest);
+    if lock.is_none() && !session.receipt.contents.is_empty() {
+        let says = "yalotheca.lock is missing: it says which releases are installed".to_owned();
+        return Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX));
+    }
+    if receipt.is_none() && !session.control.lock.contents.is_empty() {
+        let says =
+            "the receipt in .yalotheca is missing: it says which files and entries Yalotheca placed here"
+                .to_owned();
+        return Some(Finding::trouble("receipt-missing", ".yalotheca/receipt.json", says, FIX));
+    }
+    None
+}
+
+/// The order in which what is on is loaded.
+fn order_of(session: &Session) -> Order {
+    let releases = session.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect();
+    ordered(session, &releases, &session.control.wants.order, &Mend::None)
+}
+
+/// What was found in a state that the server may not like, and was left so.
+fn as_found(session: &Session) -> Vec<Finding> {
+    let lock = session.control.lock.by_id();
+    let lists = |id: &ContentId| {
+        let kind = lock.get(id).and_then(|locked| session.game.kinds.get(&locked.release.kind));
+        kind.is_some_and(|kind| kind.register.iter().any(RegisterRule::is_ordered))
+    };
+    let mut findings = Vec::new();
+    for relation in order_of(session).out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later))
+    {
+        let Relation { first, later, bond, .. } = relation;
+        let why = match bond {
+            Bond::Needs => format!("{later} needs {first}, which is loaded after it"),
+            Bond::Welcomes => format!("{later} goes with {first}, which is loaded after it"),
+            Bond::Asked | Bond::Wishes => format!("{first} should be loaded before {later}"),
+        };
+        let finding = if *bond == Bond::Wishes {
+            Finding::note("order", later.as_str(), why, Some(&format!("{FIX} {later}")))
+        } else {
+            Finding::trouble("order", later.as_str(), why, Some(FIX))
+        };
+        findings.push(finding.with_remedy(Remedy::Mend(later.clone())));
+    }
+    for locked in session.control.lock.on().filter(|locked| !locked.found.unregistered.is_empty()) {
+        let id = &locked.id;
+        let remedy = Remedy::Mend(id.clone());
+        if is_unlisted(&session.game, locked) {
+            let says = format!("{id} is in no list of the load order; the server loads it after the others");
+            let finding = Finding::note("unlisted", id.as_str(), says, Some(&format!("{FIX} {id}")));
+            findings.push(finding.with_remedy(remedy));
+            continue;
+        }
+        for key in &locked.found.unregistered {
+            let says = format!("{id} is only partly enabled: {key} is missing");
+            let finding = Finding::trouble("not-registered", id.as_str(), says, Some(FIX));
+            findings.push(finding.with_remedy(remedy.clone()));
+        }
+    }
+    findings
+}
+
+/// The desired state of what is locked; nothing is fetched for it.
+pub(crate) fn locked_state(
+    session: &Session,
+) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
+    let lock = &session.control.lock;
+    let ids = order_of(session).ids;
+    let known = lock.by_id();
+    let on = ids.iter().filter_map(|id| known.get(id).copied());
+    let lineup: Vec<(&Locked, Payload)> = on
+        .chain(lock.contents.iter().filter(|locked| locked.off))
+        .map(|locked| {
+            let known = session.receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
+            (locked, payload_of_release(&locked.release).or(known).unwrap_or_default())
+        })
+        .collect();
+    let entries: Vec<LineupEntry<'_>> =
+        lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
+    let desired = desire(&session.game, &session.survey.scope, &entries, asked(&session.control.wants))?;
+    let contents =
+        lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
+    Ok((desired, contents.collect()))
+}
+
+/// Configuration files that cannot be read, and the desired state without them.
+fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, Desired), CommandError> {
+    let mut findings = Vec::new();
+    let mut usable = desired.clone();
+    let mut seen = BTreeSet::new();
+    for registration in &desired.registrations {
+        if !seen.insert(&registration.file) {
+            continue;
+        }
+        let Some(bytes) = session.tree.read(&registration.file)? else { continue };
+        if let Err(error) = Document::read(registration.format, bytes) {
+            let path = &registration.file;
+            let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
+            let fix = format!("mend line {} of {path}", error.line);
+            findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(&fix)));
+            usable.registrations.retain(|other| other.file != *path);
+        }
+    }
+    Ok((findings, usable))
+}
+
+/// Things in different files that must say the same.
+fn agreements(session: &Session) -> Result<Vec<Finding>, CommandError> {
+    let scope = &session.survey.scope;
+    let tree = &session.tree;
+    let render = |error| CommandError::Survey(SurveyError::Render(error));
+    let mut findings = Vec::new();
+    for agree in &session.game.agree {
+        match agree {
+            Agree::File { file, named, near, say } => {
+                let name = file.render(scope).map_err(render)?;
+                let path = TreePath::new(&name)?;
+                if !name.is_empty() && matches!(tree.find(&path)?, Some(Found::File(_))) {
+                    continue;
+                }
+                let names = tree.list(&TreePath::root())?.into_iter().map(|(name, _)| name);
+                let there: Vec<String> =
+                    names.filter(|name| near.as_ref().is_some_and(|glob| glob.is_match(name))).collect();
+                let place = named.file.render(scope).map_err(render)?;
+                let fix = if there.is_empty() {
+                    format!("put {name} there")
+                } else {
+                    format!("name {} in {place}", there.join(" or "))
+                };
+                let says = say.render(scope).map_err(render)?;
+                findings.push(Finding::trouble("named-file", &place, says, Some(&fix)));
+            }
+            Agree::Value { value, is, inside, say } => {
+                let found = value_at(tree, value, scope)?;
+                let expected = match inside {
+                    Some(archive) => value_inside(tree, archive, is, scope)?,
+                    None => value_at(tree, is, scope)?,
+                };
+                let Some(expected) = expected else { continue };
+                let found = found.unwrap_or_default();
+                if found == expected {
+                    continue;
+                }
+                let mut scope = scope.clone();
+                scope.found.insert("found".into(), found);
+                scope.found.insert("expected".into(), expected.clone());
+                let place = value.file.render(&scope).map_err(render)?;
+                let key = value.pointer.as_str().trim_start_matches('/');
+                let fix = format!("set {key} to {expected} in {place}");
+                let says = say.render(&scope).map_err(render)?;
+                findings.push(Finding::trouble("disagree", &place, says, Some(&fix)));
+            }
+        }
+    }
+    Ok(findings)
+}
+
+fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
+    let Some(terms) = &session.game.terms else { return Ok(None) };
+    let now = value_at(&session.tree, &terms.place, &session.survey.scope)?;
+    Ok((now.as_deref() != Some(terms.agreed.as_str())).then(|| {
+        let says = "the server's terms have not been accepted, and it does not start without".to_owned();
+        let fix = format!("read {}, then yalotheca settle --accept-terms", terms.place.file.as_str());
+        Finding::trouble("terms", terms.place.file.as_str(), says, Some(&fix))
+    }))
+}
+
+/// Wants that are not in the lineup, or in another version.
+fn wants(session: &Session) -> Vec<Finding> {
+    let lock = session.control.lock.by_id();
+    let unmet = session.control.wants.wants.iter().filter_map(|(id, range)| match lock.get(id) {
+        None => {
+            let says = format!("{id} is in yalotheca.toml and not installed yet");
+            let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
+            Some(finding.with_remedy(Remedy::Settle))
+        }
+        Some(locked)
+            if !range.matches(&locked.release.version) && !locked.release.version.is_unversioned() =>
+        {
+            let says = format!("{id} {} is here, and {} is wanted", locked.release.version, range.in_words());
+            let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
+            Some(finding.with_remedy(Remedy::Settle))
+        }
+        Some(locked) if locked.off != session.control.wants.off.contains_key(id) => {
+            let should = if locked.off { "on" } else { "off" };
+            let says = format!("yalotheca.toml says that {id} is {should}, and that is not settled yet");
+            let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
+            Some(finding.with_remedy(Remedy::Settle))
+        }
+        Some(_) => None,
+    });
+    unmet.collect()
+}
+
+/// A file that was changed may be no such file any more: that keeps the server from loading it.
+fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), CommandError> {
+    let lock = session.control.lock.by_id();
+    for finding in findings.iter_mut().filter(|finding| finding.sort == "altered-file") {
+        let Ok(path) = TreePath::new(&finding.about) else { continue };
+        let Some(placed) = session.receipt.placed.get(&path) else { continue };
+        let kind = lock.get(&placed.content).and_then(|locked| session.game.kinds.get(&locked.release.kind));
+        let Some(kind) = kind else { continue };
+        let Some(Found::File(size)) = session.tree.find(&path)? else { continue };
+        let why = match kind.shape {
+            Shape::File if kind.stem(path.name()) != path.name() => {
+                let mut head = Vec::new();
+                if let Some(file) = session.tree.open(&path)? {
+                    file.take(Kind::HEAD as u64).read_to_end(&mut head).ok();
+                }
+                kind.looks_right(&head, size).err()
+            }
+            Shape::Archive => match session.tree.open(&path)?.map(ZipBundle::of_file) {
+                Some(Ok(None)) => Some("it is no zip archive any more".to_owned()),
+                Some(Err(error)) => Some(format!("it is damaged ({error})")),
+                _ => None,
+            },
+            Shape::File | Shape::Folder => None,
+        };
+        if let Some(why) = why {
+            finding.weight = Weight::Trouble;
+            finding.says = format!("{path} was edited since Yalotheca installed it: {why}");
+        }
+    }
+    Ok(())
+}
+
+/// A tweak of which a part is gone is worse than none: that is told.
+fn tell_halves(session: &Session, findings: &mut [Finding]) {
+    for locked in session.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
+        let id = locked.id.as_str();
+        let gone = |finding: &&mut Finding| finding.about == id && finding.sort == "not-registered";
+        let all = session.receipt.entries.iter().filter(|entry| entry.content == locked.id).count();
+        let missing = findings.iter_mut().filter(|finding| gone(finding)).count();
+        if missing == 0 || missing >= all {
+            continue;
+        }
+        for finding in findings.iter_mut().filter(gone) {
+            finding.sort = "half-a-tweak";
+            finding.says = format!("{id} is only partly there: {}", finding.says);
+        }
+    }
+}
+
+/// Maps that are to be played and are nowhere.
+fn missing_maps(session: &Session) -> Result<Vec<Finding>, CommandError> {
+    let Some(rule) = &session.game.maps else { return Ok(Vec::new()) };
+    let gone = look_at_maps(session, rule, false)?.into_iter().filter(|map| map.origin == Origin::Nowhere);
+    let finding = |map: MapLine| {
+        let how = match (map.plays, map.turn) {
+            (true, _) => "the server starts with it",
+            (false, Some(_)) => "it is in the rotation",
+            (false, None) => "players may choose it",
+        };
+        let says = format!("there is no map {}, and {how}", map.name);
+        let fix = if map.plays { "yalotheca maps play NAME" } else { "yalotheca maps rotate NAME…" };
+        Finding::trouble("missing-map", &map.name, says, Some(&format!("add it, or leave it out: {fix}")))
+    };
+    Ok(gone.map(finding).collect())
+}
+
+fn of_break(one: &Break) -> Finding {
+    let fix = match (&one.also, &one.near) {
+        (Some(_), _) => format!("take one of the two out of {}", one.at.file),
+        (None, Some(near)) => format!("{} line {}: {near}", one.at.file, one.at.line),
+        (None, None) => format!("mend {} in {} line {}", one.value, one.at.file, one.at.line),
+    };
+    Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(&fix))
+}

@@ -1,0 +1,191 @@
+//! What lies on a server and is not in its lock, and entries for what is not there.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use yalotheca_core::{
+    check::{FIX, Finding, Listed, Listing, Remedy},
+    desire::{Desired, usual_registrations},
+    document::Document,
+    game::Kind,
+    id::{ContentId, TreePath},
+};
+use yalotheca_host::{
+    survey::{self, FoundContent, Inventory},
+    tree::Tree,
+};
+
+use crate::{
+    error::CommandError,
+    session::Session,
+    take_over::{Lies, Texts, lies},
+};
+
+/// Looks at what lies on the server beside what is in the lock.
+pub(super) fn look(session: &Session, desired: &Desired) -> Result<Vec<Finding>, CommandError> {
+    let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
+    let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
+    let ours = |path: &TreePath| {
+        let mut owned = desired.placements.keys().chain(session.receipt.placed.keys());
+        registered.contains(path) || owned.any(|own| own.is_within(path))
+    };
+    let mut findings = Vec::new();
+    for (path, error) in inventory.unreadable.iter().filter(|(path, _)| !ours(path)) {
+        let what = if error.file == path.name() { error.why.clone() } else { error.to_string() };
+        let says = format!("{path} cannot be read: {what}");
+        findings.push(Finding::trouble("unreadable", path.as_str(), says, None));
+    }
+    let listed = listed_and_missing(session, &inventory)?;
+    let mut found_elsewhere: BTreeSet<&ContentId> = BTreeSet::new();
+    let texts = Texts::new(&session.tree);
+    for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
+        let id = &found.content.id;
+        let finding = of_content(session, found, desired, (&listed, &texts))?;
+        if matches!(finding.remedy, Some(Remedy::TakeOver(_))) {
+            found_elsewhere.insert(id);
+        }
+        findings.push(finding);
+    }
+    for listed in listed.iter().filter(|listed| !found_elsewhere.iter().any(|id| id.as_str() == listed.name))
+    {
+        let Listed { name, line, entry } = listed;
+        let file = &entry.file;
+        let says = format!("{file}, line {line} enables {name}, and there is no such content on this server");
+        let remedy = Remedy::TakeOut(Box::new(entry.clone()));
+        findings.push(Finding::trouble("listed-missing", name, says, Some(FIX)).with_remedy(remedy));
+    }
+    for path in inventory.strangers.iter().filter(|path| !ours(path)) {
+        let says = format!("{path} is not something the server loads");
+        findings.push(Finding::note("unowned", path.as_str(), says, None));
+    }
+    Ok(findings)
+}
+
+/// A content that is on the server and not in the lock, or there for a second time.
+fn of_content(
+    session: &Session,
+    found: &FoundContent,
+    desired: &Desired,
+    (listed, texts): (&[Listed], &Texts<'_>),
+) -> Result<Finding, CommandError> {
+    let (id, path) = (&found.content.id, &found.path);
+    let is_known = session.control.lock.get(id).is_some();
+    let kind = &found.content.release.kind;
+    let fix = format!("{FIX} {id}");
+    let finding = match lies(&session.game, &session.survey.scope, found) {
+        Lies::Unseen(belongs) if is_known => {
+            let says = format!("{path} is a second copy of {id}, where the server does not look");
+            let remedy = Remedy::SetAside(path.clone());
+            // Of use to nobody, and in nobody's way.
+            drop(belongs);
+            Finding::note("second", path.as_str(), says, Some(&format!("{FIX} {path}"))).with_remedy(remedy)
+        }
+        Lies::Unseen(belongs) => {
+            let says =
+                format!("{id} lies at {path}, where the server does not look; it belongs at {belongs}");
+            let remedy = Remedy::TakeOver(path.clone());
+            if listed.iter().any(|listed| listed.name == id.as_str()) {
+                Finding::trouble("wrong-folder", id.as_str(), says, Some(FIX)).with_remedy(remedy)
+            } else {
+                Finding::note("wrong-folder", id.as_str(), says, Some(&fix)).with_remedy(remedy)
+            }
+        }
+        Lies::Usual | Lies::Elsewhere { .. } if is_known => {
+            let first = desired.placements.iter().find(|(_, placement)| placement.content == *id);
+            let first = first.map(|(path, _)| top(path, id, desired));
+            let beside = first.map_or_else(String::new, |first| format!(", beside {first}"));
+            let says = format!(
+                "{path} is a second {id}{beside}; the server refuses one of them or takes the wrong one"
+            );
+            let remedy = Remedy::SetAside(path.clone());
+            Finding::trouble("second", path.as_str(), says, Some(FIX)).with_remedy(remedy)
+        }
+        Lies::Usual | Lies::Elsewhere { .. } => {
+            let says = if is_loaded(session, found, texts)? {
+                format!("{path} is the {kind} {id}, which is not in yalotheca.toml; the server loads it")
+            } else {
+                format!("{path} is the {kind} {id}, which is not in yalotheca.toml and not enabled")
+            };
+            Finding::note("unowned", path.as_str(), says, Some(&fix))
+                .with_remedy(Remedy::TakeOver(path.clone()))
+        }
+    };
+    Ok(finding)
+}
+
+/// The folder of a content of many files, or its file.
+fn top(path: &TreePath, id: &ContentId, desired: &Desired) -> TreePath {
+    let all =
+        || desired.placements.iter().filter(|(_, placement)| placement.content == *id).map(|(path, _)| path);
+    if all().count() < 2 {
+        return path.clone();
+    }
+    let mut folder = path.parent();
+    while let Some(one) = folder {
+        if all().all(|path| path.is_within(&one)) {
+            return one;
+        }
+        folder = one.parent();
+    }
+    path.clone()
+}
+
+/// Whether the server loads a content that is not in the lock.
+fn is_loaded(session: &Session, found: &FoundContent, texts: &Texts<'_>) -> Result<bool, CommandError> {
+    let is_always_on =
+        matches!(lies(&session.game, &session.survey.scope, found), Lies::Elsewhere { always_on: true, .. });
+    let locked = crate::take_over::as_locked(found);
+    let entries =
+        usual_registrations(&session.game, &session.survey.scope, &locked, &found.payload, &BTreeMap::new())?;
+    let mut enabling = entries.iter().filter(|entry| entry.enables).peekable();
+    Ok(is_always_on || enabling.peek().is_none() || enabling.any(|entry| texts.has(entry)))
+}
+
+/// Entries that enable what is not on the server.
+fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Listed>, CommandError> {
+    let (game, scope) = (&session.game, &session.survey.scope);
+    let mut known: BTreeMap<&String, BTreeSet<String>> = BTreeMap::new();
+    let seen = inventory.contents.iter().filter(|found| !matches!(lies(game, scope, found), Lies::Unseen(_)));
+    let releases = seen
+        .map(|found| (&found.content.id, &found.content.release))
+        .chain(session.control.lock.contents.iter().map(|locked| (&locked.id, &locked.release)));
+    for (id, release) in releases {
+        known.entry(&release.kind).or_default().insert(id.to_string());
+        for member in &release.members {
+            known.entry(&member.kind).or_default().insert(member.id.to_string());
+        }
+    }
+    let available = survey::available(&session.tree, game, scope)?;
+    for (kind, ids) in &available {
+        known.entry(kind).or_default().extend(ids.iter().map(ToString::to_string));
+    }
+    let provided: BTreeSet<String> =
+        session.survey.platform.provides.keys().map(ToString::to_string).collect();
+    // Several kinds may write one list.
+    let mut listings: Vec<(Listing, BTreeSet<String>)> = Vec::new();
+    for (name, kind) in &game.kinds {
+        for (rule, listing) in listings_of(kind, scope) {
+            let ids = known.get(rule.unwrap_or(name)).cloned().unwrap_or_default();
+            match listings.iter_mut().find(|(known, _)| *known == listing) {
+                Some((_, all)) => all.extend(ids),
+                None => listings.push((listing, ids)),
+            }
+        }
+    }
+    let mut missing = Vec::new();
+    for (listing, known) in &listings {
+        let Some(bytes) = session.tree.read(&listing.file)? else { continue };
+        let format = yalotheca_core::document::Format::of_name(listing.file.name());
+        let Some(Ok(document)) = format.map(|format| Document::read(format, bytes)) else { continue };
+        let is_missing = |one: &Listed| !known.contains(&one.name) && !provided.contains(&one.name);
+        missing.extend(listing.read(&document).into_iter().filter(is_missing));
+    }
+    Ok(missing)
+}
+
+/// The lists that a kind's rules write, each with the kind of the members that it names, if it names members.
+fn listings_of<'k>(
+    kind: &'k Kind,
+    scope: &'k yalotheca_core::game::Scope,
+) -> impl Iterator<Item = (Option<&'k String>, Listing)> {
+    kind.register.iter().filter_map(|rule| Some((rule.each.as_ref(), Listing::of(rule, scope)?)))
+}

@@ -1,0 +1,442 @@
+//! From what lies in a server's folder to a lock and a receipt.
+
+use std::{
+    cell::RefCell,
+    collections::{BTreeMap, BTreeSet},
+};
+
+use regex::Regex;
+use serde::Serialize;
+use yalotheca_core::{
+    catalogue::ReleaseFile,
+    change::{OwnedEntry, Placed, Receipt, Settled},
+    control::{AsFound, LockFile, Locked, MapsSection},
+    desire::{Asked, Entry, LineupEntry, Registration, desire, usual_registrations},
+    document::{Before, Document, Value},
+    game::{Game, Scope, Shape},
+    id::{ContentId, TreePath},
+    order::{Leaning, order},
+    route::{destination, scope_of},
+    settings::Settings,
+    version::ReleaseVersion,
+};
+use yalotheca_host::{
+    catalogue::Catalogues,
+    survey::{FoundContent, Inventory, Survey},
+    tree::{LocalTree, Tree},
+};
+
+use crate::{error::CommandError, plan::is_unlisted};
+
+/// What a content on a server is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum State {
+    /// The server loads it.
+    On,
+    /// It is here, and the server's configuration does not enable it.
+    Off,
+}
+
+/// One content that was taken over.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Adopted {
+    pub(crate) id: ContentId,
+    pub(crate) version: ReleaseVersion,
+    pub(crate) state: State,
+    /// Members of a pack that are switched off, while others are on.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) members_off: Vec<ContentId>,
+    /// Where it lies.
+    pub(crate) path: TreePath,
+    /// Whether a catalogue has the very same files.
+    pub(crate) known: bool,
+}
+
+/// A content that lies where the server does not load it.
+#[derive(Debug, Clone, Serialize)]
+pub(crate) struct Misplaced {
+    pub(crate) id: ContentId,
+    pub(crate) path: TreePath,
+    pub(crate) belongs: TreePath,
+}
+
+/// What was taken over, and what was left alone.
+pub(crate) struct Taken {
+    pub(crate) lock: LockFile,
+    pub(crate) receipt: Receipt,
+    pub(crate) contents: Vec<Adopted>,
+    /// What is switched off, with the reasons.
+    pub(crate) off: BTreeMap<ContentId, String>,
+    pub(crate) misplaced: Vec<Misplaced>,
+    /// A second copy of a content: its id and its path.
+    pub(crate) seconds: Vec<(ContentId, TreePath)>,
+    pub(crate) strangers: Vec<TreePath>,
+}
+
+/// Where a content lies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Lies {
+    /// Where it would be placed.
+    Usual,
+    /// In another folder from which the server loads it.
+    Elsewhere {
+        /// The folder that counts instead of the usual one.
+        folder: TreePath,
+        always_on: bool,
+    },
+    /// Where the server does not look; it belongs there.
+    Unseen(TreePath),
+}
+
+/// Returns where a content lies, as the server sees it.
+pub(crate) fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
+    let Some(belongs) = belongs(game, scope, found).filter(|path| *path != found.path) else {
+        return Lies::Usual;
+    };
+    let kind = game.kinds.get(&found.content.release.kind);
+    let above = found.path.parent().unwrap_or_else(TreePath::root);
+    for rule in kind.iter().flat_map(|kind| &kind.loads_from) {
+        let folder = rule.folder.render(scope).ok().and_then(|folder| TreePath::new(&folder).ok());
+        if folder.as_ref() == Some(&above) {
+            let is_folder = kind.is_some_and(|kind| kind.shape == Shape::Folder);
+            let folder = if is_folder { found.path.clone() } else { above };
+            return Lies::Elsewhere { folder, always_on: rule.always_on };
+        }
+    }
+    Lies::Unseen(belongs)
+}
+
+/// Takes over what the server loads and what is switched off, as it is. Of two with one id the one in the usual place counts.
+pub(crate) fn take(
+    tree: &LocalTree,
+    game: &Game,
+    survey: &Survey,
+    inventory: &Inventory,
+    (catalogues, maps): (&Catalogues<'_>, &MapsSection),
+) -> Result<Taken, CommandError> {
+    let mut taken = Taken {
+        lock: LockFile::default(),
+        receipt: Receipt::empty(),
+        contents: Vec::new(),
+        off: BTreeMap::new(),
+        misplaced: Vec::new(),
+        seconds: Vec::new(),
+        strangers: inventory.strangers.clone(),
+    };
+    let mut chosen: BTreeMap<ContentId, (&FoundContent, Lies)> = BTreeMap::new();
+    for found in &inventory.contents {
+        let id = &found.content.id;
+        match (lies(game, &survey.scope, found), chosen.get(id)) {
+            (Lies::Unseen(belongs), _) => {
+                taken.misplaced.push(Misplaced { id: id.clone(), path: found.path.clone(), belongs });
+            }
+            (Lies::Usual, Some((other, Lies::Elsewhere { .. }))) => {
+                taken.seconds.push((id.clone(), other.path.clone()));
+                chosen.insert(id.clone(), (found, Lies::Usual));
+            }
+            (_, Some(_)) => taken.seconds.push((id.clone(), found.path.clone())),
+            (lies, None) => drop(chosen.insert(id.clone(), (found, lies))),
+        }
+    }
+    let texts = Texts::new(tree);
+    let mut locked: BTreeMap<ContentId, Locked> = BTreeMap::new();
+    for (id, (found, lies)) in &chosen {
+        let mut one = lock_one(game, found, catalogues)?;
+        if let Lies::Elsewhere { folder, always_on } = lies {
+            one.found.folder = Some(folder.clone());
+            one.found.always_on = *always_on;
+        }
+        let members_off = states(game, survey, (found, &texts), &mut one, &mut taken.off)?;
+        taken.contents.push(Adopted {
+            id: id.clone(),
+            version: one.release.version.clone(),
+            state: if one.off { State::Off } else { State::On },
+            members_off,
+            path: found.path.clone(),
+            known: !one.catalogue.is_empty(),
+        });
+        place(game, found, &mut taken.receipt);
+        locked.insert(id.clone(), one);
+    }
+    let entries: Vec<LineupEntry<'_>> =
+        locked.iter().map(|(id, locked)| LineupEntry { locked, payload: &chosen[id].0.payload }).collect();
+    let settings = Settings::new();
+    let desired =
+        desire(game, &survey.scope, &entries, Asked { maps, settings: &settings, off: &taken.off })?;
+    let listed = register(&texts, &desired.registrations, &mut taken.receipt);
+    let order = order_as_found(game, &locked, listed, |id| &chosen[id].0.path);
+    let off = locked.values().filter(|one| one.off).map(|one| one.id.clone());
+    let ids: Vec<ContentId> = order.into_iter().chain(off).collect();
+    taken.lock.contents = ids.iter().filter_map(|id| locked.remove(id)).collect();
+    let files: BTreeSet<&TreePath> =
+        desired.registrations.iter().map(|registration| &registration.file).collect();
+    taken.strangers.retain(|path| !files.contains(path));
+    taken.strangers.sort();
+    Ok(taken)
+}
+
+/// The order in which the server loads what is on, as far as anything says so. What has no entry comes last, by its path.
+fn order_as_found<'a>(
+    game: &Game,
+    locked: &BTreeMap<ContentId, Locked>,
+    listed: Vec<ContentId>,
+    path: impl Fn(&ContentId) -> &'a TreePath,
+) -> Vec<ContentId> {
+    let on = || locked.values().filter(|one| !one.off);
+    let releases = on().map(|one| (one.id.clone(), &one.release)).collect();
+    let unlisted = |id: &ContentId| locked.get(id).is_some_and(|one| is_unlisted(game, one));
+    let mut last: Vec<ContentId> = on().map(|one| one.id.clone()).filter(&unlisted).collect();
+    last.sort_by_key(|id| path(id));
+    let previous = [listed, last].concat();
+    let (asked, group) = (BTreeMap::new(), |id: &ContentId| game.order.group(id));
+    let stays = |id: &ContentId| previous.contains(id);
+    let leaning = Leaning { stays: &stays, is_last: &unlisted, ..Leaning::strict(&previous, &asked, &group) };
+    order(&releases, &leaning).ids
+}
+
+/// Configuration files, each read once.
+pub(crate) struct Texts<'a> {
+    tree: &'a LocalTree,
+    read: RefCell<BTreeMap<TreePath, Option<Document>>>,
+}
+
+impl<'a> Texts<'a> {
+    pub(crate) fn new(tree: &'a LocalTree) -> Self {
+        Self { tree, read: RefCell::default() }
+    }
+
+    /// Looks at a document; a broken file is for check to tell, and nothing in it is taken over.
+    fn with<T>(&self, registration: &Registration, look: impl FnOnce(&Document) -> T) -> Option<T> {
+        let mut read = self.read.borrow_mut();
+        let document = read.entry(registration.file.clone()).or_insert_with(|| {
+            let bytes = self.tree.read(&registration.file).ok().flatten()?;
+            Document::read(registration.format, bytes).ok()
+        });
+        document.as_ref().map(look)
+    }
+
+    /// Returns whether an entry is there.
+    pub(crate) fn has(&self, registration: &Registration) -> bool {
+        self.with(registration, |document| is_there(document, registration)).unwrap_or(false)
+    }
+
+    /// Returns what the comment above an entry says.
+    fn comment(&self, registration: &Registration) -> Option<String> {
+        let line = self.with(registration, |document| document.line_of(&registration.pointer))??;
+        let bytes = self.tree.read(&registration.file).ok()??;
+        let text = String::from_utf8(bytes).ok()?;
+        let above = text.lines().nth(line.checked_sub(2)?)?.trim();
+        let comment = above.strip_prefix('#')?.trim_start_matches('#').trim();
+        Some(comment.to_owned()).filter(|comment| !comment.is_empty() && comment.len() <= 120)
+    }
+}
+
+/// Notes what a content's entries say of it: whether it or members of it are off, and which entries it lacks. Returns the members that
+/// are off while others are on.
+fn states(
+    game: &Game,
+    survey: &Survey,
+    (found, texts): (&FoundContent, &Texts<'_>),
+    one: &mut Locked,
+    off: &mut BTreeMap<ContentId, String>,
+) -> Result<Vec<ContentId>, CommandError> {
+    let Some(kind) = game.kinds.get(&one.release.kind) else { return Ok(Vec::new()) };
+    let entries = |off: &BTreeMap<ContentId, String>| {
+        usual_registrations(game, &survey.scope, one, &found.payload, off)
+    };
+    let usual = entries(&BTreeMap::new())?;
+    let why =
+        |entries: &[Registration]| entries.iter().find_map(|entry| texts.comment(entry)).unwrap_or_default();
+    let is_off = |entries: &[Registration]| {
+        let mut enabling = entries.iter().filter(|entry| entry.enables).peekable();
+        enabling.peek().is_some() && !enabling.any(|entry| texts.has(entry))
+    };
+    if kind.can_be_off() && is_off(&usual) {
+        off.insert(one.id.clone(), why(&usual));
+        one.off = true;
+        return Ok(Vec::new());
+    }
+    let mut members_off = Vec::new();
+    let members: BTreeSet<&ContentId> = one.release.members.iter().map(|member| &member.id).collect();
+    for member in &members {
+        let others = members.iter().filter(|other| *other != member);
+        let own = entries(&others.map(|other| ((*other).clone(), String::new())).collect())?;
+        if is_off(&own) {
+            off.insert((*member).clone(), why(&own));
+            members_off.push((*member).clone());
+        }
+    }
+    let on = entries(off)?;
+    one.found.unregistered = on.iter().filter(|entry| !texts.has(entry)).map(Registration::key).collect();
+    Ok(members_off)
+}
+
+/// Where a content belongs, as one path: its file, or its folder.
+fn belongs(game: &Game, scope: &Scope, found: &FoundContent) -> Option<TreePath> {
+    let content = &found.content;
+    let kind = game.kinds.get(&content.release.kind)?;
+    let scope = scope_of(scope, &content.id, &content.title, &content.release);
+    match kind.shape {
+        Shape::Archive => destination(kind, &scope, found.payload.files.first()?).ok(),
+        Shape::File => {
+            let main = found.payload.files.iter().find(|file| file.path == found.path.name())?;
+            destination(kind, &scope, main).ok()
+        }
+        Shape::Folder => TreePath::new(&kind.place.first()?.into.render(&scope).ok()?).ok(),
+    }
+}
+
+/// What is found as it would be locked, with nothing known of it but itself.
+pub(crate) fn as_locked(found: &FoundContent) -> Locked {
+    let content = &found.content;
+    Locked {
+        id: content.id.clone(),
+        title: content.title.clone(),
+        catalogue: String::new(),
+        off: false,
+        release: content.release.clone(),
+        found: AsFound::default(),
+    }
+}
+
+/// A catalogue that has the very same file knows more than the file itself does.
+pub(crate) fn lock_one(
+    game: &Game,
+    found: &FoundContent,
+    catalogues: &Catalogues<'_>,
+) -> Result<Locked, CommandError> {
+    let content = &found.content;
+    let mut release = content.release.clone();
+    let is_folder = game.kinds.get(&release.kind).is_some_and(|kind| kind.shape == Shape::Folder)
+        || found.payload.files.len() > 1;
+    if is_folder {
+        release.payload = Some(found.payload.digest());
+    } else {
+        release.files = found
+            .payload
+            .files
+            .iter()
+            .map(|file| ReleaseFile {
+                name: file.path.clone(),
+                size: file.size,
+                blake3: file.digest,
+                at: None,
+            })
+            .collect();
+    }
+    let mut locked = Locked { release, ..as_locked(found) };
+    if let Some(known) = catalogues.content(&content.id)? {
+        let same = known.releases.iter().find(|known| {
+            let digests = |files: &[ReleaseFile]| files.iter().map(|file| file.blake3).collect::<Vec<_>>();
+            !is_folder && digests(&known.files) == digests(&locked.release.files)
+        });
+        if let Some(same) = same {
+            locked.title = known.title.clone();
+            locked.catalogue = known.catalogue.clone();
+            let names = std::mem::take(&mut locked.release.files);
+            locked.release = same.clone();
+            // The file keeps the name that it has on the server.
+            for (file, here) in locked.release.files.iter_mut().zip(names) {
+                let at = file.at.clone().unwrap_or_else(|| format!("files/{}", file.name));
+                if file.name != here.name {
+                    file.at = Some(at);
+                    file.name = here.name;
+                }
+            }
+        } else if is_folder {
+            let mut there = Locked { catalogue: known.catalogue.clone(), ..locked.clone() };
+            there.release.payload = None;
+            if catalogues
+                .payload(&there)
+                .is_ok_and(|payload| Some(payload.digest()) == locked.release.payload)
+            {
+                locked.catalogue = known.catalogue;
+            }
+        }
+    }
+    Ok(locked)
+}
+
+/// What lies there is ours from now on, where it lies.
+pub(crate) fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
+    let settled = Settled { payload: found.payload.clone() };
+    receipt.contents.insert(found.content.id.clone(), settled);
+    place_files(game, found, receipt);
+}
+
+/// Its files are ours from now on.
+pub(crate) fn place_files(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
+    let id = &found.content.id;
+    let shape = game.kinds.get(&found.content.release.kind).map(|kind| kind.shape);
+    let is_folder = shape == Some(Shape::Folder);
+    for file in &found.payload.files {
+        let path = match shape {
+            Some(Shape::Folder) => found.path.join(&file.path).ok(),
+            Some(Shape::File) => found.path.parent().and_then(|folder| folder.join(&file.path).ok()),
+            _ => Some(found.path.clone()),
+        };
+        if let Some(path) = path {
+            // The folder of a content is the content's own; what it lies in is not.
+            let mut above = path.parent().filter(|_| is_folder);
+            while let Some(folder) = above.filter(|folder| folder.is_within(&found.path)) {
+                above = folder.parent();
+                receipt.folders.insert(folder);
+            }
+            receipt.placed.insert(path, Placed { content: id.clone(), size: file.size, digest: file.digest });
+        }
+    }
+}
+
+/// Returns whether an entry is in its file.
+fn is_there(document: &Document, registration: &Registration) -> bool {
+    match &registration.entry {
+        Entry::Set(value) => document.get(&registration.pointer).is_some_and(|now| now.means(value)),
+        Entry::Number { item, .. } => {
+            document.numbered(&registration.pointer).iter().any(|(_, name)| name == item)
+        }
+        Entry::Block { name, .. } => document.fragment(name).is_ok_and(|there| there.is_some()),
+        Entry::Item { .. } => place_in_list(document, registration).is_some(),
+    }
+}
+
+/// Where in its list an item stands.
+fn place_in_list(document: &Document, registration: &Registration) -> Option<usize> {
+    let Entry::Item { item, separator, seen_as, .. } = &registration.entry else { return None };
+    let seen_as = seen_as.as_ref().and_then(|pattern| Regex::new(pattern).ok());
+    let meaning = |text: String| {
+        let part = seen_as
+            .as_ref()
+            .and_then(|seen_as| Some(seen_as.captures(&text)?.name("item")?.as_str().to_owned()));
+        part.unwrap_or(text)
+    };
+    let items: Vec<String> = match separator {
+        Some(separator) => document.parts(&registration.pointer, separator),
+        None => {
+            document.items(&registration.pointer).unwrap_or_default().iter().map(Value::meaning).collect()
+        }
+    };
+    items.into_iter().map(meaning).position(|there| there == item.meaning())
+}
+
+/// Takes over the entries that are there, and returns the order in which the ordered lists name contents.
+fn register(texts: &Texts<'_>, registrations: &[Registration], receipt: &mut Receipt) -> Vec<ContentId> {
+    let mut previous: Vec<(usize, ContentId)> = Vec::new();
+    for registration in registrations.iter().filter(|registration| texts.has(registration)) {
+        if let Entry::Item { ordered: true, alone: false, .. } = registration.entry
+            && let Some(Some(at)) = texts.with(registration, |document| place_in_list(document, registration))
+        {
+            previous.push((at, registration.content.clone()));
+        }
+        receipt.entries.push(OwnedEntry {
+            content: registration.content.clone(),
+            file: registration.file.clone(),
+            format: registration.format,
+            pointer: registration.pointer.clone(),
+            entry: registration.entry.clone(),
+            before: Before::Absent { made: 0 },
+        });
+    }
+    previous.sort();
+    previous.into_iter().map(|(_, id)| id).collect()
+}

@@ -1,0 +1,131 @@
+//! What an installed selection breaks already. A server that others set up may run for years with a need that is not met:
+//! that is for `check` to tell and for `fix` to mend, and no other command changes it along the way.
+
+use std::collections::HashMap;
+
+use super::LockFile;
+use crate::{
+    catalogue::{Platform, Release},
+    id::ContentId,
+    solve::{Breach, verify},
+};
+
+impl LockFile {
+    /// Returns those installed releases that break something on this platform, without what they break: for a search that is not
+    /// to mend it.
+    pub fn tolerated(&self, platform: &Platform) -> HashMap<ContentId, Release> {
+        let locked = self.by_id();
+        let mut tolerated: HashMap<ContentId, Release> = HashMap::new();
+        for breach in verify(&self.universe(), platform, &self.selection()) {
+            let (Breach::Need { id, .. }
+            | Breach::Welcome { id, .. }
+            | Breach::Refuse { id, .. }
+            | Breach::Platform { id, .. }) = &breach
+            else {
+                continue;
+            };
+            let Some(known) = locked.get(id) else { continue };
+            let release = tolerated.entry(id.clone()).or_insert_with(|| known.release.clone());
+            match &breach {
+                Breach::Need { group, .. } => {
+                    if let [(need, _)] = group.as_slice() {
+                        release.needs.remove(need);
+                    }
+                    let is_unmet = |one: &[ContentId]| {
+                        one.len() == group.len() && group.iter().all(|(need, _)| one.contains(need))
+                    };
+                    release.needs_any.retain(|any| {
+                        let needs: Vec<ContentId> = any.iter().map(|(need, _)| need.clone()).collect();
+                        !is_unmet(&needs)
+                    });
+                }
+                Breach::Welcome { other, .. } => drop(release.welcomes.remove(other)),
+                Breach::Refuse { other, .. } => {
+                    let names = locked.get(other).map(|other| &other.release.provides);
+                    let is_other = |name: &ContentId| {
+                        name == other || names.is_some_and(|names| names.contains_key(name))
+                    };
+                    let refused: Vec<ContentId> =
+                        release.refuses.keys().filter(|name| is_other(name)).cloned().collect();
+                    for name in &refused {
+                        release.refuses.remove(name);
+                    }
+                }
+                Breach::Platform { .. } => release.platforms.clear(),
+                Breach::Unknown { .. } | Breach::Want { .. } => {}
+            }
+        }
+        tolerated
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use super::*;
+    use crate::{
+        control::{AsFound, Locked},
+        solve::{Answer, Question, solve},
+        version::{ReleaseVersion, VersionRange},
+    };
+
+    fn id(text: &str) -> ContentId {
+        ContentId::new(text).unwrap()
+    }
+
+    fn locked(name: &str, say: impl FnOnce(&mut Release)) -> Locked {
+        let mut release = Release::new(ReleaseVersion::parse("1").unwrap(), "plugin");
+        say(&mut release);
+        Locked {
+            id: id(name),
+            title: name.into(),
+            catalogue: String::new(),
+            off: false,
+            release,
+            found: AsFound::default(),
+        }
+    }
+
+    #[test]
+    fn what_an_installed_selection_breaks_is_left_alone_and_nothing_else() {
+        let any = VersionRange::any;
+        let engine = |range: &str| [("engine".to_owned(), VersionRange::parse(range).unwrap())].into();
+        let mut lock = LockFile::default();
+        lock.contents = vec![
+            locked("a", |release| {
+                release.needs.insert(id("gone"), any());
+                release.needs.insert(id("b"), any());
+                release.refuses.insert(id("bells"), any());
+                release.refuses.insert(id("other"), any());
+            }),
+            locked("b", |release| {
+                release.provides.insert(id("bells"), None.into());
+                release.welcomes.insert(id("a"), VersionRange::parse(">=2").unwrap());
+                release.platforms.push(engine(">=3"));
+            }),
+            Locked { off: true, ..locked("gone", |_| ()) },
+            locked("c", |release| drop(release.needs.insert(id("b"), any()))),
+        ];
+        let mut platform = Platform::default();
+        platform.parts.insert("engine".into(), ReleaseVersion::parse("2").unwrap());
+        let tolerated = lock.tolerated(&platform);
+        let mut names: Vec<&str> = tolerated.keys().map(ContentId::as_str).collect();
+        names.sort_unstable();
+        assert_eq!(names, ["a", "b"]);
+        let (a, b) = (&tolerated[&id("a")], &tolerated[&id("b")]);
+        assert_eq!(a.needs.keys().collect::<Vec<_>>(), [&id("b")]);
+        assert_eq!(a.refuses.keys().collect::<Vec<_>>(), [&id("other")]);
+        assert!(b.welcomes.is_empty() && b.platforms.is_empty());
+        // With that the selection stays as it is.
+        let mut universe = lock.universe();
+        for (id, release) in &tolerated {
+            universe.put_release(id, "", release.clone());
+        }
+        let wants: BTreeMap<_, _> = ["a", "b", "c"].into_iter().map(|name| (id(name), any())).collect();
+        let selection = lock.selection();
+        let question =
+            Question { universe: &universe, platform: &platform, wants: &wants, locked: &selection };
+        assert!(matches!(solve(&question), Answer::Lineup(lineup) if lineup == selection));
+    }
+}
