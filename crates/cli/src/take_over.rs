@@ -165,7 +165,7 @@ pub(crate) fn take(
     let desired =
         desire(game, &survey.scope, &entries, Asked { maps, settings: &settings, off: &taken.off })?;
     let listed = register(&texts, &desired.registrations, &mut taken.receipt);
-    let order = order_as_found(game, &locked, listed, |id| &chosen[id].0.path);
+    let order = order_as_found(game, &mut locked, &listed, |id| &chosen[id].0.path);
     let off = locked.values().filter(|one| one.off).map(|one| one.id.clone());
     let ids: Vec<ContentId> = order.into_iter().chain(off).collect();
     taken.lock.contents = ids.iter().filter_map(|id| locked.remove(id)).collect();
@@ -176,23 +176,38 @@ pub(crate) fn take(
     Ok(taken)
 }
 
-/// The order in which the server loads what is on, as far as anything says so. What has no entry comes last, by its path.
+/// The order in which the server loads what is on, as far as anything says so. What has no entry comes last, by its path. Where
+/// relations say otherwise, it is noted that what is listed keeps its place.
 fn order_as_found<'a>(
     game: &Game,
-    locked: &BTreeMap<ContentId, Locked>,
-    listed: Vec<ContentId>,
+    locked: &mut BTreeMap<ContentId, Locked>,
+    listed: &[ContentId],
     path: impl Fn(&ContentId) -> &'a TreePath,
 ) -> Vec<ContentId> {
-    let on = || locked.values().filter(|one| !one.off);
-    let releases = on().map(|one| (one.id.clone(), &one.release)).collect();
-    let unlisted = |id: &ContentId| locked.get(id).is_some_and(|one| is_unlisted(game, one));
-    let mut last: Vec<ContentId> = on().map(|one| one.id.clone()).filter(&unlisted).collect();
+    let unlisted: BTreeSet<ContentId> =
+        locked.values().filter(|one| !one.off && is_unlisted(game, one)).map(|one| one.id.clone()).collect();
+    let mut last: Vec<ContentId> = unlisted.iter().cloned().collect();
     last.sort_by_key(|id| path(id));
-    let previous = [listed, last].concat();
+    let previous = [listed.to_vec(), last].concat();
     let (asked, group) = (BTreeMap::new(), |id: &ContentId| game.order.group(id));
-    let stays = |id: &ContentId| previous.contains(id);
-    let leaning = Leaning { stays: &stays, is_last: &unlisted, ..Leaning::strict(&previous, &asked, &group) };
-    order(&releases, &leaning).ids
+    let ids = {
+        let on = locked.values().filter(|one| !one.off);
+        let releases = on.map(|one| (one.id.clone(), &one.release)).collect();
+        let (stays, is_last) =
+            (|id: &ContentId| previous.contains(id), |id: &ContentId| unlisted.contains(id));
+        let strict = Leaning { is_last: &is_last, ..Leaning::strict(&previous, &asked, &group) };
+        let ids = order(&releases, &Leaning { stays: &stays, ..strict }).ids;
+        if ids == order(&releases, &strict).ids {
+            return ids;
+        }
+        ids
+    };
+    for id in &previous {
+        if let Some(one) = locked.get_mut(id) {
+            one.found.in_place = true;
+        }
+    }
+    ids
 }
 
 /// Configuration files, each read once.

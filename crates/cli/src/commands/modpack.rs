@@ -127,7 +127,7 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
     };
     let mut pieces: Vec<(String, Piece)> = Vec::new();
     let mut bundled = Vec::new();
-    for locked in &session.control.lock.contents {
+    for locked in session.control.lock.on() {
         let side = locked.release.side;
         if locked.release.kind == PACK_KIND || !args.edition.takes(side) {
             continue;

@@ -78,6 +78,9 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
         return Err(session.not_here(id, format!("yalotheca add {id} brings it")));
     }
     let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, &PlanOptions::default())?;
+    for absent in shelf.get()?.unreachable() {
+        ui.warn(&format!("{absent}. What is only in that catalogue stays as it is."));
+    }
     let held_back = held_back(&session, &shelf, &planned.lock, &fresh)?;
     if !held_back.is_empty() && !ui.is_json() {
         ui.show(&HeldBack { held_back })?;
@@ -93,7 +96,7 @@ fn held_back(
     fresh: &Fresh,
 ) -> Result<Vec<Held>, CommandError> {
     let mut held = Vec::new();
-    for locked in &lock.contents {
+    for locked in lock.on() {
         if let Fresh::These(ids) = fresh
             && !ids.contains(&locked.id)
         {

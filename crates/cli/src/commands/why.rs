@@ -106,7 +106,7 @@ pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         return Err(session.not_here(&id, format!("yalotheca about {id} tells whether it would fit")));
     };
     let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
-    for other in lock.contents.iter().filter(|other| other.id != id) {
+    for other in lock.on().filter(|other| other.id != id) {
         let release = &other.release;
         let asks = |(name, range): (&ContentId, &yalotheca_core::version::VersionRange)| {
             locked.release.stands_for(&id, name).then(|| Asked {
@@ -127,8 +127,12 @@ pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         by_you: newer.by_you,
         because: newer.because,
     });
+    let off = session.control.wants.off.get(&id);
     let you_want = session.control.wants.wants.get(&id).map(|range| {
-        if range.is_any() {
+        if let Some(why) = off {
+            let colon = if why.is_empty() { "" } else { ": " };
+            format!("It is off{colon}{why}.")
+        } else if range.is_any() {
             "You want it.".to_owned()
         } else if range.is_exact() {
             format!("You hold it at {}.", range.in_words())

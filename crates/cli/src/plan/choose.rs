@@ -46,12 +46,21 @@ pub(super) fn choose(
     }
     let ground = ground::choose(session, shelf, wants, &locked)?;
     let platform = ground.platform(&session.survey.platform);
-    match shelf.solve(&platform, &ground.wants(wants), &locked)? {
+    // What is installed may go on as it is where a catalogue is out of reach, though something was wrong with it before.
+    let as_installed = || {
+        let on = lock.contents.iter().filter(|locked| is_on(&locked.id));
+        by_lock(session, shelf, wants, &on.map(Locked::chosen).collect())
+    };
+    let answer = match shelf.solve(&platform, &ground.wants(wants), &locked) {
+        Err(error @ CommandError::Catalogue(_)) => return as_installed().ok_or(error),
+        answer => answer?,
+    };
+    match answer {
         Answer::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
         Answer::None(explanation) => {
             // An unreachable catalogue shows only what is locked, so its other releases might still fit.
             if let Some(error) = shelf.get()?.unreachable().into_iter().next() {
-                return Err(error.into());
+                return as_installed().ok_or_else(|| error.into());
             }
             let noted = &session.control.wants.wants;
             Err(CommandError::NoLineup(Box::new(with_commands(explanation, wants, noted))))

@@ -68,8 +68,6 @@ pub(crate) enum Mend {
     None,
     /// These.
     These(BTreeSet<ContentId>),
-    /// All.
-    All,
 }
 
 impl Mend {
@@ -77,7 +75,6 @@ impl Mend {
         match self {
             Self::None => false,
             Self::These(ids) => ids.contains(id),
-            Self::All => true,
         }
     }
 }
@@ -118,6 +115,8 @@ pub(crate) fn plan_change(
     shelf.set_fresh(fresh);
     shelf.mend(&options.mend);
     let chosen = choose::choose(session, shelf, wants, fresh)?;
+    // What the lock alone has answered is as it was.
+    let fresh = if chosen.by_lock.is_some() { &Fresh::None } else { fresh };
     let read = shelf.universe();
     let universe = chosen.by_lock.as_ref().unwrap_or(&read);
     let before = &session.control.lock;
@@ -133,6 +132,7 @@ pub(crate) fn plan_change(
         let mut locked = lock_one(universe, known.get(id).copied(), (id, releases[id]), fresh);
         if options.mend.has(id) {
             locked.found.unregistered.clear();
+            locked.found.in_place = false;
         }
         locked.off = false;
         lineup.push(locked);
@@ -213,7 +213,7 @@ pub(crate) fn ordered(
     let group = |id: &ContentId| session.game.order.group(id);
     let stays = |id: &ContentId| {
         let is_same = |locked: &&Locked| releases[id].version == locked.release.version;
-        !mend.has(id) && locked.get(id).is_some_and(|locked| is_same(locked))
+        !mend.has(id) && locked.get(id).is_some_and(|locked| locked.found.in_place && is_same(locked))
     };
     let is_last = |id: &ContentId| {
         !mend.has(id) && locked.get(id).is_some_and(|locked| is_unlisted(&session.game, locked))
@@ -258,13 +258,7 @@ fn lock_one(
     if let Some(locked) =
         before.filter(|locked| locked.release.version == release.version && !is_other(locked))
     {
-        let known =
-            universe.get(id).filter(|content| content.release(&release.version) == Some(&locked.release));
-        // A catalogue may have learned of what was only found on the server.
-        if locked.catalogue.is_empty() && known.is_none() && release.files == locked.release.files {
-            let catalogue = universe.get(id).map_or_else(String::new, |content| content.catalogue.clone());
-            return Locked { catalogue, release: release.clone(), ..locked.clone() };
-        }
+        // Not the release of the search, in which what is wrong with it already is left out.
         return locked.clone();
     }
     let content = universe.get(id);

@@ -39,14 +39,14 @@ fn a_lived_in_folder_is_recognised_and_not_changed() -> Done {
     quayside::write_left_behind_server(&world.server(), world.port)?;
     let before = world.digests()?;
     let answer = world.adopt().code(0).says(&[
-        "plugins/plugins/gull-chat-1.0.0.swp, where the server does not look; it belongs at plugins/gull-chat-1.0.0.swp",
+        "gull-chat lies at plugins/plugins/gull-chat-1.0.0.swp, where the server does not look; it belongs at plugins/gull-chat-1.0.0.swp",
         "Not recognised, and left alone plugins/notes from last year.txt plugins/tidebell-beta.swp.part",
     ]);
     assert!(!answer.out.contains("in no catalogue"), "all are known by digest: {}", answer.out);
     assert_eq!(world.digests()?, before);
     let wants = world.read("yalotheca.toml")?;
-    for name in ["cobbles", "gull-chat", "night-lamps"] {
-        assert!(wants.contains(&format!("{name} = \"*\"")), "{wants}");
+    for (name, is_there) in [("cobbles", true), ("gull-chat", false), ("night-lamps", true)] {
+        assert_eq!(wants.contains(&format!("{name} = \"*\"")), is_there, "{wants}");
     }
     assert!(world.read("yalotheca.lock")?.contains("catalogue = \"quayside\""));
     world.adopt().code(5).says(&["has a yalotheca.toml already"]);
@@ -59,13 +59,19 @@ fn what_no_catalogue_knows_is_taken_over_and_can_be_dropped() -> Done {
     quayside::write_left_behind_server(&world.server(), world.port)?;
     let program = format!("program={}", world.root().join("saltwick-server").display());
     world.run(&["adopt", "--set", &program]).code(0).says(&["(in no catalogue)"]);
-    // Its bytes lie on the server, so it can be moved to where it belongs without any catalogue.
-    world.run(&["drop", "night-lamps", "--yes"]).code(0).says(&["move", "you dropped it"]);
-    assert!(
-        world.path("plugins/gull-chat-1.0.0.swp").exists()
-            && !world.path("plugins/plugins").join("x").exists()
-    );
+    // Nothing else moves along with it.
+    let dropped = world.run(&["drop", "night-lamps", "--yes"]).code(0).says(&["you dropped it"]);
+    assert!(!dropped.out.contains("gull-chat"), "{}", dropped.out);
+    let too_deep = "plugins/plugins/gull-chat-1.0.0.swp";
+    assert!(world.path(too_deep).exists());
     assert_eq!(world.read("plugins/order.txt")?, "# the order for the festival week\ngull-chat\n");
+    // Its bytes lie on the server, so it can be moved to where it belongs without any catalogue.
+    world.run(&["fix", "--yes"]).code(0).says(&["What this fixes gull-chat lies at", "move"]);
+    assert!(world.path("plugins/gull-chat-1.0.0.swp").exists() && !world.path(too_deep).exists());
+    assert_eq!(world.read("plugins/order.txt")?, "# the order for the festival week\ngull-chat\n");
+    world.run(&["check"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    assert!(world.path(too_deep).exists());
     Ok(())
 }
 
@@ -74,8 +80,16 @@ fn a_second_file_of_one_id_is_named() -> Done {
     let world = World::empty()?;
     quayside::write_left_behind_server(&world.server(), world.port)?;
     fs::copy(world.path("plugins/plugins/gull-chat-1.0.0.swp"), world.path("plugins/gull-chat-1.0.0.swp"))?;
-    world.adopt().code(0).says(&["gull-chat 1.0.0 plugins/gull-chat-1.0.0.swp"]);
-    world.run(&["check"]).says(&["plugins/plugins/gull-chat-1.0.0.swp is a second gull-chat"]);
+    world.adopt().code(0).says(&["gull-chat 1.0.0 on plugins/gull-chat-1.0.0.swp"]);
+    let second = "plugins/plugins/gull-chat-1.0.0.swp";
+    world
+        .run(&["check"])
+        .says(&[&format!("{second} is a second copy of gull-chat, where the server does not look")]);
+    // It is in nobody's way: only where it is named it is set aside.
+    world.run(&["fix", "--yes"]).code(0);
+    assert!(world.path(second).exists());
+    world.run(&["fix", second, "--yes"]).code(0).says(&["set aside"]);
+    assert!(!world.path(second).exists() && world.path("plugins/gull-chat-1.0.0.swp").exists());
     Ok(())
 }
 

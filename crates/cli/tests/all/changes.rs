@@ -7,7 +7,7 @@ use crate::harness::{Done, World};
 #[test]
 fn add_and_drop_leave_every_byte_as_it_was() -> Done {
     let world = World::left_behind()?;
-    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["fix", "--yes"]).code(0);
     let before = world.digests()?;
     for names in [vec!["tidebell"], vec!["regatta", "harbour-market"], vec!["evening-tide"]] {
         let words = |verb| [vec![verb], names.clone(), vec!["--yes"]].concat();
@@ -25,7 +25,7 @@ fn settle_and_undo_leave_every_byte_as_it_was() -> Done {
     let before = world.digests()?;
     let wants = world.read("yalotheca.toml")?;
     let lock = world.read("yalotheca.lock")?;
-    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["fix", "--yes"]).code(0);
     world.run(&["add", "regatta", "evening-tide", "--yes"]).code(0);
     world.run(&["update", "--yes"]).code(0).says(&["gull-chat 1.1.0 (was 1.0.0)"]);
     for number in [3, 2, 1] {
@@ -134,7 +134,7 @@ fn later_only_notes_and_preview_only_shows() -> Done {
         .code(0)
         .says(&["harbour-core 2.3.0 tidebell needs it", "tidebell 1.4.0 you want it"]);
     assert!(preview.out.contains("put"), "{}", preview.out);
-    world.run(&["check"]).code(1).says(&["tidebell is wanted and not settled yet"]);
+    world.run(&["check"]).code(1).says(&["tidebell is in yalotheca.toml and not installed yet"]);
     assert_eq!(world.digests()?, before);
     world.run(&["settle", "--yes"]).code(0);
     assert_eq!(world.read("plugins/order.txt")?, "harbour-core\ntidebell\n");
@@ -236,7 +236,7 @@ fn permissions_of_replaced_files_stay() -> Done {
 
     let world = World::left_behind()?;
     fs::set_permissions(world.path("plugins/order.txt"), fs::Permissions::from_mode(0o640))?;
-    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["fix", "--yes"]).code(0);
     assert_eq!(fs::metadata(world.path("plugins/order.txt"))?.permissions().mode() & 0o777, 0o640);
     Ok(())
 }

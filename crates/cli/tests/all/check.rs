@@ -76,7 +76,7 @@ fn findings_are_json_too() -> Done {
         json["findings"].as_array().into_iter().flatten().filter_map(|f| f["sort"].as_str()).collect();
     assert_eq!(sorts, ["needs", "wrong-folder", "unowned", "unowned"]);
     assert_eq!(json["findings"][0]["about"], "night-lamps");
-    assert_eq!(json["findings"][0]["fix"], "yalotheca settle");
+    assert_eq!(json["findings"][0]["fix"], "yalotheca fix");
     Ok(())
 }
 
@@ -89,8 +89,10 @@ fn a_second_file_of_a_content_is_a_trouble_and_can_be_set_aside() -> Done {
     std::fs::copy(world.root().join("quayside/files/gull-chat-1.0.0.swp"), world.path(older))?;
     world.run(&["check"]).code(1).says(&[
         &format!("{older} is a second gull-chat, beside plugins/gull-chat-1.1.0.swp"),
-        "yalotheca settle --clean-first",
+        "yalotheca fix",
     ]);
+    // It is another release: nothing is lost without a question.
+    world.run(&["fix", "--yes"]).code(1).says(&["differs from the gull-chat that is installed"]);
     world.run(&["settle", "--clean-first", "--yes"]).code(0);
     assert!(!world.path(older).exists());
     world.run(&["check"]).code(0);

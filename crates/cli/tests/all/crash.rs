@@ -54,7 +54,7 @@ fn a_settle_killed_at_each_step() -> Done {
         || {
             let world = World::left_behind()?;
             // A state in which check finds nothing, whichever way it ends.
-            world.run(&["settle", "--yes"]).code(0);
+            world.run(&["fix", "--yes"]).code(0);
             Ok(world)
         },
         &["add", "tidebell", "evening-tide", "--yes"],

@@ -13,6 +13,8 @@ fn nothing_is_wider_than_the_terminal() -> Done {
     for columns in ["80", "100"] {
         for words in [
             vec!["check"],
+            vec!["list"],
+            vec!["fix"],
             vec!["preview"],
             vec!["find"],
             vec!["about", "tidebell"],
@@ -123,7 +125,9 @@ fn every_result_is_json_where_asked() -> Done {
         (vec!["preview"], 0, "contents"),
         (vec!["find"], 0, "found"),
         (vec!["about", "tidebell"], 0, "releases"),
-        (vec!["settle", "--yes"], 0, "settled"),
+        (vec!["list"], 0, "contents"),
+        (vec!["fix", "--yes"], 0, "settled"),
+        (vec!["fix"], 0, "left"),
         (vec!["trial"], 0, "verdict"),
         (vec!["history"], 0, "history"),
         (vec!["order"], 0, "order"),
@@ -174,11 +178,16 @@ fn a_reader_that_goes_away_is_no_error() -> Done {
 }
 
 #[test]
-fn the_preview_of_the_demo_data_stays_as_it_is() -> Done {
+fn the_fix_of_the_demo_data_stays_as_it_is() -> Done {
     let world = World::left_behind()?;
-    let text = world.run(&["preview"]).code(0).out;
+    let text = world.run(&["fix", "--yes"]).code(0).out;
     insta::assert_snapshot!(text, @r"
     What would change on Larkspur Harbour (saltwick, engine 2.4, runtime 6)
+
+    What this fixes
+      night-lamps 1.2.0 needs lamp-oil 1 or newer, and it is not there
+      gull-chat lies at plugins/plugins/gull-chat-1.0.0.swp, where the server does not look; it belongs
+        at plugins/gull-chat-1.0.0.swp
 
     Contents
       new  lamp-oil  1.0.2  night-lamps needs it
@@ -191,6 +200,8 @@ fn the_preview_of_the_demo_data_stays_as_it_is() -> Done {
       plugins/order.txt  add lamp-oil
 
     In all: 1 content, 2 files, 1 configuration file.
+
+    Settled as change 1: 1 content, 2 files, 1 configuration file.
     ");
     Ok(())
 }

@@ -317,7 +317,7 @@ fn a_given_file_takes_the_place_of_what_a_catalogue_gave() -> Done {
 #[test]
 fn a_lock_or_a_receipt_that_is_gone_is_rebuilt() -> Done {
     let world = World::left_behind()?;
-    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["fix", "--yes"]).code(0);
     let (lock, receipt, before) =
         (world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?, world.digests()?);
     for (file, text) in [

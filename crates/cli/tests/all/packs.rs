@@ -266,7 +266,7 @@ fn a_setup_and_a_pack_may_be_folders() -> Done {
 #[test]
 fn a_clean_start_loses_no_world() -> Done {
     let world = World::left_behind()?;
-    world.run(&["settle", "--yes"]).code(0);
+    world.run(&["fix", "--yes"]).code(0);
     world.write("plugins/old-thing.swp", "who knows")?;
     world.write("mods/deep/er/leftover.swm", "who knows")?;
     world.write("towns/brinewick/chart/0002.chart", "the world")?;

@@ -1,6 +1,6 @@
 //! `yalotheca.lock`: the lineup, in load order, with all that is needed to bring it back.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::{Deserialize, Serialize};
 
@@ -40,12 +40,13 @@ pub struct Locked {
     pub off: bool,
     /// The release.
     pub release: Release,
-    /// What differs from the usual on this server, as it was found; `fix` ends that.
+    /// What differs from the usual on this server, as it was found.
     #[serde(default, skip_serializing_if = "AsFound::is_usual")]
     pub found: AsFound,
 }
 
-/// How a content was found on a server that others had set up, as far as that is not as it would be installed.
+/// How a content was found on a server that others had set up, as far as that is not as it would be installed. `fix` ends what the
+/// server does not like of it.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct AsFound {
@@ -55,6 +56,9 @@ pub struct AsFound {
     /// Whether it lies where the server loads everything, so that no entry enables it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub always_on: bool,
+    /// Whether it keeps its place in the order although relations say otherwise: somebody made that order.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub in_place: bool,
     /// The configuration entries that it did not have (see [`crate::desire::Registration::key`]); they are not added.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub unregistered: BTreeSet<String>,
@@ -147,6 +151,15 @@ impl LockFile {
         self.contents.iter().filter(|locked| !locked.off)
     }
 
+    /// Returns the contents that the server loads: those that are on, without the members of packs that are off.
+    pub fn loaded(&self, off: &BTreeMap<ContentId, String>) -> Vec<Locked> {
+        let mut loaded: Vec<Locked> = self.on().cloned().collect();
+        for locked in &mut loaded {
+            locked.release.members.retain(|member| !off.contains_key(&member.id));
+        }
+        loaded
+    }
+
     /// Returns the chosen versions of what is on.
     pub fn selection(&self) -> Selection {
         self.on().map(Locked::chosen).collect()
@@ -190,6 +203,7 @@ mod tests {
         let found = AsFound {
             folder: Some(TreePath::new("mods/bells_old").unwrap()),
             always_on: true,
+            in_place: true,
             unregistered: ["plugins/order.txt#: tidebell".to_owned()].into(),
         };
         let title = "Tidebell".to_owned();

@@ -218,7 +218,8 @@ fn attempt(
         let scope = survey::values(&session.tree, &session.game, given)?;
         session.require_run_trust()?;
         let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
-        Ok(trial(&session.tree, &session.game, &scope, &planned.lock.contents, options, &mut |_| {})?)
+        let contents = planned.lock.loaded(&session.control.wants.off);
+        Ok(trial(&session.tree, &session.game, &scope, &contents, options, &mut |_| {})?)
     })?)
 }
 
