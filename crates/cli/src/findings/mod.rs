@@ -44,6 +44,7 @@ pub(crate) fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), Co
     findings.extend(terms(session)?);
     findings.extend(of_breaches(&verify(&lock.universe(), platform, &lock.selection())));
     findings.extend(wants(session));
+    findings.extend(names(session));
     let (desired, contents) = locked_state(session)?;
     let (broken, usable) = broken_files(session, &desired)?;
     findings.extend(broken);
@@ -206,6 +207,16 @@ fn agreements(session: &Session) -> Result<Vec<Finding>, CommandError> {
                 let says = say.render(scope).map_err(render)?;
                 findings.push(Finding::trouble("named-file", &place, says, Some(&fix)));
             }
+            Agree::Present { value, say } => {
+                let place = value.file.render(scope).map_err(render)?;
+                let is_there = tree.find(&TreePath::new(&place)?)?.is_some();
+                if is_there && value_at(tree, value, scope)?.is_none_or(|value| value.is_empty()) {
+                    let key = value.pointer.as_str().trim_start_matches('/');
+                    let fix = format!("set {key} in {place}");
+                    let says = say.render(scope).map_err(render)?;
+                    findings.push(Finding::trouble("missing-value", &place, says, Some(&fix)));
+                }
+            }
             Agree::Value { value, is, inside, say } => {
                 let found = value_at(tree, value, scope)?;
                 let expected = match inside {
@@ -239,6 +250,32 @@ fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
         let fix = format!("read {}, then yalotheca settle --accept-terms", terms.place.file.as_str());
         Finding::trouble("terms", terms.place.file.as_str(), says, Some(&fix))
     }))
+}
+
+/// Names that the server does not take.
+fn names(session: &Session) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let loaded = session.control.lock.loaded(&session.control.wants.off);
+    for locked in &loaded {
+        let members = locked.release.members.iter().map(|member| (&member.id, &member.kind));
+        let own = std::iter::once((&locked.id, &locked.release.kind));
+        for (id, kind) in own.chain(members) {
+            let pattern = session.game.kinds.get(kind).and_then(|kind| kind.id_pattern.as_ref());
+            let Some(pattern) = pattern.filter(|pattern| {
+                pattern.find(id.as_str()).is_none_or(|found| found.as_str() != id.as_str())
+            }) else {
+                continue;
+            };
+            let says = format!(
+                "{id} is not a name that the server takes for a {kind}: it must fit {}",
+                pattern.as_str()
+            );
+            let fix =
+                format!("name it in its descriptor, or rename its folder; yalotheca off {id} leaves it out");
+            findings.push(Finding::trouble("bad-name", id.as_str(), says, Some(&fix)));
+        }
+    }
+    findings
 }
 
 /// Wants that are not in the lineup, or in another version.

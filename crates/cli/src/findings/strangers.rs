@@ -45,8 +45,13 @@ pub(super) fn look(session: &Session, desired: &Desired) -> Result<Vec<Finding>,
         }
         findings.push(finding);
     }
-    for listed in listed.iter().filter(|listed| !found_elsewhere.iter().any(|id| id.as_str() == listed.name))
-    {
+    // What cannot be read may be what is named.
+    let is_unreadable = |name: &str| {
+        let stem = |path: &TreePath| path.name().split('.').next().is_some_and(|stem| stem == name);
+        inventory.unreadable.iter().any(|(path, _)| stem(path))
+    };
+    let is_found = |name: &str| found_elsewhere.iter().any(|id| id.as_str() == name);
+    for listed in listed.iter().filter(|listed| !is_found(&listed.name) && !is_unreadable(&listed.name)) {
         let Listed { name, line, entry } = listed;
         let file = &entry.file;
         let says = format!("{file}, line {line} enables {name}, and there is no such content on this server");
@@ -174,8 +179,7 @@ fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Li
     let mut missing = Vec::new();
     for (listing, known) in &listings {
         let Some(bytes) = session.tree.read(&listing.file)? else { continue };
-        let format = yalotheca_core::document::Format::of_name(listing.file.name());
-        let Some(Ok(document)) = format.map(|format| Document::read(format, bytes)) else { continue };
+        let Ok(document) = Document::read(listing.format, bytes) else { continue };
         let is_missing = |one: &Listed| !known.contains(&one.name) && !provided.contains(&one.name);
         missing.extend(listing.read(&document).into_iter().filter(is_missing));
     }

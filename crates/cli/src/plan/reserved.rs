@@ -28,6 +28,7 @@ pub(crate) fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
                 templates.push(file);
                 places.push(named);
             }
+            Agree::Present { value, .. } => places.push(value),
             Agree::Value { value, is, inside, .. } => {
                 places.push(value);
                 match inside {

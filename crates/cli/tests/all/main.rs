@@ -19,6 +19,7 @@ mod packs;
 mod published;
 mod real_bzfs;
 mod real_luanti;
+mod real_states;
 mod real_teeworlds;
 mod safety;
 mod settings;

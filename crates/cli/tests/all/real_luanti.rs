@@ -91,10 +91,10 @@ fn same_order(world: &World) -> Done {
     Ok(())
 }
 
-type Quay = Option<(World, PathBuf, u16)>;
+pub(crate) type Quay = Option<(World, PathBuf, u16)>;
 
 /// A voxel world, a folder with Debian's mods, and the port; nothing where something is missing.
-fn quay() -> Result<Quay, Box<dyn std::error::Error>> {
+pub(crate) fn quay() -> Result<Quay, Box<dyn std::error::Error>> {
     let server = ["/usr/games/minetestserver", "/usr/bin/minetestserver"];
     if !server.iter().any(|path| Path::new(path).exists()) {
         return skipped("minetestserver").map(|()| None);

@@ -3,7 +3,7 @@
 use crate::{
     change::OwnedEntry,
     desire::Entry,
-    document::{Before, Document, Pointer, Value},
+    document::{Before, Document, Format, Pointer, Value},
     game::{RegisterRule, RegisterVerb, Scope},
     id::{ContentId, TreePath},
 };
@@ -16,6 +16,8 @@ const MARK: &str = "\u{1}";
 pub struct Listing {
     /// The file.
     pub file: TreePath,
+    /// Its format.
+    pub format: Format,
     /// The list, or the group in which each content has a key.
     pub pointer: Pointer,
     /// What stands before and after a name.
@@ -44,6 +46,7 @@ impl Listing {
         scope.content.insert("id".into(), MARK.into());
         scope.member.insert("id".into(), MARK.into());
         let file = rule.place.file.render(&scope).ok()?;
+        let format = rule.place.format;
         let file = TreePath::new(&file).ok().filter(|file| !file.as_str().contains(MARK))?;
         let pointer = Pointer::parse(&rule.place.pointer.render(&scope).ok()?).ok()?;
         let around = |text: &str| {
@@ -54,13 +57,13 @@ impl Listing {
             RegisterVerb::Set(value) => {
                 let value = value.render(&scope).ok().filter(|value| !value.plain().contains(MARK))?;
                 let around = around(pointer.tokens().last()?)?;
-                let pointer = pointer.above(1);
-                Some(Self { file, pointer, around, value: Some(value), separator: None })
+                let pointer = pointer.above(pointer.tokens().len() - 1);
+                Some(Self { file, format, pointer, around, value: Some(value), separator: None })
             }
             RegisterVerb::Item { item, separator, seen_as: None, .. } => {
                 let Value::Text(item) = item.render(&scope).ok()? else { return None };
                 let around = around(&item)?;
-                Some(Self { file, pointer, around, value: None, separator: separator.clone() })
+                Some(Self { file, format, pointer, around, value: None, separator: separator.clone() })
             }
             _ => None,
         }
@@ -136,8 +139,7 @@ mod tests {
     }
 
     fn names(listing: &Listing, text: &str) -> Vec<(String, usize)> {
-        let format = crate::document::Format::of_name(listing.file.name()).unwrap();
-        let document = Document::parse(format, text).unwrap();
+        let document = Document::parse(listing.format, text).unwrap();
         listing.read(&document).into_iter().map(|listed| (listed.name, listed.line)).collect()
     }
 

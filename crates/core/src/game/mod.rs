@@ -190,6 +190,8 @@ pub struct Kind {
     pub brings: Option<String>,
     /// Where a content says what it is.
     pub describe: Vec<DescribeRule>,
+    /// What the server takes for a name, where it does not take every one: the whole name fits it.
+    pub id_pattern: Option<Pattern>,
     /// The kinds of contents that lie in folders directly inside.
     pub members: Vec<String>,
     /// Where it is placed.
@@ -227,6 +229,7 @@ impl Kind {
             companions: Vec::new(),
             brings: None,
             describe: Vec::new(),
+            id_pattern: None,
             members: Vec::new(),
             place: Vec::new(),
             loads_from: Vec::new(),
@@ -401,6 +404,13 @@ pub enum Agree {
         /// Files that could be meant.
         near: Option<GlobMatcher>,
         /// The sentence for when it does not.
+        say: Template,
+    },
+    /// A value that must be there.
+    Present {
+        /// Where it is said.
+        value: Place,
+        /// The sentence for when nothing is.
         say: Template,
     },
     /// A value that must be the same in two places.

@@ -95,6 +95,8 @@ pub(super) struct RawKind {
     pub(super) brings: Option<String>,
     #[serde(default)]
     pub(super) describe: Vec<RawDescribe>,
+    #[serde(rename = "id-pattern")]
+    pub(super) id_pattern: Option<Text>,
     #[serde(default)]
     pub(super) members: Vec<Text>,
     pub(super) place: Vec<RawPlace>,

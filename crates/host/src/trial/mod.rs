@@ -8,6 +8,7 @@ mod process;
 use std::{
     collections::BTreeMap,
     io,
+    path::Path,
     sync::{
         Arc,
         atomic::{AtomicUsize, Ordering},
@@ -25,10 +26,14 @@ use yalotheca_core::{
     diagnose::{ContentState, LogReader, PatternError, Trouble, Verdict},
     game::{Game, RenderError, Scope},
     hint::Hint,
-    id::ContentId,
+    id::{ContentId, TreePath},
 };
 
-use crate::{survey::value_at, tree::LocalTree, trust::Invocation};
+use crate::{
+    survey::value_at,
+    tree::{LocalTree, Tree},
+    trust::Invocation,
+};
 use process::Server;
 
 /// A trial that could not be made.
@@ -133,6 +138,20 @@ impl Drop for Signals {
     }
 }
 
+/// Makes the home folder that a server is given inside its own folder: some cannot start without.
+fn make_home(tree: &LocalTree, invocation: &Invocation) -> Result<(), TrialError> {
+    let home =
+        invocation.environment.iter().find(|(name, _)| name == "HOME").map(|(_, value)| Path::new(value));
+    let Some(inside) = home.and_then(|home| home.strip_prefix(tree.root()).ok()) else { return Ok(()) };
+    let failed = |source| TrialError::Start { program: invocation.program.display().to_string(), source };
+    let path = TreePath::new(&inside.to_string_lossy()).map_err(|error| failed(io::Error::other(error)))?;
+    match tree.find(&path) {
+        Ok(None) => tree.make_folder(&path).map_err(|error| failed(io::Error::other(error))),
+        // What is wrong with it the server tells.
+        _ => Ok(()),
+    }
+}
+
 /// Starts the server in a folder and watches it. `on_line` hears each line of the log.
 ///
 /// # Errors
@@ -157,6 +176,7 @@ pub fn trial(
     {
         return Ok(not_started(taken(&port), &reader));
     }
+    make_home(tree, &invocation)?;
     let signals = Signals::listen();
     let mut server = Server::start(tree, &invocation, options.keep)?;
     let started = Instant::now();

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, ops::Range};
 
 use toml::Spanned;
 
-use super::{Checked, Loader, glob, pattern_with, template, with};
+use super::{Checked, Loader, glob, pattern, pattern_with, template, with};
 use crate::{
     document::Pointer,
     game::{
@@ -69,6 +69,7 @@ impl Loader {
                 .into_iter()
                 .map(|rule| self.describe_rule(rule))
                 .collect::<Checked<_>>()?,
+            id_pattern: raw.id_pattern.as_ref().map(pattern).transpose()?,
             members: raw.members.iter().map(known).collect::<Checked<_>>()?,
             place: raw
                 .place

@@ -52,9 +52,22 @@ impl Loader {
                 inside: inside.as_ref().map(|text| template(text, &self.server)).transpose()?,
                 say: template(say, &with(&self.server, &["found", "expected"]))?,
             }),
+            RawAgree {
+                value: Some(value),
+                is: None,
+                inside: None,
+                file: None,
+                named: None,
+                near: None,
+                say,
+            } => {
+                let value = self.place(value, None, &self.server)?;
+                Ok(Agree::Present { value, say: template(say, &self.server)? })
+            }
             RawAgree { say, .. } => Err((
                 say.span(),
-                "an agreement has either \"file\" and \"named\", or \"value\" and \"is\"".into(),
+                "an agreement has either \"file\" and \"named\", \"value\" and \"is\", or \"value\" alone"
+                    .into(),
             )),
         }
     }

@@ -1,0 +1,276 @@
+//! Real servers in the states in which people leave them: adopting changes nothing, and a clean check means a clean start.
+
+use std::{fs, path::Path};
+
+use serde_json::Value;
+
+use crate::{
+    harness::{Done, World},
+    real_bzfs, real_luanti, real_teeworlds,
+};
+
+/// A state, what makes it, and what check must say of it, if anything is wrong.
+struct State {
+    name: &'static str,
+    make: fn(&World) -> Done,
+    says: &'static [&'static str],
+    /// Whether fix puts it right.
+    is_fixable: bool,
+}
+
+/// Adopts a server in a state, and holds the laws against it.
+fn hold(world: &World, state: &State, adopt: &[&str]) -> Done {
+    (state.make)(world)?;
+    let before = world.digests()?;
+    let name = state.name;
+    world.run(&[&["adopt"], adopt].concat()).code(0);
+    assert_eq!(world.digests()?, before, "{name}: adopt changes nothing");
+    let preview = world.run(&["preview", "--json"]).code(0).json()?;
+    for part in ["contents", "files", "config"] {
+        assert_eq!(preview[part], Value::Array(Vec::new()), "{name}: {part}");
+    }
+    let check = world.run(&["check"]).says(state.says);
+    let trial = world.run(&["trial"]);
+    println!("{name}: check {}, trial {}", check.code, trial.code);
+    if check.code == 0 {
+        assert_eq!(trial.code, 0, "{name}: clean, and it does not start so\n{}{}", check.out, trial.out);
+    } else {
+        assert_ne!(trial.code, 0, "{name}: nothing was wrong with it\n{}{}", check.out, trial.out);
+    }
+    assert_eq!(check.code != 0, !state.says.is_empty(), "{name}\n{}", check.out);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    if state.is_fixable {
+        let found = world.digests()?;
+        world.run(&["fix", "--yes"]).code(0);
+        world.run(&["check"]).code(0);
+        world.run(&["trial"]).code(0);
+        let fixed = world.run(&["undo", "--yes"]);
+        assert_eq!(fixed.code, 0, "{name}\n{}{}", fixed.out, fixed.err);
+        for path in found.keys().filter(|path| !path.contains("sqlite") && !path.starts_with("debug")) {
+            assert!(world.digests()?.contains_key(path), "{name}: {path} is back");
+        }
+    }
+    Ok(())
+}
+
+/// Puts a mod into a folder.
+fn put_mod(world: &World, folder: &str, conf: &str) -> Done {
+    world.write(&format!("{folder}/mod.conf"), conf)?;
+    world.write(&format!("{folder}/init.lua"), "-- quay\n")
+}
+
+fn enable(world: &World, lines: &str) -> Done {
+    let text = world.read("world/world.mt")?;
+    world.write("world/world.mt", &format!("{text}{lines}"))
+}
+
+const MODS: &str = "home/.minetest/mods";
+
+const VOXEL: &[State] = &[
+    State {
+        name: "a mod in a folder of another name",
+        make: |world| {
+            put_mod(world, &format!("{MODS}/bells_redo"), "name = bells\n")?;
+            enable(world, "load_mod_bells = true\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "a mod that was switched off for a reason",
+        make: |world| {
+            put_mod(world, &format!("{MODS}/fog"), "name = fog\ndepends = nobody_has_this\n")?;
+            enable(world, "# crashes at night\nload_mod_fog = false\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "a mod that no line speaks of",
+        make: |world| put_mod(world, &format!("{MODS}/fog"), "name = fog\n"),
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "a pack, partly on",
+        make: |world| {
+            world.write(&format!("{MODS}/quay/modpack.conf"), "name = quay\n")?;
+            put_mod(world, &format!("{MODS}/quay/quay_lamps"), "name = quay_lamps\n")?;
+            put_mod(world, &format!("{MODS}/quay/quay_fog"), "name = quay_fog\n")?;
+            enable(world, "load_mod_quay_lamps = true\nload_mod_quay_fog = false\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "worldmods are always on",
+        make: |world| {
+            put_mod(world, "world/worldmods/tide", "name = tide\n")?;
+            enable(world, "load_mod_tide = false\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "two folders with one name",
+        make: |world| {
+            put_mod(world, &format!("{MODS}/lamps"), "name = lamps\n")?;
+            put_mod(world, &format!("{MODS}/lamps-old"), "name = lamps\n")?;
+            enable(world, "load_mod_lamps = true\n")
+        },
+        says: &["second", "home/.minetest/mods/lamps-old is a second lamps"],
+        is_fixable: true,
+    },
+    State {
+        name: "a need that nobody meets",
+        make: |world| {
+            put_mod(world, &format!("{MODS}/ferry"), "name = ferry\ndepends = nobody_has_this\n")?;
+            enable(world, "load_mod_ferry = true\n")
+        },
+        says: &["needs", "ferry needs nobody_has_this"],
+        is_fixable: false,
+    },
+    State {
+        name: "enabled, and not there",
+        make: |world| enable(world, "load_mod_ghost = true\n"),
+        says: &["listed-missing", "world/world.mt, line 6 enables ghost"],
+        is_fixable: true,
+    },
+    State {
+        name: "one folder too deep",
+        make: |world| {
+            put_mod(world, &format!("{MODS}/tide-master/tide"), "name = tide\n")?;
+            enable(world, "load_mod_tide = true\n")
+        },
+        says: &["wrong-folder", "tide lies at home/.minetest/mods/tide-master/tide"],
+        is_fixable: true,
+    },
+    State {
+        name: "a pack's own name enabled",
+        make: |world| {
+            world.write(&format!("{MODS}/quay/modpack.txt"), "")?;
+            put_mod(world, &format!("{MODS}/quay/quay_lamps"), "name = quay_lamps\n")?;
+            enable(world, "load_mod_quay = true\nload_mod_quay_lamps = true\n")
+        },
+        says: &["listed-missing", "enables quay"],
+        is_fixable: true,
+    },
+    State {
+        name: "a line in a descriptor that is none",
+        make: |world| {
+            put_mod(world, &format!("{MODS}/tide"), "name = tide\n??? what is this\n")?;
+            enable(world, "load_mod_tide = true\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "no base game named",
+        make: |world| {
+            let text = world.read("world/world.mt")?;
+            world.write("world/world.mt", &text.replace("gameid = minetest\n", ""))
+        },
+        says: &["gameid"],
+        is_fixable: false,
+    },
+    State {
+        name: "a name that the server does not take",
+        make: |world| {
+            world.write(&format!("{MODS}/chest-1.0/init.lua"), "-- quay\n")?;
+            enable(world, "load_mod_chest-1.0 = true\n")
+        },
+        says: &["bad-name", "chest-1.0"],
+        is_fixable: false,
+    },
+];
+
+#[test]
+fn the_real_voxel_server_as_people_leave_it() -> Done {
+    for state in VOXEL {
+        let Some((world, ..)) = real_luanti::quay()? else { return Ok(()) };
+        hold(&world, state, &[]).map_err(|error| format!("{}: {error}", state.name))?;
+    }
+    Ok(())
+}
+
+const TANKS: &[State] = &[
+    State {
+        name: "plugins in an order of their own, with arguments, and parked ones",
+        make: |world| {
+            fs::create_dir_all(world.path("plugins/old"))?;
+            for (name, to) in [
+                ("killall.so", "plugins/killall.so"),
+                ("TimeLimit.so", "plugins/TimeLimit.so"),
+                ("chathistory.so", "plugins/old/chathistory.so"),
+                ("customflagsample.so", "plugins/customflagsample.so"),
+            ] {
+                fs::copy(Path::new(real_bzfs::PLUGINS).join(name), world.path(to))?;
+            }
+            let conf = world.read("server.conf")?;
+            world.write(
+                "server.conf",
+                &format!("{conf}-loadplugin plugins/killall.so\n# ten minutes\n-loadplugin plugins/TimeLimit.so,10\n-publictitle \"The Quay\"\n"),
+            )
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "a plugin that is not there",
+        make: |world| {
+            let conf = world.read("server.conf")?;
+            world.write("server.conf", &format!("{conf}-loadplugin plugins/ghost.so\n"))
+        },
+        says: &["plugins/ghost.so is not there"],
+        is_fixable: false,
+    },
+];
+
+#[test]
+fn the_real_tanks_as_people_leave_them() -> Done {
+    for state in TANKS {
+        let Some(world) = real_bzfs::lab()? else { return Ok(()) };
+        hold(&world, state, &[]).map_err(|error| format!("{}: {error}", state.name))?;
+    }
+    Ok(())
+}
+
+const ARENA: &[State] = &[
+    State {
+        name: "maps of the crew, one of them in turn",
+        make: |world| {
+            fs::create_dir_all(world.path("maps"))?;
+            for (name, own) in [("lms1", "quay"), ("ctf5", "breakwater")] {
+                fs::copy(
+                    Path::new(real_teeworlds::DATA).join(format!("{name}.map")),
+                    world.path(&format!("maps/{own}.map")),
+                )?;
+            }
+            let config = world.read("server.cfg")?;
+            world.write("server.cfg", &format!("{config}sv_maprotation quay dm1\n"))
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
+        name: "a map that was cut short",
+        make: |world| {
+            fs::create_dir_all(world.path("maps"))?;
+            let bytes = fs::read(Path::new(real_teeworlds::DATA).join("lms1.map"))?;
+            fs::write(world.path("maps/quay.map"), &bytes[..bytes.len() / 2])?;
+            let config = world.read("server.cfg")?;
+            world.write("server.cfg", &config.replace("sv_map dm1", "sv_map quay"))
+        },
+        says: &["maps/quay.map"],
+        is_fixable: false,
+    },
+];
+
+#[test]
+fn the_real_arena_as_people_leave_it() -> Done {
+    for state in ARENA {
+        let Some(world) = real_teeworlds::ground()? else { return Ok(()) };
+        hold(&world, state, &[]).map_err(|error| format!("{}: {error}", state.name))?;
+    }
+    Ok(())
+}
