@@ -221,8 +221,9 @@ fn harbour(chance: &mut Chance) -> Whatever<World> {
         if chance.is_so(60) {
             fs::create_dir_all(world.path("plugins"))?;
             fs::copy(files.join(format!("{name}.swp")), world.path(&format!("plugins/{name}.swp")))?;
-            order.push_str(name.rsplit_once('-').map_or(name, |(id, _)| id));
-            order.push('\n');
+            let line = format!("{}\n", name.rsplit_once('-').map_or(name, |(id, _)| id));
+            // Somebody wrote it twice.
+            order.push_str(&line.repeat(if chance.is_so(15) { 2 } else { 1 }));
         }
     }
     if chance.is_so(40) {

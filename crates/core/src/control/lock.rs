@@ -48,7 +48,7 @@ pub struct Locked {
 /// How a content was found on a server that others had set up, as far as that is not as it would be installed. `fix` ends what the
 /// server does not like of it.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct AsFound {
     /// The folder in which its files lie, where the server loads them from another folder than the usual one.
     #[serde(default, skip_serializing_if = "Option::is_none")]

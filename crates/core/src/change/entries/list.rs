@@ -119,7 +119,8 @@ pub(super) fn list(
     let written: HashMap<String, Value> =
         found.iter().cloned().zip(written).filter(|_| list.seen_as.is_some()).collect();
     if list.alone {
-        unwanted.extend(found.iter().filter(|item| list.has(item).is_none()).cloned());
+        // What is asked for stands there once, unless all is as it was asked for.
+        unwanted.extend(found.iter().cloned());
     }
     let mut made = ours.values().map(|entry| entry.before.clone()).max_by_key(made_by);
     let mut target: Vec<String> = list.items.iter().map(|(meaning, ..)| meaning.clone()).collect();
@@ -127,7 +128,15 @@ pub(super) fn list(
         target.retain(|item| item != last);
         target.push(last.clone());
     }
-    let steps = arrange(&found, &target, &unwanted, list.ordered);
+    let asked = wanted.iter().filter(|r| r.pointer == *place).filter_map(|r| match &r.entry {
+        Entry::Item { item, .. } => Some(item.meaning()),
+        _ => None,
+    });
+    let steps = if list.alone && asked.eq(found.iter().cloned()) {
+        Vec::new()
+    } else {
+        arrange(&found, &target, &unwanted, list.ordered)
+    };
     let moved = carry_out(document, place, (&list, &written), (found, steps), &mut made)?;
     let inserted: BTreeSet<&str> = moved.new.iter().map(|(_, item)| item.as_str()).collect();
     let said = |item: &String| {
