@@ -126,7 +126,7 @@ fn row(adopted: &take_over::Adopted) -> Vec<Cell> {
     }
     if !adopted.members_off.is_empty() {
         let names: Vec<&str> = adopted.members_off.iter().map(ContentId::as_str).collect();
-        place += &format!("; off: {}", names.join(", "));
+        place = format!("{place}; off: {}", names.join(", "));
     }
     vec![
         Cell::new(Role::Name, adopted.id.to_string()),

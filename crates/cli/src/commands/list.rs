@@ -90,8 +90,8 @@ fn row(line: &Line) -> Vec<Cell> {
     let mut why = line.why.clone();
     if !line.members_off.is_empty() {
         let names: Vec<&str> = line.members_off.iter().map(ContentId::as_str).collect();
-        why += if why.is_empty() { "" } else { "; " };
-        why += &format!("off: {}", names.join(", "));
+        let semicolon = if why.is_empty() { "" } else { "; " };
+        why = format!("{why}{semicolon}off: {}", names.join(", "));
     }
     let newer = line.newer.as_ref().map_or_else(String::new, |version| format!("{version} fits"));
     vec![

@@ -5,6 +5,7 @@ use std::{collections::BTreeSet, process::ExitCode};
 use clap::Args;
 use yalotheca_core::{
     control::{ControlFile, LockFile, WANTS_FILE},
+    game::Kind,
     id::ContentId,
     solve::{Breach, verify},
     suggest,
@@ -114,7 +115,7 @@ fn refuse_what_stays_on(session: &Session, id: &ContentId) -> Result<(), Command
         };
     };
     let kind = &locked.release.kind;
-    let can_be_off = session.game.kinds.get(kind).is_some_and(|rule| rule.can_be_off());
+    let can_be_off = session.game.kinds.get(kind).is_some_and(Kind::can_be_off);
     let is_tweak = kind == yalotheca_core::tweak::TWEAK_KIND;
     let what = if locked.found.always_on {
         let folder = locked.found.folder.as_ref().map_or("", |folder| folder.as_str());

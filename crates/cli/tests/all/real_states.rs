@@ -31,7 +31,6 @@ fn hold(world: &World, state: &State, adopt: &[&str]) -> Done {
     }
     let check = world.run(&["check"]).says(state.says);
     let trial = world.run(&["trial"]);
-    println!("{name}: check {}, trial {}", check.code, trial.code);
     if check.code == 0 {
         assert_eq!(trial.code, 0, "{name}: clean, and it does not start so\n{}{}", check.out, trial.out);
     } else {

@@ -93,12 +93,11 @@ impl Listing {
                 })
                 .collect();
         }
-        let items: Vec<String> = match &self.separator {
-            Some(separator) => document.parts(&self.pointer, separator),
-            None => {
-                let items = document.items(&self.pointer).unwrap_or_default();
-                items.iter().map(Value::plain).collect()
-            }
+        let items: Vec<String> = if let Some(separator) = &self.separator {
+            document.parts(&self.pointer, separator)
+        } else {
+            let items = document.items(&self.pointer).unwrap_or_default();
+            items.iter().map(Value::plain).collect()
         };
         let items = items.into_iter().enumerate();
         items
@@ -130,11 +129,9 @@ mod tests {
     fn listings(game: &str, kind: &str) -> Vec<Listing> {
         let (name, text) = BUILT_IN.iter().find(|(known, _)| *known == game).unwrap();
         let game = load(name, text).unwrap();
-        let mut scope = Scope::default();
-        scope.values = [("world", "world"), ("town", "brinewick")]
-            .into_iter()
-            .map(|(name, value)| (name.to_owned(), value.to_owned()))
-            .collect();
+        let values = [("world", "world"), ("town", "brinewick")].into_iter();
+        let values = values.map(|(name, value)| (name.to_owned(), value.to_owned())).collect();
+        let scope = Scope { values, ..Scope::default() };
         game.kinds[kind].register.iter().filter_map(|rule| Listing::of(rule, &scope)).collect()
     }
 

@@ -91,8 +91,7 @@ mod tests {
     fn what_an_installed_selection_breaks_is_left_alone_and_nothing_else() {
         let any = VersionRange::any;
         let engine = |range: &str| [("engine".to_owned(), VersionRange::parse(range).unwrap())].into();
-        let mut lock = LockFile::default();
-        lock.contents = vec![
+        let contents = vec![
             locked("a", |release| {
                 release.needs.insert(id("gone"), any());
                 release.needs.insert(id("b"), any());
@@ -107,6 +106,7 @@ mod tests {
             Locked { off: true, ..locked("gone", |_| ()) },
             locked("c", |release| drop(release.needs.insert(id("b"), any()))),
         ];
+        let lock = LockFile { contents, ..LockFile::default() };
         let mut platform = Platform::default();
         platform.parts.insert("engine".into(), ReleaseVersion::parse("2").unwrap());
         let tolerated = lock.tolerated(&platform);

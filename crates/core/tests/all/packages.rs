@@ -309,6 +309,19 @@ fn package_versions_compare_as_the_policy_says() {
     assert!(compare("1.0", "0:1.00-0").is_eq());
 }
 
+/// Packages that refuse one that is listed: half of the questions ask for both, and often there is no answer.
+fn quarrels(packages: &Packages) -> Vec<(&String, &String)> {
+    packages
+        .iter()
+        .flat_map(|(name, versions)| versions.iter().map(move |package| (name, package)))
+        .flat_map(|(name, package)| package.conflicts.iter().map(move |other| (name, other)))
+        .filter(|(name, other)| {
+            other.range.is_none() && packages.contains_key(&other.name) && **name != other.name
+        })
+        .map(|(name, other)| (name, &other.name))
+        .collect()
+}
+
 #[test]
 fn real_packages_are_solved_and_every_way_out_leads_out() -> Done {
     const QUESTIONS: usize = 500;
@@ -327,16 +340,7 @@ fn real_packages_are_solved_and_every_way_out_leads_out() -> Done {
     };
     let (platform, locked) = (Platform::default(), Selection::new());
     let (mut solved, mut refused, mut ways, mut largest) = (0, 0, 0, 0);
-    // Packages that refuse one that is listed: half of the questions ask for both, and often there is no answer.
-    let quarrels: Vec<(&String, &String)> = packages
-        .iter()
-        .flat_map(|(name, versions)| versions.iter().map(move |package| (name, package)))
-        .flat_map(|(name, package)| package.conflicts.iter().map(move |other| (name, other)))
-        .filter(|(name, other)| {
-            other.range.is_none() && packages.contains_key(&other.name) && **name != other.name
-        })
-        .map(|(name, other)| (name, &other.name))
-        .collect();
+    let quarrels = quarrels(&packages);
     for round in 0..QUESTIONS {
         let count = 1 + below(6);
         let mut wants: BTreeMap<ContentId, VersionRange> = (0..count)

@@ -128,11 +128,7 @@ pub(super) fn list(
         target.retain(|item| item != last);
         target.push(last.clone());
     }
-    let asked = wanted.iter().filter(|r| r.pointer == *place).filter_map(|r| match &r.entry {
-        Entry::Item { item, .. } => Some(item.meaning()),
-        _ => None,
-    });
-    let steps = if list.alone && asked.eq(found.iter().cloned()) {
+    let steps = if list.alone && is_as_asked(place, wanted, &found) {
         Vec::new()
     } else {
         arrange(&found, &target, &unwanted, list.ordered)
@@ -171,13 +167,32 @@ pub(super) fn list(
             Before::Absent { .. } | Before::Text(_) => {}
         }
     }
-    entries.reserve(list.items.len());
+    own_items((place, wanted), (&ours, &inserted), made.as_ref(), entries);
+    Ok(())
+}
+
+/// Whether a list that holds ours only is as it was asked for, what stands there twice included.
+fn is_as_asked(place: &Pointer, wanted: &[&Registration], found: &[String]) -> bool {
+    let asked = wanted.iter().filter(|r| r.pointer == *place).filter_map(|r| match &r.entry {
+        Entry::Item { item, .. } => Some(item.meaning()),
+        _ => None,
+    });
+    asked.eq(found.iter().cloned())
+}
+
+/// Notes the items as ours, each with what was there before.
+fn own_items(
+    (place, wanted): (&Pointer, &[&Registration]),
+    (ours, inserted): (&BTreeMap<String, &OwnedEntry>, &BTreeSet<&str>),
+    made: Option<&Before>,
+    entries: &mut Vec<OwnedEntry>,
+) {
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
         let Entry::Item { item, .. } = &registration.entry else { continue };
         let item = item.meaning();
         let before = match ours.get(&item) {
             Some(entry) => entry.before.clone(),
-            None if inserted.contains(item.as_str()) => match &made {
+            None if inserted.contains(item.as_str()) => match made {
                 Some(before @ (Before::Absent { .. } | Before::Instead { .. })) => before.clone(),
                 _ => Before::Absent { made: 0 },
             },
@@ -185,7 +200,6 @@ pub(super) fn list(
         };
         entries.push(own(registration, before));
     }
-    Ok(())
 }
 
 /// What became of a list.

@@ -10,7 +10,7 @@ use crate::{
     game::{
         DescribeRule, DescriptorForm, Kind, LengthRule, LoadsFrom, Pick, Place, PlaceRule, RegisterRule,
         RegisterVerb, SettingsFile, Shape, Template, ValueTemplate,
-        raw::{RawDescribe, RawKind, RawPick, RawRegister, RawSettings, Text},
+        raw::{RawDescribe, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSettings, Text},
     },
     suggest,
 };
@@ -79,14 +79,7 @@ impl Loader {
                     Ok(PlaceRule { take, into: template(&place.into, &content)? })
                 })
                 .collect::<Checked<_>>()?,
-            loads_from: raw
-                .loads_from
-                .iter()
-                .map(|rule| {
-                    let folder = template(&rule.folder, &self.server)?;
-                    Ok(LoadsFrom { folder, always_on: rule.always_on })
-                })
-                .collect::<Checked<_>>()?,
+            loads_from: raw.loads_from.iter().map(|rule| self.loads_from(rule)).collect::<Checked<_>>()?,
             register: raw
                 .register
                 .iter()
@@ -103,6 +96,10 @@ impl Loader {
             loaded: log(&raw.loaded)?,
             failed: log(&raw.failed)?,
         })
+    }
+
+    fn loads_from(&self, raw: &RawLoadsFrom) -> Checked<LoadsFrom> {
+        Ok(LoadsFrom { folder: template(&raw.folder, &self.server)?, always_on: raw.always_on })
     }
 
     fn describe_rule(&self, raw: RawDescribe) -> Checked<DescribeRule> {
@@ -305,15 +302,20 @@ fn rule_of(
     }
     let place = register_place(loader, place, raw, allowed)?;
     let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
-    let loads_unlisted = match &raw.unlisted {
-        None => false,
-        Some(text) if text.as_ref() == "last" => true,
+    let loads_unlisted = loads_unlisted(raw)?;
+    Ok(RegisterRule { place, verb, each, create, loads_unlisted })
+}
+
+/// Whether what has no entry is loaded all the same.
+fn loads_unlisted(raw: &RawRegister) -> Checked<bool> {
+    match &raw.unlisted {
+        None => Ok(false),
+        Some(text) if text.as_ref() == "last" => Ok(true),
         Some(text) => {
             let why = "\"unlisted\" is \"last\": what has no entry is loaded all the same, after the others";
-            return Err((text.span(), why.into()));
+            Err((text.span(), why.into()))
         }
-    };
-    Ok(RegisterRule { place, verb, each, create, loads_unlisted })
+    }
 }
 
 fn register_place(loader: &Loader, place: &Text, raw: &RawRegister, allowed: &[String]) -> Checked<Place> {
