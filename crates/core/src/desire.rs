@@ -406,7 +406,11 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
         create: rule.create.clone(),
         waits: false,
         exclusive: false,
-        enables: !rule.loads_unlisted,
+        enables: match rule.verb {
+            // One value for the whole server names the content that is used, and does not enable one of several.
+            RegisterVerb::Set(_) => rule.place.pointer.as_str().contains("{{"),
+            _ => !rule.loads_unlisted,
+        },
         entry: match &rule.verb {
             RegisterVerb::Set(value) => Entry::Set(value.render(scope).map_err(text)?),
             RegisterVerb::Item { item, ordered, separator, last, seen_as } => Entry::Item {

@@ -1,6 +1,6 @@
 //! `check`.
 
-use std::{collections::BTreeSet, process::ExitCode};
+use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_core::check::{Finding, Weight};
@@ -25,42 +25,47 @@ struct CheckView {
 
 impl View for CheckView {
     fn view(&self, page: &mut Page) {
-        let troubles = self.findings.iter().filter(|finding| finding.weight == Weight::Trouble).count();
-        let looked = format!("{}, {}", count(self.contents, "content"), count(self.files, "file"));
-        if troubles == 0 {
-            page.line(Role::Good, &format!("{}: {looked}, all as it should be.", self.server));
+        let of = |weight: Weight| {
+            let found: Vec<&Finding> = self.findings.iter().filter(|finding| finding.weight == weight).collect();
+            found
+        };
+        let (problems, notes) = (of(Weight::Trouble), of(Weight::Note));
+        let looked = format!("{}, {} checked", count(self.contents, "content"), count(self.files, "file"));
+        if problems.is_empty() {
+            page.line(Role::Good, &format!("{}: no problems ({looked}).", self.server));
         } else {
-            page.line(Role::Bad, &format!("{}: {} ({looked})", self.server, count(troubles, "trouble")));
+            let many = count(problems.len(), "problem");
+            page.line(Role::Bad, &format!("{}: {many} ({looked})", self.server));
         }
-        for (weight, head) in [(Weight::Trouble, "Troubles"), (Weight::Note, "Notes")] {
-            let found: Vec<&Finding> =
-                self.findings.iter().filter(|finding| finding.weight == weight).collect();
-            if found.is_empty() {
-                continue;
-            }
-            page.head(head);
-            let rows: Vec<Vec<Cell>> = found
-                .iter()
-                .map(|finding| {
-                    let role = if weight == Weight::Trouble { Role::Bad } else { Role::Warn };
-                    vec![Cell::new(role, finding.sort), Cell::plain(finding.says.clone())]
-                })
-                .collect();
-            page.table(&rows);
-        }
+        group(page, (Role::Bad, "Problems"), &problems);
+        group(page, (Role::Warn, "Notes"), &notes);
         let fixes: BTreeSet<&String> =
             self.findings.iter().filter_map(|finding| finding.fix.as_ref()).collect();
         if !fixes.is_empty() {
-            page.head("What helps");
+            page.head("How to fix it");
             for fix in fixes {
                 page.item(Role::Name, fix);
             }
         }
         if self.running {
             page.gap();
-            page.line(Role::Dim, "The server is running; stop it before you settle.");
+            page.line(Role::Dim, "The server is running; stop it before you change anything.");
         }
     }
+}
+
+/// Prints findings; those about one content stand together, most first.
+fn group(page: &mut Page, (role, head): (Role, &str), findings: &[&Finding]) {
+    if findings.is_empty() {
+        return;
+    }
+    page.head(head);
+    let many = |about: &str| findings.iter().filter(|finding| finding.about == about).count();
+    let first = |about: &str| findings.iter().position(|finding| finding.about == about);
+    let mut sorted = findings.to_vec();
+    sorted.sort_by_key(|finding| (Reverse(many(&finding.about)), first(&finding.about)));
+    let row = |finding: &&Finding| vec![Cell::new(role, finding.sort), Cell::plain(finding.says.clone())];
+    page.table(&sorted.iter().map(row).collect::<Vec<_>>());
 }
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {

@@ -41,6 +41,10 @@ pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         if !wants.unwant(&id) {
             return Err(not_wanted(&session, &id));
         }
+        wants.switch_on(&id);
+        for member in session.control.lock.get(&id).iter().flat_map(|locked| &locked.release.members) {
+            wants.switch_on(&member.id);
+        }
         take_off(&mut wants, name)?;
     }
     if args.later {

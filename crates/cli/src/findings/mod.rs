@@ -199,12 +199,18 @@ fn agreements(session: &Session) -> Result<Vec<Finding>, CommandError> {
                 let there: Vec<String> =
                     names.filter(|name| near.as_ref().is_some_and(|glob| glob.is_match(name))).collect();
                 let place = named.file.render(scope).map_err(render)?;
-                let fix = if there.is_empty() {
-                    format!("put {name} there")
-                } else {
-                    format!("name {} in {place}", there.join(" or "))
+                let files = near.as_ref().map_or("the file", |glob| glob.glob().glob());
+                let fix = match (there.is_empty(), name.is_empty()) {
+                    (false, _) => format!("name {} in {place}", there.join(" or ")),
+                    (true, false) => format!("put {name} into the server's folder"),
+                    (true, true) => format!("put {files} into the server's folder, and name it in {place}"),
                 };
-                let says = say.render(scope).map_err(render)?;
+                let says = if name.is_empty() {
+                    let key = named.pointer.as_str().trim_start_matches('/');
+                    format!("{place} has no value for {key}, which must name a file of the server")
+                } else {
+                    say.render(scope).map_err(render)?
+                };
                 findings.push(Finding::trouble("named-file", &place, says, Some(&fix)));
             }
             Agree::Present { value, say } => {

@@ -12,7 +12,7 @@ fn the_story_runs_through() -> Done {
         "exit code 3: no lineup possible",
         "tidebell 2.0.0 is out; 1.4.0 stays",
         "taken back",
-        "all as it should be",
+        "no problems",
     ]);
     assert!(!answer.out.contains('\u{1b}'), "no colours where there is no terminal");
     Ok(())

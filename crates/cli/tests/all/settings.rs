@@ -41,7 +41,7 @@ fn many_are_set_at_once_and_wait_for_the_first_start() -> Done {
             .read(FILE)?
             .starts_with("# What one cast brings, times this.\nmultipliers:\n  cod: 2\n  herring: 2\n")
     );
-    world.run(&["check"]).code(0).says(&["all as it should be"]);
+    world.run(&["check"]).code(0).says(&["no problems"]);
     let json = world.run(&["settings", "net-and-line", "--json"]).code(0).json()?;
     let first = &json["files"][0]["settings"][0];
     assert_eq!(

@@ -15,7 +15,7 @@ use crate::{
     args::Global,
     error::CommandError,
     plan::Fresh,
-    session::{Purpose, Session},
+    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -80,6 +80,12 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     let mut names = Vec::new();
     for way in &found.ways {
         match way {
+            Way::Name(id, _) if wants.off.contains_key(id) => {
+                return Err(CommandError::Usage {
+                    what: format!("{id} is installed and switched off"),
+                    hint: Some(format!("yalotheca on {id} switches it on")),
+                });
+            }
             Way::Name(id, range) => {
                 names.push(if range.is_any() { id.to_string() } else { format!("{id}@{range}") });
                 wants.want(id, range);
@@ -97,6 +103,7 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
     }
     if args.later {
+        refuse_what_nobody_has(&session.shelf_for(&wants), &found.ways)?;
         note(&session, &wants, (None, &format!("noted: {}", names.join(", "))))?;
         ui.show(&Noted { noted: names, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
@@ -108,4 +115,29 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     let mut along = Along { left_out: found.left_out, notes: found.notes, diffs, ..Along::default() };
     once::put(&session, &found.once, &mut along)?;
     apply(&session, &shelf, &wants, &fresh, (Mode::Settle, along), ui)
+}
+
+/// What no catalogue has is not noted: nothing could ever install it.
+fn refuse_what_nobody_has(shelf: &Shelf<'_>, ways: &[Way]) -> Result<(), CommandError> {
+    const MOST: usize = 6;
+    for way in ways {
+        let Way::Name(id, range) = way else { continue };
+        if !shelf.get()?.unreachable().is_empty() {
+            return Ok(());
+        }
+        let Some(content) = shelf.get()?.content(id)? else { return Err(Session::unknown(shelf, id)?) };
+        if content.releases.iter().any(|release| range.matches(&release.version)) {
+            continue;
+        }
+        let mut versions: Vec<String> =
+            content.releases.iter().take(MOST).map(|release| release.version.to_string()).collect();
+        if content.releases.len() > MOST {
+            versions.push("…".into());
+        }
+        return Err(CommandError::Usage {
+            what: format!("no release of {id} is {}", range.in_words()),
+            hint: Some(format!("there are: {}", versions.join(", "))),
+        });
+    }
+    Ok(())
 }

@@ -188,7 +188,7 @@ fn own_items(
     entries: &mut Vec<OwnedEntry>,
 ) {
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
-        let Entry::Item { item, .. } = &registration.entry else { continue };
+        let Entry::Item { item, alone, .. } = &registration.entry else { continue };
         let item = item.meaning();
         let before = match ours.get(&item) {
             Some(entry) => entry.before.clone(),
@@ -196,6 +196,8 @@ fn own_items(
                 Some(before @ (Before::Absent { .. } | Before::Instead { .. })) => before.clone(),
                 _ => Before::Absent { made: 0 },
             },
+            // A line for a content that is gone is of use to nobody.
+            None if !registration.exclusive && !alone => Before::Absent { made: 0 },
             None => Before::Text(item),
         };
         entries.push(own(registration, before));

@@ -158,9 +158,10 @@ fn sets(
         let before_us = before_us.get(pointer).map(|before| (*before).clone());
         let now = document.get(pointer);
         let before = if now.as_ref().is_some_and(|now| now.means(value)) {
-            // Somebody else wrote the same: it stays when we go.
+            // Somebody else wrote the same: it stays when we go, unless it would enable what is gone then.
             match before_us {
                 Some(before) => before,
+                None if registration.enables => Before::Absent { made: 0 },
                 None => document.clone().set(pointer, value)?,
             }
         } else {
