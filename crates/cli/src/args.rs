@@ -102,10 +102,14 @@ pub(crate) enum Command {
     Repair(commands::repair::RepairArgs),
     /// List what was settled, when and by whom
     History,
-    /// Sweep the cache of what catalogues, links and archives gave
+    /// List, add and drop catalogues; sweep the cache of what they gave
     Catalogue(commands::catalogue::CatalogueArgs),
     /// List, show and test game definitions
     Game(commands::game::GameArgs),
+    /// Print what lets a shell complete commands and names
+    Completions(commands::shell::CompletionsArgs),
+    /// Write the manual pages
+    Man(commands::shell::ManArgs),
     /// Walk through the whole story on a made-up server
     Demo(commands::demo::DemoArgs),
     /// Run a stand-in of the demo

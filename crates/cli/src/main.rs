@@ -18,7 +18,7 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 use std::{io::Write, process::ExitCode};
 
 use clap::{
-    Parser,
+    CommandFactory, Parser,
     error::{ContextKind, ContextValue},
 };
 
@@ -29,6 +29,7 @@ use view::visible;
 use yalotheca_host::settle::SettleError;
 
 fn main() -> ExitCode {
+    clap_complete::CompleteEnv::with_factory(Cli::command).var(commands::shell::VARIABLE).complete();
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => return wrong_use(&error),
@@ -135,8 +136,10 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
         Command::Redo(args) => commands::undo::redo(args, global, ui),
         Command::Repair(args) => commands::repair::run(args, global, ui),
         Command::History => commands::history::run(global, ui),
-        Command::Catalogue(args) => commands::catalogue::run(args, ui),
+        Command::Catalogue(args) => commands::catalogue::run(args, global, ui),
         Command::Game(args) => commands::game::run(args, global, ui),
+        Command::Completions(args) => commands::shell::completions(args, ui),
+        Command::Man(args) => commands::shell::man(args, ui),
         Command::Demo(args) => commands::demo::run(args, ui),
         Command::StandIn(args) => commands::stand_in::run(args, ui),
     }

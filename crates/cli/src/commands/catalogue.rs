@@ -1,18 +1,23 @@
-//! `catalogue`: the cache of what catalogues, links and archives gave.
+//! `catalogue`: where contents come from, and the cache of what came.
 
-use std::{process::ExitCode, time::Duration};
+use std::{path::Path, process::ExitCode, time::Duration};
 
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates;
 use serde::Serialize;
+use yalotheca_core::{control::CatalogueSource, link::without_user, suggest};
 use yalotheca_host::store::Store;
 
+use super::{apply::note, shell};
 use crate::{
+    args::Global,
     error::CommandError,
+    session::{Purpose, Session},
     ui::Ui,
-    view::{Page, Role, View, count, size},
+    view::{Cell, Page, Role, View, count, size},
 };
 
-/// Sweep the cache of what catalogues, links and archives gave.
+/// List, add and drop catalogues; sweep the cache of what they gave.
 #[derive(Debug, Args)]
 pub(crate) struct CatalogueArgs {
     #[command(subcommand)]
@@ -21,6 +26,25 @@ pub(crate) struct CatalogueArgs {
 
 #[derive(Debug, Subcommand)]
 enum CatalogueAct {
+    /// List this server's catalogues, and how much each has
+    List,
+    /// Add a catalogue, after those that there are
+    Add {
+        /// What to call it
+        name: String,
+        /// Its address, or a folder
+        #[arg(value_name = "WHERE")]
+        location: String,
+        /// The publisher's public key: everything from it must be signed then
+        #[arg(long)]
+        key: Option<String>,
+    },
+    /// Drop a catalogue; what came from it stays installed
+    Drop {
+        /// Its name
+        #[arg(add = ArgValueCandidates::new(shell::catalogues))]
+        name: String,
+    },
     /// Take out of the cache what nobody has used for a while; servers keep what they have
     Sweep {
         /// How many days something may lie unused
@@ -30,6 +54,63 @@ enum CatalogueAct {
         #[arg(long, value_name = "MB")]
         most: Option<u64>,
     },
+}
+
+#[derive(Debug, Serialize)]
+struct CatalogueLine {
+    name: String,
+    at: String,
+    signed: bool,
+    /// How many contents it has, where it can be read now.
+    contents: Option<usize>,
+}
+
+#[derive(Debug, Serialize)]
+struct CatalogueList {
+    server: String,
+    catalogues: Vec<CatalogueLine>,
+}
+
+impl View for CatalogueList {
+    fn view(&self, page: &mut Page) {
+        if self.catalogues.is_empty() {
+            page.line(Role::Plain, &format!("{} has no catalogue.", self.server));
+            page.line(Role::Plain, "yalotheca catalogue add NAME WHERE adds one: an address, or a folder.");
+            return;
+        }
+        page.line(Role::Head, &format!("Catalogues of {}", self.server));
+        page.gap();
+        let rows: Vec<Vec<Cell>> = self
+            .catalogues
+            .iter()
+            .map(|line| {
+                let many = match line.contents {
+                    None => Cell::new(Role::Warn, "cannot be read now"),
+                    Some(contents) => Cell::plain(count(contents, "content")),
+                };
+                let signed = if line.signed { "signed" } else { "" };
+                vec![
+                    Cell::new(Role::Name, line.name.clone()),
+                    Cell::plain(line.at.clone()),
+                    many,
+                    Cell::new(Role::Dim, signed),
+                ]
+            })
+            .collect();
+        page.table(&rows);
+    }
+}
+
+#[derive(Debug, Serialize)]
+struct CatalogueDone {
+    catalogue: String,
+    says: String,
+}
+
+impl View for CatalogueDone {
+    fn view(&self, page: &mut Page) {
+        page.line(Role::Good, &self.says);
+    }
 }
 
 #[derive(Debug, Serialize)]
@@ -48,11 +129,85 @@ impl View for SweepView {
     }
 }
 
-pub(crate) fn run(args: &CatalogueArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let CatalogueAct::Sweep { days, most } = args.act;
-    let unused = Duration::from_secs(days.saturating_mul(24 * 60 * 60));
-    let most = most.map(|most| most.saturating_mul(1_000_000));
-    let (files, bytes) = Store::of_user()?.sweep(unused, most)?;
-    ui.show(&SweepView { files, bytes })?;
+pub(crate) fn run(args: &CatalogueArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+    match &args.act {
+        CatalogueAct::Sweep { days, most } => {
+            let unused = Duration::from_secs(days.saturating_mul(24 * 60 * 60));
+            let most = most.map(|most| most.saturating_mul(1_000_000));
+            let (files, bytes) = Store::of_user()?.sweep(unused, most)?;
+            ui.show(&SweepView { files, bytes })?;
+        }
+        CatalogueAct::List => list(&Session::open(Purpose::Look, global, ui)?, ui)?,
+        CatalogueAct::Add { name, location, key } => {
+            let session = Session::open(Purpose::Change, global, ui)?;
+            add(&session, name, (location, key.as_deref()), ui)?;
+        }
+        CatalogueAct::Drop { name } => drop_one(&Session::open(Purpose::Change, global, ui)?, name, ui)?,
+    }
     Ok(ExitCode::SUCCESS)
+}
+
+fn list(session: &Session, ui: &Ui) -> Result<(), CommandError> {
+    let shelf = session.shelf();
+    let sizes = shelf.get()?.sizes();
+    let catalogues = session.control.wants.catalogues.iter().map(|catalogue| CatalogueLine {
+        name: catalogue.name.clone(),
+        at: without_user(&catalogue.at),
+        signed: catalogue.key.is_some(),
+        contents: sizes.get(&catalogue.name).copied().flatten(),
+    });
+    ui.show(&CatalogueList { server: session.shown(), catalogues: catalogues.collect() })
+}
+
+fn add(session: &Session, name: &str, (at, key): (&str, Option<&str>), ui: &Ui) -> Result<(), CommandError> {
+    let mut wants = session.control.wants.clone();
+    if wants.catalogues.iter().any(|known| known.name == name) {
+        return Err(CommandError::Usage {
+            what: format!("there is a catalogue called {name} already"),
+            hint: Some(format!("yalotheca catalogue drop {name} removes it; or choose another name")),
+        });
+    }
+    // A folder is noted as it is seen from yalotheca.toml, wherever the command is typed.
+    let here = std::env::current_dir().ok().and_then(|here| here.canonicalize().ok());
+    let is_elsewhere = here.is_none_or(|here| session.control.folder.canonicalize().ok() != Some(here));
+    let at = match Path::new(at).canonicalize() {
+        Ok(folder) if !at.contains("://") && is_elsewhere => folder.display().to_string(),
+        _ => at.to_owned(),
+    };
+    let source = CatalogueSource { name: name.into(), at, key: key.map(str::to_owned), older: false };
+    wants.add_catalogue(&source);
+    // What can be wrong with it is told now, and not when something is installed from it.
+    let shelf = session.shelf_for(&wants);
+    let Some(contents) = shelf.get()?.sizes().get(name).copied().flatten() else {
+        let absent = shelf.get()?.unreachable().into_iter().next_back();
+        return Err(absent.map_or_else(
+            || CommandError::Usage { what: format!("the catalogue {name} cannot be read"), hint: None },
+            CommandError::from,
+        ));
+    };
+    note(session, &wants, (None, &format!("catalogue {name} added")))?;
+    let what = format!("Added the catalogue {name}: {} to choose from.", count(contents, "content"));
+    ui.show(&CatalogueDone { catalogue: name.into(), says: what })
+}
+
+fn drop_one(session: &Session, name: &str, ui: &Ui) -> Result<(), CommandError> {
+    let mut wants = session.control.wants.clone();
+    if !wants.drop_catalogue(name) {
+        let names = wants.catalogues.iter().map(|catalogue| catalogue.name.as_str());
+        return Err(CommandError::Usage {
+            what: format!("there is no catalogue called {name}"),
+            hint: suggest::did_you_mean(name, names)
+                .or_else(|| Some("yalotheca catalogue list shows them".into())),
+        });
+    }
+    note(session, &wants, (None, &format!("catalogue {name} dropped")))?;
+    let came = session.control.lock.contents.iter().filter(|locked| locked.catalogue == name).count();
+    let mut says = format!("Dropped the catalogue {name}.");
+    if came > 0 {
+        says = format!(
+            "{says} {} from it stay installed, and are not updated any more.",
+            count(came, "content")
+        );
+    }
+    ui.show(&CatalogueDone { catalogue: name.into(), says })
 }

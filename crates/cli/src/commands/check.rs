@@ -26,7 +26,8 @@ struct CheckView {
 impl View for CheckView {
     fn view(&self, page: &mut Page) {
         let of = |weight: Weight| {
-            let found: Vec<&Finding> = self.findings.iter().filter(|finding| finding.weight == weight).collect();
+            let found: Vec<&Finding> =
+                self.findings.iter().filter(|finding| finding.weight == weight).collect();
             found
         };
         let (problems, notes) = (of(Weight::Trouble), of(Weight::Note));

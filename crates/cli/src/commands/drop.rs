@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use yalotheca_core::{
     control::{ControlFile, WANTS_FILE},
     id::ContentId,
@@ -12,6 +13,7 @@ use yalotheca_core::{
 use super::{
     add::Noted,
     apply::{Along, Mode, apply, note},
+    shell,
 };
 use crate::{
     args::Global,
@@ -25,7 +27,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct DropArgs {
     /// The contents' names
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
     names: Vec<String>,
     /// Only note it; the next settle does it
     #[arg(long)]

@@ -22,6 +22,7 @@ pub(crate) mod order;
 pub(crate) mod repair;
 pub(crate) mod settings;
 pub(crate) mod settle;
+pub(crate) mod shell;
 pub(crate) mod stand_in;
 pub(crate) mod stop;
 pub(crate) mod trial;

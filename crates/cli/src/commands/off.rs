@@ -3,6 +3,7 @@
 use std::{collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use yalotheca_core::{
     control::{ControlFile, LockFile, WANTS_FILE},
     game::Kind,
@@ -14,6 +15,7 @@ use yalotheca_core::{
 use super::{
     add::Noted,
     apply::{Along, Mode, apply, note},
+    shell,
 };
 use crate::{
     args::Global,
@@ -27,7 +29,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct OffArgs {
     /// The contents' names, or those of members of packs
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
     names: Vec<String>,
     /// Why, for whoever reads yalotheca.toml next
     #[arg(long, value_name = "TEXT", default_value = "")]
@@ -41,7 +43,7 @@ pub(crate) struct OffArgs {
 #[derive(Debug, Args)]
 pub(crate) struct OnArgs {
     /// The contents' names, or those of members of packs
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::switched_off))]
     names: Vec<String>,
     /// Only note it; the next settle does it
     #[arg(long)]

@@ -3,10 +3,14 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use serde::Serialize;
 use yalotheca_core::{control::LockFile, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
-use super::apply::{Along, Mode, apply};
+use super::{
+    apply::{Along, Mode, apply},
+    shell,
+};
 use crate::{
     args::Global,
     error::CommandError,
@@ -20,7 +24,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct UpdateArgs {
     /// Only these; all where none is named
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
     names: Vec<String>,
 }
 

@@ -3,9 +3,11 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use serde::Serialize;
 use yalotheca_core::{catalogue::AnyOf, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
+use super::shell;
 use crate::{
     args::Global,
     error::CommandError,
@@ -19,6 +21,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct WhyArgs {
     /// The content's name
+    #[arg(add = ArgValueCandidates::new(shell::installed))]
     name: String,
 }
 

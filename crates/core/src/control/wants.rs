@@ -214,6 +214,36 @@ impl ControlFile {
         })
     }
 
+    /// Adds a catalogue after the others.
+    pub fn add_catalogue(&mut self, catalogue: &CatalogueSource) {
+        let mut table = Table::new();
+        table["name"] = value(&catalogue.name);
+        table["at"] = value(&catalogue.at);
+        if let Some(key) = &catalogue.key {
+            table["key"] = value(key);
+        }
+        let list = || Item::ArrayOfTables(toml_edit::ArrayOfTables::new());
+        if let Some(list) = self.document.entry("catalogue").or_insert_with(list).as_array_of_tables_mut() {
+            list.push(table);
+        }
+        self.catalogues.push(catalogue.clone());
+    }
+
+    /// Takes a catalogue out and returns whether it was there.
+    pub fn drop_catalogue(&mut self, name: &str) -> bool {
+        let Some(at) = self.catalogues.iter().position(|catalogue| catalogue.name == name) else {
+            return false;
+        };
+        self.catalogues.remove(at);
+        if let Some(list) = self.document.get_mut("catalogue").and_then(Item::as_array_of_tables_mut) {
+            list.remove(at);
+            if list.is_empty() {
+                self.document.remove("catalogue");
+            }
+        }
+        true
+    }
+
     /// Notes a content that was given by link, file or folder.
     pub fn give(&mut self, id: &ContentId, given: &Given) {
         // Plain data without maps whose keys are no texts always becomes TOML.
@@ -445,6 +475,26 @@ mod tests {
         assert_eq!(control.text(), TEXT);
         let wrong = format!("{TEXT}\n[order]\ntidebell = {{ aftr = [] }}\n");
         assert!(ControlFile::parse("y", &wrong).unwrap_err().to_string().contains("aftr"));
+    }
+
+    #[test]
+    fn catalogues_come_and_go() {
+        let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
+        let source = |name: &str, key: Option<&str>| CatalogueSource {
+            name: name.into(),
+            at: "https://quayside.example/".into(),
+            key: key.map(str::to_owned),
+            older: false,
+        };
+        control.add_catalogue(&source("quayside", None));
+        control.add_catalogue(&source("signed", Some("RWQ")));
+        let read = ControlFile::parse("y", &control.text()).unwrap();
+        assert_eq!(read.catalogues, control.catalogues);
+        assert!(control.text().contains("# keep"));
+        assert!(control.drop_catalogue("quayside") && !control.drop_catalogue("quayside"));
+        assert_eq!(ControlFile::parse("y", &control.text()).unwrap().catalogues, control.catalogues);
+        assert!(control.drop_catalogue("signed"));
+        assert_eq!(control.text().trim_end(), TEXT.trim_end());
     }
 
     #[test]

@@ -303,6 +303,17 @@ impl<'a> Catalogues<'a> {
         })
     }
 
+    /// Returns how many contents each catalogue has, by its name; nothing for one that cannot be reached.
+    pub fn sizes(&self) -> BTreeMap<String, Option<usize>> {
+        let size = |catalogue: &Opened| match catalogue {
+            Opened::Published(published) => Some(published.listings().len()),
+            Opened::Downloads(downloads) => Some(downloads.listings().len()),
+            Opened::ByHand(by_hand) => Some(by_hand.listings().len()),
+            Opened::Unreachable(_) => None,
+        };
+        self.opened.iter().map(|(name, catalogue)| (name.clone(), size(catalogue))).collect()
+    }
+
     /// Returns what the catalogues have, by id; of one id the first catalogue's line.
     pub fn listings(&self) -> Vec<Listing> {
         let mut all: BTreeMap<ContentId, Listing> = BTreeMap::new();
