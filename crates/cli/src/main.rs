@@ -87,6 +87,13 @@ fn wrong_use(error: &clap::Error) -> ExitCode {
         text = format!("error: there is no command {word}; here it is called: yalotheca {command}\n");
     }
     let is_help = !error.use_stderr();
+    if !is_help && std::env::args_os().any(|word| word == "--json") {
+        let mut paragraphs = text.trim().splitn(2, "\n\n");
+        let what = paragraphs.next().unwrap_or_default().trim_start_matches("error: ").to_owned();
+        let result = serde_json::json!({ "error": what, "hint": paragraphs.next() });
+        drop(writeln!(std::io::stdout(), "{result:#}"));
+        return ExitCode::from(2);
+    }
     let printed = if is_help { error.print() } else { anstream::stderr().write_all(text.as_bytes()) };
     drop(printed);
     ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))

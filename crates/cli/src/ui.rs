@@ -180,10 +180,8 @@ impl Ui {
         }
         if !io::stdin().is_terminal() || self.json {
             return Err(CommandError::Usage {
-                what: "nobody can be asked here, and --yes was not given".into(),
-                hint: Some(
-                    "nothing was changed; say --yes to go ahead, or yalotheca preview to only look".into(),
-                ),
+                what: "this needs confirmation".into(),
+                hint: Some("run it in a terminal, or add --yes; nothing was changed".into()),
             });
         }
         let mut out = anstream::stderr();

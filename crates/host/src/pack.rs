@@ -1,8 +1,9 @@
 //! Writing packs in our own format.
 
 use std::{
-    fs::File,
+    fs::{File, Permissions},
     io::{self, Write},
+    os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
 };
 
@@ -56,6 +57,8 @@ pub fn write_pack(path: &Path, pack: &Pack, pieces: &[(String, Piece)]) -> io::R
         }
     }
     zip.finish()?;
+    // A temporary file is for its owner alone; a pack is given away.
+    file.as_file().set_permissions(Permissions::from_mode(0o644))?;
     file.as_file().sync_all()?;
     file.persist(path).map(drop).map_err(|error| error.error)
 }

@@ -1,6 +1,10 @@
 //! `adopt`.
 
-use std::{collections::BTreeMap, process::ExitCode};
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use clap::Args;
 use serde::Serialize;
@@ -13,6 +17,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::{Ahead, Catalogues, Looks},
+    control::Control,
     fetch::Fetcher,
     games::{self, FindGameError},
     settle,
@@ -35,6 +40,9 @@ use crate::{
 /// Take charge of a server's folder, empty or years old; changes nothing on it.
 #[derive(Debug, Args)]
 pub(crate) struct AdoptArgs {
+    /// The server's folder; this one if it is left out
+    #[arg(value_name = "FOLDER")]
+    folder: Option<PathBuf>,
     /// The game definition, where the folder does not tell
     #[arg(long, value_name = "NAME")]
     game: Option<String>,
@@ -137,7 +145,7 @@ fn row(adopted: &take_over::Adopted) -> Vec<Cell> {
 }
 
 pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let at = folder(global.at.as_ref());
+    let at = folder(args.folder.as_ref().or(global.at.as_ref()));
     let tree = LocalTree::new(
         &at.canonicalize()
             .map_err(|source| CommandError::Io { what: format!("the folder {}", at.display()), source })?,
@@ -148,6 +156,7 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
             hint: Some("yalotheca check looks at it; to begin anew, move that file away".into()),
         });
     }
+    refuse_inside_another(tree.root())?;
     let values = pairs(&args.values, "--set")?;
     let trust = trust()?;
     let game = choose_game(args, &tree, &values, &trust)?;
@@ -212,6 +221,21 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         written: vec![WANTS_FILE.into(), LOCK_FILE.into()],
     })?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// A folder inside a server's folder is a part of that server.
+fn refuse_inside_another(root: &Path) -> Result<(), CommandError> {
+    let above = root.ancestors().skip(1).find(|folder| folder.join(WANTS_FILE).is_file());
+    let Some(folder) = above else { return Ok(()) };
+    let Ok(control) = Control::open_wants(folder) else { return Ok(()) };
+    let server = control.server_folder().canonicalize().unwrap_or_default();
+    if !root.starts_with(&server) {
+        return Ok(());
+    }
+    Err(CommandError::Refused {
+        what: format!("{} lies inside {}, which Yalotheca manages already", root.display(), server.display()),
+        hint: Some(format!("run yalotheca in that folder, or with --at '{}'", folder.display())),
+    })
 }
 
 /// What is run with values that were typed just now is agreed to by that. Where the server's own files decide about it, it waits

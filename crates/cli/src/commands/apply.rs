@@ -229,11 +229,18 @@ pub(crate) fn origin(summary: &str, undoes: Option<u32>) -> Origin {
         std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let user =
         std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
+    // The person, where root was borrowed; and from where, where it was over the network.
+    let user = match std::env::var("SUDO_USER") {
+        Ok(person) if !person.is_empty() && person != user => format!("{person} as {user}"),
+        _ => user,
+    };
+    let from = std::env::var("SSH_CONNECTION").ok();
+    let from = from.and_then(|text| text.split_whitespace().next().map(|address| format!(" from {address}")));
     let host =
         std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
     Origin {
         command: shown_in(&format!("yalotheca {}", without_places(&words).join(" "))),
-        who: if host.is_empty() { user } else { format!("{user}@{host}") },
+        who: if host.is_empty() { user } else { format!("{user}@{host}") } + &from.unwrap_or_default(),
         when: jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string(),
         summary: shown_in(summary),
         undoes,

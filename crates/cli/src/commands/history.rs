@@ -38,6 +38,7 @@ impl View for HistoryView {
                 vec![
                     Cell::new(Role::Name, past.number.to_string()),
                     Cell::new(Role::Dim, format!("{when} UTC")),
+                    Cell::plain(past.origin.who.clone()),
                     Cell::plain(past.origin.command.clone()),
                     Cell::new(Role::Dim, format!("{undone}{}", past.origin.summary)),
                 ]

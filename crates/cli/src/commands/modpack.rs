@@ -43,6 +43,9 @@ enum ModpackAct {
 struct ExportArgs {
     /// The pack's file, a .zip
     file: PathBuf,
+    /// Replace a file of that name
+    #[arg(long)]
+    force: bool,
     /// What to call it
     #[arg(long, value_name = "ID")]
     id: Option<String>,
@@ -155,6 +158,7 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
         pieces.push((file.clone(), Piece::File(session.tree.at(&to))));
         pack.settings.push(PackSetting { file, to });
     }
+    refuse_to_lose(args, &pack)?;
     let failed = |source| CommandError::Io { what: format!("writing {}", args.file.display()), source };
     write_pack(&args.file, &pack, &pieces).map_err(failed)?;
     ui.show(&ExportView {
@@ -165,6 +169,25 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
         settings: pack.settings.into_iter().map(|setting| setting.to).collect(),
     })?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// An empty pack is of use to nobody, and a file that is there is somebody's.
+fn refuse_to_lose(args: &ExportArgs, pack: &Pack) -> Result<(), CommandError> {
+    if pack.wants.is_empty() && pack.members.is_empty() && pack.settings.is_empty() {
+        return Err(CommandError::Usage {
+            what: "there is nothing that would go into this pack".into(),
+            hint: Some(
+                "yalotheca list shows what is installed; --edition chooses for whom the pack is".into(),
+            ),
+        });
+    }
+    if args.file.exists() && !args.force {
+        return Err(CommandError::Refused {
+            what: format!("{} is there already", args.file.display()),
+            hint: Some("choose another name, or add --force to replace it".into()),
+        });
+    }
+    Ok(())
 }
 
 /// A content's files, from where they lie on the server.

@@ -8,6 +8,7 @@ mod crash;
 mod demo;
 mod downloads;
 mod errors;
+mod everyday;
 mod game;
 mod harness;
 mod laws;

@@ -129,8 +129,9 @@ fn refuse_what_nobody_has(shelf: &Shelf<'_>, ways: &[Way]) -> Result<(), Command
         if content.releases.iter().any(|release| range.matches(&release.version)) {
             continue;
         }
-        let mut versions: Vec<String> =
-            content.releases.iter().take(MOST).map(|release| release.version.to_string()).collect();
+        let mut releases: Vec<_> = content.releases.iter().map(|release| &release.version).collect();
+        releases.sort_by(|a, b| b.cmp(a));
+        let mut versions: Vec<String> = releases.iter().take(MOST).map(ToString::to_string).collect();
         if content.releases.len() > MOST {
             versions.push("…".into());
         }
