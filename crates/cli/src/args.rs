@@ -12,7 +12,7 @@ use crate::commands;
 #[command(
     name = "yalotheca",
     version,
-    after_help = "Exit codes: 0 done, 1 trouble found, 2 wrong use, 3 no lineup possible, \
+    after_help = "Exit codes: 0 done, 1 problems found, 2 wrong use, 3 no versions that fit together, \
                   4 the network or a disk failed, 5 refused for safety."
 )]
 pub(crate) struct Cli {
@@ -60,15 +60,15 @@ pub(crate) enum Command {
     Find(commands::find::FindArgs),
     /// Tell all about one content and which of its releases fit
     About(commands::about::AboutArgs),
-    /// Want contents, and settle
+    /// Install contents
     Add(commands::add::AddArgs),
-    /// Stop wanting contents, and settle
+    /// Remove contents
     Drop(commands::drop::DropArgs),
     /// Switch contents off without removing their files
     Off(commands::off::OffArgs),
     /// Switch contents on again
     On(commands::off::OnArgs),
-    /// Take newer releases, and settle
+    /// Update contents
     Update(commands::update::UpdateArgs),
     /// Say why a content is here, and what keeps it from being newer
     Why(commands::why::WhyArgs),
@@ -84,7 +84,7 @@ pub(crate) enum Command {
     Links(commands::links::LinksArgs),
     /// Show what settle would do
     Preview(commands::settle::PreviewArgs),
-    /// Bring the server to what is wanted, all or nothing
+    /// Make the server match yalotheca.toml, all or nothing
     Settle(commands::settle::SettleArgs),
     /// Start the server, watch it, say how it went, and stop it
     Trial(commands::trial::TrialArgs),

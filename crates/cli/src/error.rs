@@ -54,7 +54,7 @@ pub(crate) enum CommandError {
     Range(#[from] ParseRangeError),
     #[error("no catalogue has a content called {id}")]
     UnknownContent { id: ContentId, near: Vec<String> },
-    #[error("there is no lineup for what is wanted")]
+    #[error("no combination of versions satisfies all of this")]
     NoLineup(Box<Explanation>),
     #[error("a defect in Yalotheca: its solver chose releases that do not go together\n{}", breaches.join("\n"))]
     Solver { breaches: Vec<String>, question: Box<serde_json::Value> },

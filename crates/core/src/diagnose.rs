@@ -58,6 +58,8 @@ pub struct Trouble {
     pub says: String,
     /// What can be done.
     pub advice: Option<String>,
+    /// How often the log says so.
+    pub times: usize,
 }
 
 /// A pattern that could not be made of a definition's template.
@@ -146,7 +148,10 @@ impl<'a> LogReader<'a> {
         {
             let what = groups.name("what").or_else(|| groups.get(0)).map_or(line, |group| group.as_str());
             let trouble = self.explain(line, what, wrong);
-            if !self.troubles.iter().any(|known| known.says == trouble.says) {
+            if let Some(known) = self.troubles.iter_mut().find(|known| known.says == trouble.says) {
+                known.times += 1;
+                known.fatal |= trouble.fatal;
+            } else {
                 if self.troubles.len() < MOST_TROUBLES || trouble.fatal {
                     self.troubles.push(trouble);
                 }
@@ -165,7 +170,10 @@ impl<'a> LogReader<'a> {
                 };
                 let said = groups.name("why").or_else(|| groups.get(0)).map_or("", |group| group.as_str());
                 let told = self.explain(line, said, false);
-                let says = told.says.strip_prefix(watched.name.as_str()).unwrap_or(&told.says);
+                // A name may begin another one.
+                let rest = told.says.strip_prefix(watched.name.as_str());
+                let rest = rest.filter(|rest| rest.starts_with([' ', ':']));
+                let says = rest.map_or(told.says.as_str(), |rest| rest.trim_start_matches(':'));
                 heard.push((content, name, says.trim().to_owned()));
             }
         }
@@ -184,9 +192,16 @@ impl<'a> LogReader<'a> {
             }
             let says = symptom.say.render(&scope).unwrap_or_else(|_| what.to_owned());
             let advice = symptom.advice.as_ref().and_then(|advice| advice.render(&scope).ok());
-            return Trouble { line: line.into(), fatal, means: Some(symptom.means.clone()), says, advice };
+            return Trouble {
+                line: line.into(),
+                fatal,
+                means: Some(symptom.means.clone()),
+                says,
+                advice,
+                times: 1,
+            };
         }
-        Trouble { line: line.into(), fatal, means: None, says: what.trim().into(), advice: None }
+        Trouble { line: line.into(), fatal, means: None, says: what.trim().into(), advice: None, times: 1 }
     }
 
     /// Returns whether the log said that the server is ready.

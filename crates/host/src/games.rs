@@ -84,7 +84,7 @@ pub fn all(control: Option<&Path>) -> Result<Vec<(String, Origin, String)>, Find
             if let (true, Some(name)) = (is_definition, stem) {
                 let text = fs::read_to_string(&path)
                     .map_err(|source| FindGameError::Read { path: path.display().to_string(), source })?;
-                found.push((name, Origin::File(path), text));
+                found.push((own_name(&text).unwrap_or(name), Origin::File(path), text));
             }
         }
     }
@@ -99,6 +99,14 @@ pub fn all(control: Option<&Path>) -> Result<Vec<(String, Origin, String)>, Find
     });
     found.sort_by(|a, b| a.0.cmp(&b.0));
     Ok(found)
+}
+
+/// The name that a definition gives itself, whatever its file is called; it stands before all tables.
+fn own_name(text: &str) -> Option<String> {
+    let mut head = text.lines().map(str::trim).take_while(|line| !line.starts_with('['));
+    let value = head.find_map(|line| line.strip_prefix("name")?.trim_start().strip_prefix('='))?;
+    let quote = value.trim_start().chars().next().filter(|quote| "\"'".contains(*quote))?;
+    Some(value.split(quote).nth(1)?.to_owned()).filter(|name| !name.is_empty())
 }
 
 /// Returns the definition with a name.

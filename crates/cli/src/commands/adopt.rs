@@ -53,7 +53,7 @@ pub(crate) struct AdoptArgs {
     #[arg(long = "catalogue", value_name = "NAME=WHERE")]
     catalogues: Vec<String>,
     /// A value of the game definition that this server decides (may be given several times)
-    #[arg(long = "set", value_name = "VALUE=TEXT")]
+    #[arg(long = "set", value_name = "NAME=VALUE")]
     values: Vec<String>,
 }
 

@@ -23,7 +23,7 @@ use crate::{
     ui::Ui,
 };
 
-/// Stop wanting contents, and settle.
+/// Remove contents.
 #[derive(Debug, Args)]
 pub(crate) struct DropArgs {
     /// The contents' names
@@ -89,11 +89,11 @@ fn not_wanted(session: &Session, id: &ContentId) -> CommandError {
     let wants = &session.control.wants.wants;
     match reasons(&session.control.lock, wants).get(id) {
         Some(why) => CommandError::Usage {
-            what: format!("{id} is not something you want; it is there because {why}"),
+            what: format!("{id} is not in yalotheca.toml; it is installed because {why}"),
             hint: Some("drop what needs it, and it goes as well".into()),
         },
         None => CommandError::Usage {
-            what: format!("{id} is not among the wants"),
+            what: format!("{id} is not in yalotheca.toml"),
             hint: suggest::did_you_mean(id.as_str(), wants.keys().map(ContentId::as_str)),
         },
     }

@@ -1,13 +1,13 @@
 //! `game`.
 
-use std::{collections::BTreeMap, fs, path::PathBuf, process::ExitCode};
+use std::{collections::BTreeMap, fs, io::Read, path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand};
 use serde::Serialize;
 use yalotheca_core::{
     control::WANTS_FILE,
-    game::RegisterVerb,
-    game::{Game, Shape, load},
+    game::{Game, Kind, RegisterVerb, Shape, load},
+    id::TreePath,
     pack::PACK_KIND,
     tweak::{TWEAK_KIND, TWEAK_SUFFIX, Tweak},
 };
@@ -137,6 +137,10 @@ struct OnFolder {
     values: BTreeMap<String, String>,
     platform: BTreeMap<String, String>,
     contents: Vec<String>,
+    /// What bears the mark of a content and cannot be read, and why.
+    unreadable: Vec<String>,
+    /// Files beside contents that are none.
+    strangers: Vec<String>,
 }
 
 impl View for GameReport {
@@ -158,6 +162,18 @@ impl View for GameReport {
         page.head("Contents");
         for content in &on.contents {
             page.item(Role::Plain, content);
+        }
+        if on.contents.is_empty() {
+            page.item(Role::Plain, "none");
+        }
+        if !on.unreadable.is_empty() || !on.strangers.is_empty() {
+            page.head("Not recognised");
+        }
+        for unreadable in &on.unreadable {
+            page.item(Role::Warn, unreadable);
+        }
+        for stranger in &on.strangers {
+            page.item(Role::Plain, stranger);
         }
     }
 }
@@ -325,5 +341,35 @@ fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, CommandErro
             .map(|(part, version)| (part.clone(), version.to_string()))
             .collect(),
         contents: contents.collect(),
+        unreadable: inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}")).collect(),
+        strangers: inventory.strangers.iter().map(|path| why_not(&tree, game, path)).collect(),
     })
+}
+
+/// Says of a file what keeps each kind from taking it.
+fn why_not(tree: &LocalTree, game: &Game, path: &TreePath) -> String {
+    let mut head = Vec::new();
+    if let Ok(Some(file)) = tree.open(path) {
+        file.take(Kind::HEAD as u64).read_to_end(&mut head).ok();
+    }
+    let name = path.name();
+    let reason = |(kind_name, kind): (&String, &Kind)| {
+        let suffix = kind.suffix.as_ref()?;
+        if !name.ends_with(suffix.as_str()) {
+            return None;
+        }
+        let why = match kind.shape {
+            Shape::File => kind.looks_right(&head, u64::MAX).err()?,
+            Shape::Archive | Shape::Folder => {
+                format!("none of its markers is at its top: {}", kind.marker.join(", "))
+            }
+        };
+        Some(format!("{kind_name}: the suffix fits, but {why}"))
+    };
+    let reasons: Vec<String> = game.kinds.iter().filter_map(reason).collect();
+    if reasons.is_empty() {
+        format!("{path}: no kind has its suffix")
+    } else {
+        format!("{path}: {}", reasons.join("; "))
+    }
 }

@@ -20,7 +20,7 @@ use crate::{
     ui::Ui,
 };
 
-/// Bring the server to what is wanted, all or nothing.
+/// Make the server match yalotheca.toml, all or nothing.
 #[derive(Debug, Args)]
 pub(crate) struct SettleArgs {
     /// Accept the server's terms: your own explicit act, kept in the history

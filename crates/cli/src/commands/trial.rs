@@ -132,7 +132,8 @@ fn troubles(page: &mut Page, troubles: &[Trouble]) {
     }
     for group in groups {
         for trouble in group.iter().take(MOST) {
-            page.item(Role::Bad, &trouble.says);
+            let times = if trouble.times > 1 { format!(" ({} times)", trouble.times) } else { String::new() };
+            page.item(Role::Bad, &format!("{}{times}", trouble.says));
         }
         if group.len() > MOST {
             page.item(Role::Dim, &format!("and {} more like these (--json lists them)", group.len() - MOST));

@@ -20,7 +20,7 @@ use crate::{
     view::{Page, Role, View},
 };
 
-/// Take newer releases, and settle.
+/// Update contents.
 #[derive(Debug, Args)]
 pub(crate) struct UpdateArgs {
     /// Only these; all where none is named

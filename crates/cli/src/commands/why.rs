@@ -90,7 +90,7 @@ impl View for WhyView {
                 page.item(Role::Plain, &format!("yalotheca add '{}@*' lets it go on.", self.id));
             }
             (None, Some(because)) => {
-                page.head(&format!("{name} is out and cannot be had"));
+                page.head(&format!("{name} is out and does not fit"));
                 lineup::sentences(page, because, Some(&self.id));
             }
             (None, None) => {

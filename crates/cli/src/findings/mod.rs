@@ -296,7 +296,11 @@ fn wants(session: &Session) -> Vec<Finding> {
         Some(locked)
             if !range.matches(&locked.release.version) && !locked.release.version.is_unversioned() =>
         {
-            let says = format!("{id} {} is here, and {} is wanted", locked.release.version, range.in_words());
+            let says = format!(
+                "{id} {} is installed, and yalotheca.toml asks for {}",
+                locked.release.version,
+                range.in_words()
+            );
             let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
             Some(finding.with_remedy(Remedy::Settle))
         }

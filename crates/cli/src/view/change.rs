@@ -180,7 +180,10 @@ impl View for ChangeView {
             if self.waits {
                 page.line(Role::Plain, &format!("{}: nothing else can be done now.", self.server));
             } else {
-                page.line(Role::Good, &format!("{}: all is as wanted, nothing to do.", self.server));
+                page.line(
+                    Role::Good,
+                    &format!("{}: nothing to do; the server matches yalotheca.toml.", self.server),
+                );
             }
             pending(page, &self.pending);
             kept(page, &self.kept);
@@ -300,7 +303,7 @@ fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
                 what = format!("{from} to {what}");
             }
             if line.act == FileAct::Displace {
-                what.push_str(" (another file stands there; it goes to the attic)");
+                what.push_str(" (another file is there; it goes to the attic)");
             }
             rows.push(vec![Cell::new(role, word), Cell::plain(size(line.size)), Cell::plain(what)]);
         }
@@ -537,6 +540,9 @@ fn companions(page: &mut Page, companions: &[Companion]) {
     if !gone.is_empty() {
         let names: Vec<&str> = gone.iter().map(|companion| companion.id.as_str()).collect();
         page.gap();
-        page.line(Role::Dim, &format!("Welcome too, but in no catalogue here: {}.", names.join(", ")));
+        page.line(
+            Role::Dim,
+            &format!("Optional dependencies not found in any catalogue: {}", names.join(", ")),
+        );
     }
 }

@@ -12,8 +12,8 @@ pub(crate) fn in_words(relation: &Relation) -> String {
         Bond::Welcomes => format!("{later} welcomes {first}"),
         Bond::Asked if by == later => format!("you asked for {later} after {first}"),
         Bond::Asked => format!("you asked for {first} before {later}"),
-        Bond::Wishes if by == later => format!("{later} wishes to be loaded after {first}"),
-        Bond::Wishes => format!("{first} wishes to be loaded before {later}"),
+        Bond::Wishes if by == later => format!("{later} asks to be loaded after {first}"),
+        Bond::Wishes => format!("{first} asks to be loaded before {later}"),
     }
 }
 
@@ -24,8 +24,8 @@ pub(crate) fn as_reason(relation: &Relation) -> String {
         Bond::Needs => format!("after {first}, which it needs"),
         Bond::Welcomes => format!("after {first}, which it welcomes"),
         Bond::Asked => format!("after {first}, as you asked"),
-        Bond::Wishes if by == later => format!("after {first}, as it wishes"),
-        Bond::Wishes => format!("after {first}, which wishes to be before it"),
+        Bond::Wishes if by == later => format!("after {first}, as it asks"),
+        Bond::Wishes => format!("after {first}, which asks to be before it"),
     }
 }
 
@@ -34,7 +34,14 @@ pub(crate) fn gave_way(page: &mut Page, notes: &[GaveWay]) {
     for note in notes {
         let against: Vec<String> = note.against.iter().map(in_words).collect();
         let Relation { first, later, .. } = &note.relation;
-        let text = format!("{}; that gives way, since {}.", in_words(&note.relation), against.join(", and "));
+        let text = if let [other] = note.against.as_slice()
+            && [note.relation.bond, other.bond] == [Bond::Wishes; 2]
+            && (&note.relation.by, &other.by) == (later, first)
+        {
+            format!("{later} and {first} each ask to be loaded after the other; {later} goes first.")
+        } else {
+            format!("{}; that gives way, because {}.", in_words(&note.relation), against.join(", and "))
+        };
         page.gap();
         page.label(Role::Dim, "Order", &text);
         if note.relation.bond != Bond::Asked && note.to_override().is_some() {

@@ -98,7 +98,7 @@ fn what_nobody_knows_a_place_for_stops_until_told() -> Done {
     files.push(("extra/wind.dat".into(), b"wind".to_vec()));
     fs::write(world.files().join("rope.zip"), kites::zipped(&files)?)?;
     world.run(&["add", "../files/rope.zip", "--yes"]).code(5).says(&[
-        "nobody knows where this belongs: extra/wind.dat",
+        "can't tell where these files go: extra/wind.dat",
         "--place 'extra/wind.dat=FOLDER'",
         "--leave 'extra/wind.dat'",
     ]);

@@ -155,7 +155,7 @@ fn without_a_yes_and_a_terminal_nothing_happens() -> Done {
 fn drop_takes_dependencies_along_and_keeps_what_is_needed() -> Done {
     let world = World::fresh()?;
     world.run(&["add", "tidebell", "ferry-lines", "--yes"]).code(0);
-    world.run(&["drop", "harbour-core", "--yes"]).code(2).says(&["it is there because"]);
+    world.run(&["drop", "harbour-core", "--yes"]).code(2).says(&["it is installed because"]);
     world.run(&["drop", "tidebell", "--yes"]).code(0);
     assert!(world.path("plugins/harbour-core-2.3.0.swp").exists());
     world.run(&["drop", "ferry-lines", "--yes"]).code(0);
@@ -209,7 +209,7 @@ fn conflicts_name_the_ways_out() -> Done {
 fn a_circle_of_wishes_in_the_order_is_told() -> Done {
     let world = World::fresh()?;
     let answer = world.run(&["add", "gull-chat", "night-lamps", "--yes"]).code(0);
-    answer.says(&["that gives way, since night-lamps wishes to"]);
+    answer.says(&["gull-chat and night-lamps each ask to be loaded after the other; gull-chat goes first"]);
     world.run(&["trial"]).code(0);
     Ok(())
 }

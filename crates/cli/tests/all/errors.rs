@@ -17,7 +17,7 @@ fn unknown_contents_get_a_suggestion() -> Done {
         .run(&["add", "tidebell@>>1", "--yes"])
         .code(2)
         .says(&["is not a version range", "ranges look like"]);
-    world.run(&["drop", "tidebell"]).code(2).says(&["tidebell is not among the wants"]);
+    world.run(&["drop", "tidebell"]).code(2).says(&["tidebell is not in yalotheca.toml"]);
     world.run(&["update", "tidebell"]).code(2).says(&["is not on this server", "yalotheca add tidebell"]);
     assert!(!world.read("yalotheca.toml")?.contains("tidebel"));
     Ok(())

@@ -18,7 +18,7 @@ fn the_order_is_shown_with_its_reasons() -> Done {
     world.run(&["order"]).code(0).says(&[
         "Load order of Larkspur Harbour",
         "tidebell 1.4.0 after harbour-core, which it needs; after gull-chat, which it welcomes",
-        "night-lamps 1.2.0 after lamp-oil, which it needs; after gull-chat, as it wishes",
+        "night-lamps 1.2.0 after lamp-oil, which it needs; after gull-chat, as it asks",
     ]);
     let json = world.run(&["order", "--json"]).code(0).json()?;
     let ids: Vec<&str> =
@@ -37,7 +37,7 @@ fn a_circle_names_what_to_override_and_the_override_is_followed() -> Done {
     let place = |order: &[String], name: &str| order.iter().position(|other| other == name);
     assert!(place(&before, "gull-chat") < place(&before, "night-lamps"));
     world.run(&["order"]).code(0).says(&[
-        "gull-chat wishes to be loaded after night-lamps; that gives way, since night-lamps wishes",
+        "gull-chat and night-lamps each ask to be loaded after the other; gull-chat goes first.",
         "To have it anyway: yalotheca order gull-chat --after night-lamps",
     ]);
     world.run(&["order", "gull-chat", "--after", "night-lamps", "--yes"]).code(0).says(&["move gull-chat"]);
@@ -47,7 +47,7 @@ fn a_circle_names_what_to_override_and_the_override_is_followed() -> Done {
     assert!(world.read("yalotheca.toml")?.contains("[order]\ngull-chat = { after = [\"night-lamps\"] }\n"));
     world.run(&["order"]).code(0).says(&[
         "gull-chat 1.1.0 after night-lamps, as you asked",
-        "night-lamps wishes to be loaded after gull-chat; that gives way, since you asked for gull-chat after",
+        "night-lamps asks to be loaded after gull-chat; that gives way, because you asked for gull-chat after",
     ]);
     world.run(&["check"]).code(0);
     world.run(&["trial"]).code(0);
@@ -91,7 +91,10 @@ fn what_cannot_be_is_refused_and_not_noted() -> Done {
     let wants = world.read("yalotheca.toml")?;
     world.write("yalotheca.toml", &format!("{wants}harbour-core = {{ after = [\"tidebell\"] }}\n"))?;
     world.run(&["order", "gull-chat", "--after", "night-lamps", "--yes"]).code(0);
-    world.run(&["order"]).code(0).says(&["you asked for harbour-core after tidebell; that gives way, since"]);
+    world
+        .run(&["order"])
+        .code(0)
+        .says(&["you asked for harbour-core after tidebell; that gives way, because"]);
     Ok(())
 }
 
@@ -123,7 +126,7 @@ fn why_tells_who_needs_it_and_what_keeps_it_from_being_newer() -> Done {
         "Why harbour-core 2.3.0 is here",
         "tidebell 1.2.0 needs it: 1.9 or newer, below 3",
         "ferry-lines 0.9.0 needs it: 1.9 or newer, below 3",
-        "harbour-core 3.0.0 is out and cannot be had",
+        "harbour-core 3.0.0 is out and does not fit",
         "harbour-core 3.0.0 needs engine 3 or newer, and this server has engine 2.4",
     ]);
     world.run(&["why", "ferry-lines"]).code(0).says(&[
@@ -135,8 +138,8 @@ fn why_tells_who_needs_it_and_what_keeps_it_from_being_newer() -> Done {
     world.run(&["why", "quiet-bells"]).code(0).says(&["You want it.", "Nothing newer is out"]);
     world.run(&["add", "ferry-lines@*", "--later"]).code(0);
     world.run(&["why", "ferry-lines"]).code(0).says(&[
-        "ferry-lines 1.0.0 is out and cannot be had",
-        "you want ferry-lines 1.0.0 and tidebell below 1.3",
+        "ferry-lines 1.0.0 is out and does not fit",
+        "yalotheca.toml asks for ferry-lines 1.0.0 and tidebell below 1.3",
         "ferry-lines 1.0.0 goes with tidebell 1.4 or newer only",
     ]);
     world.run(&["add", "tidebell@*", "quiet-bells@*", "--later"]).code(0);

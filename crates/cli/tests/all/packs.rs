@@ -89,7 +89,14 @@ fn a_pack_of_a_lineup_is_solved_with_the_rest_of_another_server() -> Done {
         .says(&["by name, from a catalogue: harbour-core, tidebell", "brought along: pontoon, rope-bridges"]);
     let first = fs::read(world.files().join("festival.zip"))?;
     world
-        .run(&["modpack", "export", "../files/festival.zip", "--setting", "plugins/tidebell/settings.yml"])
+        .run(&[
+            "modpack",
+            "export",
+            "../files/festival.zip",
+            "--setting",
+            "plugins/tidebell/settings.yml",
+            "--force",
+        ])
         .code(0);
     assert_eq!(fs::read(world.files().join("festival.zip"))?, first, "the same lineup gives the same bytes");
     world

@@ -92,9 +92,9 @@ fn parse(form: DescriptorForm, text: &str) -> Result<Json, String> {
             // Nothing is ever written to a descriptor, and servers pass over lines in it that say nothing.
             let is_entry = |line: &&str| line.contains('=') || line.trim_start().starts_with('#');
             let entries: Vec<&str> = text.lines().filter(is_entry).collect();
-            let document = Document::parse(Format::Properties, &entries.join("\n"))
-                .or_else(|_| Document::parse(Format::Properties, text))
-                .map_err(|error| error.to_string())?;
+            let entries = if entries.is_empty() { text.to_owned() } else { entries.join("\n") };
+            let document =
+                Document::parse(Format::Properties, &entries).map_err(|error| error.to_string())?;
             let mut map = Map::new();
             for key in document.keys(&Pointer::root()) {
                 let at = Pointer::parse(&format!("/{}", key.replace('~', "~0").replace('/', "~1")));

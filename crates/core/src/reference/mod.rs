@@ -60,10 +60,7 @@ impl Break {
         let Self { called, value, wanted, .. } = self;
         match &self.also {
             Some(also) if also.file == *file => {
-                format!(
-                    "{file}, line {line}: {called} {value} stands there twice, in line {} as well",
-                    also.line
-                )
+                format!("{file}, line {line}: {called} {value} is there twice, in line {} as well", also.line)
             }
             Some(also) => format!(
                 "{file}, line {line}: {called} {value} may be named once only, and {}, line {} names it too",

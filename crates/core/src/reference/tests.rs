@@ -89,7 +89,7 @@ fn each_sort_of_target_is_looked_up() {
         (
             "once = \"a.yml#/*/name\"",
             vec![("a.yml", "- name: mist\n- name: mist\n")],
-            "a.yml, line 2: name mist stands there twice, in line 1 as well",
+            "a.yml, line 2: name mist is there twice, in line 1 as well",
         ),
     ] {
         assert_eq!(says(&format!("[[reference]]\n{reference}\n"), &files), [expected], "{reference}");

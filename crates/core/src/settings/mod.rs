@@ -145,9 +145,11 @@ impl Known<'_> {
         let sorts = (sort_of(&there), sort_of(&new));
         match sorts {
             ("number" | "switch", new) if new != sorts.0 => {
-                Err(wrong(format!("a {} stands there ({there})", sorts.0)))
+                Err(wrong(format!("the value there is a {} ({there})", sorts.0)))
             }
-            ("list" | "group", new) if new != sorts.0 => Err(wrong(format!("a {} stands there", sorts.0))),
+            ("list" | "group", new) if new != sorts.0 => {
+                Err(wrong(format!("the value there is a {}", sorts.0)))
+            }
             _ => Ok(new),
         }
     }

@@ -167,7 +167,11 @@ impl Teller<'_> {
             .filter_map(|id| self.what_there_is(&[(*id, self.question.wants.get(*id)?)]))
             .collect();
         let contents = wanted.into_iter().cloned().collect();
-        vec![Statement { sort: "want", contents, text: format!("you want {}{facts}", listed(&texts)) }]
+        vec![Statement {
+            sort: "want",
+            contents,
+            text: format!("yalotheca.toml asks for {}{facts}", listed(&texts)),
+        }]
     }
 
     fn want(&self, id: &ContentId) -> String {

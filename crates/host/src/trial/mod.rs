@@ -288,6 +288,7 @@ fn taken(port: &str) -> Trouble {
         means: Some("port taken".into()),
         says: format!("something else listens on port {port} already, so the server was not started"),
         advice: Some("stop what runs there, or give this server another port".into()),
+        times: 1,
     }
 }
 
@@ -306,5 +307,6 @@ fn silent() -> Trouble {
         means: Some("no answer".into()),
         says: "the log says ready, but nothing answers on the server's port".into(),
         advice: Some("look whether another program has that port, or a firewall closes it".into()),
+        times: 1,
     }
 }

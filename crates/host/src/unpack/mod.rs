@@ -85,7 +85,7 @@ impl Hint for UnpackError {
     fn hint(&self) -> Option<String> {
         Some(match self {
             Self::Read { .. } => "look whether the file is there and may be read".into(),
-            Self::Damaged { .. } => "fetch it again; mostly a download was cut short".into(),
+            Self::Damaged { .. } => "download it again; the file is probably incomplete".into(),
             Self::Unsafe { .. } => "nothing of it was placed; get it from somebody you trust".into(),
             Self::TooMuch { .. } => {
                 "if you trust it, raise the bound: [unpack] entries, bytes or ratio in yalotheca.toml".into()

@@ -21,10 +21,10 @@ use crate::{
 };
 use ways::Way;
 
-/// Want contents, and settle.
+/// Install contents.
 #[derive(Debug, Default, Args)]
 pub(crate) struct AddArgs {
-    /// Names, with a range after '@' where one is wanted (tidebell, 'tidebell@>=1.2, <2'); or links, item numbers,
+    /// Names, with a range after '@' if you need one (tidebell, 'tidebell@>=1.2, <2'); or links, item numbers,
     /// files, folders
     #[arg(required = true, value_name = "WHAT")]
     pub(crate) names: Vec<String>,

@@ -135,7 +135,7 @@ fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, Comm
     }
     Err(CommandError::Usage {
         what: format!("there is no file or folder {text}"),
-        hint: Some("look how it is spelled; a content of a catalogue is wanted by its name alone".into()),
+        hint: Some("look how it is spelled; a content of a catalogue is added by its name alone".into()),
     })
 }
 
@@ -348,7 +348,7 @@ fn complain(text: &str, arrival: &Arrival) -> Result<(), CommandError> {
     let more = arrival.unrouted.len().saturating_sub(MOST);
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     Err(CommandError::Refused {
-        what: format!("{text}: nobody knows where this belongs: {}{more}", some.join(", ")),
+        what: format!("{text}: can't tell where these files go: {}{more}", some.join(", ")),
         hint: Some(format!(
             "--place '{}=FOLDER' puts it somewhere, --leave '{}' leaves it out",
             some[0], some[0]

@@ -113,7 +113,7 @@ fn nothing_of(session: &Session, all: &[OpenSettings], name: &str) -> CommandErr
     let owners = all.iter().map(|one| one.owner.as_str());
     let here = session.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
     if here {
-        let what = format!("nothing is known of settings of {name}");
+        let what = format!("{name} has no settings that Yalotheca knows of");
         return CommandError::Usage { what, hint: Some("yalotheca settings lists what has some".into()) };
     }
     let near = suggest::did_you_mean(name, owners);

@@ -33,7 +33,10 @@ fn a_chain_of_needs_is_one_sentence() {
         )
     };
     let told: Vec<&str> = why.because.iter().map(|statement| statement.text.as_str()).collect();
-    assert_eq!(told, ["you want l5 and r5", &chain("l", "below 3"), &chain("r", "3 or newer")]);
+    assert_eq!(
+        told,
+        ["yalotheca.toml asks for l5 and r5", &chain("l", "below 3"), &chain("r", "3 or newer")]
+    );
     assert_eq!(why.because[1].contents.len(), 6);
     assert_eq!((ways(&why), why.left_out), (vec!["do without l5", "do without r5"], 0));
 }
@@ -44,7 +47,7 @@ fn a_want_that_cannot_be_had_alone_is_told_alone() {
         ["a 1 | needs b 2; needs c 2", "b 1", "b 2 | engine >=3", "c 1 | engine >=3", "d 1 | needs b 1"];
     let why = why(&lines, &["a", "d"]);
     assert!(!sentences(&why).contains(" d "), "{}", sentences(&why));
-    assert_eq!(why.because[0].text, "you want a");
+    assert_eq!(why.because[0].text, "yalotheca.toml asks for a");
 }
 
 #[test]
@@ -62,7 +65,10 @@ fn many_needs_of_one_content_are_told_together() {
     let mut lines: Vec<String> = (1..7).map(|v| format!("many {v} | needs base {}", v + 10)).collect();
     lines.extend((1..7).map(|v| format!("base {v}")));
     let why = why(&refs(&lines), &["many"]);
-    assert_eq!(sentences(&why), "you want many; every known many needs base, each release other versions");
+    assert_eq!(
+        sentences(&why),
+        "yalotheca.toml asks for many; every known many needs base, each release other versions"
+    );
 }
 
 #[test]
@@ -90,34 +96,38 @@ fn the_decisive_fact_is_told() {
         (
             vec!["a 1 | needs b >=4", "b 3", "b 2"],
             vec!["a"],
-            "you want a; a 1 needs b 4 or newer, and the newest b is 3",
+            "yalotheca.toml asks for a; a 1 needs b 4 or newer, and the newest b is 3",
         ),
         (
             vec!["a 1 | needs b <2", "b 3", "b 2"],
             vec!["a"],
-            "you want a; a 1 needs b below 2, and the oldest b is 2",
+            "yalotheca.toml asks for a; a 1 needs b below 2, and the oldest b is 2",
         ),
-        (vec!["a 1 | needs b 4", "b 3"], vec!["a"], "you want a; a 1 needs b 4, and the only b is 3"),
+        (
+            vec!["a 1 | needs b 4", "b 3"],
+            vec!["a"],
+            "yalotheca.toml asks for a; a 1 needs b 4, and the only b is 3",
+        ),
         (
             vec!["a 1 | needs b 2", "b 1", "b 3", "b 4"],
             vec!["a"],
-            "you want a; a 1 needs b 2, and none of the 3 releases of b from 1 to 4 is that",
+            "yalotheca.toml asks for a; a 1 needs b 2, and none of the 3 releases of b from 1 to 4 is that",
         ),
-        (vec!["b 1", "b 3"], vec!["b >=4"], "you want b 4 or newer, and the newest b is 3"),
+        (vec!["b 1", "b 3"], vec!["b >=4"], "yalotheca.toml asks for b 4 or newer, and the newest b is 3"),
         (
             vec!["a 1 | needs b >=4", "z 1 | provides b 1 or b 2"],
             vec!["a"],
-            "you want a; a 1 needs b 4 or newer, and z only provides b 1 and 2",
+            "yalotheca.toml asks for a; a 1 needs b 4 or newer, and z only provides b 1 and 2",
         ),
         (
             vec!["a 1 | needs b or c or d", "b 1 | needs ghost", "c 1 | needs ghost", "d 1 | needs ghost"],
             vec!["a"],
-            "you want a; a 1 needs b, c or d; b, c and d need ghost, and no catalogue has it",
+            "yalotheca.toml asks for a; a 1 needs b, c or d; b, c and d need ghost, and no catalogue has it",
         ),
         (
             vec!["a 1 | engine >=3 & pontoon >=2"],
             vec!["a"],
-            "you want a; a 1 needs engine 3 or newer, and this server has engine 2.4; \
+            "yalotheca.toml asks for a; a 1 needs engine 3 or newer, and this server has engine 2.4; \
              a 1 needs pontoon 2 or newer, and this server has no pontoon",
         ),
     ] {
@@ -157,7 +167,7 @@ fn a_search_that_takes_very_many_conflicts_comes_to_its_end() {
     // There is no short proof of this, so the search leaves the order of preference for a while.
     let (lines, wants) = pigeons(8, 7);
     let why = why(&refs(&lines), &refs(&wants));
-    assert!(why.because.len() <= 30 && why.because[0].text.starts_with("you want p0, p1"));
+    assert!(why.because.len() <= 30 && why.because[0].text.starts_with("yalotheca.toml asks for p0, p1"));
     // With room for all of them, the first gets the best place and so on.
     let (lines, wants) = pigeons(8, 8);
     let best = lineup(&ask(&refs(&lines), &refs(&wants), &[]));

@@ -242,14 +242,14 @@ fn the_table() {
             vec!["a 1 | refuses b", "z 1 | provides b 1"],
             vec!["a", "z"],
             vec![],
-            "none: you want a and z; a 1 refuses to run beside b, and z provides b 1",
+            "none: yalotheca.toml asks for a and z; a 1 refuses to run beside b, and z provides b 1",
         ),
         (
             "missing",
             vec!["a 1 | needs ghost"],
             vec!["a"],
             vec![],
-            "none: you want a; a 1 needs ghost, and no catalogue has it",
+            "none: yalotheca.toml asks for a; a 1 needs ghost, and no catalogue has it",
         ),
     ] {
         assert_eq!(lineup(&ask(&lines, &wants, &locked)), expected, "{what}");
@@ -273,7 +273,7 @@ fn an_explanation_names_the_wants_the_reasons_and_the_ways_out() {
     };
     assert_eq!(
         sentences(&why),
-        "you want tidebell 1.3 or newer; tidebell 1.4 needs harbour-core 2.1 or newer, which needs engine 3 or newer, \
+        "yalotheca.toml asks for tidebell 1.3 or newer; tidebell 1.4 needs harbour-core 2.1 or newer, which needs engine 3 or newer, \
          and this server has engine 2.4"
     );
     let ways: Vec<_> = why.ways_out.iter().map(|way| way.change.as_str()).collect();
