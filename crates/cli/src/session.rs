@@ -428,7 +428,8 @@ impl<'a> Shelf<'a> {
             return &locked.release;
         }
         let Session { control, survey, .. } = self.session;
-        let tolerated = self.tolerated.get_or_init(|| control.lock.tolerated(&survey.platform));
+        let tolerated =
+            self.tolerated.get_or_init(|| control.lock.tolerated(&survey.platform, &self.wants.off));
         tolerated.get(&locked.id).unwrap_or(&locked.release)
     }
 

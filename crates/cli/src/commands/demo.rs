@@ -305,8 +305,8 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     ui.print(&String::from_utf8_lossy(&output.stdout))?;
     let meaning = match output.status.code() {
         Some(0) => return Ok(()),
-        Some(1) => "trouble found",
-        Some(3) => "no lineup possible",
+        Some(1) => "problems found",
+        Some(3) => "no versions fit together",
         _ => {
             return Err(CommandError::Refused {
                 what: format!("a command of the demo failed ({})", output.status),

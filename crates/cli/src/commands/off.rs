@@ -20,7 +20,7 @@ use super::{
 use crate::{
     args::Global,
     error::CommandError,
-    plan::Fresh,
+    plan::{Fresh, Mend, PlanOptions},
     session::{Purpose, Session},
     ui::Ui,
 };
@@ -61,7 +61,7 @@ pub(crate) fn off(args: &OffArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         ids.push(id);
     }
     refuse_what_is_needed(&session, &wants, &ids)?;
-    finish(&session, &wants, (args.later, "off", &args.names), ui)
+    finish(&session, &wants, (args.later, "off", &args.names), Mend::None, ui)
 }
 
 pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
@@ -80,13 +80,19 @@ pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, Co
             hint: suggest::did_you_mean(id.as_str(), wants.off.keys().map(ContentId::as_str)),
         });
     }
-    finish(&session, &wants, (args.later, "on", &args.names), ui)
+    // What a member needs that is on again is not passed over as something that was missing before.
+    let ids: BTreeSet<ContentId> = args.names.iter().filter_map(|name| ContentId::new(name).ok()).collect();
+    let packs =
+        session.control.lock.on().filter(|pack| pack.release.members.iter().any(|m| ids.contains(&m.id)));
+    let mend = Mend::These(packs.map(|pack| pack.id.clone()).collect());
+    finish(&session, &wants, (args.later, "on", &args.names), mend, ui)
 }
 
 fn finish(
     session: &Session,
     wants: &ControlFile,
     (later, state, names): (bool, &str, &[String]),
+    mend: Mend,
     ui: &Ui,
 ) -> Result<ExitCode, CommandError> {
     if later {
@@ -96,7 +102,8 @@ fn finish(
         return Ok(ExitCode::SUCCESS);
     }
     let shelf = session.shelf_for(wants);
-    apply(session, &shelf, wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+    let along = Along { plan: PlanOptions { mend, ..PlanOptions::default() }, ..Along::default() };
+    apply(session, &shelf, wants, &Fresh::None, (Mode::Settle, along), ui)
 }
 
 /// Some contents are loaded as long as they are there.

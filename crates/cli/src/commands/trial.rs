@@ -252,7 +252,7 @@ fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Tri
     };
     let scope = &session.survey.scope;
     let contents = session.control.lock.loaded(&session.control.wants.off);
-    Ok(trial(&session.tree, &session.game, scope, &contents, options, &mut on_line)?)
+    Ok(trial(&session.tree, &session.game, scope, &contents.contents, options, &mut on_line)?)
 }
 
 /// Returns whether settings wait for a file that only the server makes. No file is read for it.

@@ -38,11 +38,11 @@ pub(crate) fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), Co
     if let Some(finding) = record_missing(session) {
         return Ok((vec![finding], session.receipt.placed.len()));
     }
-    let lock = &session.control.lock;
     let platform = &session.survey.platform;
     let mut findings = agreements(session)?;
     findings.extend(terms(session)?);
-    findings.extend(of_breaches(&verify(&lock.universe(), platform, &lock.selection())));
+    let loaded = session.control.lock.loaded(&session.control.wants.off);
+    findings.extend(of_breaches(&verify(&loaded.universe(), platform, &loaded.selection())));
     findings.extend(wants(session));
     findings.extend(names(session));
     let (desired, contents) = locked_state(session)?;
@@ -262,7 +262,7 @@ fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
 fn names(session: &Session) -> Vec<Finding> {
     let mut findings = Vec::new();
     let loaded = session.control.lock.loaded(&session.control.wants.off);
-    for locked in &loaded {
+    for locked in &loaded.contents {
         let members = locked.release.members.iter().map(|member| (&member.id, &member.kind));
         let own = std::iter::once((&locked.id, &locked.release.kind));
         for (id, kind) in own.chain(members) {

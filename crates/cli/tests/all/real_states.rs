@@ -285,3 +285,38 @@ fn the_real_arena_as_people_leave_it() -> Done {
     }
     Ok(())
 }
+
+#[test]
+fn members_of_a_pack_are_switched_one_by_one() -> Done {
+    let Some((world, ..)) = real_luanti::quay()? else { return Ok(()) };
+    world.write(&format!("{MODS}/quay/modpack.conf"), "name = quay\n")?;
+    put_mod(&world, &format!("{MODS}/quay/quay_lamps"), "name = quay_lamps\n")?;
+    put_mod(&world, &format!("{MODS}/quay/quay_fog"), "name = quay_fog\ndepends = tide\n")?;
+    enable(&world, "load_mod_quay_lamps = true\n# too thick\nload_mod_quay_fog = false\n")?;
+    world.write("../files/tide/mod.conf", "name = tide\n")?;
+    world.write("../files/tide/init.lua", "-- tide\n")?;
+    world.run(&["adopt", "--catalogue", "own=../files"]).code(0).says(&["partly on", "off: quay_fog"]);
+    assert!(world.read("yalotheca.toml")?.contains("quay_fog = \"too thick\""));
+    // What only a member needs that is off is not missing.
+    world.run(&["check"]).code(0);
+    world.run(&["list"]).code(0).says(&["quay modpack partly on", "off: quay_fog"]);
+    let before = world.digests()?;
+    world.run(&["on", "quay_fog", "--yes"]).code(0).says(&["tide", "load_mod_quay_fog"]);
+    start(&world).code(0).says(&["quay loaded", "tide loaded"]);
+    world.run(&["check"]).code(0);
+    world.run(&["off", "tide", "--yes"]).code(5).says(&["quay needs tide"]);
+    world.run(&["off", "quay_fog", "--yes"]).code(0).says(&["gone tide"]);
+    world.run(&["check"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    for (path, digest) in before.iter().filter(|(path, _)| path.starts_with("home")) {
+        assert_eq!(world.digests()?.get(path), Some(digest), "{path}");
+    }
+    // A pack as a whole.
+    world.run(&["off", "quay", "--yes"]).code(0);
+    let lines = world.read("world/world.mt")?;
+    assert!(!lines.contains("load_mod_quay_lamps = true") && world.path(&format!("{MODS}/quay")).exists());
+    start(&world).code(0);
+    world.run(&["check"]).code(0);
+    Ok(())
+}

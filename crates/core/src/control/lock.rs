@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    catalogue::{Release, Universe},
+    catalogue::{Member, Release, Universe},
     hint::Hint,
     id::{ContentId, TreePath},
     solve::Selection,
@@ -151,13 +151,26 @@ impl LockFile {
         self.contents.iter().filter(|locked| !locked.off)
     }
 
-    /// Returns the contents that the server loads: those that are on, without the members of packs that are off.
-    pub fn loaded(&self, off: &BTreeMap<ContentId, String>) -> Vec<Locked> {
+    /// Returns what the server loads: contents that are on, without the members of packs that are off, what only these need and
+    /// their names.
+    #[must_use]
+    pub fn loaded(&self, off: &BTreeMap<ContentId, String>) -> Self {
         let mut loaded: Vec<Locked> = self.on().cloned().collect();
-        for locked in &mut loaded {
-            locked.release.members.retain(|member| !off.contains_key(&member.id));
+        for release in loaded.iter_mut().map(|locked| &mut locked.release) {
+            let is_off = |member: &&Member| off.contains_key(&member.id);
+            let (gone, left): (Vec<_>, Vec<_>) =
+                release.members.clone().into_iter().partition(|m| is_off(&m));
+            for member in &gone {
+                release.provides.remove(&member.id);
+                for need in
+                    member.needs.keys().filter(|need| left.iter().all(|m| !m.needs.contains_key(*need)))
+                {
+                    release.needs.remove(need);
+                }
+            }
+            release.members = left;
         }
-        loaded
+        Self { contents: loaded, ..Self::default() }
     }
 
     /// Returns the chosen versions of what is on.

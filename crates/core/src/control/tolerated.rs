@@ -1,9 +1,9 @@
 //! What an installed selection breaks already. A server that others set up may run for years with a need that is not met:
 //! that is for `check` to tell and for `fix` to mend, and no other command changes it along the way.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use super::LockFile;
+use super::{LockFile, Locked};
 use crate::{
     catalogue::{Platform, Release},
     id::ContentId,
@@ -13,10 +13,20 @@ use crate::{
 impl LockFile {
     /// Returns those installed releases that break something on this platform, without what they break: for a search that is not
     /// to mend it.
-    pub fn tolerated(&self, platform: &Platform) -> HashMap<ContentId, Release> {
-        let locked = self.by_id();
-        let mut tolerated: HashMap<ContentId, Release> = HashMap::new();
-        for breach in verify(&self.universe(), platform, &self.selection()) {
+    /// Packs of which members are off are without these as well.
+    pub fn tolerated(
+        &self,
+        platform: &Platform,
+        off: &BTreeMap<ContentId, String>,
+    ) -> HashMap<ContentId, Release> {
+        let loaded = self.loaded(off);
+        let locked = loaded.by_id();
+        let installed = self.by_id();
+        let differs =
+            |one: &&Locked| installed.get(&one.id).is_some_and(|known| known.release != one.release);
+        let mut tolerated: HashMap<ContentId, Release> =
+            loaded.contents.iter().filter(differs).map(|one| (one.id.clone(), one.release.clone())).collect();
+        for breach in verify(&loaded.universe(), platform, &loaded.selection()) {
             let (Breach::Need { id, .. }
             | Breach::Welcome { id, .. }
             | Breach::Refuse { id, .. }
@@ -61,11 +71,9 @@ impl LockFile {
 
 #[cfg(test)]
 mod tests {
-    use std::collections::BTreeMap;
-
     use super::*;
     use crate::{
-        control::{AsFound, Locked},
+        control::AsFound,
         solve::{Answer, Question, solve},
         version::{ReleaseVersion, VersionRange},
     };
@@ -109,7 +117,7 @@ mod tests {
         let lock = LockFile { contents, ..LockFile::default() };
         let mut platform = Platform::default();
         platform.parts.insert("engine".into(), ReleaseVersion::parse("2").unwrap());
-        let tolerated = lock.tolerated(&platform);
+        let tolerated = lock.tolerated(&platform, &BTreeMap::new());
         let mut names: Vec<&str> = tolerated.keys().map(ContentId::as_str).collect();
         names.sort_unstable();
         assert_eq!(names, ["a", "b"]);

@@ -219,7 +219,7 @@ fn attempt(
         session.require_run_trust()?;
         let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
         let contents = planned.lock.loaded(&session.control.wants.off);
-        Ok(trial(&session.tree, &session.game, &scope, &contents, options, &mut |_| {})?)
+        Ok(trial(&session.tree, &session.game, &scope, &contents.contents, options, &mut |_| {})?)
     })?)
 }
 
