@@ -4,7 +4,8 @@
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 cd "$here/../.."
-cargo build --release --quiet
+# What makes the program a little faster and takes minutes to build changes no picture.
+CARGO_PROFILE_RELEASE_LTO=off CARGO_PROFILE_RELEASE_CODEGEN_UNITS=16 cargo build --release --quiet
 bin=$PWD/target/release
 work=/tmp/larkspur
 rm -rf $work
@@ -49,17 +50,18 @@ shot_during() {
 
 shot adopt "yalotheca adopt --name 'Larkspur Harbour' --catalogue quayside=../quayside --set program=$work/world/bin/saltwick-server" 
 shot check "yalotheca check"
-shot preview "yalotheca preview"
 shot trial "yalotheca trial"
-yalotheca settle --yes >/dev/null
+shot fix "yalotheca fix --yes"
 shot find "yalotheca find"
 yalotheca add tidebell --yes >/dev/null
 shot no-lineup "yalotheca add quiet-bells 'tidebell@>=1.3' --yes"
 shot update "yalotheca update --yes"
 yalotheca add regatta --yes >/dev/null
+yalotheca off cobbles --because 'slippery when wet' --yes >/dev/null
+shot list "yalotheca list"
+yalotheca on cobbles --yes >/dev/null
 shot order "yalotheca order"
-shot why "yalotheca why harbour-core"
-yalotheca undo --yes >/dev/null
+yalotheca drop regatta --yes >/dev/null
 yalotheca drop tidebell --yes >/dev/null
 shot history "yalotheca history"
 # Another account opens the same folder.
