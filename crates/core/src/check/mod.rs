@@ -4,7 +4,7 @@ mod listed;
 
 use std::collections::HashSet;
 
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 pub use listed::{Listed, Listing};
 
@@ -53,9 +53,13 @@ pub struct Finding {
     /// What can be done.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub fix: Option<String>,
-    /// What `fix` does about it.
-    #[serde(skip)]
+    /// What `fix` does about it; in JSON, whether it does anything.
+    #[serde(rename = "fixable", serialize_with = "is_some")]
     pub remedy: Option<Remedy>,
+}
+
+fn is_some<S: Serializer>(remedy: &Option<Remedy>, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_bool(remedy.is_some())
 }
 
 impl Finding {

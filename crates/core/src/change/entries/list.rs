@@ -108,6 +108,8 @@ pub(super) fn list(
     let mut unwanted: BTreeSet<String> = ours
         .iter()
         .filter(|(item, entry)| list.has(item).is_none() && !matches!(entry.before, Before::Text(_)))
+        // What stays at the end goes when nothing of ours is left in the list.
+        .filter(|(item, _)| list.last != Some(*item))
         .map(|(item, _)| item.clone())
         .collect();
     let written: Vec<Value> = match list.separator {
@@ -168,6 +170,17 @@ pub(super) fn list(
         }
     }
     own_items((place, wanted), (&ours, &inserted), made.as_ref(), entries);
+    // It is ours if it was not there before.
+    let first = wanted.iter().find(|r| r.pointer == *place && matches!(r.entry, Entry::Item { .. }));
+    if let (Some(last), Some(first)) = (list.last.filter(|last| list.has(last).is_none()), first)
+        && (inserted.contains(last.as_str()) || ours.contains_key(last))
+    {
+        let mut own = own(first, Before::Absent { made: 0 });
+        if let Entry::Item { item, .. } = &mut own.entry {
+            *item = Value::Text(last.clone());
+        }
+        entries.push(own);
+    }
     Ok(())
 }
 

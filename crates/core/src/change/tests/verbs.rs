@@ -241,3 +241,61 @@ proptest! {
         prop_assert_eq!(texts, start);
     }
 }
+
+#[test]
+fn a_list_in_a_section_that_is_not_there_makes_the_section() {
+    let entry = Entry::Item {
+        item: Value::Text("heron".into()),
+        ordered: false,
+        separator: None,
+        alone: false,
+        last: None,
+        seen_as: None,
+    };
+    let wanted = Desired {
+        registrations: vec![registration("heron", "garrow.ini", Format::Ini, "/Mods/carried", entry)],
+        ..Desired::default()
+    };
+    let plan_on = |text: &str, desired: &Desired, receipt: &Receipt| {
+        let texts = [(path("garrow.ini"), text.into())].into();
+        plan(desired, BTreeMap::new(), receipt, &Present { texts, ..Present::default() }).unwrap()
+    };
+    let before = "[Hosting]\ntitle = Moor\n";
+    let change = plan_on(before, &wanted, &Receipt::empty());
+    let Some(Step::Put { source: Source::Text(file), .. }) = change.steps.first() else {
+        panic!("{change:?}")
+    };
+    assert_eq!(file.text(), "[Hosting]\ntitle = Moor\n\n[Mods]\ncarried = heron\n");
+    let gone = plan_on(file.text(), &Desired::default(), &change.receipt);
+    let Some(Step::Put { source: Source::Text(file), .. }) = gone.steps.first() else { panic!("{gone:?}") };
+    assert_eq!(file.text(), before);
+}
+
+#[test]
+fn what_stays_at_the_end_and_was_not_there_goes_with_the_last_item() {
+    let entry = |item: &str| Entry::Item {
+        item: Value::Text(item.into()),
+        ordered: false,
+        separator: Some("; ".into()),
+        alone: false,
+        last: Some("Basemarsh".into()),
+        seen_as: None,
+    };
+    let wanted = Desired {
+        registrations: vec![registration("fen", "garrow.ini", Format::Ini, "/Hosting/ground", entry("Fen"))],
+        ..Desired::default()
+    };
+    let plan_on = |text: &str, desired: &Desired, receipt: &Receipt| {
+        let texts = [(path("garrow.ini"), text.into())].into();
+        plan(desired, BTreeMap::new(), receipt, &Present { texts, ..Present::default() }).unwrap()
+    };
+    let before = "[Hosting]\nground = Upland\n";
+    let change = plan_on(before, &wanted, &Receipt::empty());
+    let Some(Step::Put { source: Source::Text(file), .. }) = change.steps.first() else {
+        panic!("{change:?}")
+    };
+    assert_eq!(file.text(), "[Hosting]\nground = Upland; Fen; Basemarsh\n");
+    let gone = plan_on(file.text(), &Desired::default(), &change.receipt);
+    let Some(Step::Put { source: Source::Text(file), .. }) = gone.steps.first() else { panic!("{gone:?}") };
+    assert_eq!(file.text(), before);
+}
