@@ -58,6 +58,7 @@ pub struct Finding {
     pub remedy: Option<Remedy>,
 }
 
+#[expect(clippy::ref_option, reason = "serde passes the field as it is")]
 fn is_some<S: Serializer>(remedy: &Option<Remedy>, serializer: S) -> Result<S::Ok, S::Error> {
     serializer.serialize_bool(remedy.is_some())
 }
@@ -137,7 +138,17 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
         if lines.len() > MOST {
             let first = &lines[0].path;
             let (sort, verb) = words(act, altered);
-            let says = format!("{} files of {content} {verb}, the first is {first}", lines.len());
+            let folder =
+                |path: &TreePath| path.parent().map_or_else(|| "/".to_owned(), |folder| folder.to_string());
+            let says = match (&lines[0].from, act) {
+                (Some(from), FileAct::Move) => format!(
+                    "{} files of {content} lie in {}, where the server does not look; they belong in {}",
+                    lines.len(),
+                    folder(from),
+                    folder(first)
+                ),
+                _ => format!("{} files of {content} {verb}, the first is {first}", lines.len()),
+            };
             let finding = Finding::trouble(sort, content.as_str(), says, Some(SETTLE));
             findings.push(finding.with_remedy(Remedy::Settle));
             continue;

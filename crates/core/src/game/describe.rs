@@ -172,9 +172,22 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
     Ok(())
 }
 
+/// The text at a place. Of a list it is the first item that fits the pick's pattern; what the pattern picks of it, if it has a group for
+/// that.
 fn text_at(json: &Json, pick: &Pick) -> Option<String> {
+    let picked = |text: &str| match &pick.item {
+        Some(item) if item.groups().any(|group| group == "id") => {
+            Some(item.captures(text)?.name("id")?.as_str().trim().to_owned())
+        }
+        _ => Some(text.to_owned()),
+    };
     match json.pointer(&pick.at.to_string())? {
-        Json::String(text) => Some(text.clone()).filter(|text| !text.is_empty()),
+        Json::String(text) => picked(text).filter(|text| !text.is_empty()),
+        Json::Array(items) => {
+            let item = pick.item.as_ref()?;
+            let mut texts = items.iter().filter_map(Json::as_str);
+            texts.find(|text| item.find(text).is_some()).and_then(picked).filter(|text| !text.is_empty())
+        }
         Json::Number(number) => Some(number.to_string()),
         Json::Bool(flag) => Some(flag.to_string()),
         _ => None,

@@ -126,7 +126,14 @@ fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)
             }
             (keys, format!("{pattern} does not have it"))
         }
-        Target::Words(words) => (words.clone(), format!("one of {}", words.join(", "))),
+        Target::Words(words) => {
+            const MOST: usize = 6;
+            let says = match words.len().saturating_sub(MOST) {
+                0 => format!("one of {}", words.join(", ")),
+                more => format!("one of {} and {more} more", words[..MOST].join(", ")),
+            };
+            (words.clone(), says)
+        }
         Target::Below(folder) => (Vec::new(), format!("no such folder below {folder}/")),
     })
 }

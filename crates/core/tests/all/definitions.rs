@@ -188,6 +188,17 @@ fn descriptors_of_every_form_are_read() -> Done {
 }
 
 #[test]
+fn patterns_pick_texts_out_of_lines() -> Done {
+    let rule = r#"{ file = "a.txt", as = "lines", id = { at = "", item = '^name: (?<id>\w+)$' },
+                    version = { at = "", item = '^v(?<id>[\d.]+)$' }, title = { at = "", item = '^title: (?<id>.*)$' },
+                    platform = { engine = { at = "", item = '^engine (?<range>.*)$' } } }"#;
+    let told = described(rule, "a.txt", "hello\nv1.4\nname: tidebell\ntitle: Tide Bell\nengine >=2\n")?;
+    assert_eq!(told, "tidebell 1.4 [] [engine >=2]");
+    assert_eq!(described(rule, "a.txt", "hello\n")?, "- - [] []");
+    Ok(())
+}
+
+#[test]
 fn descriptors_that_cannot_be_right_are_errors() -> Done {
     for (rule, file, text, said) in [
         (r#"{ file = "a.json", id = "/id" }"#, "a.json", "{", "a.json: it is not JSON"),

@@ -170,17 +170,7 @@ pub(super) fn list(
         }
     }
     own_items((place, wanted), (&ours, &inserted), made.as_ref(), entries);
-    // It is ours if it was not there before.
-    let first = wanted.iter().find(|r| r.pointer == *place && matches!(r.entry, Entry::Item { .. }));
-    if let (Some(last), Some(first)) = (list.last.filter(|last| list.has(last).is_none()), first)
-        && (inserted.contains(last.as_str()) || ours.contains_key(last))
-    {
-        let mut own = own(first, Before::Absent { made: 0 });
-        if let Entry::Item { item, .. } = &mut own.entry {
-            *item = Value::Text(last.clone());
-        }
-        entries.push(own);
-    }
+    own_last(&list, (place, wanted), (&ours, &inserted), entries);
     Ok(())
 }
 
@@ -214,6 +204,25 @@ fn own_items(
             None => Before::Text(item),
         };
         entries.push(own(registration, before));
+    }
+}
+
+/// What stays at the list's end is ours if it was not there before.
+fn own_last(
+    list: &Wanted<'_>,
+    (place, wanted): (&Pointer, &[&Registration]),
+    (ours, inserted): (&BTreeMap<String, &OwnedEntry>, &BTreeSet<&str>),
+    entries: &mut Vec<OwnedEntry>,
+) {
+    let first = wanted.iter().find(|r| r.pointer == *place && matches!(r.entry, Entry::Item { .. }));
+    if let (Some(last), Some(first)) = (list.last.filter(|last| list.has(last).is_none()), first)
+        && (inserted.contains(last.as_str()) || ours.contains_key(last))
+    {
+        let mut own = own(first, Before::Absent { made: 0 });
+        if let Entry::Item { item, .. } = &mut own.entry {
+            *item = Value::Text(last.clone());
+        }
+        entries.push(own);
     }
 }
 
