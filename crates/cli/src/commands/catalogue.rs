@@ -176,7 +176,7 @@ fn add(session: &Session, name: &str, (at, key): (&str, Option<&str>), ui: &Ui) 
     };
     let source = CatalogueSource { name: name.into(), at, key: key.map(str::to_owned), older: false };
     wants.add_catalogue(&source);
-    // What can be wrong with it is told now, and not when something is installed from it.
+    // A catalogue that cannot be read is an error now, not when something is installed from it.
     let shelf = session.shelf_for(&wants);
     let Some(contents) = shelf.get()?.sizes().get(name).copied().flatten() else {
         let absent = shelf.get()?.unreachable().into_iter().next_back();

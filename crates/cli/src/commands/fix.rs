@@ -18,7 +18,7 @@ use crate::{
     args::Global,
     error::CommandError,
     findings::look_at_all,
-    plan::{Fresh, Mend, PlanOptions},
+    plan::{Fresh, Mend, PlanOptions, plan_change},
     session::{Purpose, Session},
     take_over::{Lies, lies, lock_one, place, place_files},
     ui::Ui,
@@ -71,6 +71,7 @@ pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         ui.show(&NothingToFix { server: session.shown(), left })?;
         return Ok(code);
     }
+    let chosen = if args.what.is_empty() { without_hopeless(&session, chosen, ui)? } else { chosen };
     let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
     let mut wants = session.control.wants.clone();
     let mut mended = BTreeSet::new();
@@ -111,6 +112,33 @@ pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
     let along = Along { plan, fixes: notes, ..Along::default() };
     apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, along), ui)
+}
+
+/// Leaves out what no combination of versions puts right, so that everything else can be.
+fn without_hopeless<'f>(
+    session: &Session,
+    chosen: Vec<&'f Finding>,
+    ui: &Ui,
+) -> Result<Vec<&'f Finding>, CommandError> {
+    let mut left = Vec::new();
+    for finding in chosen {
+        if let Some(Remedy::Mend(id)) = &finding.remedy {
+            let plan = PlanOptions { mend: Mend::These([id.clone()].into()), ..PlanOptions::default() };
+            let shelf = session.shelf();
+            match plan_change(session, &shelf, &session.control.wants, &Fresh::None, &plan) {
+                Err(CommandError::NoLineup(_)) => {
+                    ui.warn(&format!(
+                        "{}. No combination of versions puts that right; yalotheca fix {id} says why.",
+                        finding.says
+                    ));
+                    continue;
+                }
+                planned => drop(planned?),
+            }
+        }
+        left.push(finding);
+    }
+    Ok(left)
 }
 
 /// Chooses the findings that something is done about.

@@ -171,11 +171,11 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
     Ok(ExitCode::SUCCESS)
 }
 
-/// An empty pack is of use to nobody, and a file that is there is somebody's.
+/// Refuses an empty pack, and replaces an existing file only with `--force`.
 fn refuse_to_lose(args: &ExportArgs, pack: &Pack) -> Result<(), CommandError> {
     if pack.wants.is_empty() && pack.members.is_empty() && pack.settings.is_empty() {
         return Err(CommandError::Usage {
-            what: "there is nothing that would go into this pack".into(),
+            what: "this pack would be empty".into(),
             hint: Some(
                 "yalotheca list shows what is installed; --edition chooses for whom the pack is".into(),
             ),

@@ -31,7 +31,7 @@ pub(crate) struct OffArgs {
     /// The contents' names, or those of members of packs
     #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
     names: Vec<String>,
-    /// Why, for whoever reads yalotheca.toml next
+    /// The reason, noted in yalotheca.toml
     #[arg(long, value_name = "TEXT", default_value = "")]
     because: String,
     /// Only note it; the next settle does it

@@ -81,6 +81,14 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     {
         return Err(session.not_here(id, format!("yalotheca add {id} brings it")));
     }
+    if let Fresh::These(ids) = &fresh
+        && let Some(id) = ids.iter().find(|id| session.control.wants.off.contains_key(*id))
+    {
+        return Err(CommandError::Usage {
+            what: format!("{id} is switched off, and what is off is not updated"),
+            hint: Some(format!("yalotheca on {id} switches it on")),
+        });
+    }
     let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, &PlanOptions::default())?;
     for absent in shelf.get()?.unreachable() {
         ui.warn(&format!("{absent}. What is only in that catalogue stays as it is."));

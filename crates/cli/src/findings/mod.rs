@@ -63,7 +63,7 @@ pub(crate) fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), Co
     tell_closer(session, &mut findings)?;
     tell_halves(session, &mut findings);
     findings.extend(missing_maps(session)?);
-    // What is gone and belongs there is told already.
+    // A missing file of ours has a finding of its own.
     let ours =
         |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
     findings.extend(broken_references(session).iter().filter(|one| !ours(one)).map(of_break));

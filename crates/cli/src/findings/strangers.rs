@@ -80,7 +80,7 @@ fn of_content(
         Lies::Unseen(belongs) if is_known => {
             let says = format!("{path} is a second copy of {id}, where the server does not look");
             let remedy = Remedy::SetAside(path.clone());
-            // Of use to nobody, and in nobody's way.
+            // The server does not see it, so it does no harm.
             drop(belongs);
             Finding::note("second", path.as_str(), says, Some(&format!("{FIX} {path}"))).with_remedy(remedy)
         }

@@ -85,7 +85,7 @@ fn a_second_file_of_one_id_is_named() -> Done {
     world
         .run(&["check"])
         .says(&[&format!("{second} is a second copy of gull-chat, where the server does not look")]);
-    // It is in nobody's way: only where it is named it is set aside.
+    // It does no harm, so it is set aside only if it is named.
     world.run(&["fix", "--yes"]).code(0);
     assert!(world.path(second).exists());
     world.run(&["fix", second, "--yes"]).code(0).says(&["set aside"]);

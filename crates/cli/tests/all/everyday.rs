@@ -108,6 +108,22 @@ fn fix_takes_names_and_codes() -> Done {
 }
 
 #[test]
+fn what_cannot_be_fixed_does_not_stop_the_rest() -> Done {
+    let world = World::empty()?;
+    yalotheca_standin::quayside::write_left_behind_server(&world.server(), world.port)?;
+    // Without a catalogue nothing meets the need.
+    let program = format!("program={}", world.root().join("saltwick-server").display());
+    world.run(&["adopt", "--set", &program]).code(0);
+    world.run(&["fix", "--yes"]).code(0).says(&[
+        "night-lamps 1.2.0 needs lamp-oil 1 or newer, and it is not there. No combination",
+        "What this fixes gull-chat lies at",
+    ]);
+    world.run(&["fix", "night-lamps", "--yes"]).code(3).says(&["no catalogue has it"]);
+    world.run(&["fix", "--yes"]).code(1).says(&["yalotheca fix night-lamps says why"]);
+    Ok(())
+}
+
+#[test]
 fn an_order_by_hand_stays_until_it_is_asked_about() -> Done {
     let world = World::empty()?;
     yalotheca_standin::quayside::write_left_behind_server(&world.server(), world.port)?;
@@ -234,7 +250,7 @@ fn history_says_who_borrowed_root() -> Done {
 fn a_pack_replaces_no_file_unasked() -> Done {
     let world = World::fresh()?;
     let file = world.root().join("ours.zip").display().to_string();
-    world.run(&["modpack", "export", &file]).code(2).says(&["nothing that would go into this pack"]);
+    world.run(&["modpack", "export", &file]).code(2).says(&["this pack would be empty"]);
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     world.run(&["modpack", "export", &file]).code(0);
     let bytes = fs::read(&file)?;
