@@ -153,6 +153,14 @@ pub enum DesireError {
         /// Why.
         why: String,
     },
+    /// A tweak's parameter has no value, or a wrong one.
+    #[error("{content}: {why}")]
+    Parameter {
+        /// The content.
+        content: ContentId,
+        /// What is wrong.
+        why: String,
+    },
     /// A map's name is none.
     #[error("[maps] in yalotheca.toml: {name:?}: {why}")]
     Map {
@@ -177,7 +185,7 @@ impl Hint for DesireError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Place { source, .. } => source.hint(),
-            Self::Register { content, why } if why.contains("its parameter") => {
+            Self::Parameter { content, .. } => {
                 Some(format!("yalotheca settings {content} shows its parameters"))
             }
             Self::Register { .. } => {
@@ -218,7 +226,7 @@ pub fn desire(
         if locked.release.kind == TWEAK_KIND {
             let from = desired.registrations.len();
             if !off.contains_key(content) {
-                tweak(game, &scope, locked, settings, &mut desired.registrations).map_err(wrong)?;
+                tweak(game, &scope, locked, settings, &mut desired.registrations)?;
             }
             // A tweak does not know how its game's server reads comments.
             for registration in &mut desired.registrations[from..] {
@@ -439,16 +447,21 @@ fn tweak(
     locked: &Locked,
     settings: &Settings,
     into: &mut Vec<Registration>,
-) -> Result<(), String> {
+) -> Result<(), DesireError> {
+    let content = || locked.id.clone();
+    let wrong = |why| DesireError::Register { content: content(), why };
     let Some(text) = locked.release.facts.get(TWEAK_FACT) else { return Ok(()) };
     let values: Vec<String> = game.values.iter().map(|(name, _)| name.clone()).collect();
-    let tweak = Tweak::parse(TWEAK_SUFFIX, text, &values).map_err(|error| error.why)?;
+    let tweak = Tweak::parse(TWEAK_SUFFIX, text, &values).map_err(|error| wrong(error.why))?;
     let none = BTreeMap::new();
     let asked = settings.get(locked.id.as_str()).and_then(|files| files.get(TWEAK_SUFFIX)).unwrap_or(&none);
-    let filled = tweak.fill(asked)?;
+    let filled = tweak.fill(asked).map_err(|why| DesireError::Parameter { content: content(), why })?;
     let scope = tweak.scope(scope.clone(), &filled);
     for fragment in &tweak.fragments {
-        into.push(Registration { exclusive: true, ..registration(fragment, &scope, &locked.id)? });
+        into.push(Registration {
+            exclusive: true,
+            ..registration(fragment, &scope, &locked.id).map_err(wrong)?
+        });
     }
     Ok(())
 }
