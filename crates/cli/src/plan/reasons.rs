@@ -56,7 +56,7 @@ pub(crate) fn reasons(
 ) -> BTreeMap<ContentId, String> {
     let bearers = bearers(lock);
     let mut needed: BTreeMap<ContentId, Vec<String>> = BTreeMap::new();
-    for locked in &lock.contents {
+    for locked in lock.on() {
         let needs: BTreeSet<&ContentId> = locked
             .release
             .needed_ids()
