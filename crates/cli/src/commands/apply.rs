@@ -256,7 +256,8 @@ fn without_places(words: &[String]) -> Vec<String> {
         if word == "--at" {
             words.next();
         } else if !word.starts_with("--at=") && !MANNERS.contains(&word.as_str()) {
-            kept.push(word.clone());
+            // As it was typed: a word with spaces in it is one.
+            kept.push(if word.contains(char::is_whitespace) { format!("'{word}'") } else { word.clone() });
         }
     }
     kept

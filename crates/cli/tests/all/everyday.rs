@@ -243,6 +243,8 @@ fn history_says_who_borrowed_root() -> Done {
     let who = [("USER", "root"), ("SUDO_USER", "wren"), ("SSH_CONNECTION", "10.0.0.7 5000 10.0.0.1 22")];
     world.run_with(&["add", "lamp-oil", "--yes"], &who);
     world.run(&["history"]).code(0).says(&["wren as root", "from 10.0.0.7"]);
+    world.run(&["catalogue", "add", "by hand", "../quayside"]).code(0);
+    world.run(&["history"]).code(0).says(&["yalotheca catalogue add 'by hand' ../quayside"]);
     Ok(())
 }
 
