@@ -5,14 +5,13 @@ use std::{
     collections::{BTreeMap, BTreeSet},
 };
 
-use regex::Regex;
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::ReleaseFile,
     change::{OwnedEntry, Placed, Receipt, Settled},
     control::{AsFound, LockFile, Locked, MapsSection},
     desire::{Asked, Entry, LineupEntry, Registration, desire, usual_registrations},
-    document::{Before, Document, Value},
+    document::{Before, Document},
     game::{Game, Scope, Shape},
     id::{ContentId, TreePath},
     order::{Leaning, order},
@@ -89,6 +88,18 @@ pub(crate) enum Lies {
     Unseen(TreePath),
 }
 
+impl Lies {
+    /// Returns what is noted of that in the lock.
+    pub(crate) fn as_found(&self) -> AsFound {
+        match self {
+            Self::Elsewhere { folder, always_on } => {
+                AsFound { folder: Some(folder.clone()), always_on: *always_on, ..AsFound::default() }
+            }
+            Self::Usual | Self::Unseen(_) => AsFound::default(),
+        }
+    }
+}
+
 /// Returns where a content lies, as the server sees it.
 pub(crate) fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
     let Some(belongs) = belongs(game, scope, found).filter(|path| *path != found.path) else {
@@ -142,11 +153,7 @@ pub(crate) fn take(
     let texts = Texts::new(tree);
     let mut locked: BTreeMap<ContentId, Locked> = BTreeMap::new();
     for (id, (found, lies)) in &chosen {
-        let mut one = lock_one(game, found, catalogues)?;
-        if let Lies::Elsewhere { folder, always_on } = lies {
-            one.found.folder = Some(folder.clone());
-            one.found.always_on = *always_on;
-        }
+        let mut one = Locked { found: lies.as_found(), ..lock_one(game, found, catalogues)? };
         let members_off = states(game, survey, (found, &texts), &mut one, &mut taken.off)?;
         taken.contents.push(Adopted {
             id: id.clone(),
@@ -233,7 +240,7 @@ impl<'a> Texts<'a> {
 
     /// Returns whether an entry is there.
     pub(crate) fn has(&self, registration: &Registration) -> bool {
-        self.with(registration, |document| is_there(document, registration)).unwrap_or(false)
+        self.with(registration, |document| registration.is_in(document)).unwrap_or(false)
     }
 
     /// Returns what the comment above an entry says.
@@ -403,43 +410,12 @@ pub(crate) fn place_files(game: &Game, found: &FoundContent, receipt: &mut Recei
     }
 }
 
-/// Returns whether an entry is in its file.
-fn is_there(document: &Document, registration: &Registration) -> bool {
-    match &registration.entry {
-        Entry::Set(value) => document.get(&registration.pointer).is_some_and(|now| now.means(value)),
-        Entry::Number { item, .. } => {
-            document.numbered(&registration.pointer).iter().any(|(_, name)| name == item)
-        }
-        Entry::Block { name, .. } => document.fragment(name).is_ok_and(|there| there.is_some()),
-        Entry::Item { .. } => place_in_list(document, registration).is_some(),
-    }
-}
-
-/// Where in its list an item stands.
-fn place_in_list(document: &Document, registration: &Registration) -> Option<usize> {
-    let Entry::Item { item, separator, seen_as, .. } = &registration.entry else { return None };
-    let seen_as = seen_as.as_ref().and_then(|pattern| Regex::new(pattern).ok());
-    let meaning = |text: String| {
-        let part = seen_as
-            .as_ref()
-            .and_then(|seen_as| Some(seen_as.captures(&text)?.name("item")?.as_str().to_owned()));
-        part.unwrap_or(text)
-    };
-    let items: Vec<String> = match separator {
-        Some(separator) => document.parts(&registration.pointer, separator),
-        None => {
-            document.items(&registration.pointer).unwrap_or_default().iter().map(Value::meaning).collect()
-        }
-    };
-    items.into_iter().map(meaning).position(|there| there == item.meaning())
-}
-
 /// Takes over the entries that are there, and returns the order in which the ordered lists name contents.
 fn register(texts: &Texts<'_>, registrations: &[Registration], receipt: &mut Receipt) -> Vec<ContentId> {
     let mut previous: Vec<(usize, ContentId)> = Vec::new();
     for registration in registrations.iter().filter(|registration| texts.has(registration)) {
         if let Entry::Item { ordered: true, alone: false, .. } = registration.entry
-            && let Some(Some(at)) = texts.with(registration, |document| place_in_list(document, registration))
+            && let Some(Some(at)) = texts.with(registration, |document| registration.place_in_list(document))
         {
             previous.push((at, registration.content.clone()));
         }

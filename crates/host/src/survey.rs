@@ -213,18 +213,14 @@ pub fn survey(
     Ok(Survey { scope, platform })
 }
 
-/// Returns the contents that lie in folders of the system from which the server loads contents too, by kind. They are not the
-/// server's own.
+/// Returns the contents, and the members of packs, that lie in folders of the system from which the server loads contents too. They
+/// are not the server's own.
 ///
 /// # Errors
 /// Where a template of the definition cannot be filled.
-pub fn available(
-    tree: &LocalTree,
-    game: &Game,
-    scope: &Scope,
-) -> Result<BTreeMap<String, BTreeSet<ContentId>>, SurveyError> {
-    let mut available: BTreeMap<String, BTreeSet<ContentId>> = BTreeMap::new();
-    for (name, kind) in &game.kinds {
+pub fn available(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<BTreeSet<ContentId>, SurveyError> {
+    let mut available = BTreeSet::new();
+    for kind in game.kinds.values() {
         for rule in &kind.loads_from {
             let folder = rule.folder.render(scope)?;
             if !folder.starts_with('/') {
@@ -237,10 +233,8 @@ pub fn available(
                 else {
                     continue;
                 };
-                for member in &found.release.members {
-                    available.entry(member.kind.clone()).or_default().insert(member.id.clone());
-                }
-                available.entry(name.clone()).or_default().insert(found.id);
+                available.extend(found.release.members.into_iter().map(|member| member.id));
+                available.insert(found.id);
             }
         }
     }

@@ -6,7 +6,7 @@ use clap::Args;
 use serde::Serialize;
 use yalotheca_core::{
     check::{Finding, Remedy, Weight},
-    control::{AsFound, Locked},
+    control::Locked,
     id::TreePath,
     suggest,
     version::VersionRange,
@@ -18,9 +18,9 @@ use crate::{
     args::Global,
     error::CommandError,
     findings::look_at_all,
-    plan::{Fresh, Mend, PlanOptions, plan_change},
+    plan::{Fresh, Mend, PlanOptions, can_mend},
     session::{Purpose, Session},
-    take_over::{Lies, lies, lock_one, place, place_files},
+    take_over::{lies, lock_one, place, place_files},
     ui::Ui,
     view::{Page, Role, View, count},
 };
@@ -96,6 +96,10 @@ pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
             Some(Remedy::TakeOver(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
                 let id = &found.content.id;
+                // Of two copies in wrong folders the first is taken over; the other is a finding of the next check.
+                if session.control.lock.get(id).is_some() {
+                    continue;
+                }
                 let locked = take_over(&session, found)?;
                 place(&session.game, found, &mut session.receipt);
                 session.control.lock.contents.push(locked);
@@ -122,19 +126,14 @@ fn without_hopeless<'f>(
 ) -> Result<Vec<&'f Finding>, CommandError> {
     let mut left = Vec::new();
     for finding in chosen {
-        if let Some(Remedy::Mend(id)) = &finding.remedy {
-            let plan = PlanOptions { mend: Mend::These([id.clone()].into()), ..PlanOptions::default() };
-            let shelf = session.shelf();
-            match plan_change(session, &shelf, &session.control.wants, &Fresh::None, &plan) {
-                Err(CommandError::NoLineup(_)) => {
-                    ui.warn(&format!(
-                        "{}. No combination of versions puts that right; yalotheca fix {id} says why.",
-                        finding.says
-                    ));
-                    continue;
-                }
-                planned => drop(planned?),
-            }
+        if let Some(Remedy::Mend(id)) = &finding.remedy
+            && !can_mend(session, id)?
+        {
+            ui.warn(&format!(
+                "{}. No combination of versions puts that right; yalotheca fix {id} says why.",
+                finding.says
+            ));
+            continue;
         }
         left.push(finding);
     }
@@ -182,11 +181,6 @@ fn is_the_same(session: &Session, found: &FoundContent) -> bool {
 fn take_over(session: &Session, found: &FoundContent) -> Result<Locked, CommandError> {
     let shelf = session.shelf();
     let locked = lock_one(&session.game, found, shelf.get()?)?;
-    let found = match lies(&session.game, &session.survey.scope, found) {
-        Lies::Elsewhere { folder, always_on } => {
-            AsFound { folder: Some(folder), always_on, ..AsFound::default() }
-        }
-        Lies::Usual | Lies::Unseen(_) => AsFound::default(),
-    };
+    let found = lies(&session.game, &session.survey.scope, found).as_found();
     Ok(Locked { found, ..locked })
 }

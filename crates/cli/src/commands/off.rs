@@ -6,7 +6,6 @@ use clap::Args;
 use clap_complete::ArgValueCandidates;
 use yalotheca_core::{
     control::{ControlFile, LockFile, WANTS_FILE},
-    game::Kind,
     id::ContentId,
     solve::{Breach, verify},
     suggest,
@@ -20,7 +19,7 @@ use super::{
 use crate::{
     args::Global,
     error::CommandError,
-    plan::{Fresh, Mend, PlanOptions},
+    plan::{Fresh, Mend, PlanOptions, can_be_off},
     session::{Purpose, Session},
     ui::Ui,
 };
@@ -123,14 +122,13 @@ fn refuse_what_stays_on(session: &Session, id: &ContentId) -> Result<(), Command
             Err(session.not_here(id, "yalotheca list shows what is installed".into()))
         };
     };
+    if can_be_off(&session.game, locked) {
+        return Ok(());
+    }
     let kind = &locked.release.kind;
-    let can_be_off = session.game.kinds.get(kind).is_some_and(Kind::can_be_off);
-    let is_tweak = kind == yalotheca_core::tweak::TWEAK_KIND;
     let what = if locked.found.always_on {
         let folder = locked.found.folder.as_ref().map_or("", |folder| folder.as_str());
         format!("{id} lies in {folder}, and the server loads everything there")
-    } else if can_be_off || is_tweak {
-        return Ok(());
     } else {
         format!("{id} is a {kind}, and a {} loads every {kind} that is there", session.game.title)
     };

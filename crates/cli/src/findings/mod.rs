@@ -347,7 +347,7 @@ fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), Comman
     Ok(())
 }
 
-/// A tweak of which a part is gone is worse than none: that is told.
+/// Marks tweaks of which only a part is left, which can be worse than none.
 fn tell_halves(session: &Session, findings: &mut [Finding]) {
     for locked in session.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
         let id = locked.id.as_str();

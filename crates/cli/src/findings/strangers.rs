@@ -77,11 +77,10 @@ fn of_content(
     let kind = &found.content.release.kind;
     let fix = format!("{FIX} {id}");
     let finding = match lies(&session.game, &session.survey.scope, found) {
-        Lies::Unseen(belongs) if is_known => {
+        // The server does not see it, so it does no harm.
+        Lies::Unseen(_) if is_known => {
             let says = format!("{path} is a second copy of {id}, where the server does not look");
             let remedy = Remedy::SetAside(path.clone());
-            // The server does not see it, so it does no harm.
-            drop(belongs);
             Finding::note("second", path.as_str(), says, Some(&format!("{FIX} {path}"))).with_remedy(remedy)
         }
         Lies::Unseen(belongs) => {
@@ -148,6 +147,7 @@ fn is_loaded(session: &Session, found: &FoundContent, texts: &Texts<'_>) -> Resu
 /// Entries that enable what is not on the server.
 fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Listed>, CommandError> {
     let (game, scope) = (&session.game, &session.survey.scope);
+    let wants = &session.control.wants.wants;
     let mut known: BTreeMap<&String, BTreeSet<String>> = BTreeMap::new();
     let seen = inventory.contents.iter().filter(|found| !matches!(lies(game, scope, found), Lies::Unseen(_)));
     let releases = seen
@@ -159,12 +159,9 @@ fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Li
             known.entry(&member.kind).or_default().insert(member.id.to_string());
         }
     }
-    let available = survey::available(&session.tree, game, scope)?;
-    for (kind, ids) in &available {
-        known.entry(kind).or_default().extend(ids.iter().map(ToString::to_string));
-    }
-    let provided: BTreeSet<String> =
-        session.survey.platform.provides.keys().map(ToString::to_string).collect();
+    // What is wanted and not installed yet is missing for now only.
+    let expected: BTreeSet<String> =
+        session.survey.platform.provides.keys().chain(wants.keys()).map(ToString::to_string).collect();
     // Several kinds may write one list.
     let mut listings: Vec<(Listing, BTreeSet<String>)> = Vec::new();
     for (name, kind) in &game.kinds {
@@ -180,8 +177,13 @@ fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Li
     for (listing, known) in &listings {
         let Some(bytes) = session.tree.read(&listing.file)? else { continue };
         let Ok(document) = Document::read(listing.format, bytes) else { continue };
-        let is_missing = |one: &Listed| !known.contains(&one.name) && !provided.contains(&one.name);
+        let is_missing = |one: &Listed| !known.contains(&one.name) && !expected.contains(&one.name);
         missing.extend(listing.read(&document).into_iter().filter(is_missing));
+    }
+    if !missing.is_empty() {
+        // The system's folders are large, and seldom asked about.
+        let available = survey::available(&session.tree, game, scope)?;
+        missing.retain(|one: &Listed| !available.iter().any(|id| id.as_str() == one.name));
     }
     Ok(missing)
 }

@@ -10,7 +10,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 
-use super::{Fresh, ground};
+use super::{Fresh, Mend, ground};
 use crate::{
     error::CommandError,
     session::{Session, Shelf},
@@ -66,6 +66,16 @@ pub(super) fn choose(
             Err(CommandError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
         }
         answer @ (Answer::Unread(_) | Answer::Defect { .. }) => unreachable!("the shelf answers {answer:?}"),
+    }
+}
+
+/// Returns whether there are versions with which an installed content has all that it needs.
+pub(crate) fn can_mend(session: &Session, id: &ContentId) -> Result<bool, CommandError> {
+    let shelf = session.shelf();
+    shelf.mend(&Mend::These([id.clone()].into()));
+    match choose(session, &shelf, &session.control.wants, &Fresh::None) {
+        Err(CommandError::NoLineup(_)) => Ok(false),
+        chosen => chosen.map(|_| true),
     }
 }
 

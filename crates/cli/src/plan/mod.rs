@@ -27,7 +27,7 @@ use yalotheca_host::{
     tree::{Found, Tree},
 };
 
-pub(crate) use choose::{newer, why_not};
+pub(crate) use choose::{can_mend, newer, why_not};
 pub(crate) use references::{broken_references, newly_broken};
 pub(crate) use settings::{OpenSettings, open_settings};
 
@@ -181,14 +181,18 @@ pub(crate) fn plan_change(
     Ok(Planned { lock, change, contents, companions, order: ordered, desired, staying: Vec::new() })
 }
 
-/// Some contents are loaded as long as they are there.
-fn refuse_off(session: &Session, locked: &Locked) -> Result<(), CommandError> {
+/// Returns whether an installed content can be switched off; some are loaded as long as they are there.
+pub(crate) fn can_be_off(game: &Game, locked: &Locked) -> bool {
     let kind = &locked.release.kind;
-    let can_be_off = kind == TWEAK_KIND || session.game.kinds.get(kind).is_some_and(Kind::can_be_off);
-    if can_be_off && !locked.found.always_on {
+    let has_switch = kind == TWEAK_KIND || game.kinds.get(kind).is_some_and(Kind::can_be_off);
+    has_switch && !locked.found.always_on
+}
+
+fn refuse_off(session: &Session, locked: &Locked) -> Result<(), CommandError> {
+    if can_be_off(&session.game, locked) {
         return Ok(());
     }
-    let id = &locked.id;
+    let (id, kind) = (&locked.id, &locked.release.kind);
     Err(CommandError::Usage {
         what: format!(
             "[off] in {WANTS_FILE} names {id}, and the server loads a {kind} as long as it is there"

@@ -40,7 +40,7 @@ pub(crate) fn gave_way(page: &mut Page, notes: &[GaveWay]) {
         {
             format!("{later} and {first} each ask to be loaded after the other; {later} goes first.")
         } else {
-            format!("{}; that gives way, because {}.", in_words(&note.relation), against.join(", and "))
+            format!("{}; that cannot be kept, because {}.", in_words(&note.relation), against.join(", and "))
         };
         page.gap();
         page.label(Role::Dim, "Order", &text);

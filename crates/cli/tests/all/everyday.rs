@@ -101,6 +101,15 @@ fn fix_takes_names_and_codes() -> Done {
     world.run(&["undo", "--yes"]).code(0);
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(world.digests()?, before);
+    // What is noted and not installed yet may be in a list already.
+    world.write("plugins/order.txt", &format!("{}tidebell\n", world.read("plugins/order.txt")?))?;
+    world.run(&["add", "tidebell", "--later"]).code(0);
+    let findings = world.run(&["check", "--json"]).code(1).json()?["findings"].clone();
+    let of_tidebell: Vec<_> =
+        findings.as_array().into_iter().flatten().filter(|finding| finding["about"] == "tidebell").collect();
+    assert!(matches!(of_tidebell.as_slice(), [one] if one["sort"] == "not-settled"), "{findings:#}");
+    world.run(&["undo", "--yes"]).code(0);
+    world.write("plugins/order.txt", "# the order for the festival week\ngull-chat\nnight-lamps\n")?;
     // Without a yes nothing happens.
     world.run(&["fix"]).code(2).says(&["needs confirmation", "add --yes"]);
     assert_eq!(world.digests()?, before);

@@ -47,7 +47,7 @@ fn a_circle_names_what_to_override_and_the_override_is_followed() -> Done {
     assert!(world.read("yalotheca.toml")?.contains("[order]\ngull-chat = { after = [\"night-lamps\"] }\n"));
     world.run(&["order"]).code(0).says(&[
         "gull-chat 1.1.0 after night-lamps, as you asked",
-        "night-lamps asks to be loaded after gull-chat; that gives way, because you asked for gull-chat after",
+        "night-lamps asks to be loaded after gull-chat; that cannot be kept, because you asked for gull-chat after",
     ]);
     world.run(&["check"]).code(0);
     world.run(&["trial"]).code(0);
@@ -94,7 +94,7 @@ fn what_cannot_be_is_refused_and_not_noted() -> Done {
     world
         .run(&["order"])
         .code(0)
-        .says(&["you asked for harbour-core after tidebell; that gives way, because"]);
+        .says(&["you asked for harbour-core after tidebell; that cannot be kept, because"]);
     Ok(())
 }
 

@@ -13,8 +13,17 @@ fn run(lines: &[&str], previous: &[&str]) -> Order {
 }
 
 fn run_in(lines: &[&str], previous: &[&str], group: fn(&ContentId) -> usize) -> Order {
+    let (releases, asked) = read(lines);
+    let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
+    let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();
+    order(&lineup, &Leaning::strict(&previous, &asked, &group))
+}
+
+type Lines = (Vec<(ContentId, Release)>, BTreeMap<ContentId, Place>);
+
+fn read(lines: &[&str]) -> Lines {
     let mut asked: BTreeMap<ContentId, Place> = BTreeMap::new();
-    let releases: Vec<(ContentId, Release)> = lines
+    let releases = lines
         .iter()
         .map(|line| {
             let mut words = line.split(' ');
@@ -34,9 +43,7 @@ fn run_in(lines: &[&str], previous: &[&str], group: fn(&ContentId) -> usize) -> 
             (name, release)
         })
         .collect();
-    let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
-    let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();
-    order(&lineup, &Leaning::strict(&previous, &asked, &group))
+    (releases, asked)
 }
 
 fn names(order: &Order) -> String {
@@ -125,21 +132,10 @@ proptest! {
 
 /// The order of contents that all stay, where they do.
 fn as_found(lines: &[&str], previous: &[&str], last: &str) -> Order {
-    let releases: Vec<(ContentId, Release)> = lines
-        .iter()
-        .map(|line| {
-            let mut words = line.split(' ');
-            let name = id(words.next().unwrap());
-            let mut release = Release::new(ReleaseVersion::parse("1").unwrap(), "plugin");
-            if let Some(need) = words.nth(1) {
-                release.needs.insert(id(need), VersionRange::any());
-            }
-            (name, release)
-        })
-        .collect();
+    let (releases, asked) = read(lines);
     let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
     let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();
-    let (asked, group) = (BTreeMap::new(), |id: &ContentId| usize::from(id.as_str() != "early"));
+    let group = |id: &ContentId| usize::from(id.as_str() != "early");
     let leaning = Leaning {
         stays: &|id| previous.contains(id),
         is_last: &|id| id.as_str() == last,
@@ -159,6 +155,8 @@ fn an_order_that_somebody_made_stays() {
         // Nor does it for its group.
         (vec!["a", "early"], vec!["a", "early"], "", "a early", 0),
         (vec!["a", "b", "early"], vec!["b", "a"], "", "early b a", 0),
+        // What is asked for now counts all the same.
+        (vec!["a asks b", "b"], vec!["a", "b"], "", "b a", 0),
         // What has no entry comes after a newcomer, unless that needs it.
         (vec!["a", "z", "m"], vec!["a", "z"], "z", "a m z", 0),
         (vec!["a", "z", "m needs z"], vec!["a", "z"], "z", "a z m", 0),

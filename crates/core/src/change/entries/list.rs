@@ -7,7 +7,7 @@ use regex::Regex;
 use super::{EntryAct, EntryLine, own};
 use crate::{
     change::OwnedEntry,
-    desire::{Entry, Registration},
+    desire::{Entry, Registration, picked},
     document::{Before, Document, EditDocumentError, Placing, Pointer, Value, arrange},
     id::ContentId,
 };
@@ -76,12 +76,7 @@ impl<'e> Wanted<'e> {
 
     /// Returns what an entry means: that part of it which its pattern picks.
     fn meaning(&self, value: &Value) -> String {
-        let text = value.meaning();
-        let part = self
-            .seen_as
-            .as_ref()
-            .and_then(|pattern| Some(pattern.captures(&text)?.name("item")?.as_str().to_owned()));
-        part.unwrap_or(text)
+        picked(self.seen_as.as_ref(), value.meaning())
     }
 
     fn has(&self, meaning: &str) -> Option<&(String, &'e Value, &'e ContentId)> {
@@ -121,7 +116,7 @@ pub(super) fn list(
     let written: HashMap<String, Value> =
         found.iter().cloned().zip(written).filter(|_| list.seen_as.is_some()).collect();
     if list.alone {
-        // What is asked for stands there once, unless all is as it was asked for.
+        // A second mention goes too, unless the list is exactly as it was asked for.
         unwanted.extend(found.iter().cloned());
     }
     let mut made = ours.values().map(|entry| entry.before.clone()).max_by_key(made_by);
@@ -174,7 +169,7 @@ pub(super) fn list(
     Ok(())
 }
 
-/// Whether a list that holds ours only is as it was asked for, what stands there twice included.
+/// Returns whether a list is exactly as it was asked for, repeated items included.
 fn is_as_asked(place: &Pointer, wanted: &[&Registration], found: &[String]) -> bool {
     let asked = wanted.iter().filter(|r| r.pointer == *place).filter_map(|r| match &r.entry {
         Entry::Item { item, .. } => Some(item.meaning()),
@@ -199,7 +194,7 @@ fn own_items(
                 Some(before @ (Before::Absent { .. } | Before::Instead { .. })) => before.clone(),
                 _ => Before::Absent { made: 0 },
             },
-            // A line for a content that is gone is of use to nobody.
+            // It goes with its content: the server would look for what is no longer there.
             None if !registration.exclusive && !alone => Before::Absent { made: 0 },
             None => Before::Text(item),
         };

@@ -200,7 +200,7 @@ fn what_stands_behind_an_item_is_no_second_one() {
     let turned = plan_on(&text_of(&change), &["b", "a"], &change.receipt);
     let text = text_of(&turned);
     assert!(text.find("b.so,10") < text.find("a.so"), "{text}");
-    // What others wrote stays. An entry for a content that is gone does not, whoever wrote it.
+    // Entries of others stay. One for a dropped content goes, whoever wrote it.
     let left = plan_on(&text, &[], &turned.receipt);
     assert_eq!(text_of(&left), "-p 5154\n-loadplugin Mine\n");
 }

@@ -1,14 +1,17 @@
 //! The desired state: which file belongs where, and what the server is told. A pure function of the lineup, the game
 //! definition and the payloads.
 
+mod registration;
+
 use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
+pub(crate) use registration::picked;
+pub use registration::{Entry, Registration};
 
 use crate::{
     catalogue::Side,
     control::{AsFound, Locked, MapsSection},
-    document::{Format, Pointer, PointerError, Value},
+    document::{Pointer, PointerError, Value},
     game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
@@ -35,83 +38,6 @@ pub struct Placement {
     pub size: u64,
     /// The digest of its bytes.
     pub digest: Digest,
-}
-
-/// What a registration puts into a configuration file.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Entry {
-    /// One value.
-    Set(Value),
-    /// An item of a list.
-    Item {
-        /// The item.
-        item: Value,
-        /// Whether the list follows the lineup's order.
-        ordered: bool,
-        /// What separates items, where the list is one text.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        separator: Option<String>,
-        /// Whether the list holds nothing else: the administrator decides the whole of it.
-        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-        alone: bool,
-        /// What stays at the end of the list, whoever wrote it.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        last: Option<String>,
-        /// A pattern with the group `item`: how an entry with more in it is read back.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        seen_as: Option<String>,
-    },
-    /// A name under a number of its own.
-    Number {
-        /// The name.
-        item: String,
-        /// Whether the numbers run from 1 without a gap.
-        consecutive: bool,
-    },
-    /// A text between a first and a last line of its own.
-    Block {
-        /// What these lines call it.
-        name: String,
-        /// The text.
-        text: String,
-    },
-}
-
-/// One configuration entry that tells the server about a content.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Registration {
-    /// Whose entry it is.
-    pub content: ContentId,
-    /// The configuration file.
-    pub file: TreePath,
-    /// Its format.
-    pub format: Format,
-    /// The place in it.
-    pub pointer: Pointer,
-    /// What the file begins with where it does not exist.
-    pub create: String,
-    /// Whether it waits for the file, which only the server makes.
-    pub waits: bool,
-    /// Whether nobody else may write it as well: a tweak does.
-    pub exclusive: bool,
-    /// Whether the content is loaded because of it.
-    pub enables: bool,
-    /// What is put there.
-    pub entry: Entry,
-}
-
-impl Registration {
-    /// Returns what tells an entry from all others of its content: the file, the place, and the item where it is one of a list.
-    pub fn key(&self) -> String {
-        let Self { file, pointer, .. } = self;
-        match &self.entry {
-            Entry::Set(_) => format!("{file}#{pointer}"),
-            Entry::Item { item, .. } => format!("{file}#{pointer}: {}", item.plain()),
-            Entry::Number { item, .. } => format!("{file}#{pointer}: {item}"),
-            Entry::Block { name, .. } => format!("{file}: {name}"),
-        }
-    }
 }
 
 /// What `yalotheca.toml` asks for besides the contents themselves.
@@ -498,6 +424,7 @@ fn set(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::document::Format;
 
     #[test]
     fn two_blocks_of_one_content_in_one_file_are_two() {
