@@ -114,7 +114,12 @@ fn held_back(
         {
             continue;
         }
-        let Some(newer) = newer(session, shelf, &locked.id, &locked.release.version)? else { continue };
+        let newer = match newer(session, shelf, &locked.id, &locked.release.version) {
+            // What is newer in a catalogue that cannot be read is not known; the user was told about that catalogue.
+            Err(CommandError::Catalogue(_)) => continue,
+            newer => newer?,
+        };
+        let Some(newer) = newer else { continue };
         held.push(Held {
             id: locked.id.clone(),
             has: locked.release.version.clone(),

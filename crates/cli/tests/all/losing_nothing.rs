@@ -434,3 +434,21 @@ fn without_its_catalogue_a_want_is_not_called_impossible() -> Done {
     world.run(&["add", "lamp-oil@>1.0.2", "--yes"]).code(4).says(&["catalogue quayside", "is not there"]);
     Ok(())
 }
+
+#[test]
+fn an_update_goes_on_where_a_catalogue_folder_is_gone() -> Done {
+    let world = World::empty()?;
+    yalotheca_standin::quayside::write_left_behind_server(&world.server(), world.port)?;
+    let program = format!("program={}", world.root().join("saltwick-server").display());
+    world.run(&["adopt", "--catalogue", "quayside=../quayside", "--set", &program]).code(0);
+    world.run(&["fix", "--yes"]).code(0);
+    let before = world.digests()?;
+    fs::rename(world.root().join("quayside"), world.root().join("gone"))?;
+    world
+        .run(&["update", "--yes"])
+        .code(0)
+        .says(&["is not there. What is only in that catalogue stays as it is", "nothing to do"]);
+    world.run(&["list"]).code(0).says(&["gull-chat 1.0.0 plugin on"]);
+    assert_eq!(world.digests()?, before);
+    Ok(())
+}
