@@ -178,7 +178,12 @@ impl View for ChangeView {
     fn view(&self, page: &mut Page) {
         if self.is_empty() {
             if self.waits {
-                page.line(Role::Plain, &format!("{}: nothing else can be done now.", self.server));
+                let what = if self.pending.is_empty() {
+                    "nothing more to do"
+                } else {
+                    "nothing more to do before the server's first start"
+                };
+                page.line(Role::Plain, &format!("{}: {what}.", self.server));
             } else {
                 page.line(
                     Role::Good,
