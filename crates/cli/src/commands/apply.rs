@@ -43,6 +43,8 @@ pub(crate) struct Along {
     pub(crate) bytes: Sources,
     /// How the change is planned.
     pub(crate) plan: PlanOptions,
+    /// The change, where it was planned already.
+    pub(crate) planned: Option<Box<Planned>>,
     /// Set aside what is not part of the lineup, except for files that fit one of these patterns.
     pub(crate) clean: Option<Vec<String>>,
     /// What is left out of what was given.
@@ -64,7 +66,10 @@ pub(crate) fn apply(
     (mode, along): (Mode, Along),
     ui: &Ui,
 ) -> Result<ExitCode, CommandError> {
-    let mut planned = plan_change(session, shelf, wants, fresh, &along.plan)?;
+    let mut planned = match along.planned {
+        Some(planned) => *planned,
+        None => plan_change(session, shelf, wants, fresh, &along.plan)?,
+    };
     if let Some(mut more) = along.more {
         // What the lineup itself places or writes is not put besides.
         let registered = planned.desired.registrations.iter().map(|registration| &registration.file);

@@ -97,7 +97,8 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     if !held_back.is_empty() && !ui.is_json() {
         ui.show(&HeldBack { held_back })?;
     }
-    apply(&session, &shelf, &session.control.wants, &fresh, (Mode::Settle, Along::default()), ui)
+    let along = Along { planned: Some(Box::new(planned)), ..Along::default() };
+    apply(&session, &shelf, &session.control.wants, &fresh, (Mode::Settle, along), ui)
 }
 
 /// Finds what has a newer release than the plan takes, and why it is not taken.

@@ -1,6 +1,6 @@
 //! What lies on a server and is not in its lock, and entries for what is not there.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use yalotheca_core::{
     check::{FIX, Finding, Listed, Listing, Remedy},
@@ -24,10 +24,18 @@ use crate::{
 pub(super) fn look(session: &Session, desired: &Desired) -> Result<Vec<Finding>, CommandError> {
     let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
     let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
-    let ours = |path: &TreePath| {
-        let mut owned = desired.placements.keys().chain(session.receipt.placed.keys());
-        registered.contains(path) || owned.any(|own| own.is_within(path))
-    };
+    let mut owned: HashSet<TreePath> = HashSet::new();
+    for path in desired.placements.keys().chain(session.receipt.placed.keys()) {
+        let mut next = Some(path.clone());
+        while let Some(path) = next.filter(|path| !path.is_root()) {
+            next = path.parent();
+            if !owned.insert(path) {
+                break;
+            }
+        }
+    }
+    // A folder in which something of ours lies is ours as well.
+    let ours = |path: &TreePath| registered.contains(path) || owned.contains(path);
     let mut findings = Vec::new();
     for (path, error) in inventory.unreadable.iter().filter(|(path, _)| !ours(path)) {
         let what = if error.file == path.name() { error.why.clone() } else { error.to_string() };

@@ -80,6 +80,7 @@ impl Mend {
 }
 
 /// A change that could be settled.
+#[derive(Debug)]
 pub(crate) struct Planned {
     pub(crate) lock: LockFile,
     pub(crate) change: ChangeSet,
