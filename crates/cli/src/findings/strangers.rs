@@ -168,8 +168,9 @@ fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Li
         }
     }
     // What is wanted and not installed yet is missing for now only.
+    let not_here_yet = wants.keys().filter(|id| session.control.lock.get(id).is_none());
     let expected: BTreeSet<String> =
-        session.survey.platform.provides.keys().chain(wants.keys()).map(ToString::to_string).collect();
+        session.survey.platform.provides.keys().chain(not_here_yet).map(ToString::to_string).collect();
     // Several kinds may write one list.
     let mut listings: Vec<(Listing, BTreeSet<String>)> = Vec::new();
     for (name, kind) in &game.kinds {
