@@ -6,6 +6,7 @@ use yalotheca_core::{
     change::PlanChangeError,
     desire::DesireError,
     document::EditDocumentError,
+    game::RehearseError,
     hint::Hint,
     id::{ContentId, ParseIdError},
     solve::Explanation,
@@ -28,6 +29,8 @@ pub(crate) enum CommandError {
     Game(#[from] FindGameError),
     #[error(transparent)]
     ReadToml(#[from] ReadTomlError),
+    #[error(transparent)]
+    Rehearse(#[from] RehearseError),
     #[error(transparent)]
     Survey(#[from] SurveyError),
     #[error(transparent)]
@@ -98,6 +101,7 @@ impl CommandError {
             )
             | Self::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
             | Self::ReadToml(_)
+            | Self::Rehearse(_)
             | Self::Desire(_)
             | Self::Id(_)
             | Self::Range(_)
@@ -160,6 +164,7 @@ impl Hint for CommandError {
             Self::Control(error) => error.hint(),
             Self::Game(error) => error.hint(),
             Self::ReadToml(error) => error.hint(),
+            Self::Rehearse(error) => error.hint(),
             Self::Survey(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
             Self::Fetch(error) => error.hint(),

@@ -109,7 +109,8 @@ pub(crate) fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
     let above = found.path.parent().unwrap_or_else(TreePath::root);
     for rule in kind.iter().flat_map(|kind| &kind.loads_from) {
         let folder = rule.folder.render(scope).ok().and_then(|folder| TreePath::new(&folder).ok());
-        if folder.as_ref() == Some(&above) {
+        let is_there = |folder: &TreePath| *folder == above || rule.sub_folders && above.is_within(folder);
+        if folder.as_ref().is_some_and(is_there) {
             let is_folder = kind.is_some_and(|kind| kind.shape == Shape::Folder);
             let folder = if is_folder { found.path.clone() } else { above };
             return Lies::Elsewhere { folder, always_on: rule.always_on };

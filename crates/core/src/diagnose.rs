@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::{
     catalogue::Side,
     control::Locked,
-    game::{Game, Scope, Template},
+    game::{Game, Kind, Scope, Template},
     id::ContentId,
     route::scope_of,
 };
@@ -100,11 +100,23 @@ pub struct LogReader<'a> {
 }
 
 impl<'a> LogReader<'a> {
-    /// Returns a reader for a server with that lineup.
+    /// Returns a reader for a server with that lineup, which plays the map `plays`. A map that is not played yet is not loaded yet,
+    /// so its name is not expected in the log.
     ///
     /// # Errors
     /// Where a pattern of the definition does not become a regular expression.
-    pub fn new(game: &'a Game, scope: &Scope, lineup: &[Locked]) -> Result<Self, PatternError> {
+    pub fn new(
+        game: &'a Game,
+        scope: &Scope,
+        lineup: &[Locked],
+        plays: Option<&str>,
+    ) -> Result<Self, PatternError> {
+        let is_map =
+            |locked: &Locked| game.maps.as_ref().is_some_and(|maps| maps.kind == locked.release.kind);
+        let is_played = |kind: &Kind, locked: &Locked| {
+            let stems = locked.release.files.iter().map(|file| kind.stem(&file.name));
+            plays.is_some_and(|plays| stems.chain([locked.id.as_str()]).any(|name| name == plays))
+        };
         let mut watched = Vec::new();
         for locked in lineup.iter().filter(|locked| locked.release.side != Side::Player) {
             let Some(kind) = game.kinds.get(&locked.release.kind) else { continue };
@@ -114,11 +126,17 @@ impl<'a> LogReader<'a> {
                 locked.release.members.iter().map(|member| member.id.clone()).collect()
             };
             let pack = !locked.release.members.is_empty();
+            let loads = !is_map(locked) || is_played(kind, locked);
             let mut own = Vec::new();
             for name in names {
                 let scope = escaped(scope, locked, &name);
                 own.push(Watched {
-                    loaded: kind.loaded.as_ref().map(|template| pattern(template, &scope)).transpose()?,
+                    loaded: kind
+                        .loaded
+                        .as_ref()
+                        .filter(|_| loads)
+                        .map(|template| pattern(template, &scope))
+                        .transpose()?,
                     failed: kind.failed.as_ref().map(|template| pattern(template, &scope)).transpose()?,
                     seen: false,
                     why: None,
@@ -307,7 +325,7 @@ mod tests {
     }
 
     fn read<'a>(game: &'a Game, lineup: &[Locked], log: &str) -> LogReader<'a> {
-        let mut reader = LogReader::new(game, &Scope::default(), lineup).unwrap();
+        let mut reader = LogReader::new(game, &Scope::default(), lineup, Some("pier")).unwrap();
         log.lines().for_each(|line| reader.feed(line));
         reader
     }
@@ -337,6 +355,18 @@ mod tests {
         assert!(
             reader.is_fatal() && reader.troubles()[0].advice.as_ref().unwrap().contains("6 in boot.json")
         );
+    }
+
+    #[test]
+    fn a_map_that_is_not_played_yet_is_not_expected() {
+        let (_, text) = game::BUILT_IN.iter().find(|(known, _)| *known == "teeworlds").unwrap();
+        let text = text.replace("[kind.map]", "[kind.map]\nloaded = 'map {{ content.id }} loaded'");
+        let game = game::load("arena", &text).unwrap();
+        let kind = game.maps.as_ref().unwrap().kind.clone();
+        let lineup = [locked("pier", &kind, &[]), locked("gulls", &kind, &[])];
+        let reader = read(&game, &lineup, "ready");
+        assert_eq!(reader.contents()["pier"], ContentState::NotSeen { members: Vec::new() });
+        assert_eq!(reader.contents()["gulls"], ContentState::Untold);
     }
 
     #[test]

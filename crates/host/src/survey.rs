@@ -16,7 +16,7 @@ use yalotheca_core::{
     game::{DescribeError, Game, ListPlace, Place, PlatformRule, RenderError, Scope, Shape, Template},
     hint::Hint,
     id::{ContentId, ParseIdError, TreePath},
-    route::{Asked, Bundle, Payload, PayloadFile, Recognised, recognise, sort_out},
+    route::{Asked, Bundle, Payload, PayloadFile, Recognised, recognise, scope_of, sort_out},
     version::ReleaseVersion,
 };
 
@@ -450,10 +450,22 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
             found.payload.files.iter().filter_map(move |file| folder.as_ref()?.join(&file.path).ok())
         })
         .collect();
-    found.strangers.retain(|path| !claimed.contains(path));
+    let settings = settings_files(game, scope, &found.contents);
+    found.strangers.retain(|path| !claimed.contains(path) && !settings.contains(path));
     found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
     found.strangers.sort();
     Ok(found)
+}
+
+/// Returns the settings files of a server and of what lies on it.
+fn settings_files(game: &Game, scope: &Scope, contents: &[FoundContent]) -> BTreeSet<TreePath> {
+    let own = game.settings.iter().map(|rule| rule.file.render(scope));
+    let of_contents = contents.iter().flat_map(|FoundContent { content, .. }| {
+        let scope = scope_of(scope, &content.id, &content.title, &content.release);
+        let rules = game.kinds.get(&content.release.kind).map(|kind| kind.settings.as_slice());
+        rules.unwrap_or_default().iter().map(move |rule| rule.file.render(&scope))
+    });
+    own.chain(of_contents).filter_map(|file| TreePath::new(&file.ok()?).ok()).collect()
 }
 
 /// A file that is a content by itself, with its companions beside it. Returns whether it bears the name of one.

@@ -40,17 +40,18 @@ pub struct Invocation {
 impl std::fmt::Display for Invocation {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         for (name, value) in &self.environment {
-            write!(f, "{name}={} ", quoted(value))?;
+            write!(f, "{name}={} ", shell_word(value))?;
         }
-        f.write_str(&quoted(&self.program.display().to_string()))?;
+        f.write_str(&shell_word(&self.program.display().to_string()))?;
         for argument in &self.arguments {
-            write!(f, " {}", quoted(argument))?;
+            write!(f, " {}", shell_word(argument))?;
         }
         write!(f, " (in {})", self.folder.display())
     }
 }
 
-fn quoted(word: &str) -> String {
+/// Returns a word as a shell takes it.
+pub fn shell_word(word: &str) -> String {
     let is_plain = !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || "-_./:=+,@%".contains(c));
     if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
 }

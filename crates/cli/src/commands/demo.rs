@@ -8,6 +8,7 @@ use std::{
     path::{Path, PathBuf},
     process::{Command, ExitCode, Stdio},
 };
+use yalotheca_host::trust::shell_word;
 
 use clap::Args;
 use yalotheca_standin::{catalogue_host::CatalogueHost, moor, quayside};
@@ -277,7 +278,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
         words.extend(["--set".into(), format!("program={}", world.program.display())]);
     }
     let typed: Vec<String> =
-        words.iter().map(|word| quoted(&word.replace(&*world.root.to_string_lossy(), ".."))).collect();
+        words.iter().map(|word| shell_word(&word.replace(&*world.root.to_string_lossy(), ".."))).collect();
     page.line(Role::Head, &format!("$ yalotheca {}", typed.join(" ")));
     ui.print(&page.into_text())?;
     let own = std::env::current_exe()
@@ -317,11 +318,6 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     let mut page = Page::new(100);
     page.line(Role::Dim, &format!("(exit code {}: {meaning})", output.status.code().unwrap_or(-1)));
     ui.print(&page.into_text())
-}
-
-fn quoted(word: &str) -> String {
-    let plain = word.chars().all(|c| c.is_ascii_alphanumeric() || "-_./:=".contains(c));
-    if plain { word.to_owned() } else { format!("'{word}'") }
 }
 
 fn next_steps(world: &World, ui: &Ui) -> Result<(), CommandError> {

@@ -6,7 +6,7 @@ use clap::{Args, Subcommand};
 use serde::Serialize;
 use yalotheca_core::{
     control::WANTS_FILE,
-    game::{Game, Kind, RegisterVerb, Shape, load},
+    game::{Game, Kind, RegisterVerb, RehearseError, Shape, load, rehearse},
     id::TreePath,
     pack::PACK_KIND,
     tweak::{TWEAK_KIND, TWEAK_SUFFIX, Tweak},
@@ -226,6 +226,8 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
                 return Ok(ExitCode::SUCCESS);
             }
             let game = load(&shown, &text)?;
+            rehearse(&game)
+                .map_err(|error| RehearseError { at: format!("{shown}: {}", error.at), ..error })?;
             let on = on.as_ref().map(|folder| try_on(&game, folder)).transpose()?;
             let kinds = game.kinds.iter().filter(|(name, _)| *name != PACK_KIND && *name != TWEAK_KIND).map(
                 |(name, kind)| match kind.shape {

@@ -9,7 +9,7 @@ use yalotheca_core::{
     check::{FIX, Finding, Remedy, Weight, of_breaches, of_change},
     control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
-    document::Document,
+    document::{Document, Format},
     game::{Agree, Kind, RegisterRule, Shape},
     id::{ContentId, TreePath},
     order::{Bond, Order, Relation},
@@ -170,8 +170,15 @@ fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, D
             continue;
         }
         let Some(bytes) = session.tree.read(&registration.file)? else { continue };
+        let path = &registration.file;
+        if registration.format == Format::PropertiesLoose
+            && let Err(error) = Document::read(Format::Properties, bytes.clone())
+        {
+            let says = format!("{path}, line {} is no entry; the server skips it", error.line);
+            let fix = format!("take line {} out of {path}, or mend it", error.line);
+            findings.push(Finding::note("stray-line", path.as_str(), says, Some(&fix)));
+        }
         if let Err(error) = Document::read(registration.format, bytes) {
-            let path = &registration.file;
             let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
             let fix = format!("mend line {} of {path}", error.line);
             findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(&fix)));

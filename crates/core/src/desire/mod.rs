@@ -117,7 +117,7 @@ impl Hint for DesireError {
             Self::Register { .. } => {
                 Some("the game definition is at fault; yalotheca game check tests it".into())
             }
-            Self::Map { .. } => Some("yalotheca maps lists those that are here".into()),
+            Self::Map { .. } => Some("rename the map's file, then list it by its new name".into()),
             Self::SamePath { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
         }
     }
@@ -216,6 +216,15 @@ fn tell_apart(registrations: &mut [Registration]) {
     }
 }
 
+/// Returns the id under which a map's entries are noted. A map that somebody put there by hand may have a name that is no id.
+fn owner_of(map: &str) -> ContentId {
+    ContentId::new(map).unwrap_or_else(|_| {
+        let plain = |c: char| if c.is_ascii_alphanumeric() || "-_.+".contains(c) { c } else { '_' };
+        let id: String = std::iter::once('_').chain(map.chars().map(plain)).take(100).collect();
+        ContentId::new(&id).expect("it begins with '_' and holds nothing but what ids hold")
+    })
+}
+
 /// What is played, in turn and for players to choose.
 fn play(
     rule: &Maps,
@@ -224,8 +233,7 @@ fn play(
     into: &mut Vec<Registration>,
 ) -> Result<(), DesireError> {
     let mut put = |name: &str, place: &Place, create: &str, entry: Entry| {
-        let content = ContentId::new(name)
-            .map_err(|source| DesireError::Map { name: name.into(), why: source.to_string() })?;
+        let content = owner_of(name);
         let failed = |why: String| DesireError::Register { content: content.clone(), why };
         let text = |template: &Template| template.render(server).map_err(|error| failed(error.to_string()));
         let registration = Registration {
@@ -249,6 +257,14 @@ fn play(
         let (Some(names), Some(list)) = (names, list) else { continue };
         for name in names {
             let separator = list.separator.clone();
+            if let Some(between) =
+                separator.as_deref().filter(|between| !name.is_empty() && name.contains(*between))
+            {
+                let why = format!(
+                    "the list there has {between:?} between its names, so a name with that in it cannot be listed"
+                );
+                return Err(DesireError::Map { name: name.clone(), why });
+            }
             let entry = Entry::Item {
                 item: Value::Text(name.clone()),
                 ordered: true,
@@ -337,7 +353,7 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
             .map_err(|error: ParseIdError| error.to_string())?,
         format: rule.place.format,
         pointer: Pointer::parse(&pointer).map_err(|error: PointerError| error.to_string())?,
-        create: rule.create.clone(),
+        create: rule.create.render(scope).map_err(text)?,
         waits: false,
         exclusive: false,
         enables: match rule.verb {

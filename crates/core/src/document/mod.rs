@@ -42,6 +42,8 @@ pub use value::{Pointer, PointerError, Value};
 pub enum Format {
     /// `key = value` lines with `#` comments.
     Properties,
+    /// The same, where a line that is no entry is skipped.
+    PropertiesLoose,
     /// `key: value` lines with `#` comments.
     Pairs,
     /// One item a line with `#` comments.
@@ -120,7 +122,7 @@ impl Format {
     /// Returns the name that game definitions use after `as`.
     pub fn name(self) -> &'static str {
         match self {
-            Self::Properties => "properties",
+            Self::Properties | Self::PropertiesLoose => "properties",
             Self::Pairs => "pairs",
             Self::Lines => "lines",
             Self::Keywords | Self::KeywordsAnywhere => "keywords",
@@ -146,6 +148,12 @@ impl Format {
         }
     }
 
+    /// Returns the same format where a line that is no entry is skipped, if there is such a one.
+    #[must_use]
+    pub fn with_stray_lines(self) -> Option<Self> {
+        (self == Self::Properties).then_some(Self::PropertiesLoose)
+    }
+
     /// Whether a name may be empty: in quotes, or where it is that of an argument without one.
     fn has_empty_names(self) -> bool {
         matches!(self, Self::Json | Self::Yaml | Self::Toml | Self::Arguments | Self::Options)
@@ -153,8 +161,9 @@ impl Format {
 
     fn syntax(self) -> Box<dyn Syntax> {
         match self {
-            Self::Properties => Box::new(properties::Properties('=')),
-            Self::Pairs => Box::new(properties::Properties(':')),
+            Self::Properties => Box::new(properties::Properties { sign: '=', loose: false }),
+            Self::PropertiesLoose => Box::new(properties::Properties { sign: '=', loose: true }),
+            Self::Pairs => Box::new(properties::Properties { sign: ':', loose: false }),
             Self::Lines => Box::new(lines::Lines),
             Self::Keywords => Box::new(keywords::Keywords { comments: Comments::Apart }),
             Self::KeywordsAnywhere => Box::new(keywords::Keywords { comments: Comments::Anywhere }),

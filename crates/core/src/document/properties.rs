@@ -8,13 +8,18 @@ use super::{
     node::{Body, Node, Syntax, Why},
 };
 
-/// The format, with the sign between a key and its value.
-pub(super) struct Properties(pub(super) char);
+/// The format.
+pub(super) struct Properties {
+    /// What stands between a key and its value.
+    pub(super) sign: char,
+    /// Whether a line without it is skipped.
+    pub(super) loose: bool,
+}
 
 impl Properties {
     /// Returns the sign as the last entry has it: with white space around or without.
     fn joined(&self, text: &str, into: &Node) -> String {
-        let sign = self.0;
+        let sign = self.sign;
         let usual = if sign == '=' { " = ".to_owned() } else { format!("{sign} ") };
         into.children().last().map_or(usual.clone(), |last| {
             let line = &text[last.whole.start..last.span.start];
@@ -59,7 +64,9 @@ impl Syntax for Properties {
             let was_quoted = quoted;
             let bare = line.text.trim();
             let opens = || {
-                line.text.split_once(self.0).is_some_and(|(_, value)| value.trim_start().starts_with(TRIPLE))
+                line.text
+                    .split_once(self.sign)
+                    .is_some_and(|(_, value)| value.trim_start().starts_with(TRIPLE))
             };
             if (was_quoted || !bare.starts_with('#') && opens()) && line.text.matches(TRIPLE).count() % 2 == 1
             {
@@ -67,7 +74,7 @@ impl Syntax for Properties {
             }
             let is_continuation = std::mem::take(&mut goes_on)
                 && !bare.is_empty()
-                && (line.text.starts_with([' ', '\t']) || !bare.contains(self.0))
+                && (line.text.starts_with([' ', '\t']) || !bare.contains(self.sign))
                 && !bare.starts_with('#');
             if let Some(last) = found.last_mut().filter(|_| was_quoted || is_continuation) {
                 (last.span.end, last.whole.end) = (line.from + line.text.len(), line.to);
@@ -80,9 +87,9 @@ impl Syntax for Properties {
             if bare.is_empty() || bare.starts_with(['#', '!']) {
                 continue;
             }
-            let Some((key, value)) = line.text.split_once(self.0) else {
+            let Some((key, value)) = line.text.split_once(self.sign) else {
                 // A brace closes a group that some programs write; it is kept and not looked into.
-                if matches!(bare, "}" | "{") {
+                if self.loose || matches!(bare, "}" | "{") {
                     continue;
                 }
                 let expected = format!(
@@ -105,7 +112,7 @@ impl Syntax for Properties {
     fn leaf(&self, text: &str, old: &Node, value: &Value) -> Result<String, Why> {
         let lead = &text[old.gap..old.span.start];
         // Where nothing stood behind the sign, the gap before it stands behind it as well.
-        let spaced = text[..old.gap].ends_with(&format!(" {}", self.0));
+        let spaced = text[..old.gap].ends_with(&format!(" {}", self.sign));
         let lead = if old.outer().is_empty() && spaced { " " } else { lead };
         Ok(format!("{lead}{}{}", plain(value)?, blanks_behind(&text[old.span.clone()])))
     }
@@ -113,7 +120,7 @@ impl Syntax for Properties {
     fn add(&self, text: &mut String, into: &Node, at: usize, key: &str, value: &Value) -> Result<(), Why> {
         if key.is_empty()
             || key.trim() != key
-            || key.contains([self.0, '\n', '\r'])
+            || key.contains([self.sign, '\n', '\r'])
             || key.starts_with(['#', '!'])
         {
             return Err("it cannot be a key");

@@ -18,7 +18,7 @@ pub struct RegisterRule {
     /// Once for each member of this kind, instead of once for the content.
     pub each: Option<String>,
     /// What a file that does not exist begins with.
-    pub create: String,
+    pub create: Template,
     /// Whether a content without this entry is loaded all the same, after those that have one: the entry is only about the order.
     pub loads_unlisted: bool,
 }

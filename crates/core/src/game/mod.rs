@@ -8,6 +8,7 @@ mod describe;
 mod load;
 mod pattern;
 mod raw;
+mod rehearse;
 mod run;
 mod template;
 #[cfg(test)]
@@ -24,6 +25,7 @@ pub use load::load;
 pub(crate) use load::register_rule;
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
+pub use rehearse::{RehearseError, rehearse};
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
@@ -390,6 +392,8 @@ pub struct LoadsFrom {
     pub folder: Template,
     /// Whether everything in it is loaded, whatever the configuration says.
     pub always_on: bool,
+    /// Whether what lies in folders inside it is loaded as well.
+    pub sub_folders: bool,
 }
 
 /// Two things that must fit each other.

@@ -23,6 +23,8 @@ pub(super) struct RawGame {
     pub(super) values: BTreeMap<String, RawValue>,
     #[serde(default)]
     pub(super) comments: BTreeMap<String, Text>,
+    #[serde(default)]
+    pub(super) stray_lines: Vec<Text>,
     pub(super) recognise: RawRecognise,
     #[serde(default)]
     pub(super) platform: BTreeMap<String, RawPlatform>,
@@ -270,6 +272,8 @@ pub(super) struct RawLoadsFrom {
     pub(super) folder: Text,
     #[serde(default, rename = "always-on")]
     pub(super) always_on: bool,
+    #[serde(default, rename = "sub-folders")]
+    pub(super) sub_folders: bool,
 }
 
 #[derive(Deserialize, Default, PartialEq)]
@@ -295,7 +299,7 @@ pub(crate) struct RawRegister {
     pub(crate) text: Option<Text>,
     #[serde(rename = "as")]
     pub(crate) form: Option<Text>,
-    pub(crate) create: Option<String>,
+    pub(crate) create: Option<Text>,
     pub(crate) each: Option<Text>,
 }
 

@@ -12,24 +12,28 @@ use crate::catalogue::{Line, Number, Rare, Saying};
 pub(super) type Choice = (Number, usize);
 
 /// No release of a content was chosen.
-const NONE: u32 = u32::MAX;
+const NONE: u64 = u64::MAX;
+
+/// One was chosen whose place is not known; no stretch holds it.
+const UNPLACED: u64 = u64::MAX - 1;
 
 struct Check<'a> {
     question: &'a Question<'a>,
-    /// By content: the chosen release.
-    releases: Vec<u32>,
+    /// By content: the place of its chosen release. Nearly every line asks for one, so they lie close together.
+    places: Vec<u64>,
 }
 
 /// Returns whether a lineup certainly satisfies everything, wants included.
 pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> bool {
-    let mut releases = vec![NONE; question.universe.len()];
+    let mut places = vec![NONE; question.universe.len()];
     for (number, release) in chosen {
-        let Ok(release) = u32::try_from(*release) else { return false };
-        if std::mem::replace(&mut releases[*number as usize], release) != NONE {
+        let place = question.universe.gathered(*number).places().get(*release);
+        let place = place.copied().filter(|place| *place < UNPLACED).unwrap_or(UNPLACED);
+        if std::mem::replace(&mut places[*number as usize], place) != NONE {
             return false;
         }
     }
-    let check = Check { question, releases };
+    let check = Check { question, places };
     question.wants.iter().all(|(id, range)| {
         // The caller reports wants that no catalogue has; `verify` knows them apart from others.
         let number = question.universe.number(id);
@@ -38,18 +42,14 @@ pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> boo
 }
 
 impl Check<'_> {
-    /// Returns the place of a content's chosen release, if it was chosen and has one.
-    fn place(&self, number: Number) -> Option<u64> {
-        let release = self.releases[number as usize];
-        let places = self.question.universe.gathered(number).places();
-        places.get(usize::try_from(release).ok()?).copied()
+    fn is_chosen(&self, number: Number) -> bool {
+        self.places[number as usize] != NONE
     }
 
     /// Returns whether a content was chosen in a version between two places.
     fn is_within(&self, number: Number, stretch: Option<(u64, u64)>) -> bool {
-        stretch.is_some_and(|(first, last)| {
-            self.place(number).is_some_and(|place| (first..=last).contains(&place))
-        })
+        let place = self.places[number as usize];
+        place < UNPLACED && stretch.is_some_and(|(first, last)| (first..=last).contains(&place))
     }
 
     fn release_holds(&self, number: Number, release: usize) -> bool {
@@ -69,7 +69,6 @@ impl Check<'_> {
 
     fn line_holds(&self, own: Number, line: &Line) -> bool {
         let Question { universe, platform, .. } = *self.question;
-        let is_chosen = |number: Number| self.releases[number as usize] != NONE;
         match line.saying {
             Saying::Need => {
                 self.is_within(line.on, line.stretch()) || {
@@ -80,15 +79,16 @@ impl Check<'_> {
                 }
             }
             Saying::Welcome => {
-                line.on == own || !is_chosen(line.on) || self.is_within(line.on, line.stretch())
+                line.on == own || !self.is_chosen(line.on) || self.is_within(line.on, line.stretch())
             }
             Saying::Refuse => {
-                let is_apart = line.on == own || !is_chosen(line.on) || {
-                    let place = self.place(line.on).zip(line.stretch());
-                    place.is_some_and(|(place, (first, last))| !(first..=last).contains(&place))
+                let is_apart = line.on == own || !self.is_chosen(line.on) || {
+                    let place = self.places[line.on as usize];
+                    let stretch = line.stretch().filter(|_| place < UNPLACED);
+                    stretch.is_some_and(|(first, last)| !(first..=last).contains(&place))
                 };
                 is_apart
-                    && !universe.providers_of(line.on).iter().any(|other| is_chosen(*other))
+                    && !universe.providers_of(line.on).iter().any(|other| self.is_chosen(*other))
                     && !platform.provides.contains_key(universe.id(line.on))
             }
             Saying::Any(_) => false,

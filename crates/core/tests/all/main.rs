@@ -3,6 +3,7 @@
 #![expect(clippy::disallowed_methods, reason = "the core does no I/O; its tests read golden files")]
 
 mod corpus;
+mod definition_law;
 mod definitions;
 mod findings;
 mod golden;

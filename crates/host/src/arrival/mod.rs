@@ -202,7 +202,7 @@ impl Looking<'_> {
         let kinds = self.game.kinds.values().filter(|kind| kind.shape == Shape::File && kind.magic.is_some());
         let claims =
             kinds.filter_map(|kind| kind.suffix.as_ref()).any(|suffix| name.ends_with(suffix.as_str()));
-        if let (true, Some(found)) = (claims, container) {
+        if let (true, Some(found)) = (claims && !self.is_file_kind(path, name)?, container) {
             self.arrival.notes.push(format!("{name} is {}, whatever its name says", found.name()));
         }
         if container.is_none() {
@@ -214,6 +214,9 @@ impl Looking<'_> {
             && self.whole_archive(path, name, outer)?
         {
             return Ok(());
+        }
+        if self.is_file_kind(path, name)? {
+            return self.plain_file(path, name, outer);
         }
         let shown = if outer.is_empty() { name.to_owned() } else { outer.to_owned() };
         let unpacked = match before {
@@ -255,6 +258,10 @@ impl Looking<'_> {
             }
         }
         Ok(())
+    }
+
+    fn is_file_kind(&self, path: &Path, name: &str) -> Result<bool, ArrivalError> {
+        is_file_kind(self.game, self.options.asked.kind.as_deref(), path, name).map_err(self.read(path))
     }
 
     /// Whether an archive may itself be the payload; of one that was unpacked before, its members tell sooner than it does.
@@ -356,6 +363,24 @@ impl Looking<'_> {
         self.arrival.broken.extend(sorted.broken.into_iter().map(|(path, why)| (below(outer, &path), why)));
         sorted.inner
     }
+}
+
+/// Returns whether what is an archive by its bytes is a content as one file: its kind has such a name, and no other first bytes.
+pub(crate) fn is_file_kind(game: &Game, asked: Option<&str>, path: &Path, name: &str) -> io::Result<bool> {
+    let kinds = game.kinds.iter().filter(|(_, kind)| kind.shape == Shape::File);
+    let mut kinds = kinds
+        .filter(|(kind_name, kind)| {
+            let suffix = kind.suffix.as_ref();
+            asked.is_none_or(|asked| asked == *kind_name)
+                && suffix.map_or(asked.is_some(), |suffix| name.ends_with(suffix.as_str()))
+        })
+        .peekable();
+    if kinds.peek().is_none() {
+        return Ok(false);
+    }
+    let size = std::fs::metadata(path)?.len();
+    let head = head_of(path)?;
+    Ok(kinds.any(|(_, kind)| kind.looks_right(&head, size).is_ok()))
 }
 
 fn arrived(

@@ -18,7 +18,7 @@ use yalotheca_core::{
 use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable};
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
-    arrival::{ArrivalError, Arrived, LookOptions, look},
+    arrival::{ArrivalError, Arrived, LookOptions, is_file_kind, look},
     store::Store,
     tree::{LocalTree, digest_of},
     unpack::{Container, bare_name, container_of},
@@ -125,7 +125,9 @@ impl<'a> Downloads<'a> {
                     return Ok(());
                 }
             }
+            let is_content = is_file_kind(game, None, path, name).map_err(self.disk(path))?;
             match sort_out(game, bare_name(name), &mut bundle, &Asked::default()) {
+                Ok(_) if is_content => {}
                 Ok(sorted) if sorted.inner.is_empty() => {
                     for found in sorted.contents {
                         let at = Where::Inside(path.into(), found.root);

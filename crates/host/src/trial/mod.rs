@@ -30,7 +30,7 @@ use yalotheca_core::{
 };
 
 use crate::{
-    survey::value_at,
+    survey::{played, value_at},
     tree::{LocalTree, Tree},
     trust::Invocation,
 };
@@ -164,7 +164,9 @@ pub fn trial(
     options: TrialOptions,
     on_line: &mut dyn FnMut(&str),
 ) -> Result<Trial, TrialError> {
-    let mut reader = LogReader::new(game, scope, lineup)?;
+    // A configuration that cannot be read is for the server to tell.
+    let plays = played(tree, game, scope).ok().and_then(|maps| maps.play);
+    let mut reader = LogReader::new(game, scope, lineup, plays.as_deref())?;
     let program = || game.run.command.first().map_or_else(String::new, |program| program.as_str().to_owned());
     let invocation = Invocation::of_server(game, scope)?.ok_or_else(|| TrialError::Start {
         program: program(),

@@ -10,9 +10,13 @@ use yalotheca_host::{
     settle::{self, Order},
     survey,
     trial::{Trial, TrialOptions, trial},
+    trust::shell_word,
 };
 
-use super::{Origin, look};
+use super::{
+    Origin,
+    look::{look, name_of},
+};
 use crate::{
     args::Global,
     commands::{
@@ -57,7 +61,7 @@ enum Fault {
 #[derive(Debug, Serialize)]
 struct TryView {
     server: String,
-    map: ContentId,
+    map: String,
     known: String,
     fault: Fault,
     /// What the failing start said.
@@ -75,7 +79,10 @@ impl View for TryView {
                 );
                 page.line(
                     Role::Plain,
-                    &format!("It is installed; {known} still plays. yalotheca maps play {map} puts it on."),
+                    &format!(
+                        "It is installed; {known} still plays. yalotheca maps play {} puts it on.",
+                        shell_word(map)
+                    ),
                 );
             }
             Fault::Map => {
@@ -109,7 +116,10 @@ pub(super) fn run(
     (global, ui): (&Global, &Ui),
 ) -> Result<ExitCode, CommandError> {
     let here = look(session, rule, true)?;
-    let is_here = here.iter().any(|map| map.name == args.what && map.origin != Origin::Nowhere);
+    let known_here = here
+        .iter()
+        .filter(|map| map.origin != Origin::Nowhere)
+        .find(|map| map.name == args.what || map.id.as_ref().is_some_and(|id| id.as_str() == args.what));
     let shelf = session.shelf();
     let add = AddArgs {
         names: vec![args.what.clone()],
@@ -120,8 +130,7 @@ pub(super) fn run(
     let mut wants = session.control.wants.clone();
     let mut named: Option<ContentId> = None;
     // What is here already is only played.
-    let found = if is_here {
-        named = Some(ContentId::new(&args.what)?);
+    let found = if known_here.is_some() {
         ways::Found::default()
     } else {
         ways::find_out(session, &shelf, &add, ui)?
@@ -138,10 +147,14 @@ pub(super) fn run(
             }
         }
     }
-    let map = named.ok_or_else(|| CommandError::Usage { what: "nothing was named".into(), hint: None })?;
+    let map = match (known_here, &named) {
+        (Some(here), _) => here.name.clone(),
+        (None, Some(id)) => name_when_installed(session, &wants, rule, id)?,
+        (None, None) => return Err(CommandError::Usage { what: "nothing was named".into(), hint: None }),
+    };
     let known = session.survey.scope.values.get("map").cloned().unwrap_or_default();
     let known = wants.maps.play.clone().unwrap_or(known);
-    if known == map.as_str() {
+    if known == map {
         return Err(CommandError::Usage {
             what: format!("{map} is the map that plays now; there is nothing to hold it against"),
             hint: Some("yalotheca trial tries the server as it is".into()),
@@ -168,7 +181,7 @@ pub(super) fn run(
     }
     // The map is installed and put on, tried, and all of that is taken back; where it works, it is installed without being put on.
     let kept = wants.clone();
-    wants.play(Some(map.as_str()));
+    wants.play(Some(&map));
     ui.note(&format!("Starting with {map}."));
     let went = attempt(session, &wants, args)?;
     let old: Vec<String> = told(&with_known);
@@ -186,6 +199,19 @@ pub(super) fn run(
     view.fault = if failed { Fault::Map } else { Fault::None };
     ui.show(&view)?;
     Ok(if failed { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+/// Returns what the server will call a map once it is installed.
+fn name_when_installed(
+    session: &Session,
+    wants: &ControlFile,
+    rule: &Maps,
+    id: &ContentId,
+) -> Result<String, CommandError> {
+    let shelf = session.shelf_for(wants);
+    let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
+    let placed = planned.desired.placements.iter().filter(|(_, placement)| placement.content == *id);
+    Ok(name_of(session.game.kinds.get(&rule.kind), id, placed.map(|(path, _)| path)))
 }
 
 /// Tries other wants on the server, which is as before afterwards.

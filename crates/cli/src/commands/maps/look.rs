@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use serde::Serialize;
 use yalotheca_core::{
-    game::{Kind, Maps},
-    id::TreePath,
+    game::{Kind, Maps, Shape},
+    id::{ContentId, TreePath},
 };
 use yalotheca_host::{
-    survey::{self, value_at},
+    survey::{self, FoundContent, value_at},
     tree::Tree,
 };
 
@@ -31,7 +31,11 @@ pub(crate) enum Origin {
 /// One map.
 #[derive(Debug, Clone, Serialize)]
 pub(crate) struct MapLine {
+    /// What the server calls it: the name of its file without the suffix, or of its folder.
     pub(crate) name: String,
+    /// The content that it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) id: Option<ContentId>,
     pub(crate) origin: Origin,
     pub(crate) plays: bool,
     /// Its place among those that are played in turn, from 1.
@@ -59,32 +63,37 @@ pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapL
     let played = survey::played(&session.tree, &session.game, &session.survey.scope)?;
     let (rotate, offer) = (played.rotate.unwrap_or_default(), played.offer.unwrap_or_default());
     let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
-    let mut origins: BTreeMap<String, Origin> = BTreeMap::new();
+    let mut origins: BTreeMap<String, (Origin, Option<ContentId>)> = BTreeMap::new();
     let is_map = |kind: &str| kind == rule.kind;
+    let kind = session.game.kinds.get(&rule.kind);
     for locked in session.control.lock.contents.iter().filter(|locked| is_map(&locked.release.kind)) {
-        origins.insert(locked.id.to_string(), Origin::Lineup);
+        let placed = session.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+        let name = name_of(kind, &locked.id, placed.map(|(path, _)| path));
+        origins.insert(name, (Origin::Lineup, Some(locked.id.clone())));
     }
-    let by_hand = inventory.contents.iter().filter(|found| is_map(&found.content.release.kind));
-    for found in by_hand {
-        origins.entry(found.content.id.to_string()).or_insert(Origin::ByHand);
+    let here = inventory.contents.iter().filter(|found| is_map(&found.content.release.kind));
+    let here: BTreeMap<String, &FoundContent> =
+        here.map(|found| (kind.map_or("", |kind| kind.stem(found.path.name())).to_owned(), found)).collect();
+    for (name, found) in &here {
+        origins.entry(name.clone()).or_insert_with(|| (Origin::ByHand, Some(found.content.id.clone())));
     }
     let named: Vec<&String> = played.play.iter().chain(&rotate).chain(&offer).collect();
     for id in session.survey.platform.provides.keys() {
         if all || named.iter().any(|name| name.as_str() == id.as_str()) {
-            origins.entry(id.to_string()).or_insert(Origin::Game);
+            origins.entry(id.to_string()).or_insert((Origin::Game, None));
         }
     }
-    let kind = session.game.kinds.get(&rule.kind);
     for (path, _) in &inventory.unreadable {
         if let Some(stem) = kind.map(|kind| kind.stem(path.name())).filter(|stem| *stem != path.name()) {
-            origins.entry(stem.to_owned()).or_insert(Origin::ByHand);
+            origins.entry(stem.to_owned()).or_insert((Origin::ByHand, None));
         }
     }
     for name in named {
-        origins.entry(name.clone()).or_insert(Origin::Nowhere);
+        origins.entry(name.clone()).or_insert((Origin::Nowhere, None));
     }
+    let cap = cap(session, rule);
     let mut maps = Vec::new();
-    for (name, origin) in origins {
+    for (name, (origin, id)) in origins {
         let mut map = MapLine {
             plays: played.play.as_ref() == Some(&name),
             turn: rotate.iter().position(|other| *other == name).map(|at| at + 1),
@@ -93,11 +102,13 @@ pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapL
             troubles: Vec::new(),
             notes: Vec::new(),
             origin,
+            id,
             name,
         };
         if let Some(kind) = kind {
-            inspect(session, rule, kind, &mut map)?;
+            inspect(session, kind, here.get(&map.name).copied(), &mut map)?;
         }
+        tell_more(session, cap, &mut map);
         for (path, error) in &inventory.unreadable {
             if kind.is_some_and(|kind| kind.stem(path.name()) == map.name) {
                 map.troubles.push(format!("{path}: {}", error.why));
@@ -109,7 +120,39 @@ pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapL
     Ok(maps)
 }
 
-fn inspect(session: &Session, rule: &Maps, kind: &Kind, map: &mut MapLine) -> Result<(), CommandError> {
+/// Returns what the server calls a map whose files lie at these paths.
+pub(super) fn name_of<'p>(
+    kind: Option<&Kind>,
+    id: &ContentId,
+    mut paths: impl Iterator<Item = &'p TreePath>,
+) -> String {
+    let kind = kind.filter(|kind| kind.shape == Shape::File);
+    let stem = kind.and_then(|kind| {
+        paths.find_map(|path| Some(kind.stem(path.name())).filter(|stem| *stem != path.name()))
+    });
+    stem.map_or_else(|| id.to_string(), str::to_owned)
+}
+
+/// Looks at the files of a map.
+fn inspect(
+    session: &Session,
+    kind: &Kind,
+    here: Option<&FoundContent>,
+    map: &mut MapLine,
+) -> Result<(), CommandError> {
+    let mut gone = |path: &str| {
+        let is_named = map.origin == Origin::Nowhere || map.plays || map.turn.is_some() || map.offered;
+        let named = if is_named { ", and it is named" } else { "" };
+        map.troubles.push(format!("{path} is not there{named}"));
+    };
+    if kind.shape != Shape::File {
+        match here {
+            Some(found) => map.bytes = Some(found.payload.files.iter().map(|file| file.size).sum()),
+            None if map.origin == Origin::Game => {}
+            None => gone(&map.name.clone()),
+        }
+        return Ok(());
+    }
     let suffix = kind.suffix.as_deref().unwrap_or_default();
     let folder = kind.place.first().and_then(|place| place.into.render(&session.survey.scope).ok());
     let folder = TreePath::new(folder.unwrap_or_default().trim_end_matches('/'))?;
@@ -118,28 +161,34 @@ fn inspect(session: &Session, rule: &Maps, kind: &Kind, map: &mut MapLine) -> Re
     match there {
         Some(yalotheca_host::tree::Found::File(bytes)) => map.bytes = Some(bytes),
         _ if map.origin == Origin::Game => {}
-        _ if map.origin == Origin::Nowhere || map.plays || map.turn.is_some() || map.offered => {
-            map.troubles.push(format!("{file} is not there, and it is named"));
-        }
-        _ => map.troubles.push(format!("{file} is not there")),
+        _ => gone(file.as_str()),
     }
-    if map.bytes.is_some() {
-        for name in kind.companions_of(&map.name) {
-            if session.tree.find(&folder.join(&name)?)?.is_none() {
-                map.notes.push(format!("{name} does not lie beside it"));
-            }
+    if map.bytes.is_none() {
+        return Ok(());
+    }
+    if map.origin == Origin::Nowhere {
+        // It is no content, and the server plays it all the same.
+        map.origin = Origin::ByHand;
+    }
+    for name in kind.companions_of(&map.name) {
+        if session.tree.find(&folder.join(&name)?)?.is_none() {
+            map.notes.push(format!("{name} does not lie beside it"));
         }
     }
-    let locked = session.control.lock.contents.iter().find(|locked| locked.id.as_str() == map.name);
+    Ok(())
+}
+
+/// Adds what a map goes with, and whether players get it.
+fn tell_more(session: &Session, cap: Option<u64>, map: &mut MapLine) {
+    let locked = map.id.as_ref().and_then(|id| session.control.lock.get(id));
     for id in locked.into_iter().flat_map(|locked| locked.release.welcomes.keys()) {
         if session.control.lock.get(id).is_none() && !session.survey.platform.provides.contains_key(id) {
             map.notes.push(format!("it names {id}, which is not here"));
         }
     }
-    if let (Some(cap), Some(bytes)) = (cap(session, rule), map.bytes)
+    if let (Some(cap), Some(bytes)) = (cap, map.bytes)
         && bytes > cap * 1_000_000
     {
         map.notes.push(format!("it is larger than the {cap} MB that the server sends to players"));
     }
-    Ok(())
 }

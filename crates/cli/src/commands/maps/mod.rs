@@ -161,7 +161,10 @@ fn known(session: &Session, rule: &Maps, names: &[String]) -> Result<Vec<String>
     let mut found: Vec<String> = Vec::new();
     for name in names {
         let bare = name.strip_suffix(suffix.as_str()).filter(|_| !suffix.is_empty()).unwrap_or(name);
-        let map = here.iter().find(|map| map.name == bare && map.origin != Origin::Nowhere);
+        let is_here = |map: &&MapLine| map.origin != Origin::Nowhere;
+        let by_id = |map: &&MapLine| map.id.as_ref().is_some_and(|id| id.as_str() == bare);
+        let map = here.iter().find(|map| map.name == bare).filter(is_here);
+        let map = map.or_else(|| here.iter().filter(is_here).find(by_id));
         let Some(map) = map else {
             let names = here.iter().filter(|map| map.origin != Origin::Nowhere).map(|map| map.name.as_str());
             return Err(CommandError::Usage {

@@ -99,7 +99,8 @@ impl Loader {
     }
 
     fn loads_from(&self, raw: &RawLoadsFrom) -> Checked<LoadsFrom> {
-        Ok(LoadsFrom { folder: template(&raw.folder, &self.server)?, always_on: raw.always_on })
+        let folder = template(&raw.folder, &self.server)?;
+        Ok(LoadsFrom { folder, always_on: raw.always_on, sub_folders: raw.sub_folders })
     }
 
     fn describe_rule(&self, raw: RawDescribe) -> Checked<DescribeRule> {
@@ -300,8 +301,12 @@ fn rule_of(
     if (RawRegister { each: raw.each.clone(), ..used }) != *raw {
         return Err((place.span(), REGISTERS.into()));
     }
+    let place_span = place.span();
     let place = register_place(loader, place, raw, allowed)?;
-    let create = raw.create.clone().unwrap_or_else(|| place.format.head().into());
+    let create = match &raw.create {
+        Some(text) => template(text, &loader.server)?,
+        None => Template::new(place.format.head(), &[]).map_err(|why| (place_span, why))?,
+    };
     let loads_unlisted = loads_unlisted(raw)?;
     Ok(RegisterRule { place, verb, each, create, loads_unlisted })
 }

@@ -45,6 +45,7 @@ struct Loader {
     server: Vec<String>,
     /// The files in which a comment's sign begins one wherever it is.
     comments_anywhere: BTreeSet<String>,
+    stray_lines: BTreeSet<String>,
 }
 
 fn with(names: &[String], more: &[&str]) -> Vec<String> {
@@ -128,7 +129,8 @@ impl Loader {
         if let Some(says) = raw.comments.values().find(|says| says.as_ref() != "anywhere") {
             return Err((says.span(), format!("comments are \"anywhere\", not {:?}", says.as_ref())));
         }
-        Ok(Self { server, comments_anywhere: raw.comments.keys().cloned().collect() })
+        let stray_lines = raw.stray_lines.iter().map(|file| file.as_ref().clone()).collect();
+        Ok(Self { server, comments_anywhere: raw.comments.keys().cloned().collect(), stray_lines })
     }
 
     fn game(&self, raw: RawGame) -> Checked<Game> {
@@ -273,6 +275,16 @@ impl Loader {
                 (file.span(), says)
             }),
         }?;
+        if self.stray_lines.contains(file.as_ref().as_str()) {
+            let wrong = || {
+                format!(
+                    "only in properties can lines be skipped, and {:?} is {}",
+                    file.as_ref(),
+                    format.name()
+                )
+            };
+            return format.with_stray_lines().ok_or_else(|| (file.span(), wrong()));
+        }
         let anywhere = self.comments_anywhere.contains(file.as_ref());
         Ok(if anywhere { format.with_comments_anywhere() } else { format })
     }

@@ -14,11 +14,23 @@ use crate::{
 
 /// Returns a pattern's matcher: `*` stays in its folder.
 fn files(text: &Text) -> Checked<GlobMatcher> {
+    not_filled(text)?;
     GlobBuilder::new(text.as_ref())
         .literal_separator(true)
         .build()
         .map(|glob| glob.compile_matcher())
         .map_err(|error| (text.span(), format!("the pattern is wrong: {}", error.kind())))
+}
+
+/// A template here would be taken as it is written, and name no file.
+fn not_filled(text: &Text) -> Checked<()> {
+    if text.as_ref().contains("{{") {
+        return Err((
+            text.span(),
+            "templates are not filled in a reference; write a pattern, as in towns/*/trade.json".into(),
+        ));
+    }
+    Ok(())
 }
 
 impl Loader {
@@ -79,7 +91,10 @@ impl Loader {
                 Ok(Target::KeyOf { files, pattern, format, at })
             }
             (None, None, None, Some(words), None, None) => Ok(Target::Words(words)),
-            (None, None, None, None, Some(folder), None) => Ok(Target::Below(folder)),
+            (None, None, None, None, Some(folder), None) => {
+                not_filled(&text(folder.clone()))?;
+                Ok(Target::Below(folder))
+            }
             (None, None, None, None, None, Some(pattern)) => {
                 Ok(Target::PathOf { files: files(&text(pattern.clone()))?, pattern })
             }
