@@ -56,7 +56,7 @@ pub(crate) enum CommandError {
     #[error(transparent)]
     Range(#[from] ParseRangeError),
     #[error("no catalogue has a content called {id}")]
-    UnknownContent { id: ContentId, near: Vec<String> },
+    UnknownContent { id: ContentId, near: Vec<String>, has_catalogues: bool },
     #[error("no combination of versions satisfies all of this")]
     NoLineup(Box<Explanation>),
     #[error("a defect in Yalotheca: its solver chose releases that do not go together\n{}", breaches.join("\n"))]
@@ -177,7 +177,12 @@ impl Hint for CommandError {
             Self::Trial(error) => error.hint(),
             Self::Id(error) => error.hint(),
             Self::Range(error) => error.hint(),
-            Self::UnknownContent { id, near } => {
+            Self::UnknownContent { has_catalogues: false, .. } => Some(
+                "this server has no catalogues yet: yalotheca catalogue add NAME WHERE (an address, or a folder of downloads); \
+                 or give the file itself: yalotheca add FILE"
+                    .into(),
+            ),
+            Self::UnknownContent { id, near, .. } => {
                 suggest::did_you_mean(id.as_str(), near.iter().map(String::as_str))
                     .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
             }

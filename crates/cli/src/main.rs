@@ -9,13 +9,14 @@ mod secrets;
 mod session;
 mod take_over;
 mod ui;
+mod verbose;
 mod view;
 
 /// A catalogue is very many small things; this gives them room sooner than the system does.
 #[global_allocator]
 static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-use std::{io::Write, process::ExitCode};
+use std::{io::Write, process::ExitCode, time::Instant};
 
 use clap::{
     CommandFactory, Parser,
@@ -24,9 +25,14 @@ use clap::{
 
 use args::{Cli, Command};
 use error::CommandError;
+use tracing::debug;
 use ui::Ui;
+use verbose::Events;
 use view::visible;
-use yalotheca_host::settle::SettleError;
+use yalotheca_host::{
+    interrupt::{self, Phase},
+    settle::SettleError,
+};
 
 fn main() -> ExitCode {
     clap_complete::CompleteEnv::with_factory(Cli::command).var(commands::shell::VARIABLE).complete();
@@ -35,11 +41,35 @@ fn main() -> ExitCode {
         Err(error) => return wrong_use(&error),
     };
     let ui = Ui::new(&cli.global);
-    match run_on_what_is_there(&cli, &ui) {
+    if cli.global.verbose {
+        // Nothing else has told events to anybody yet.
+        tracing::subscriber::set_global_default(Events(ui.teller())).ok();
+    }
+    // Stand-ins and the demo's children end as they please.
+    if !matches!(cli.command, Command::Demo(_) | Command::StandIn(_)) {
+        let tell = ui.teller();
+        interrupt::tell_before_end(move |phase| tell(interrupted(phase))).ok();
+    }
+    let started = Instant::now();
+    let done = run_on_what_is_there(&cli, &ui);
+    debug!("in all {} ms", started.elapsed().as_millis());
+    match done {
         Ok(code) => code,
         Err(error) => {
             ui.error(&error);
             error.exit_code()
+        }
+    }
+}
+
+/// What was done and what is left, where somebody ends the program.
+fn interrupted(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Changing => {
+            "Interrupted in the middle of a change. The next yalotheca command finishes it or takes it back."
+        }
+        Phase::Looking | Phase::Watching => {
+            "Interrupted. Nothing on the server was changed; what was downloaded is kept."
         }
     }
 }

@@ -8,6 +8,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use tracing::debug;
 use yalotheca_core::{
     catalogue::{Platform, Release, Universe},
     change::Receipt,
@@ -39,6 +40,7 @@ use crate::{
     plan::{Fresh, Mend},
     secrets::Secrets,
     ui::Ui,
+    view::count,
 };
 
 /// One server, open for a command.
@@ -223,7 +225,8 @@ impl Session {
     /// The error for a content that nobody has.
     pub(crate) fn unknown(shelf: &Shelf<'_>, id: &ContentId) -> Result<CommandError, CommandError> {
         let near = shelf.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
-        Ok(CommandError::UnknownContent { id: id.clone(), near })
+        let has_catalogues = !shelf.session.control.wants.catalogues.is_empty();
+        Ok(CommandError::UnknownContent { id: id.clone(), near, has_catalogues })
     }
 }
 
@@ -465,7 +468,10 @@ impl<'a> Shelf<'a> {
         loop {
             let universe = self.universe();
             let question = Question { universe: &universe, platform, wants, locked };
-            match solve(&question) {
+            let started = Instant::now();
+            let answer = solve(&question);
+            debug!("solved for {} in {} ms", count(wants.len(), "want"), started.elapsed().as_millis());
+            match answer {
                 Answer::Unread(ids) => {
                     drop(universe);
                     self.read(&ids, may)?;

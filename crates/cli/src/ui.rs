@@ -14,7 +14,7 @@ use crate::{
     args::Global,
     error::CommandError,
     secrets::Secrets,
-    view::{Page, Role, View, bars::Bars, lineup, visible},
+    view::{Page, Role, View, bars::Bars, lineup, visible, waiting::Waiting},
 };
 
 /// Speaks with the person.
@@ -50,6 +50,24 @@ impl Ui {
     pub(crate) fn watch(&self) -> Arc<dyn Watch> {
         let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
         if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
+    }
+
+    /// Says what is waited for as long as that takes: with a line that moves on a terminal, else once.
+    pub(crate) fn wait(&self, what: &str) -> Waiting {
+        if io::stderr().is_terminal() && !self.quiet && !self.json && !self.verbose {
+            return Waiting::draw(what);
+        }
+        self.note(&format!("{what} …"));
+        Waiting::silent()
+    }
+
+    /// The same for what is mostly over at once, so that it is only worth a word on a terminal.
+    pub(crate) fn wait_quietly(&self, what: &str) -> Waiting {
+        if io::stderr().is_terminal() && !self.quiet && !self.json && !self.verbose {
+            Waiting::draw(what)
+        } else {
+            Waiting::silent()
+        }
     }
 
     /// From now on these are not shown.
@@ -116,15 +134,23 @@ impl Ui {
         }
     }
 
+    /// Returns what tells a line as [`Ui::note`] does, from any thread.
+    pub(crate) fn teller(&self) -> impl Fn(&str) + Send + Sync + use<> {
+        let (quiet, width) = (self.quiet, self.width);
+        move |text| {
+            if !quiet {
+                tell(width, Role::Dim, text);
+            }
+        }
+    }
+
     /// Tells something that must not be missed, even when quiet.
     pub(crate) fn warn(&self, text: &str) {
         self.tell(Role::Warn, text);
     }
 
     fn tell(&self, role: Role, text: &str) {
-        let mut page = Page::new(self.width);
-        page.line(role, &shown_in(text));
-        anstream::stderr().write_all(page.into_text().as_bytes()).ok();
+        tell(self.width, role, text);
     }
 
     /// Tells an error: what, then what can be done.
@@ -193,6 +219,12 @@ impl Ui {
             .map_err(|source| CommandError::Io { what: "reading the answer".into(), source })?;
         Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
     }
+}
+
+fn tell(width: usize, role: Role, text: &str) {
+    let mut page = Page::new(width);
+    page.line(role, &shown_in(text));
+    anstream::stderr().write_all(page.into_text().as_bytes()).ok();
 }
 
 /// A reader that has gone away is no error.

@@ -8,6 +8,7 @@ pub mod catalogue;
 pub mod control;
 pub mod fetch;
 pub mod games;
+pub mod interrupt;
 pub mod pack;
 pub mod running;
 pub mod settle;

@@ -17,6 +17,7 @@ use std::{
 };
 
 use etcetera::BaseStrategy;
+use tracing::debug;
 use yalotheca_core::{
     game::{Game, PlatformRule, RenderError, Scope, Template},
     id::Digest,
@@ -140,6 +141,7 @@ impl Invocation {
     pub(crate) fn ask(&self) -> Option<String> {
         const MOST: u64 = 1 << 20;
         const PATIENCE: Duration = Duration::from_secs(10);
+        let started = Instant::now();
         let mut command = self.command();
         let mut child =
             command.stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0).spawn().ok()?;
@@ -163,6 +165,7 @@ impl Invocation {
             texts[at] = String::from_utf8_lossy(&bytes).into_owned();
         }
         end(&mut child);
+        debug!("ran {self} in {} ms", started.elapsed().as_millis());
         Some(texts.concat())
     }
 }

@@ -71,7 +71,9 @@ fn group(page: &mut Page, (role, head): (Role, &str), findings: &[&Finding]) {
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(Purpose::Look, global, ui)?;
+    let waiting = ui.wait_quietly(&format!("Checking {}", session.shown()));
     let (findings, files) = look_at_all(&session)?;
+    drop(waiting);
     let troubled = findings.iter().any(|finding| finding.weight == Weight::Trouble);
     ui.show(&CheckView {
         server: session.shown(),

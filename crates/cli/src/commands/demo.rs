@@ -8,15 +8,16 @@ use std::{
     path::{Path, PathBuf},
     process::{Command, ExitCode, Stdio},
 };
-use yalotheca_host::trust::shell_word;
 
 use clap::Args;
+use serde::Serialize;
+use yalotheca_host::trust::shell_word;
 use yalotheca_standin::{catalogue_host::CatalogueHost, moor, quayside};
 
 use crate::{
     error::CommandError,
     ui::Ui,
-    view::{Page, Role},
+    view::{Page, Role, View},
 };
 
 /// Walk through the whole story on a made-up server.
@@ -25,6 +26,37 @@ pub(crate) struct DemoArgs {
     /// Leave the demo's world in this folder (new or empty), to try commands in
     #[arg(long, value_name = "FOLDER")]
     into: Option<PathBuf>,
+    /// Show the first chapter only: take charge of a server, see what is wrong, put it right
+    #[arg(long)]
+    quick: bool,
+}
+
+/// How many acts the first chapter has.
+const FIRST_CHAPTER: usize = 3;
+
+/// What became of the demo, for scripts.
+#[derive(Debug, Default, Serialize)]
+struct DemoReport {
+    acts: Vec<ActReport>,
+}
+
+#[derive(Debug, Serialize)]
+struct ActReport {
+    about: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    command: Option<String>,
+    /// The file that somebody edits by hand.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    by_hand: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    exit_code: Option<i32>,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    output: String,
+}
+
+impl View for DemoReport {
+    /// Each act was shown as it was played.
+    fn view(&self, _: &mut Page) {}
 }
 
 /// One step of a story.
@@ -181,17 +213,33 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     } else {
         None
     };
-    for one in HARBOUR {
-        act(&world, one, ui)?;
+    let mut report = DemoReport::default();
+    let chapter = if args.quick { &HARBOUR[..FIRST_CHAPTER] } else { HARBOUR };
+    ui.note(if args.quick {
+        "The first chapter takes a second or two. Nothing outside the demo's own folder is touched."
+    } else {
+        "The whole story takes about five seconds (--quick shows its first chapter). Nothing outside the demo's own folder is touched."
+    });
+    for one in chapter {
+        report.acts.push(act(&world, one, ui)?);
     }
     drop(host);
+    if args.quick {
+        return finish(&report, args.into.is_some().then_some(&world), ui);
+    }
     let mut moor = build_moor(&root).map_err(failed("building the demo's moor"))?;
     moor.stays = world.stays;
     for one in MOOR {
-        act(&moor, one, ui)?;
+        report.acts.push(act(&moor, one, ui)?);
     }
-    if args.into.is_some() {
-        next_steps(&world, ui)?;
+    finish(&report, args.into.is_some().then_some(&world), ui)
+}
+
+fn finish(report: &DemoReport, stays: Option<&World>, ui: &Ui) -> Result<ExitCode, CommandError> {
+    if ui.is_json() {
+        ui.show(report)?;
+    } else if let Some(world) = stays {
+        next_steps(world, ui)?;
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -244,11 +292,26 @@ fn build_moor(root: &Path) -> io::Result<World> {
 }
 
 /// Edits a file as somebody would by hand.
-fn by_hand(world: &World, file: &str, from: &str, to: &str, ui: &Ui) -> Result<(), CommandError> {
+fn by_hand(
+    world: &World,
+    about: &str,
+    (file, from, to): (&str, &str, &str),
+    ui: &Ui,
+) -> Result<ActReport, CommandError> {
     let path = world.server.join(file);
     let failed = |source| CommandError::Io { what: format!("editing {file}"), source };
     let text = fs::read_to_string(&path).map_err(failed)?;
     fs::write(&path, text.replace(from, to)).map_err(failed)?;
+    let report = ActReport {
+        about: about.to_owned(),
+        command: None,
+        by_hand: Some(file.to_owned()),
+        exit_code: None,
+        output: String::new(),
+    };
+    if ui.is_json() {
+        return Ok(report);
+    }
     let mut page = Page::new(100);
     page.line(Role::Warn, &format!("({file}, by hand)"));
     for (sign, role, text) in [('-', Role::Bad, from), ('+', Role::Good, to)] {
@@ -256,10 +319,11 @@ fn by_hand(world: &World, file: &str, from: &str, to: &str, ui: &Ui) -> Result<(
             page.cut(4, role, &format!("{sign}{line}"));
         }
     }
-    ui.print(&page.into_text())
+    ui.print(&page.into_text())?;
+    Ok(report)
 }
 
-fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
+fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
     let mut page = Page::new(100);
     page.raw("");
     if !act.about.is_empty() {
@@ -268,8 +332,10 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     let words = match act.does {
         Does::Run(words) => words,
         Does::Hand { file, from, to } => {
-            ui.print(&page.into_text())?;
-            return by_hand(world, file, from, to, ui);
+            if !ui.is_json() {
+                ui.print(&page.into_text())?;
+            }
+            return by_hand(world, act.about, (file, from, to), ui);
         }
     };
     let mut words: Vec<String> = words.iter().map(ToString::to_string).collect();
@@ -279,8 +345,11 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     }
     let typed: Vec<String> =
         words.iter().map(|word| shell_word(&word.replace(&*world.root.to_string_lossy(), ".."))).collect();
-    page.line(Role::Head, &format!("$ yalotheca {}", typed.join(" ")));
-    ui.print(&page.into_text())?;
+    let typed = format!("yalotheca {}", typed.join(" "));
+    page.line(Role::Head, &format!("$ {typed}"));
+    if !ui.is_json() {
+        ui.print(&page.into_text())?;
+    }
     let own = std::env::current_exe()
         .map_err(|source| CommandError::Io { what: "finding this program".into(), source })?;
     let mut command = Command::new(own);
@@ -296,16 +365,26 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
     if !io::stdout().is_terminal() {
         command.env("NO_COLOR", "1");
     }
+    let is_shown = io::stdout().is_terminal() && !ui.is_json();
     let output = command
-        .stderr(if io::stdout().is_terminal() { Stdio::inherit() } else { Stdio::piped() })
-        .stdout(if io::stdout().is_terminal() { Stdio::inherit() } else { Stdio::piped() })
+        .stderr(if is_shown { Stdio::inherit() } else { Stdio::piped() })
+        .stdout(if is_shown { Stdio::inherit() } else { Stdio::piped() })
         .output()
         .map_err(|source| CommandError::Io { what: "running a command of the demo".into(), source })?;
     // What is told on the way comes before the result.
-    ui.print(&String::from_utf8_lossy(&output.stderr))?;
-    ui.print(&String::from_utf8_lossy(&output.stdout))?;
+    let told = String::from_utf8_lossy(&output.stderr) + String::from_utf8_lossy(&output.stdout);
+    let report = ActReport {
+        about: act.about.to_owned(),
+        command: Some(typed),
+        by_hand: None,
+        exit_code: output.status.code(),
+        output: if ui.is_json() { told.to_string() } else { String::new() },
+    };
+    if !ui.is_json() {
+        ui.print(&told)?;
+    }
     let meaning = match output.status.code() {
-        Some(0) => return Ok(()),
+        Some(0) => return Ok(report),
         Some(1) => "problems found",
         Some(3) => "no versions fit together",
         _ => {
@@ -315,9 +394,12 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<(), CommandError> {
             });
         }
     };
-    let mut page = Page::new(100);
-    page.line(Role::Dim, &format!("(exit code {}: {meaning})", output.status.code().unwrap_or(-1)));
-    ui.print(&page.into_text())
+    if !ui.is_json() {
+        let mut page = Page::new(100);
+        page.line(Role::Dim, &format!("(exit code {}: {meaning})", output.status.code().unwrap_or(-1)));
+        ui.print(&page.into_text())?;
+    }
+    Ok(report)
 }
 
 fn next_steps(world: &World, ui: &Ui) -> Result<(), CommandError> {

@@ -243,12 +243,13 @@ fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Tri
              root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
         ));
     }
-    ui.note(&format!("Starting {} …", session.shown()));
+    let waiting = ui.wait(&format!("Starting {}", session.shown()));
     let options = TrialOptions { keep, patience: Duration::from_secs(args.patience) };
     let mut on_line = |line: &str| {
         if ui.is_verbose() {
             ui.note(&format!("  {line}"));
         }
+        waiting.heard(&ui.hide(line));
     };
     let scope = &session.survey.scope;
     let contents = session.control.lock.loaded(&session.control.wants.off);

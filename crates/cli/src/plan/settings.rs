@@ -12,7 +12,7 @@ use yalotheca_core::{
     game::{Scope, SettingsFile, Shape, Template},
     id::{ContentId, Digest, TreePath},
     route::{Bundle, Payload, scope_of},
-    settings::{Known, SERVER, SettingRule, merge, rules_of_schema},
+    settings::{Known, SERVER, SettingRule, merge, rules_of_lines, rules_of_schema},
     tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
 };
 use yalotheca_host::{
@@ -28,6 +28,7 @@ use crate::{
 };
 
 /// A settings file, or the parameters of a tweak, open to look at.
+#[expect(clippy::struct_excessive_bools, reason = "each is said by the definition")]
 pub(crate) struct OpenSettings {
     /// Whose they are: a content's id, or `server`.
     pub(crate) owner: String,
@@ -43,6 +44,8 @@ pub(crate) struct OpenSettings {
     pub(crate) launch: bool,
     /// Whether it takes settings that nobody has heard of.
     pub(crate) open: bool,
+    /// Whether only what is described is meant: the file belongs to others as well.
+    pub(crate) described: bool,
     /// What it says; nothing where it is not there.
     pub(crate) now: Option<Result<Document, ParseDocumentError>>,
     /// The defaults.
@@ -55,7 +58,8 @@ impl OpenSettings {
     /// Returns what is known, for judging.
     pub(crate) fn known(&self) -> Known<'_> {
         let now = self.now.as_ref().and_then(|now| now.as_ref().ok());
-        Known { now, defaults: self.defaults.as_ref(), rules: &self.rules, open: self.open }
+        let (rules, open) = (self.rules.as_slice(), self.open);
+        Known { now, defaults: self.defaults.as_ref(), rules, open, described: self.described }
     }
 
     /// Returns the default of a place: the content's, or what a rule says.
@@ -94,6 +98,7 @@ pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, Comm
                 appears: false,
                 launch: false,
                 open: false,
+                described: false,
                 now: None,
                 defaults: None,
                 rules: tweak
@@ -107,7 +112,12 @@ pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, Comm
         for rule in &kind.settings {
             let member = |name: &str| placed_member(session, locked, name);
             let one = open(session, locked.id.as_str(), rule, &scope, member)?;
-            if one.now.is_some() || one.defaults.is_some() {
+            let has_any = if one.described {
+                !one.rules.is_empty()
+            } else {
+                one.now.is_some() || one.defaults.is_some()
+            };
+            if has_any {
                 found.push(one);
             }
         }
@@ -132,7 +142,11 @@ fn open(
     let defaults = rule.defaults.as_ref().and_then(|name| member(name));
     let mut rules = rule.keys.clone();
     if let Some(schema) = rule.schema.as_ref().and_then(|name| member(name)) {
-        rules.extend(rules_of_schema(&schema).unwrap_or_default());
+        rules.extend(if rule.schema_lines.is_empty() {
+            rules_of_schema(&schema).unwrap_or_default()
+        } else {
+            rules_of_lines(&schema, &rule.schema_lines)
+        });
     }
     Ok(OpenSettings {
         owner: owner.into(),
@@ -143,6 +157,7 @@ fn open(
         appears: rule.appears,
         launch: rule.launch,
         open: rule.open,
+        described: !rule.schema_lines.is_empty(),
         now,
         defaults: defaults.and_then(|text| Document::parse(rule.format, &text).ok()),
         rules,
@@ -159,9 +174,15 @@ fn placed_member(session: &Session, locked: &Locked, name: &str) -> Option<Strin
             ZipBundle::open(&session.tree.at(path)).ok()??.read(name).ok()??
         }
         Shape::Folder | Shape::File => {
+            // A pack has one in each of its members.
             let end = format!("/{name}");
-            let (path, _) = files.find(|(path, _)| path.as_str() == name || path.as_str().ends_with(&end))?;
-            session.tree.read(path).ok()??
+            let of_name = files.filter(|(path, _)| path.as_str() == name || path.as_str().ends_with(&end));
+            let texts = of_name.filter_map(|(path, _)| session.tree.read(path).ok()?);
+            let texts: Vec<Vec<u8>> = texts.collect();
+            if texts.is_empty() {
+                return None;
+            }
+            texts.join(&b'\n')
         }
     };
     Some(TextFile::read(bytes).text().to_owned())

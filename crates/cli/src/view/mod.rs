@@ -6,6 +6,7 @@ pub(crate) mod lineup;
 pub(crate) mod order;
 mod page;
 mod visible;
+pub(crate) mod waiting;
 
 pub(crate) use page::{Cell, Page, Role, count, size};
 pub(crate) use visible::visible;

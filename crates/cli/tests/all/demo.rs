@@ -40,3 +40,17 @@ fn its_world_can_be_kept_and_used() -> Done {
     assert!(program().exists());
     Ok(())
 }
+
+#[test]
+fn its_first_chapter_is_short_and_a_script_can_read_it() -> Done {
+    let world = World::empty()?;
+    let answer = world.run(&["demo", "--quick", "--json"]).code(0).json()?;
+    let acts = answer["acts"].as_array().ok_or("a list")?;
+    assert_eq!(acts.len(), 3);
+    assert_eq!((&acts[1]["command"], &acts[1]["exit_code"]), (&"yalotheca check".into(), &1.into()));
+    world
+        .run(&["demo", "--quick"])
+        .code(0)
+        .says(&["Nothing outside the demo's own folder is touched", "yalotheca fix --yes"]);
+    Ok(())
+}

@@ -16,6 +16,7 @@ mod looks;
 mod losing_nothing;
 mod maps;
 mod ordering;
+mod other_definitions;
 mod packs;
 mod published;
 mod real_bzfs;

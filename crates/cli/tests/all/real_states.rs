@@ -185,6 +185,16 @@ const VOXEL: &[State] = &[
         is_fixable: false,
     },
     State {
+        name: "lines that mean nothing",
+        make: |world| {
+            enable(world, "what is this\n")?;
+            put_mod(world, &format!("{MODS}/pier"), "name = pier\nand this?\n")?;
+            enable(world, "load_mod_pier = true\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
         name: "a name that the server does not take",
         make: |world| {
             world.write(&format!("{MODS}/chest-1.0/init.lua"), "-- quay\n")?;
@@ -264,6 +274,17 @@ const ARENA: &[State] = &[
         is_fixable: false,
     },
     State {
+        name: "a map with a space in its name, which is played",
+        make: |world| {
+            fs::create_dir_all(world.path("maps"))?;
+            fs::copy(Path::new(real_teeworlds::DATA).join("lms1.map"), world.path("maps/old harbour.map"))?;
+            let config = world.read("server.cfg")?;
+            world.write("server.cfg", &config.replace("sv_map dm1", "sv_map \"old harbour\""))
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
         name: "a map that was cut short",
         make: |world| {
             fs::create_dir_all(world.path("maps"))?;
@@ -317,6 +338,66 @@ fn members_of_a_pack_are_switched_one_by_one() -> Done {
     let lines = world.read("world/world.mt")?;
     assert!(!lines.contains("load_mod_quay_lamps = true") && world.path(&format!("{MODS}/quay")).exists());
     start(&world).code(0);
+    world.run(&["check"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn what_the_voxel_server_skips_is_told() -> Done {
+    let Some((world, ..)) = real_luanti::quay()? else { return Ok(()) };
+    enable(&world, "what is this\n")?;
+    put_mod(&world, &format!("{MODS}/pier"), "name = pier\nand this?\n")?;
+    world.write(&format!("{MODS}/pier/settingtypes.txt"), "pier_planks (Planks) int 12 1 99\n")?;
+    enable(&world, "load_mod_pier = true\n")?;
+    world.run(&["adopt"]).code(0);
+    world.run(&["check"]).code(0).says(&["stray-line", "the server skips it"]);
+    // A mod's own description of its settings: the server's file holds them.
+    world.run(&["settings", "pier"]).code(0).says(&["/pier_planks", "a whole number from 1 to 99"]);
+    world.run(&["settings", "pier", "/pier_planks=100"]).code(5).says(&["from 1 to 99"]);
+    world.run(&["settings", "pier", "/pier_plank=3"]).code(5).says(&["did you mean /pier_planks?"]);
+    world.run(&["settings", "pier", "/pier_planks=30", "--yes"]).code(0);
+    assert!(world.read("minetest.conf")?.contains("pier_planks = 30"));
+    world.run(&["settings", "server", "/max_user=9", "--yes"]).code(0).says(&["did you mean /max_users?"]);
+    world.run(&["undo", "--yes"]).code(0);
+    start(&world).code(0);
+    world.run(&["drop", "pier", "--yes"]).code(0);
+    assert!(!world.read("minetest.conf")?.contains("pier_planks"));
+    assert!(world.read("world/world.mt")?.contains("what is this"));
+    Ok(())
+}
+
+#[test]
+fn maps_of_the_arena_may_have_spaces_in_their_names() -> Done {
+    let Some(world) = real_teeworlds::ground()? else { return Ok(()) };
+    fs::create_dir_all(world.path("maps"))?;
+    fs::create_dir_all(world.files())?;
+    for to in [world.path("maps/old harbour.map"), world.files().join("new harbour.map")] {
+        fs::copy(Path::new(real_teeworlds::DATA).join("lms1.map"), to)?;
+    }
+    let config = world.read("server.cfg")?;
+    world.write("server.cfg", &format!("{config}sv_maprotation dm1 old harbour\n"))?;
+    world.run(&["adopt"]).code(0);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    // The server reads the name as two.
+    world.run(&["check"]).code(1).says(&["there is no map old", "there is no map harbour"]);
+    world
+        .run(&["maps", "rotate", "dm1", "old harbour", "--yes"])
+        .code(2)
+        .says(&["between its names", "rename"]);
+    world.run(&["maps", "rotate", "dm1", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
+    // By its content's id as well.
+    world.run(&["maps", "play", "old-harbour", "--yes"]).code(0);
+    assert!(
+        world.read("server.cfg")?.contains("sv_map \"old harbour\"")
+            || world.read("server.cfg")?.contains("sv_map old harbour")
+    );
+    world.run(&["maps"]).code(0).says(&["plays old harbour"]);
+    start(&world).code(0);
+    world
+        .run(&["maps", "try", "../files/new harbour.map", "--yes"])
+        .code(0)
+        .says(&["new harbour works", "yalotheca maps play 'new harbour' puts it on"]);
     world.run(&["check"]).code(0);
     Ok(())
 }

@@ -191,3 +191,47 @@ fn the_control_folder_may_be_elsewhere_and_is_found_from_below() -> Done {
     assert_eq!(world.digests()?, before);
     Ok(())
 }
+
+#[test]
+fn what_is_asked_of_whom_is_told_when_it_is_asked_for() -> Done {
+    let world = World::fresh()?;
+    let answer = world.run(&["-v", "add", "tidebell", "--yes"]).code(0);
+    for told in ["GET http://127.0.0.1", "200 OK", "solved for 1 want", "steps in", "in all"] {
+        assert!(answer.err.contains(told), "{told:?} is not in:\n{}", answer.err);
+    }
+    assert!(!world.run(&["add", "gull-chat", "--yes"]).code(0).err.contains("GET"));
+    Ok(())
+}
+
+#[test]
+fn an_interrupt_says_what_was_done() -> Done {
+    use std::{
+        io::Read,
+        process::{Command, Stdio},
+    };
+    // A host that takes the call and says nothing.
+    let silent = std::net::TcpListener::bind(("127.0.0.1", 0))?;
+    let world = World::fresh()?;
+    let at = format!("slow=http://{}", silent.local_addr()?);
+    let wants = world.read("yalotheca.toml")?;
+    let (name, at) = at.split_once('=').ok_or("an address")?;
+    world.write("yalotheca.toml", &format!("{wants}\n[[catalogue]]\nname = \"{name}\"\nat = \"{at}/\"\n"))?;
+    let mut child = Command::new(crate::harness::program())
+        .args(["add", "tidebell", "--yes"])
+        .current_dir(world.server())
+        .env("XDG_CACHE_HOME", world.root().join("other-cache"))
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()?;
+    drop(silent.accept()?);
+    let pid = child.id().to_string();
+    let sent = Command::new("kill").args(["-INT", &pid]).status()?;
+    assert!(sent.success());
+    let mut told = String::new();
+    child.stderr.take().ok_or("its messages")?.read_to_string(&mut told)?;
+    let status = child.wait()?;
+    assert!(!status.success());
+    assert!(told.contains("Nothing on the server was changed"), "{told}");
+    Ok(())
+}

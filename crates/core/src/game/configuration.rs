@@ -5,7 +5,7 @@ use globset::GlobMatcher;
 use super::{Pattern, Place, Template, ValueTemplate};
 use crate::{
     document::{Format, Pointer},
-    settings::SettingRule,
+    settings::{SettingRule, Sort},
 };
 
 /// How the server is told about a content.
@@ -64,6 +64,15 @@ pub enum RegisterVerb {
     },
 }
 
+/// How a line describes a setting.
+#[derive(Debug, Clone)]
+pub struct SchemaLine {
+    /// Its pattern, with the group `key`; it may have `default`, `least`, `most`, `choices` and `help`.
+    pub pattern: Pattern,
+    /// The sort of such a setting.
+    pub sort: Sort,
+}
+
 /// A settings file: a content's, or one of the server's own.
 #[derive(Debug, Clone)]
 pub struct SettingsFile {
@@ -79,6 +88,9 @@ pub struct SettingsFile {
     pub defaults: Option<String>,
     /// The member of the content that holds a schema of the settings.
     pub schema: Option<String>,
+    /// How lines of that member describe settings, where it is no JSON Schema. Such a file belongs to others as well, and of it only
+    /// what is described is the content's.
+    pub schema_lines: Vec<SchemaLine>,
     /// Whether it only comes into being when the server starts.
     pub appears: bool,
     /// Whether it says how the server is started.

@@ -19,7 +19,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use globset::GlobMatcher;
 
-pub use configuration::{Reference, RegisterRule, RegisterVerb, SettingsFile, Target};
+pub use configuration::{Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use load::load;
 pub(crate) use load::register_rule;

@@ -314,6 +314,8 @@ pub(super) struct RawSettings {
     pub(super) title: String,
     pub(super) defaults: Option<String>,
     pub(super) schema: Option<String>,
+    #[serde(default, rename = "schema-lines")]
+    pub(super) schema_lines: Vec<RawSchemaLine>,
     pub(super) appears: Option<Text>,
     #[serde(default)]
     pub(super) launch: bool,
@@ -321,6 +323,14 @@ pub(super) struct RawSettings {
     pub(super) open: bool,
     #[serde(default)]
     pub(super) keys: BTreeMap<String, Spanned<RawRule>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSchemaLine {
+    #[serde(rename = "match")]
+    pub(super) pattern: Text,
+    pub(super) sort: Text,
 }
 
 #[derive(Deserialize)]

@@ -1,6 +1,7 @@
 //! Settings: what is known of them, which values they take, and how a file is brought up to date when a new release has
 //! new defaults.
 
+mod described;
 mod merge;
 mod rule;
 mod schema;
@@ -9,6 +10,7 @@ mod tests;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+pub use described::rules_of_lines;
 pub use merge::{Kept, KeptWhy, Merged, merge};
 pub(crate) use rule::RawRule;
 pub use rule::{SettingRule, Sort};
@@ -37,6 +39,8 @@ pub struct Known<'a> {
     pub rules: &'a [(Pointer, SettingRule)],
     /// Whether the file takes settings that nobody has heard of.
     pub open: bool,
+    /// Whether only what the rules name is meant: the rest of the file belongs to others.
+    pub described: bool,
 }
 
 /// Why a value cannot be set.
@@ -94,7 +98,7 @@ impl Known<'_> {
 
     /// Returns all places that are known, in the order in which the file or the defaults have them.
     pub fn places(&self) -> Vec<Pointer> {
-        let documents = [self.now, self.defaults].into_iter().flatten();
+        let documents = [self.now, self.defaults].into_iter().flatten().filter(|_| !self.described);
         let mut seen = BTreeSet::new();
         let named = self
             .rules
@@ -113,6 +117,13 @@ impl Known<'_> {
         vec![pattern.clone()]
     }
 
+    /// Returns what could be meant by a place that is taken although nobody knows it.
+    pub fn near(&self, at: &Pointer) -> Option<String> {
+        let names: Vec<String> = self.places().iter().map(ToString::to_string).collect();
+        let is_known = self.rule(at).is_some() || names.iter().any(|name| *name == at.to_string());
+        (!is_known).then(|| suggest::did_you_mean(&at.to_string(), names.iter().map(String::as_str)))?
+    }
+
     /// Judges a value and returns it in the sort that its place has.
     ///
     /// # Errors
@@ -124,7 +135,9 @@ impl Known<'_> {
             value: value.plain(),
             why,
         };
-        let there = [self.defaults, self.now].into_iter().flatten().find_map(|document| document.get(at));
+        let documents = [self.defaults, self.now].into_iter().flatten();
+        let is_meant = !self.described || self.rule(at).is_some();
+        let there = documents.filter(|_| is_meant).find_map(|document| document.get(at));
         if self.rule(at).is_some_and(|rule| rule.secret) {
             return Err(JudgeSettingError::Secret { file: file.into(), pointer: at.clone() });
         }
@@ -134,11 +147,10 @@ impl Known<'_> {
         }
         let Some(there) = there else {
             let untold = self.now.is_none() && self.defaults.is_none() && self.rules.is_empty();
-            if self.open || untold {
+            if self.open || untold && !self.described {
                 return Ok(value.clone());
             }
-            let names: Vec<String> = self.places().iter().map(ToString::to_string).collect();
-            let near = suggest::did_you_mean(&at.to_string(), names.iter().map(String::as_str));
+            let near = self.near(at);
             return Err(JudgeSettingError::Unknown { file: file.into(), pointer: at.clone(), near });
         };
         let new = value.like(&there);

@@ -69,18 +69,23 @@ const SORTS: &[(&str, Sort)] = &[
     ("list", Sort::List),
 ];
 
+impl Sort {
+    /// Returns the sort that a definition calls so.
+    pub(crate) fn of_name(name: &str) -> Result<Self, String> {
+        SORTS.iter().find(|(known, _)| *known == name).map(|(_, sort)| *sort).ok_or_else(|| {
+            let near = crate::suggest::did_you_mean(name, SORTS.iter().map(|(known, _)| *known));
+            let near = near.map_or_else(String::new, |near| format!("; {near}"));
+            format!("{name:?} is not a sort{near}")
+        })
+    }
+}
+
 impl RawRule {
     /// Returns what it means.
     pub(crate) fn read(self) -> Result<SettingRule, String> {
         let Self { sort, default, least, most, choices, help, secret } = self;
         let sort = match &sort {
-            Some(name) => {
-                SORTS.iter().find(|(known, _)| known == name).map(|(_, sort)| *sort).ok_or_else(|| {
-                    let near = crate::suggest::did_you_mean(name, SORTS.iter().map(|(known, _)| *known));
-                    let near = near.map_or_else(String::new, |near| format!("; {near}"));
-                    format!("{name:?} is not a sort{near}")
-                })?
-            }
+            Some(name) => Sort::of_name(name)?,
             None if !choices.is_empty() => Sort::Choice,
             None => match &default {
                 Some(toml::Value::Integer(_)) => Sort::Whole,

@@ -18,7 +18,7 @@ fn values_are_judged_by_what_is_known() {
             "tone": { "enum": ["low", "high"] } } }"#,
     )
     .unwrap();
-    let known = Known { now: None, defaults: Some(&defaults), rules: &rules, open: false };
+    let known = Known { now: None, defaults: Some(&defaults), rules: &rules, open: false, described: false };
     for (at, text, expected) in [
         ("/volume/default", "3", Ok(Value::Whole(3))),
         ("/volume/default", "12", Err("from 0 to 11")),

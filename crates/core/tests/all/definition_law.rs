@@ -135,7 +135,7 @@ fn definition() -> impl Strategy<Value = String> {
             if let Some(((at, form), say)) = agree {
                 put(format!("[[agree]]\nvalue = \"{at}\"\nsay = \"{say}\"{}", form.replace(", ", "\n")));
             }
-            put(format!("[kind.part]\nshape = \"folder\"\nmarker = \"part.x\"\nplace = [{{ into = \"parts/{{{{ content.id }}}}/\" }}]"));
+            put("[kind.part]\nshape = \"folder\"\nmarker = \"part.x\"\nplace = [{ into = \"parts/{{ content.id }}/\" }]".to_owned());
             let marker = if shape == "file" { "suffix = \".x\"" } else { "marker = \"mod.x\"" };
             put(format!("[kind.mod]\nshape = \"{shape}\"\n{marker}\nplace = [{{ into = \"mods/{into}/\" }}]"));
             if shape == "folder" {
@@ -144,8 +144,12 @@ fn definition() -> impl Strategy<Value = String> {
             if !rules.is_empty() {
                 put(format!("register = [{}]", rules.join(", ")));
             }
-            loaded.into_iter().for_each(|text| put(format!("loaded = '{text}'")));
-            failed.into_iter().for_each(|text| put(format!("failed = '{text}(?<why>.*)'")));
+            if let Some(text) = loaded {
+                put(format!("loaded = '{text}'"));
+            }
+            if let Some(text) = failed {
+                put(format!("failed = '{text}(?<why>.*)'"));
+            }
             if let Some(((at, form), short)) = settings {
                 let file = at.split('#').next().unwrap_or_default();
                 put(format!("settings = [{{ file = \"{file}\"{form}, short = \"{short}\", open = true }}]"));
@@ -161,10 +165,10 @@ fn definition() -> impl Strategy<Value = String> {
 }
 
 fn content(game: &Game) -> (Locked, Payload) {
-    let mut release = Release::new(ReleaseVersion::parse("1.4").unwrap(), "mod");
+    let mut release = Release::new(ReleaseVersion::parse("1.4").expect("a plain text"), "mod");
     if !game.kinds["mod"].members.is_empty() {
         let member = |id: &str| Member {
-            id: ContentId::new(id).unwrap(),
+            id: ContentId::new(id).expect("a plain text"),
             kind: "part".into(),
             folder: id.into(),
             needs: litemap::LiteMap::new(),
@@ -172,7 +176,7 @@ fn content(game: &Game) -> (Locked, Payload) {
         release.members = vec![member("lamp"), member("rope")];
     }
     let locked = Locked {
-        id: ContentId::new("pier").unwrap(),
+        id: ContentId::new("pier").expect("a plain text"),
         title: "Pier".into(),
         catalogue: String::new(),
         off: false,
@@ -202,7 +206,7 @@ fn use_it(game: &Game) -> Result<(), String> {
         .map_err(|error| format!("plan: {error}"))?;
     // A second content, where the two do not dispute a file or a value.
     let mut other = locked.clone();
-    other.id = ContentId::new("gulls.2").unwrap();
+    other.id = ContentId::new("gulls.2").expect("a plain text");
     let file = PayloadFile { path: "gulls.x".into(), size: 3, digest: Digest::of(b"abd"), to: None };
     let files = Payload { files: vec![file] };
     let both = [entries[0], LineupEntry { locked: &other, payload: &files }];
@@ -215,16 +219,16 @@ fn use_it(game: &Game) -> Result<(), String> {
     let mut reader = LogReader::new(game, &scope, std::slice::from_ref(&locked), Some("pier"))
         .map_err(|error| said(&error))?;
     reader.feed("x");
-    let render = |template: &Template| template.render(&scope).map_err(|error| said(&error));
-    let path = |template: &Template| TreePath::new(&render(template)?).map_err(|error| said(&error));
-    let spot = |place: &Place| path(&place.file).and_then(|_| render(&place.pointer));
+    let filled = |template: &Template| template.render(&scope).map_err(|error| said(&error));
+    let path = |template: &Template| TreePath::new(&filled(template)?).map_err(|error| said(&error));
+    let spot = |place: &Place| path(&place.file).and_then(|_| filled(&place.pointer));
     for template in game.run.command.iter().chain(&game.never_touch).chain(&game.recognise_all) {
-        render(template)?;
+        filled(template)?;
     }
     for agree in &game.agree {
         let Agree::Present { value, say } = agree else { continue };
         spot(value)?;
-        render(say)?;
+        filled(say)?;
     }
     let mut found = scope.clone();
     found.found.insert("who".into(), "pier".into());

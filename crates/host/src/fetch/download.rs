@@ -5,11 +5,12 @@ use std::{
     collections::HashMap,
     path::PathBuf,
     sync::{Arc, Mutex},
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use reqwest::{RequestBuilder, Response, StatusCode, header};
 use tokio::sync::Semaphore;
+use tracing::debug;
 use yalotheca_core::{
     id::Digest,
     link::{self, Answer, Sort, judge},
@@ -161,7 +162,14 @@ async fn attempt(
         |error: &reqwest::Error| FetchError::Unreachable { url: url.clone(), why: reason(error) };
     let broke = |why: String| Try::Broke(FetchError::Unreachable { url: url.clone(), why }, None);
     let (request, asked) = request(net, wanted, partial);
-    let mut response = match request.send().await {
+    let started = Instant::now();
+    let sent = request.send().await;
+    let took = started.elapsed().as_millis();
+    match &sent {
+        Ok(response) => debug!("GET {url}: {} after {took} ms", response.status()),
+        Err(error) => debug!("GET {url}: {} after {took} ms", reason(error)),
+    }
+    let mut response = match sent {
         Ok(response) => response,
         Err(error) if error.is_redirect() || error.is_builder() => return Try::Failed(unreachable(&error)),
         Err(error) => return Try::Broke(unreachable(&error), None),
@@ -322,7 +330,9 @@ pub struct Told {
 pub(super) async fn ask(net: &Net, url: &str) -> Result<Told, FetchError> {
     let unreachable =
         |error: &reqwest::Error| FetchError::Unreachable { url: url.into(), why: reason(error) };
+    let started = Instant::now();
     let mut response = net.get(url).send().await.map_err(|error| unreachable(&error))?;
+    debug!("GET {url}: {} after {} ms", response.status(), started.elapsed().as_millis());
     let (about, size) = (About::of(&response), response.content_length());
     let mut head = Vec::new();
     while let Some(chunk) = response.chunk().await.map_err(|error| unreachable(&error))? {

@@ -13,6 +13,7 @@ use std::{
 };
 
 use reqwest::{StatusCode, header};
+use tracing::debug;
 use yalotheca_core::{hint::Hint, id::Digest, link::without_user};
 
 use crate::store::{Store, StoreError};
@@ -301,6 +302,7 @@ impl Fetcher {
         if let Some((tag, _)) = known.as_ref().filter(|(tag, _)| !tag.is_empty()) {
             request = request.header(header::IF_NONE_MATCH, tag);
         }
+        let started = Instant::now();
         let answer = net.runtime.block_on(async {
             let mut response = request.send().await?;
             let status = response.status();
@@ -325,6 +327,11 @@ impl Fetcher {
             Ok::<_, reqwest::Error>((status, tag, bytes, is_slow))
         });
         let failed = |why: String| FetchError::Unreachable { url: url.into(), why };
+        let took = started.elapsed().as_millis();
+        match &answer {
+            Ok((status, _, bytes, _)) => debug!("GET {url}: {status}, {} bytes in {took} ms", bytes.len()),
+            Err(error) => debug!("GET {url}: {} after {took} ms", reason(error)),
+        }
         let (status, tag, bytes, is_slow) = answer.map_err(|error| failed(reason(&error)))?;
         if is_slow {
             return Err(failed("it is too slow".into()));

@@ -21,9 +21,11 @@ use std::{
     io::{Read, Write},
     path::{Path, PathBuf},
     thread,
+    time::Instant,
 };
 
 use serde::{Deserialize, Serialize};
+use tracing::debug;
 use yalotheca_core::{
     change::{ChangeSet, Receipt, Step},
     control::{LOCK_FILE, WANTS_FILE},
@@ -33,6 +35,7 @@ use yalotheca_core::{
 
 use crate::{
     catalogue::{CatalogueError, Sources},
+    interrupt::Within,
     tree::{LocalTree, Tree, TreeError},
 };
 use execute::PreparedControls;
@@ -310,6 +313,8 @@ pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<
         }
     };
     fault::point();
+    let _within = Within::change();
+    let started = Instant::now();
     let done = journal.carry_out(tree, None).and_then(|()| journal.finish(tree, Some(controls)));
     if let Err(first) = done {
         return match journal.roll_back(tree) {
@@ -318,6 +323,12 @@ pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<
         };
     }
     journal.tidy(tree);
+    debug!(
+        "change {}: {} steps in {} ms",
+        journal.number(),
+        order.change.steps.len(),
+        started.elapsed().as_millis()
+    );
     Ok(journal.number())
 }
 
@@ -354,6 +365,7 @@ pub fn attempt<T>(
         journal.forget(tree).ok();
         return Err(error);
     }
+    let _within = Within::change();
     let done = journal.carry_out(tree, None).map(|()| during());
     match (done, journal.roll_back(tree)) {
         (done, Ok(())) => done,

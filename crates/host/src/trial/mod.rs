@@ -30,6 +30,7 @@ use yalotheca_core::{
 };
 
 use crate::{
+    interrupt::Within,
     survey::{played, value_at},
     tree::{LocalTree, Tree},
     trust::Invocation,
@@ -179,6 +180,7 @@ pub fn trial(
         return Ok(not_started(taken(&port), &reader));
     }
     make_home(tree, &invocation)?;
+    let _within = Within::watch();
     let signals = Signals::listen();
     let mut server = Server::start(tree, &invocation, options.keep)?;
     let started = Instant::now();

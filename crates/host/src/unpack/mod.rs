@@ -15,9 +15,11 @@ use std::{
     fs::File,
     io::{self, Read},
     path::{Path, PathBuf},
+    time::Instant,
 };
 
 use serde::{Deserialize, Serialize};
+use tracing::debug;
 use yalotheca_core::{hint::Hint, id::Digest, route::Bundle};
 
 pub use sniff::{Container, HEAD, bare_name, by_name, sniff};
@@ -187,6 +189,7 @@ pub fn unpack(
     if let Some(known) = known(store, &digest) {
         return Ok(Some(known));
     }
+    let started = Instant::now();
     let intake = Intake::new(store, name, options.limits, size);
     let password = options.password.as_deref();
     let unpacked = match container {
@@ -198,6 +201,7 @@ pub fn unpack(
             single::unpack(container, File::open(path).map_err(read)?, bare_name(name), &intake)?
         }
     };
+    debug!("unpacked {name}: {} files in {} ms", unpacked.members.len(), started.elapsed().as_millis());
     if let Ok(text) = serde_json::to_vec(&unpacked) {
         store.note("unpacked", &digest, &text)?;
         store.remember_sealed(&digest);

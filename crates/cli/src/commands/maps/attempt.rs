@@ -115,6 +115,65 @@ pub(super) fn run(
     rule: &Maps,
     (global, ui): (&Global, &Ui),
 ) -> Result<ExitCode, CommandError> {
+    let (map, mut wants) = find(args, session, rule, ui)?;
+    let known = session.survey.scope.values.get("map").cloned().unwrap_or_default();
+    let known = wants.maps.play.clone().unwrap_or(known);
+    if known == map {
+        return Err(CommandError::Usage {
+            what: format!("{map} is the map that plays now; there is nothing to hold it against"),
+            hint: Some("yalotheca trial tries the server as it is".into()),
+        });
+    }
+    if !ui.confirm(&format!("Start the server with {known}, then with {map}?"))? {
+        ui.note("Nothing was changed.");
+        return Ok(ExitCode::SUCCESS);
+    }
+    let waiting = ui.wait(&format!("Starting with {known}, which plays now"));
+    let with_known = start(session, args)?;
+    drop(waiting);
+    let mut view = TryView {
+        server: session.shown(),
+        map: map.clone(),
+        known: known.clone(),
+        fault: Fault::None,
+        troubles: Vec::new(),
+    };
+    if with_known.verdict == Verdict::Failed {
+        view.fault = Fault::Server;
+        view.troubles = told(&with_known);
+        ui.show(&view)?;
+        return Ok(ExitCode::FAILURE);
+    }
+    // The map is installed and put on, tried, and all of that is taken back; where it works, it is installed without being put on.
+    let kept = wants.clone();
+    wants.play(Some(&map));
+    let waiting = ui.wait(&format!("Starting with {map}"));
+    let went = attempt(session, &wants, args)?;
+    drop(waiting);
+    let old: Vec<String> = told(&with_known);
+    let failed = match &went {
+        Ok(went) => {
+            view.troubles = told(went).into_iter().filter(|line| !old.contains(line)).collect();
+            went.verdict == Verdict::Failed || !view.troubles.is_empty()
+        }
+        Err(_) => true,
+    };
+    went?;
+    if !failed {
+        install(global, &kept, ui)?;
+    }
+    view.fault = if failed { Fault::Map } else { Fault::None };
+    ui.show(&view)?;
+    Ok(if failed { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+/// Finds the map, and returns its name and what is wanted with it.
+fn find(
+    args: &TryArgs,
+    session: &Session,
+    rule: &Maps,
+    ui: &Ui,
+) -> Result<(String, ControlFile), CommandError> {
     let here = look(session, rule, true)?;
     let known_here = here
         .iter()
@@ -152,53 +211,7 @@ pub(super) fn run(
         (None, Some(id)) => name_when_installed(session, &wants, rule, id)?,
         (None, None) => return Err(CommandError::Usage { what: "nothing was named".into(), hint: None }),
     };
-    let known = session.survey.scope.values.get("map").cloned().unwrap_or_default();
-    let known = wants.maps.play.clone().unwrap_or(known);
-    if known == map {
-        return Err(CommandError::Usage {
-            what: format!("{map} is the map that plays now; there is nothing to hold it against"),
-            hint: Some("yalotheca trial tries the server as it is".into()),
-        });
-    }
-    if !ui.confirm(&format!("Start the server with {known}, then with {map}?"))? {
-        ui.note("Nothing was changed.");
-        return Ok(ExitCode::SUCCESS);
-    }
-    ui.note(&format!("Starting with {known}, which plays now."));
-    let with_known = start(session, args)?;
-    let mut view = TryView {
-        server: session.shown(),
-        map: map.clone(),
-        known: known.clone(),
-        fault: Fault::None,
-        troubles: Vec::new(),
-    };
-    if with_known.verdict == Verdict::Failed {
-        view.fault = Fault::Server;
-        view.troubles = told(&with_known);
-        ui.show(&view)?;
-        return Ok(ExitCode::FAILURE);
-    }
-    // The map is installed and put on, tried, and all of that is taken back; where it works, it is installed without being put on.
-    let kept = wants.clone();
-    wants.play(Some(&map));
-    ui.note(&format!("Starting with {map}."));
-    let went = attempt(session, &wants, args)?;
-    let old: Vec<String> = told(&with_known);
-    let failed = match &went {
-        Ok(went) => {
-            view.troubles = told(went).into_iter().filter(|line| !old.contains(line)).collect();
-            went.verdict == Verdict::Failed || !view.troubles.is_empty()
-        }
-        Err(_) => true,
-    };
-    went?;
-    if !failed {
-        install(global, &kept, ui)?;
-    }
-    view.fault = if failed { Fault::Map } else { Fault::None };
-    ui.show(&view)?;
-    Ok(if failed { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+    Ok((map, wants))
 }
 
 /// Returns what the server will call a map once it is installed.

@@ -67,8 +67,8 @@ pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapL
     let is_map = |kind: &str| kind == rule.kind;
     let kind = session.game.kinds.get(&rule.kind);
     for locked in session.control.lock.contents.iter().filter(|locked| is_map(&locked.release.kind)) {
-        let placed = session.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
-        let name = name_of(kind, &locked.id, placed.map(|(path, _)| path));
+        let own = session.receipt.placed.iter().filter(|(_, one)| one.content == locked.id);
+        let name = name_of(kind, &locked.id, own.map(|(path, _)| path));
         origins.insert(name, (Origin::Lineup, Some(locked.id.clone())));
     }
     let here = inventory.contents.iter().filter(|found| is_map(&found.content.release.kind));

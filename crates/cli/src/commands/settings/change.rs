@@ -50,6 +50,9 @@ impl Changes {
                 }
                 Err(error) => return Err(refused(&error)),
             };
+            if let Some(near) = known.near(at).filter(|_| file.open) {
+                self.notes.push(format!("{} has had no setting {at} so far; {near}", file.short));
+            }
             wants.ask_setting(&file.owner, &file.short, at, Some(&value));
             self.noted.push(format!("{at} = {value}"));
         }

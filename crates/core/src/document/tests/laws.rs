@@ -327,7 +327,9 @@ fn write(format: Format, tree: &Tree, seed: u64) -> String {
     let mut text = match format {
         Format::Json => json(tree, dice) + dice.pick(&["", "\n"]),
         Format::Table => tables(tree, dice),
-        Format::KeywordsAnywhere | Format::BlocksAnywhere => unreachable!("not among all"),
+        Format::KeywordsAnywhere | Format::BlocksAnywhere | Format::PropertiesLoose => {
+            unreachable!("not among all")
+        }
         Format::Yaml => format!("{}{}", dice.comment("#"), yaml_block(tree, "", dice)),
         Format::Toml => toml_text(tree, dice),
         Format::Xml => format!(

@@ -6,12 +6,13 @@ use toml::Spanned;
 
 use super::{Checked, Loader, glob, pattern, pattern_with, template, with};
 use crate::{
-    document::Pointer,
+    document::{Format, Pointer},
     game::{
         DescribeRule, DescriptorForm, Kind, LengthRule, LoadsFrom, Pick, Place, PlaceRule, RegisterRule,
-        RegisterVerb, SettingsFile, Shape, Template, ValueTemplate,
-        raw::{RawDescribe, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSettings, Text},
+        RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
+        raw::{RawDescribe, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSchemaLine, RawSettings, Text},
     },
+    settings::Sort,
     suggest,
 };
 
@@ -194,6 +195,10 @@ impl Loader {
             let at = Pointer::parse(&at).map_err(|error| (span.clone(), error.to_string()))?;
             Ok((at, rule.into_inner().read().map_err(|why| (span, why))?))
         });
+        let schema_lines = raw.schema_lines.iter().map(schema_line).collect::<Checked<Vec<_>>>()?;
+        if let (None, Some(line)) = (&raw.schema, raw.schema_lines.first()) {
+            return Err((line.pattern.span(), "\"schema\" names the member whose lines these are".into()));
+        }
         Ok(SettingsFile {
             file: template(&raw.file, allowed)?,
             format,
@@ -201,12 +206,18 @@ impl Loader {
             title: raw.title,
             defaults: raw.defaults,
             schema: raw.schema,
+            schema_lines,
             appears,
             launch: raw.launch,
             open: raw.open,
             keys: keys.collect::<Checked<_>>()?,
         })
     }
+}
+
+fn schema_line(raw: &RawSchemaLine) -> Checked<SchemaLine> {
+    let sort = Sort::of_name(raw.sort.as_ref()).map_err(|why| (raw.sort.span(), why))?;
+    Ok(SchemaLine { pattern: pattern_with(&raw.pattern, "key")?, sort })
 }
 
 /// Reads a registration of no game. `allowed` is what its templates may name.
@@ -303,12 +314,17 @@ fn rule_of(
     }
     let place_span = place.span();
     let place = register_place(loader, place, raw, allowed)?;
-    let create = match &raw.create {
-        Some(text) => template(text, &loader.server)?,
-        None => Template::new(place.format.head(), &[]).map_err(|why| (place_span, why))?,
-    };
+    let create = head_of(loader, raw, (place.format, place_span))?;
     let loads_unlisted = loads_unlisted(raw)?;
     Ok(RegisterRule { place, verb, each, create, loads_unlisted })
+}
+
+/// What a file that is made for an entry begins with.
+fn head_of(loader: &Loader, raw: &RawRegister, (format, span): (Format, Range<usize>)) -> Checked<Template> {
+    match &raw.create {
+        Some(text) => template(text, &loader.server),
+        None => Template::new(format.head(), &[]).map_err(|why| (span, why)),
+    }
 }
 
 /// Whether what has no entry is loaded all the same.

@@ -1,0 +1,130 @@
+//! Definitions that nobody here wrote, and what they say of a server.
+
+use std::fs;
+
+use crate::harness::{Done, World};
+
+const QUAY: &str = r#"
+format = 1
+name = "quay"
+title = "Quay"
+[recognise]
+all = ["quay.conf"]
+[run]
+command = ["quay-server"]
+stop = "TERM"
+ready = "open"
+[kind.part]
+shape = "file"
+suffix = ".part"
+place = [{ into = "parts/" }]
+loads-from = [{ folder = "parts", sub-folders = true }]
+register = [{ list = "quay.conf#/parts", separator = ",", item = "{{ content.id }}" }]
+settings = [{ file = "parts/{{ content.id }}.conf" }]
+[kind.pier]
+shape = "folder"
+marker = "pier.conf"
+place = [{ into = "piers/{{ content.id }}/" }]
+[maps]
+kind = "pier"
+play = { at = "quay.conf#/pier" }
+"#;
+
+/// A server of that game, with a definition that is trusted.
+fn quay() -> Result<World, Box<dyn std::error::Error>> {
+    let world = World::empty()?;
+    world.write("games/quay.toml", QUAY)?;
+    world.write("quay.conf", "parts = deep\npier = north\n")?;
+    world.run(&["game", "trust", "quay", "--yes"]).code(0);
+    Ok(world)
+}
+
+/// A file that is a zip archive by its bytes.
+fn zip(world: &World, name: &str) -> Done {
+    let mut zip = zip::ZipWriter::new(fs::File::create(world.path(name))?);
+    zip.start_file("inside.txt", zip::write::SimpleFileOptions::default())?;
+    zip.finish()?;
+    Ok(())
+}
+
+#[test]
+fn a_file_that_is_an_archive_by_its_bytes_is_a_content_all_the_same() -> Done {
+    let world = quay()?;
+    fs::create_dir_all(world.path("../files"))?;
+    zip(&world, "../files/lamp.part")?;
+    zip(&world, "../files/rope.part")?;
+    world.run(&["adopt", "--catalogue", "own=../files"]).code(0);
+    world.run(&["add", "../files/lamp.part", "--yes"]).code(0).says(&["parts/lamp.part"]);
+    world.run(&["add", "rope", "--yes"]).code(0).says(&["parts/rope.part"]);
+    assert_eq!(fs::read(world.path("parts/rope.part"))?, fs::read(world.path("../files/rope.part"))?);
+    // Another kind of file says what it may be.
+    world.write("../files/plain.txt", "x")?;
+    world.run(&["add", "../files/plain.txt"]).code(5).says(&["nothing in it is recognised"]);
+    Ok(())
+}
+
+#[test]
+fn what_lies_in_folders_inside_is_loaded_where_the_definition_says_so() -> Done {
+    let world = quay()?;
+    fs::create_dir_all(world.path("parts/old"))?;
+    zip(&world, "parts/old/deep.part")?;
+    world.write("parts/deep.conf", "fog = 1\n")?;
+    world.run(&["adopt"]).code(0).says(&["deep on parts/old/deep.part"]);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    // Its settings file is no stranger.
+    let check = world.run(&["check"]);
+    assert!(!check.out.contains("deep.conf"), "{}", check.out);
+    Ok(())
+}
+
+#[test]
+fn a_map_may_be_a_folder() -> Done {
+    let world = quay()?;
+    world.write("piers/north/pier.conf", "planks = 12\n")?;
+    world.write("piers/south/pier.conf", "planks = 3\n")?;
+    world.run(&["adopt"]).code(0);
+    world.run(&["maps"]).code(0).says(&["plays north", "south"]);
+    world.run(&["maps", "play", "south", "--yes"]).code(0);
+    assert!(world.read("quay.conf")?.contains("pier = south"));
+    world.run(&["maps", "play", "east"]).code(2).says(&["there is no map east here"]);
+    Ok(())
+}
+
+#[test]
+fn a_definition_is_used_once_before_it_is_called_good() -> Done {
+    let world = World::empty()?;
+    let refused = |from: &str, to: &str, says: &[&str]| -> Done {
+        world.write("quay.toml", &QUAY.replace(from, to))?;
+        world.run(&["game", "check", "quay.toml"]).code(2).says(says);
+        Ok(())
+    };
+    world.write("quay.toml", QUAY)?;
+    world.run(&["game", "check", "quay.toml"]).code(0).says(&["the definition quay is good"]);
+    refused(
+        "quay.conf#/pier\" }",
+        "quay.conf#\", as = \"lines\" }",
+        &["[kind.part]", "read as properties here, and as lines in [maps]"],
+    )?;
+    refused(
+        "{{ content.id }}.conf",
+        "{{ content.id | upper }}.conf",
+        &["[kind.part]", "filter upper is unknown"],
+    )?;
+    refused("quay.conf#/parts", "quay.conf#/pier", &["[kind.part]", "is what [maps] writes"])?;
+    refused(
+        "[maps]",
+        "[[reference]]\neach = \"{{ folder }}/*.conf#/x\"\nis = { words = [\"y\"] }\n[maps]",
+        &["templates are not filled in a reference"],
+    )
+}
+
+#[test]
+fn a_server_without_catalogues_says_how_to_get_one() -> Done {
+    let world = quay()?;
+    world.run(&["adopt"]).code(0);
+    world
+        .run(&["add", "lamp"])
+        .code(2)
+        .says(&["no catalogue has a content called lamp", "yalotheca catalogue add"]);
+    Ok(())
+}
