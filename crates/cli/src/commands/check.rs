@@ -3,7 +3,7 @@
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
 use serde::Serialize;
-use yalotheca_core::check::{Finding, Weight};
+use yalotheca_core::check::{Finding, Weight, meaning};
 
 use crate::{
     args::Global,
@@ -40,6 +40,7 @@ impl View for CheckView {
         }
         group(page, (Role::Bad, "Problems"), &problems);
         group(page, (Role::Warn, "Notes"), &notes);
+        meanings(page, &problems);
         let fixes: BTreeSet<&String> =
             self.findings.iter().filter_map(|finding| finding.fix.as_ref()).collect();
         if !fixes.is_empty() {
@@ -65,8 +66,19 @@ fn group(page: &mut Page, (role, head): (Role, &str), findings: &[&Finding]) {
     let first = |about: &str| findings.iter().position(|finding| finding.about == about);
     let mut sorted = findings.to_vec();
     sorted.sort_by_key(|finding| (Reverse(many(&finding.about)), first(&finding.about)));
-    let row = |finding: &&Finding| vec![Cell::new(role, finding.sort), Cell::plain(finding.says.clone())];
+    let row = |finding: &&Finding| vec![Cell::new(role, finding.code), Cell::plain(finding.says.clone())];
     page.table(&sorted.iter().map(row).collect::<Vec<_>>());
+}
+
+/// Says once for each code what it means for the server.
+fn meanings(page: &mut Page, problems: &[&Finding]) {
+    let codes: BTreeSet<&str> = problems.iter().map(|finding| finding.code).collect();
+    if codes.is_empty() {
+        return;
+    }
+    page.head("Why it matters");
+    let row = |code: &&str| vec![Cell::plain(*code), Cell::plain(meaning(code))];
+    page.table(&codes.iter().map(row).collect::<Vec<_>>());
 }
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {

@@ -146,13 +146,13 @@ fn choose<'f>(args: &FixArgs, findings: &'f [Finding]) -> Result<Vec<&'f Finding
     if args.what.is_empty() {
         return Ok(fixable().filter(|finding| finding.weight == Weight::Trouble).collect());
     }
-    let is_about = |finding: &Finding, what: &str| finding.sort == what || finding.about == what;
+    let is_about = |finding: &Finding, what: &str| finding.code == what || finding.about == what;
     for what in &args.what {
         if fixable().any(|finding| is_about(finding, what)) {
             continue;
         }
         let by_hand = findings.iter().find(|finding| is_about(finding, what));
-        let names = fixable().flat_map(|finding| [finding.sort, finding.about.as_str()]);
+        let names = fixable().flat_map(|finding| [finding.code, finding.about.as_str()]);
         return Err(CommandError::Usage {
             what: match by_hand {
                 Some(finding) => format!("fix does nothing about this: {}", finding.says),

@@ -6,7 +6,7 @@ use std::{collections::BTreeSet, io::Read};
 
 use yalotheca_core::{
     change::{PlanChangeError, Settled, plan},
-    check::{FIX, Finding, Remedy, Weight, of_breaches, of_change},
+    check::{FIX, Finding, Remedy, Weight, meaning, of_breaches, of_change},
     control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
     document::{Document, Format},
@@ -325,7 +325,7 @@ fn wants(session: &Session) -> Vec<Finding> {
 /// A file that was changed may be no such file any more: that keeps the server from loading it.
 fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), CommandError> {
     let lock = session.control.lock.by_id();
-    for finding in findings.iter_mut().filter(|finding| finding.sort == "altered-file") {
+    for finding in findings.iter_mut().filter(|finding| finding.code == "altered-file") {
         let Ok(path) = TreePath::new(&finding.about) else { continue };
         let Some(placed) = session.receipt.placed.get(&path) else { continue };
         let kind = lock.get(&placed.content).and_then(|locked| session.game.kinds.get(&locked.release.kind));
@@ -358,14 +358,15 @@ fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), Comman
 fn tell_halves(session: &Session, findings: &mut [Finding]) {
     for locked in session.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
         let id = locked.id.as_str();
-        let gone = |finding: &&mut Finding| finding.about == id && finding.sort == "not-registered";
+        let gone = |finding: &&mut Finding| finding.about == id && finding.code == "not-registered";
         let all = session.receipt.entries.iter().filter(|entry| entry.content == locked.id).count();
         let missing = findings.iter_mut().filter(|finding| gone(finding)).count();
         if missing == 0 || missing >= all {
             continue;
         }
         for finding in findings.iter_mut().filter(gone) {
-            finding.sort = "half-a-tweak";
+            finding.code = "half-a-tweak";
+            finding.means = meaning(finding.code);
             finding.says = format!("{id} is only partly there: {}", finding.says);
         }
     }

@@ -73,7 +73,7 @@ fn findings_are_json_too() -> Done {
     let world = World::left_behind()?;
     let json = world.run(&["check", "--json"]).code(1).json()?;
     let sorts: Vec<&str> =
-        json["findings"].as_array().into_iter().flatten().filter_map(|f| f["sort"].as_str()).collect();
+        json["findings"].as_array().into_iter().flatten().filter_map(|f| f["code"].as_str()).collect();
     assert_eq!(sorts, ["needs", "wrong-folder", "unowned", "unowned"]);
     assert_eq!(json["findings"][0]["about"], "night-lamps");
     assert_eq!(json["findings"][0]["fix"], "yalotheca fix");

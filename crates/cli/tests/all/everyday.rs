@@ -107,7 +107,7 @@ fn fix_takes_names_and_codes() -> Done {
     let findings = world.run(&["check", "--json"]).code(1).json()?["findings"].clone();
     let of_tidebell: Vec<_> =
         findings.as_array().into_iter().flatten().filter(|finding| finding["about"] == "tidebell").collect();
-    assert!(matches!(of_tidebell.as_slice(), [one] if one["sort"] == "not-settled"), "{findings:#}");
+    assert!(matches!(of_tidebell.as_slice(), [one] if one["code"] == "not-settled"), "{findings:#}");
     world.run(&["undo", "--yes"]).code(0);
     world.write("plugins/order.txt", "# the order for the festival week\ngull-chat\nnight-lamps\n")?;
     // Without a yes nothing happens.

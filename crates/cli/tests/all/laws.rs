@@ -456,7 +456,7 @@ fn one_server(seed: u64) -> Done {
         for finding in json["findings"].as_array().into_iter().flatten() {
             let left = finding["weight"] == "trouble" && finding["fixable"] == true;
             // Another release's second copy is only set aside when asked.
-            assert!(!left || finding["sort"] == "second", "{told:#?}\n{finding:#}\n{}", fix.out);
+            assert!(!left || finding["code"] == "second", "{told:#?}\n{finding:#}\n{}", fix.out);
         }
     }
     let check = mess.world.run(&["check"]);

@@ -101,9 +101,9 @@ fn a_definition_is_used_once_before_it_is_called_good() -> Done {
     world.write("quay.toml", QUAY)?;
     world.run(&["game", "check", "quay.toml"]).code(0).says(&["the definition quay is good"]);
     refused(
-        "quay.conf#/pier\" }",
-        "quay.conf#\", as = \"lines\" }",
-        &["[kind.part]", "read as properties here, and as lines in [maps]"],
+        "register = [",
+        "register = [{ list = \"quay.conf#\", as = \"lines\", item = \"x\" }, ",
+        &["[kind.part]", "quay.conf is read as lines here, and as properties in [maps]"],
     )?;
     refused(
         "{{ content.id }}.conf",

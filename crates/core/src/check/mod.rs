@@ -1,12 +1,14 @@
 //! Findings: what is wrong with a server, seen without starting it.
 
 mod listed;
+mod meaning;
 
 use std::collections::HashSet;
 
 use serde::{Serialize, Serializer};
 
 pub use listed::{Listed, Listing};
+pub use meaning::{MEANINGS, meaning};
 
 use crate::{
     change::{ChangeSet, EntryAct, FileAct, OwnedEntry, Step},
@@ -44,12 +46,14 @@ pub enum Weight {
 pub struct Finding {
     /// How much it weighs.
     pub weight: Weight,
-    /// Which sort, for scripts: `missing-file`, `needs`, `runtime` and so on.
-    pub sort: &'static str,
+    /// Its stable code: `missing-file`, `needs` and so on (see [`MEANINGS`]).
+    pub code: &'static str,
     /// The content, or the path, that it is about.
     pub about: String,
     /// What is wrong.
     pub says: String,
+    /// What that means for the server.
+    pub means: &'static str,
     /// What can be done.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub fix: Option<String>,
@@ -71,14 +75,14 @@ impl Finding {
     }
 
     /// Returns a finding that is trouble.
-    pub fn trouble(sort: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
-        let fix = fix.map(str::to_owned);
-        Self { weight: Weight::Trouble, sort, about: about.into(), says, fix, remedy: None }
+    pub fn trouble(code: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
+        let (fix, means) = (fix.map(str::to_owned), meaning(code));
+        Self { weight: Weight::Trouble, code, about: about.into(), says, means, fix, remedy: None }
     }
 
     /// Returns a finding that is only worth knowing.
-    pub fn note(sort: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
-        Self { weight: Weight::Note, ..Self::trouble(sort, about, says, fix) }
+    pub fn note(code: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
+        Self { weight: Weight::Note, ..Self::trouble(code, about, says, fix) }
     }
 }
 
@@ -128,16 +132,16 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
     let mut counted: Vec<((FileAct, bool), &crate::id::ContentId, Vec<&crate::change::FileLine>)> =
         Vec::new();
     for line in &change.files {
-        let sort = (line.act, there(&line.path));
-        match counted.iter_mut().find(|(known, content, _)| *known == sort && *content == &line.content) {
+        let code = (line.act, there(&line.path));
+        match counted.iter_mut().find(|(known, content, _)| *known == code && *content == &line.content) {
             Some((_, _, lines)) => lines.push(line),
-            None => counted.push((sort, &line.content, vec![line])),
+            None => counted.push((code, &line.content, vec![line])),
         }
     }
     for ((act, altered), content, lines) in counted {
         if lines.len() > MOST {
             let first = &lines[0].path;
-            let (sort, verb) = words(act, altered);
+            let (code, verb) = words(act, altered);
             let folder =
                 |path: &TreePath| path.parent().map_or_else(|| "/".to_owned(), |folder| folder.to_string());
             let says = match (&lines[0].from, act) {
@@ -149,12 +153,12 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 ),
                 _ => format!("{} files of {content} {verb}, the first is {first}", lines.len()),
             };
-            let finding = Finding::trouble(sort, content.as_str(), says, Some(SETTLE));
+            let finding = Finding::trouble(code, content.as_str(), says, Some(SETTLE));
             findings.push(finding.with_remedy(Remedy::Settle));
             continue;
         }
         for line in lines {
-            let (sort, _) = words(act, altered);
+            let (code, _) = words(act, altered);
             let path = &line.path;
             let says = match (act, &line.from) {
                 (FileAct::Move, Some(from)) => {
@@ -166,7 +170,7 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 (FileAct::Aside, _) => format!("{path} belongs to nothing in the lineup any more"),
                 _ => format!("{path} of {content} is not there"),
             };
-            let finding = Finding::trouble(sort, content.as_str(), says, Some(SETTLE));
+            let finding = Finding::trouble(code, content.as_str(), says, Some(SETTLE));
             findings.push(finding.with_remedy(Remedy::Settle));
         }
     }
@@ -179,14 +183,14 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
     for config in &change.config {
         for entry in &config.entries {
             let (path, what) = (&config.path, &entry.what);
-            let (sort, says) = match entry.act {
+            let (code, says) = match entry.act {
                 EntryAct::Add => ("not-registered", format!("{path} lacks {what}")),
                 EntryAct::Set => ("registered-wrong", format!("{path} should say {what}")),
                 EntryAct::Move => ("order", format!("{path} has {what} in the wrong place of the order")),
                 EntryAct::Remove | EntryAct::Restore => ("left-over", format!("{path} still has {what}")),
                 EntryAct::Leave => ("changed-by-hand", format!("{path} has {what}")),
             };
-            let finding = Finding::trouble(sort, entry.content.as_str(), says, Some(SETTLE));
+            let finding = Finding::trouble(code, entry.content.as_str(), says, Some(SETTLE));
             findings.push(finding.with_remedy(Remedy::Settle));
         }
     }

@@ -3,7 +3,7 @@
 use yalotheca_core::{
     catalogue::{AnyOf, Platform, Release, Universe},
     change::{ChangeSet, ConfigLine, EntryAct, EntryLine, FileAct, FileLine, KeptLine},
-    check::{Finding, Weight, of_breaches, of_change},
+    check::{Finding, MEANINGS, Weight, of_breaches, of_change},
     id::{ContentId, Digest, TreePath},
     solve::{Selection, verify},
     version::{ReleaseVersion, VersionRange},
@@ -18,7 +18,7 @@ fn file(act: FileAct, name: &str, content: &str) -> Result<FileLine, Whatever> {
 }
 
 fn says(findings: &[Finding]) -> Vec<String> {
-    findings.iter().map(|finding| format!("{}: {}", finding.sort, finding.says)).collect()
+    findings.iter().map(|finding| format!("{}: {}", finding.code, finding.says)).collect()
 }
 
 #[test]
@@ -165,5 +165,30 @@ fn stand_ins_and_the_base_game_count() -> Done {
         Ok(())
     })?;
     assert!(world.findings().is_empty());
+    Ok(())
+}
+
+/// Every code that is used has a meaning, and the guide has all of them.
+#[test]
+fn every_code_is_explained() -> Done {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+    let guide = std::fs::read_to_string(format!("{root}/docs/findings.md"))?;
+    for (code, means) in MEANINGS {
+        assert!(guide.contains(&format!("| `{code}` | {means} |")), "{code} in docs/findings.md");
+    }
+    let mut used = std::collections::BTreeSet::new();
+    let pattern = regex::Regex::new(r#"Finding::(?:trouble|note)\(\s*"([a-z-]+)"|code = "([a-z-]+)""#)?;
+    for file in ["core/src/check/mod.rs", "cli/src/findings/mod.rs", "cli/src/findings/strangers.rs"] {
+        let text = std::fs::read_to_string(format!("{root}/crates/{file}"))?;
+        used.extend(
+            pattern
+                .captures_iter(&text)
+                .filter_map(|groups| Some(groups.get(1).or(groups.get(2))?.as_str().to_owned())),
+        );
+    }
+    assert!(used.len() > 20, "{used:?}");
+    for code in used {
+        assert!(MEANINGS.iter().any(|(known, _)| *known == code), "{code} is not explained");
+    }
     Ok(())
 }

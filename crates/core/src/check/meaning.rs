@@ -1,0 +1,59 @@
+//! What each finding means for the server, by its code.
+
+/// The codes of all findings, each with what happens on the server because of it.
+pub const MEANINGS: &[(&str, &str)] = &[
+    (
+        "altered-file",
+        "It is kept as it is. Where that was an accident, the content may not do what its release does.",
+    ),
+    ("bad-name", "The server refuses to start with such a name, or skips the content."),
+    ("broken-file", "The server fails at this file or ignores it, and nothing can be changed in it."),
+    ("changed-by-hand", "Somebody's value is kept, so the content may not be set up as it asks for."),
+    (
+        "disagree",
+        "The server reads two answers to one question, and starts with the wrong one or not at all.",
+    ),
+    ("goes-with", "The two work together in other versions only; features may fail while people play."),
+    ("half-a-tweak", "The parts of a tweak work together; half of one can do harm that the whole does not."),
+    ("left-over", "The server still loads, or looks for, what is not wanted any more."),
+    (
+        "listed-missing",
+        "The server looks for it at each start, reports an error, and starts without it or not at all.",
+    ),
+    ("lock-missing", "Without the lock nothing tells which versions belong here."),
+    ("missing-file", "The server cannot load the content, or loads it incomplete."),
+    (
+        "missing-map",
+        "The server fails when it comes to this map; where it is the first one, it does not start.",
+    ),
+    ("missing-value", "The server does not know what to start with."),
+    ("named-file", "The server looks for a file that is not there."),
+    ("needs", "The server skips the content, or fails when it loads it."),
+    ("not-registered", "The files are here, and the server does not load them."),
+    ("not-settled", "The server still runs what was there before."),
+    ("order", "The content is loaded before what it builds on, and may fail or lose its changes."),
+    ("other-file", "Another file lies where this content's file belongs, so the server loads that one."),
+    ("other-release", "The server loads another version than the one whose needs were checked."),
+    ("platform", "The content was made for another version of the game, and may fail to load."),
+    ("receipt-missing", "Without the receipt nothing tells which files and entries Yalotheca put here."),
+    (
+        "reference",
+        "The server finds nothing under that name, and goes without it or fails when it is reached.",
+    ),
+    ("refuses", "The two cannot run on one server."),
+    ("registered-wrong", "The server loads the content in another way than it should."),
+    ("second", "The server refuses to start with two of one name, or takes the wrong one."),
+    ("stray-line", "It does nothing; whatever it was meant to set is not set."),
+    ("terms", "The server ends at once until its terms are accepted."),
+    ("unknown", "Nothing is known of what it needs, so that cannot be checked."),
+    ("unlisted", "It is loaded after everything else, whatever it asks for."),
+    ("unowned", "It is not updated, not checked for what it needs, and never removed."),
+    ("unreadable", "It cannot be told what it is; the server may fail at it."),
+    ("wanted", "The server runs another version than yalotheca.toml asks for, or none."),
+    ("wrong-folder", "The server does not find it there."),
+];
+
+/// Returns what a finding means for the server.
+pub fn meaning(code: &str) -> &'static str {
+    MEANINGS.iter().find(|(known, _)| *known == code).map_or("", |(_, meaning)| meaning)
+}
