@@ -139,12 +139,13 @@ pub(crate) fn plan_change(
         lineup.push(locked);
     }
     list_early_ones(session, &mut lineup);
-    // What is switched off stays as it is, after all others.
+    // What is switched off stays as it is, and keeps its place for when it comes back.
     let is_off = |id: &ContentId| wants.off.contains_key(id) && wants.wants.contains_key(id);
-    let off = before.contents.iter().filter(|locked| is_off(&locked.id));
-    for locked in off {
+    for (at, locked) in before.contents.iter().enumerate().filter(|(_, locked)| is_off(&locked.id)) {
         refuse_off(session, locked)?;
-        lineup.push(Locked { off: true, ..locked.clone() });
+        let place = |one: &Locked| lineup.iter().position(|other: &Locked| other.id == one.id);
+        let behind = before.contents[..at].iter().rev().find_map(place).map_or(0, |at| at + 1);
+        lineup.insert(behind, Locked { off: true, ..locked.clone() });
     }
     let mut payloads = Vec::new();
     for locked in &mut lineup {

@@ -156,3 +156,21 @@ fn why_tells_who_needs_it_and_what_keeps_it_from_being_newer() -> Done {
     world.run(&["why", "regatta"]).code(2).says(&["yalotheca about regatta tells whether it would fit"]);
     Ok(())
 }
+
+#[test]
+fn what_comes_back_has_its_old_place() -> Done {
+    let world = World::fresh()?;
+    world.run(&["add", "gull-chat", "tidebell", "night-lamps", "--yes"]).code(0);
+    let before = world.read("plugins/order.txt")?;
+    let first = before.lines().find(|line| !line.starts_with('#')).ok_or("an entry")?.to_owned();
+    for name in ["gull-chat", "tidebell", "night-lamps"] {
+        let off = world.run(&["off", name, "--yes"]);
+        if off.code != 0 {
+            continue;
+        }
+        assert!(!world.read("plugins/order.txt")?.lines().any(|line| line == name));
+        world.run(&["on", name, "--yes"]).code(0);
+        assert_eq!(world.read("plugins/order.txt")?, before, "{name} of {first}");
+    }
+    Ok(())
+}
