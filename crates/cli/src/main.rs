@@ -114,7 +114,7 @@ fn wrong_use(error: &clap::Error) -> ExitCode {
     if let Some(ContextValue::String(word)) = error.get(ContextKind::InvalidSubcommand)
         && let Some((_, command)) = OTHER_WORDS.iter().find(|(other, _)| other == word)
     {
-        text = format!("error: there is no command {word}; here it is called: yalotheca {command}\n");
+        text = format!("error: there is no command {word}; here it is called yalotheca {command}\n");
     }
     let is_help = !error.use_stderr();
     if !is_help && std::env::args_os().any(|word| word == "--json") {

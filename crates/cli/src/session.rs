@@ -116,10 +116,10 @@ impl Session {
             Some(invocation) if invocation.program.exists() && !trust()?.may_run(&invocation, &foreign) => {
                 Err(CommandError::Refused {
                     what: format!(
-                        "to start the server, {invocation} would be run, and this account has not agreed to that"
+                        "to start the server, {invocation} would be run, which this account has not allowed yet"
                     ),
                     hint: Some(format!(
-                        "look at it; yalotheca game trust {} shows all that would be run, and asks",
+                        "review it first: yalotheca game trust {} shows all that would be run, and asks",
                         self.game.name
                     )),
                 })
@@ -348,7 +348,7 @@ pub(crate) fn require_trust(
     let commands: Vec<String> = commands.iter().map(ToString::to_string).collect();
     Err(CommandError::Refused {
         what: format!("the game definition {origin} is new here, and it would run: {}", commands.join("; ")),
-        hint: Some(format!("read it; yalotheca game trust {} lets it", game.name)),
+        hint: Some(format!("read it, then allow it: yalotheca game trust {}", game.name)),
     })
 }
 

@@ -17,7 +17,7 @@ use crate::{
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
-    /// Ready, and nothing troubling.
+    /// Ready, and no problems.
     Ready,
     /// Ready, but something is wrong.
     ReadyWithTrouble,

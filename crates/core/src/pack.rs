@@ -93,7 +93,7 @@ impl Pack {
         if pack.format == 1 {
             Ok(pack)
         } else {
-            Err(format!("it has format {}, and this program reads format 1", pack.format))
+            Err(format!("it has format {}, but this program reads format 1", pack.format))
         }
     }
 

@@ -46,9 +46,10 @@ pub enum OpenControlError {
 impl Hint for OpenControlError {
     fn hint(&self) -> Option<String> {
         match self {
-            Self::NoControl { .. } => {
-                Some("yalotheca adopt takes charge of a server's folder; --at FOLDER says which".into())
-            }
+            Self::NoControl { .. } => Some(
+                "run yalotheca adopt in the server's folder first, or say where it is with --at FOLDER"
+                    .into(),
+            ),
             Self::Read { .. } => None,
             Self::Tree(error) => error.hint(),
             Self::Wants(error) => error.hint(),

@@ -46,7 +46,7 @@ pub enum SurveyError {
     Render(#[from] RenderError),
     /// A program would have to be run to which this user has not agreed.
     #[error(
-        "to learn the game's version, {invocation} would be run, and this account has not agreed to that"
+        "to find out the game's version, {invocation} would be run, which this account has not allowed yet"
     )]
     Untrusted {
         /// What would be run.
@@ -63,9 +63,9 @@ impl Hint for SurveyError {
             Self::Tree(error) => error.hint(),
             Self::Broken { source, .. } => source.hint(),
             Self::Render(error) => error.hint(),
-            Self::Untrusted { .. } => {
-                Some("look at it; yalotheca game trust shows all that would be run, and asks".into())
-            }
+            Self::Untrusted { .. } => Some(
+                "review it first: yalotheca game trust shows everything that would be run, and asks".into(),
+            ),
             Self::Path(error) => error.hint(),
         }
     }

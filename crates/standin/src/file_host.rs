@@ -189,7 +189,7 @@ fn is_wren(headers: &HeaderMap) -> bool {
     headers.get(header::AUTHORIZATION).is_some_and(|value| value == "Basic d3JlbjpwdWZmaW4=")
 }
 
-/// Bytes that come without end, one at a time, fewer than were promised, or slowly.
+/// Bytes that come without end, one at a time, fewer than were expected, or slowly.
 fn odd(sort: &str, file: impl Fn() -> Result<Vec<u8>, StatusCode>) -> Result<Response, StatusCode> {
     let promised = |length: usize, body: Body| {
         ([(header::CONTENT_LENGTH, HeaderValue::from(length))], body).into_response()

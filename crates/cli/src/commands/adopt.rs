@@ -83,7 +83,7 @@ impl View for AdoptView {
         if !self.platform.provides.is_empty() {
             page.item(
                 Role::Plain,
-                &format!("the base game brings {}", count(self.platform.provides.len(), "content")),
+                &format!("the base game provides {}", count(self.platform.provides.len(), "content")),
             );
         }
         page.head("Contents");
@@ -153,7 +153,7 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     if tree.root().join(WANTS_FILE).exists() {
         return Err(CommandError::Refused {
             what: format!("{} has a {WANTS_FILE} already", tree.root().display()),
-            hint: Some("yalotheca check looks at it; to begin anew, move that file away".into()),
+            hint: Some("run yalotheca check to see how it is; to start over, move that file away".into()),
         });
     }
     refuse_inside_another(tree.root())?;

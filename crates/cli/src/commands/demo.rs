@@ -29,6 +29,9 @@ pub(crate) struct DemoArgs {
     /// Show the first chapter only: take charge of a server, see what is wrong, put it right
     #[arg(long)]
     quick: bool,
+    /// Play nothing: only leave the world in the folder as it is in the beginning
+    #[arg(long, requires = "into", conflicts_with = "quick")]
+    untouched: bool,
 }
 
 /// How many acts the first chapter has.
@@ -86,7 +89,7 @@ const HARBOUR: &[Act] = &[
         about: "Put it right: what is missing is brought, what lies wrong is moved, all or nothing.",
         does: Does::Run(&["fix", "--yes"]),
     },
-    Act { about: "What is there to add that has to do with bells?", does: Does::Run(&["find", "bell"]) },
+    Act { about: "What is there about bells?", does: Does::Run(&["find", "bell"]) },
     Act {
         about: "Tidebell, then. Note it, see what would happen, and do it.",
         does: Does::Run(&["add", "tidebell", "--later"]),
@@ -99,7 +102,7 @@ const HARBOUR: &[Act] = &[
         does: Does::Run(&["add", "quiet-bells", "tidebell@>=1.3", "--yes"]),
     },
     Act {
-        about: "Is there anything newer? Some things cannot be, and the reason is told.",
+        about: "Is there anything newer? Where something cannot be updated, the reason is given.",
         does: Does::Run(&["update", "--yes"]),
     },
     Act {
@@ -125,7 +128,7 @@ const HARBOUR: &[Act] = &[
     Act { about: "", does: Does::Run(&["update", "net-and-line", "--yes"]) },
     Act { about: "", does: Does::Run(&["settings", "net-and-line"]) },
     Act { about: "What was done, and by whom?", does: Does::Run(&["history"]) },
-    Act { about: "And all is as it should be.", does: Does::Run(&["check"]) },
+    Act { about: "Everything is in order.", does: Does::Run(&["check"]) },
 ];
 
 /// The moor's story: configuration that is content.
@@ -163,7 +166,7 @@ const MOOR: &[Act] = &[
     Act { about: "", does: Does::Run(&["check"]) },
     Act { about: "", does: Does::Run(&["settle", "--yes"]) },
     Act {
-        about: "A setting that would break something is told before it is made.",
+        about: "A setting that would break something is pointed out before it is made.",
         does: Does::Run(&["settings", "server", "/host/story/plays=Basemarsh/opne", "--later"]),
     },
     Act { about: "", does: Does::Run(&["preview", "--diff"]) },
@@ -196,7 +199,7 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
             if fs::read_dir(folder).map_err(failed("reading the demo's folder"))?.next().is_some() {
                 return Err(CommandError::Refused {
                     what: format!("{} is not empty", folder.display()),
-                    hint: Some("name a new folder; the demo never writes over anything".into()),
+                    hint: Some("name a new folder; the demo never overwrites anything".into()),
                 });
             }
             folder.canonicalize().map_err(failed("reading the demo's folder"))?
@@ -205,6 +208,10 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     };
     let mut world = build(&root).map_err(failed("building the demo's world"))?;
     world.stays = args.into.is_some();
+    if args.untouched {
+        build_moor(&root).map_err(failed("building the demo's moor"))?;
+        return untouched(&world, ui);
+    }
     let host = if args.into.is_none() {
         let host =
             CatalogueHost::start(root.join("quayside")).map_err(failed("starting the catalogue host"))?;
@@ -390,7 +397,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
         _ => {
             return Err(CommandError::Refused {
                 what: format!("a command of the demo failed ({})", output.status),
-                hint: Some("this is a mistake in yalotheca; its output stands above".into()),
+                hint: Some("this is a bug in Yalotheca; the output is above".into()),
             });
         }
     };
@@ -400,6 +407,19 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
         ui.print(&page.into_text())?;
     }
     Ok(report)
+}
+
+/// Says where the world lies, and how its server is taken charge of.
+fn untouched(world: &World, ui: &Ui) -> Result<ExitCode, CommandError> {
+    let mut page = Page::new(100);
+    page.line(Role::Plain, "A server that somebody left behind, and a catalogue beside it. Begin with:");
+    page.raw(&format!("  cd {}", shell_word(&world.server.display().to_string())));
+    let program =
+        world.program.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    let adopt = format!("yalotheca adopt --catalogue {}={}", world.name, world.catalogue);
+    page.raw(&format!("  {adopt} --set program=../bin/{program}"));
+    ui.print(&page.into_text())?;
+    Ok(ExitCode::SUCCESS)
 }
 
 fn next_steps(world: &World, ui: &Ui) -> Result<(), CommandError> {

@@ -63,7 +63,7 @@ fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), CommandError> {
     if wants.maps.play.as_deref() == Some(name) {
         return Err(CommandError::Usage {
             what: format!("{name} is the map that plays"),
-            hint: Some("yalotheca maps play NAME puts another one on; then this one can go".into()),
+            hint: Some("play another map first: yalotheca maps play NAME".into()),
         });
     }
     let without = |names: &Option<Vec<String>>| {
@@ -74,7 +74,7 @@ fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), CommandError> {
         if left.is_empty() {
             return Err(CommandError::Usage {
                 what: format!("{name} is the only map in the rotation"),
-                hint: Some("yalotheca maps rotate NAME puts another one in; then this one can go".into()),
+                hint: Some("take it out of the rotation first: yalotheca maps rotate NAME".into()),
             });
         }
         wants.rotate(Some(&left));

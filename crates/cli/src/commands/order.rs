@@ -170,7 +170,7 @@ fn known(session: &Session, name: &str) -> Result<ContentId, CommandError> {
     if session.control.lock.get(&id).is_some() {
         return Ok(id);
     }
-    Err(session.not_here(&id, format!("yalotheca add {id} brings it")))
+    Err(session.not_here(&id, format!("install it: yalotheca add {id}")))
 }
 
 fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {

@@ -54,7 +54,7 @@ impl View for RepairView {
         }
         page.line(
             Role::Plain,
-            "Nothing else on the server was changed. Next: yalotheca check tells what is wrong.",
+            "Nothing else on the server was changed. Next: yalotheca check shows what is wrong.",
         );
     }
 }

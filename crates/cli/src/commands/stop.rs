@@ -55,7 +55,7 @@ pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             if !running::stop(&session.tree, &running, session.game.run.stop, patience) {
                 return Err(CommandError::Refused {
                     what: format!("process {} does not end", running.pid),
-                    hint: Some("it may belong to another user, or wait for a disk".into()),
+                    hint: Some("it may belong to another user, or be on a disk that is not mounted".into()),
                 });
             }
             Some(running.pid)

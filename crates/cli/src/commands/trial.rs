@@ -79,14 +79,14 @@ impl View for TrialView {
         };
         match self.verdict {
             Verdict::Ready => {
-                page.line(Role::Good, &format!("{}: ready after {after}, nothing troubling.", self.server));
+                page.line(Role::Good, &format!("{}: ready after {after}, no problems.", self.server));
             }
             Verdict::ReadyWithTrouble => page
                 .line(Role::Warn, &format!("{}: ready after {after}, but something is wrong.", self.server)),
             Verdict::Failed => {
                 let why = match (self.ended_with, self.ready_after_ms) {
                     (Some(code), _) => format!("it ended with exit code {code}"),
-                    (None, Some(_)) => "it said ready and is not".into(),
+                    (None, Some(_)) => "it said that it was ready, but it was not".into(),
                     (None, None) => format!("it was not ready within {} s", self.patience),
                 };
                 page.line(Role::Bad, &format!("{}: the start failed; {why}.", self.server));

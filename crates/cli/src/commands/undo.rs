@@ -83,10 +83,8 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let session = Session::open(Purpose::Look, global, ui)?;
     let past = settle::history(&session.tree)?;
     let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
-    let nothing = |what: String| CommandError::Usage {
-        what,
-        hint: Some("yalotheca history lists what was settled".into()),
-    };
+    let nothing =
+        |what: String| CommandError::Usage { what, hint: Some("yalotheca history lists all changes".into()) };
     let back: Vec<Past> = match args.number {
         None => live().next_back().into_iter().cloned().collect(),
         Some(number) if !live().any(|past| past.number == number) => {
@@ -116,7 +114,7 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
 pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
     let session = Session::open(Purpose::Look, global, ui)?;
     let past = settle::history(&session.tree)?;
-    let hint = Some("yalotheca history lists what was settled".to_owned());
+    let hint = Some("yalotheca history lists all changes".to_owned());
     let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
         return Err(CommandError::Usage { what: "there is nothing to do again".into(), hint });
     };

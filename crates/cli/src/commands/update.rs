@@ -79,7 +79,7 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| lock.get(id).is_none())
     {
-        return Err(session.not_here(id, format!("yalotheca add {id} brings it")));
+        return Err(session.not_here(id, format!("install it: yalotheca add {id}")));
     }
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| session.control.wants.off.contains_key(*id))

@@ -106,7 +106,7 @@ pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     let lock = &session.control.lock;
     let id = ContentId::new(&args.name)?;
     let Some(locked) = lock.get(&id) else {
-        return Err(session.not_here(&id, format!("yalotheca about {id} tells whether it would fit")));
+        return Err(session.not_here(&id, format!("see whether it would fit: yalotheca about {id}")));
     };
     let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
     for other in lock.on().filter(|other| other.id != id) {

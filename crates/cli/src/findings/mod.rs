@@ -175,12 +175,12 @@ fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, D
             && let Err(error) = Document::read(Format::Properties, bytes.clone())
         {
             let says = format!("{path}, line {} is no entry; the server skips it", error.line);
-            let fix = format!("take line {} out of {path}, or mend it", error.line);
+            let fix = format!("remove line {} of {path}, or correct it", error.line);
             findings.push(Finding::note("stray-line", path.as_str(), says, Some(&fix)));
         }
         if let Err(error) = Document::read(registration.format, bytes) {
             let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
-            let fix = format!("mend line {} of {path}", error.line);
+            let fix = format!("correct line {} of {path}", error.line);
             findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(&fix)));
             usable.registrations.retain(|other| other.file != *path);
         }
@@ -393,7 +393,7 @@ fn of_break(one: &Break) -> Finding {
     let fix = match (&one.also, &one.near) {
         (Some(_), _) => format!("take one of the two out of {}", one.at.file),
         (None, Some(near)) => format!("{} line {}: {near}", one.at.file, one.at.line),
-        (None, None) => format!("mend {} in {} line {}", one.value, one.at.file, one.at.line),
+        (None, None) => format!("correct {} in {}, line {}", one.value, one.at.file, one.at.line),
     };
     Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(&fix))
 }

@@ -43,6 +43,6 @@ pub(crate) fn sentences(page: &mut Page, explanation: &Explanation, asked: Optio
     }
     let more = all.len() - shown + explanation.left_out;
     if more > 0 {
-        page.item(Role::Dim, &format!("and {more} more reasons (--json tells more of them)"));
+        page.item(Role::Dim, &format!("and {more} more reasons (--json lists more of them)"));
     }
 }

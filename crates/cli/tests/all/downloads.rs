@@ -76,7 +76,7 @@ pub(crate) fn voxel() -> Result<(World, PathBuf), Box<dyn std::error::Error>> {
             &set("share", &share),
         ])
         .code(0)
-        .says(&["luanti 5.6.1", "the base game brings 1 content"]);
+        .says(&["luanti 5.6.1", "the base game provides 1 content"]);
     Ok((world, downloads))
 }
 
@@ -141,7 +141,7 @@ fn a_download_that_changed_is_not_taken_for_the_locked_one() -> Done {
     world
         .run(&["settle", "--yes"])
         .code(4)
-        .says(&["oil is not the one that is locked any more", "yalotheca update oil"]);
+        .says(&["oil has changed since it was locked", "yalotheca update oil"]);
     world.run(&["update", "oil", "--yes"]).code(0).says(&["changed oil"]);
     assert_eq!(world.read("home/.minetest/mods/oil/init.lua")?, "-- newer oil");
     Ok(())

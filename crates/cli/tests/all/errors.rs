@@ -29,10 +29,7 @@ fn a_catalogue_that_is_down_and_offline() -> Done {
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     let before = world.digests()?;
     // What was fetched before is enough for what is known.
-    world
-        .run(&["--offline", "find", "bell"])
-        .code(4)
-        .says(&["it is not in the cache, and --offline forbids"]);
+    world.run(&["--offline", "find", "bell"]).code(4).says(&["it is not in the cache, and --offline is set"]);
     world.run(&["find", "bell"]).code(0);
     world.run(&["--offline", "find", "bell"]).code(0).says(&["tidebell"]);
     world.run(&["--offline", "add", "tidebell", "--yes"]).code(4).says(&[
@@ -64,8 +61,8 @@ fn a_corrupted_download_never_reaches_the_server() -> Done {
     let mut altered = whole.clone();
     altered[5_000] ^= 1;
     for (bytes, says) in [
-        (&whole[..whole.len() / 2], "were promised"),
-        (&altered, "was promised"),
+        (&whole[..whole.len() / 2], "were expected"),
+        (&altered, "was expected"),
         (b"<html><title>Not found</title></html>", "it is a web page (“Not found”), not the file"),
     ] {
         fs::write(&file, bytes)?;
@@ -91,7 +88,7 @@ fn a_broken_catalogue_is_told_with_its_place() -> Done {
         world.root().join("quayside/catalogue.json"),
         "{\"format\": 9, \"name\": \"q\", \"contents\": {}}",
     )?;
-    world.run(&["find"]).code(4).says(&["it has format 9, and this program reads format 1"]);
+    world.run(&["find"]).code(4).says(&["it has format 9, but this program reads format 1"]);
     Ok(())
 }
 
@@ -241,7 +238,7 @@ fn is_root() -> Result<bool, std::io::Error> {
 #[test]
 fn no_control_folder() -> Done {
     let world = World::empty()?;
-    world.run(&["check"]).code(2).says(&["there is no yalotheca.toml", "yalotheca adopt takes charge"]);
+    world.run(&["check"]).code(2).says(&["there is no yalotheca.toml", "run yalotheca adopt"]);
     let nowhere = world.root().join("nowhere").display().to_string();
     world.run(&["--at", &nowhere, "adopt"]).code(4).says(&["nowhere"]);
     Ok(())

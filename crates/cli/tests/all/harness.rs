@@ -177,6 +177,14 @@ impl World {
         self.run_with(words, &[])
     }
 
+    /// Runs it in another folder of the world.
+    pub(crate) fn run_in(&self, folder: &Path, words: &[&str]) -> Answer {
+        match self.command(words).current_dir(folder).output() {
+            Ok(output) => Answer::of(&output),
+            Err(error) => Answer { code: -2, out: String::new(), err: error.to_string() },
+        }
+    }
+
     pub(crate) fn run_with(&self, words: &[&str], env: &[(&str, &str)]) -> Answer {
         match self.command(words).envs(env.iter().copied()).output() {
             Ok(output) => Answer::of(&output),

@@ -10,6 +10,7 @@ mod downloads;
 mod errors;
 mod everyday;
 mod game;
+mod guide;
 mod harness;
 mod laws;
 mod looks;

@@ -67,7 +67,7 @@ fn only_what_is_here_and_whole_can_be_played() -> Done {
     world
         .run(&["maps"])
         .code(1)
-        .says(&["half_moon 60 KB put there by hand", "it is truncated: 60000 of 90016 bytes"]);
+        .says(&["half_moon 60 KB added by hand", "it is truncated: 60000 of 90016 bytes"]);
     world.run(&["check"]).code(1).says(&["maps/half_moon.kmap cannot be read: it is truncated"]);
     fs::remove_file(world.path("maps/half_moon.kmap"))?;
     assert_eq!(world.digests()?, before);

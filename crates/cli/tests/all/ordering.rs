@@ -76,7 +76,7 @@ fn what_cannot_be_is_refused_and_not_noted() -> Done {
         ),
         (vec!["tidebell", "--after", "tidebell"], "tidebell cannot be loaded before or after itself"),
         (vec!["tidebell", "--after", "gul-chat"], "did you mean gull-chat?"),
-        (vec!["regatta", "--after", "tidebell"], "yalotheca add regatta brings it"),
+        (vec!["regatta", "--after", "tidebell"], "install it: yalotheca add regatta"),
         (vec!["tidebell"], "nothing is asked of tidebell"),
     ] {
         world.run(&[vec!["order"], words.clone(), vec!["--yes"]].concat()).code(2).says(&[says]);
@@ -153,7 +153,7 @@ fn why_tells_who_needs_it_and_what_keeps_it_from_being_newer() -> Done {
     world.run(&["add", "tidebell@=1.2.0", "--yes"]).code(0);
     world.run(&["why", "tidebell"]).code(0).says(&["You hold it at 1.2.0."]);
     world.run(&["why", "tidebel"]).code(2).says(&["did you mean tidebell?"]);
-    world.run(&["why", "regatta"]).code(2).says(&["yalotheca about regatta tells whether it would fit"]);
+    world.run(&["why", "regatta"]).code(2).says(&["see whether it would fit: yalotheca about regatta"]);
     Ok(())
 }
 

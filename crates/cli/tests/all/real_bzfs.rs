@@ -38,7 +38,7 @@ fn tanks() -> Result<Option<World>, Box<dyn std::error::Error>> {
 #[test]
 fn the_real_tanks_load_their_plugins_in_order() -> Done {
     let Some(world) = tanks()? else { return Ok(()) };
-    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    world.run(&["trial"]).code(0).says(&["no problems"]);
     let before = world.digests()?;
     world.run(&["add", "killall", "TimeLimit", "--yes"]).code(0);
     world.run(&["order", "TimeLimit", "--before", "killall", "--yes"]).code(0);

@@ -195,10 +195,10 @@ fn the_real_server_with_real_mods() -> Done {
     world
         .run(&["adopt", "--name", "Voxel Quay", "--catalogue", &catalogue])
         .code(0)
-        .says(&["luanti 5.", "the base game brings"]);
+        .says(&["luanti 5.", "the base game provides"]);
     assert_eq!(world.digests()?, fresh);
 
-    // What it needs comes along, what the base game brings does not, and companions are offered.
+    // What it needs comes along, what the base game provides does not, and companions are offered.
     let added = world.run(&["add", "pipeworks", "--yes"]).code(0);
     let added = added.says(&[
         "basic_materials",
@@ -228,7 +228,7 @@ fn the_real_server_with_real_mods() -> Done {
     let unseen = world.path("world/worldmods/unseen");
     fs::create_dir_all(&unseen)?;
     fs::write(unseen.join("init.lua"), "")?;
-    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    world.run(&["trial"]).code(0).says(&["no problems"]);
     fs::remove_dir_all(world.path("world/worldmods"))?;
     world.run(&["check"]).code(0);
     world.run(&["settle", "--yes"]).code(0).says(&["nothing to do"]);
@@ -243,7 +243,7 @@ fn the_real_server_with_real_mods() -> Done {
         "yalotheca settle puts back what is ours",
     ]);
     world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
-    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    world.run(&["trial"]).code(0).says(&["no problems"]);
 
     // Everything goes: the world's files are as before, but for what the server itself wrote.
     let lines = world_file(&world)?;
@@ -268,6 +268,6 @@ fn the_real_server_with_real_mods() -> Done {
             .collect::<Vec<_>>()
     };
     assert_eq!(of_mods(&back), of_mods(&settled));
-    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    world.run(&["trial"]).code(0).says(&["no problems"]);
     Ok(())
 }

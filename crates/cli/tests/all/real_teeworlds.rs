@@ -42,7 +42,7 @@ fn arena() -> Result<Option<World>, Box<dyn std::error::Error>> {
 #[test]
 fn the_real_arena_plays_what_it_is_told() -> Done {
     let Some(world) = arena()? else { return Ok(()) };
-    world.run(&["trial"]).code(0).says(&["nothing troubling"]);
+    world.run(&["trial"]).code(0).says(&["no problems"]);
     let before = world.digests()?;
     world.run(&["add", "quay", "breakwater", "--yes"]).code(0).says(&["maps/quay.map"]);
     world.run(&["maps", "rotate", "dm1", "quay", "breakwater", "--yes"]).code(0);

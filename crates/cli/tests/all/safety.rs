@@ -67,7 +67,7 @@ fn a_control_file_that_came_with_a_folder_runs_nothing() -> Done {
             let answer = world.run(words);
             assert!(!mark.exists(), "{game}: {words:?} ran it");
             if game != "saltwick" || words[0] == "trial" {
-                answer.code(5).says(&["evil.sh", "has not agreed", "yalotheca game trust"]);
+                answer.code(5).says(&["evil.sh", "has not allowed", "yalotheca game trust"]);
             }
         }
         // What would be run is shown whole before it is agreed to.
@@ -84,7 +84,7 @@ fn a_control_file_that_came_with_a_folder_runs_nothing() -> Done {
     assert!(mark.exists(), "the very same program");
     fs::remove_file(&mark)?;
     fs::write(world.path("evil.sh"), format!("#!/bin/sh\ntouch '{}' # other\n", mark.display()))?;
-    world.run(&["trial", "--patience", "1"]).code(5).says(&["has not agreed"]);
+    world.run(&["trial", "--patience", "1"]).code(5).says(&["has not allowed"]);
     assert!(!mark.exists());
     Ok(())
 }

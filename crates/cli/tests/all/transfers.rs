@@ -201,7 +201,7 @@ fn offline_says_what_is_missing() -> Done {
     fs::write(world.files().join("windmill.zip"), "another file")?;
     fs::remove_dir_all(world.root().join(".cache"))?;
     fs::remove_file(world.path("maps/windmill_row.kmap"))?;
-    world.run(&["settle", "--yes"]).code(4).says(&["was promised"]);
+    world.run(&["settle", "--yes"]).code(4).says(&["was expected"]);
     assert!(!world.path("maps/windmill_row.kmap").exists());
     Ok(())
 }

@@ -8,7 +8,7 @@ use crate::harness::{Done, World};
 fn each_failure_is_told_in_our_words() -> Done {
     let world = World::fresh()?;
     world.run(&["add", "night-lamps", "--yes"]).code(0);
-    world.run(&["trial"]).code(0).says(&["nothing troubling", "night-lamps 1.2.0 loaded"]);
+    world.run(&["trial"]).code(0).says(&["no problems", "night-lamps 1.2.0 loaded"]);
     let boot = world.read("boot.json")?;
 
     world.write("boot.json", &boot.replace('6', "4"))?;
@@ -79,7 +79,10 @@ fn a_ready_line_that_lies_is_found_out_by_the_port() -> Done {
     let liar = world.root().join("saltwick-server");
     std::fs::write(&liar, "#!/bin/sh\necho '[00:00:00] info harbour open on port 1'\nexec sleep 60\n")?;
     world.trust();
-    world.run(&["trial"]).code(1).says(&["it said ready and is not", "nothing answers on the server's port"]);
+    world
+        .run(&["trial"])
+        .code(1)
+        .says(&["it said that it was ready, but it was not", "nothing answers on the server's port"]);
     Ok(())
 }
 

@@ -9,7 +9,7 @@ fn moor() -> Result<World, Box<dyn std::error::Error>> {
     world
         .run(&["trial"])
         .code(0)
-        .says(&["The first start made its files and ended by itself", "nothing troubling"]);
+        .says(&["The first start made its files and ended by itself", "no problems"]);
     Ok(world)
 }
 

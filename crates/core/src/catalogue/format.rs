@@ -69,7 +69,7 @@ pub enum ReadCatalogueError {
         source: serde_json::Error,
     },
     /// The file has a newer format than this program knows.
-    #[error("{file}: it has format {found}, and this program reads format {FORMAT}")]
+    #[error("{file}: it has format {found}, but this program reads format {FORMAT}")]
     Format {
         /// The file.
         file: String,
@@ -91,7 +91,7 @@ pub enum ReadCatalogueError {
 impl Hint for ReadCatalogueError {
     fn hint(&self) -> Option<String> {
         Some(match self {
-            Self::Format { .. } => "a newer yalotheca reads it".into(),
+            Self::Format { .. } => "use a newer version of yalotheca".into(),
             _ => "tell the catalogue's publisher; nothing was changed here".into(),
         })
     }

@@ -130,7 +130,7 @@ impl Hint for PlanChangeError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Edit { source: EditDocumentError::Parse(_), .. } => Some(
-                "mend that line; yalotheca settle --skip-broken leaves the file as it is and does the rest"
+                "correct that line, or run yalotheca settle --skip-broken to leave this file alone and do the rest"
                     .into(),
             ),
             Self::Edit { source, .. } => source.hint(),
@@ -140,7 +140,7 @@ impl Hint for PlanChangeError {
             Self::Dispute { first, second, pointer, .. }
                 if first.as_str() == SERVER || second.as_str() == SERVER =>
             {
-                Some(format!("one of them goes: yalotheca settings server --reset {pointer}"))
+                Some(format!("take one of them back: yalotheca settings server --reset {pointer}"))
             }
             Self::Dispute { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
         }

@@ -85,7 +85,7 @@ pub struct ReadReceiptError {
 
 impl Hint for ReadReceiptError {
     fn hint(&self) -> Option<String> {
-        Some("yalotheca repair rebuilds it; nothing on the server is changed by that".into())
+        Some("yalotheca repair rebuilds it without changing anything on the server".into())
     }
 }
 

@@ -167,7 +167,7 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 (FileAct::Displace, _) => format!("{path} is not the file of {content} that belongs there"),
                 (FileAct::Replace, _) if altered => format!("{path} of {content} is another release's file"),
                 (FileAct::Replace | FileAct::Restore, _) => format!("{path} of {content} is gone"),
-                (FileAct::Aside, _) => format!("{path} belongs to nothing in the lineup any more"),
+                (FileAct::Aside, _) => format!("{path} belongs to nothing that is installed"),
                 _ => format!("{path} of {content} is not there"),
             };
             let finding = Finding::trouble(code, content.as_str(), says, Some(SETTLE));
@@ -203,7 +203,7 @@ fn words(act: FileAct, altered: bool) -> (&'static str, &'static str) {
         FileAct::Replace | FileAct::Restore if altered => ("other-release", "are another release's"),
         FileAct::Replace | FileAct::Restore => ("missing-file", "are gone"),
         FileAct::Move => ("wrong-folder", "lie in the wrong folder"),
-        FileAct::Displace => ("other-file", "are other files than the lineup's"),
-        FileAct::Aside => ("left-over", "belong to nothing in the lineup any more"),
+        FileAct::Displace => ("other-file", "are not this content's files"),
+        FileAct::Aside => ("left-over", "belong to nothing that is installed"),
     }
 }

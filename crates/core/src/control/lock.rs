@@ -90,7 +90,7 @@ pub enum ReadLockError {
         why: String,
     },
     /// It has a newer format.
-    #[error("{file}: it has format {found}, and this program reads format 1")]
+    #[error("{file}: it has format {found}, but this program reads format 1")]
     Format {
         /// The file.
         file: String,
@@ -103,9 +103,9 @@ impl Hint for ReadLockError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Shape { .. } => {
-                Some("bring it back from version control; or yalotheca repair rebuilds it, and changes nothing on the server".into())
+                Some("restore it from version control, or run yalotheca repair, which rebuilds it without changing anything on the server".into())
             }
-            Self::Format { .. } => Some("a newer yalotheca reads it".into()),
+            Self::Format { .. } => Some("use a newer version of yalotheca".into()),
         }
     }
 }

@@ -137,7 +137,7 @@ impl ControlFile {
     /// # Errors
     /// Where it is not TOML, or a key or a value in it is wrong.
     pub fn parse(file: &str, text: &str) -> Result<Self, ReadTomlError> {
-        let file = TomlFile { name: file, text, advice: "mend that line; nothing was changed" };
+        let file = TomlFile { name: file, text, advice: "correct that line; nothing was changed" };
         let fail = |at: usize, why: &str| file.mistake(&(at..at), why);
         let raw: Raw = file.read()?;
         if raw.format != 1 {

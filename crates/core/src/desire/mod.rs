@@ -115,7 +115,7 @@ impl Hint for DesireError {
                 Some(format!("yalotheca settings {content} shows its parameters"))
             }
             Self::Register { .. } => {
-                Some("the game definition is at fault; yalotheca game check tests it".into())
+                Some("the game definition needs to be corrected; yalotheca game check tests it".into())
             }
             Self::Map { .. } => Some("rename the map's file, then list it by its new name".into()),
             Self::SamePath { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
@@ -216,7 +216,7 @@ fn tell_apart(registrations: &mut [Registration]) {
     }
 }
 
-/// Returns the id under which a map's entries are noted. A map that somebody put there by hand may have a name that is no id.
+/// Returns the id under which a map's entries are noted. A map that somebody added by hand may have a name that is no id.
 fn owner_of(map: &str) -> ContentId {
     ContentId::new(map).unwrap_or_else(|_| {
         let plain = |c: char| if c.is_ascii_alphanumeric() || "-_.+".contains(c) { c } else { '_' };

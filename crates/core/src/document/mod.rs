@@ -197,7 +197,7 @@ pub struct ParseDocumentError {
 
 impl Hint for ParseDocumentError {
     fn hint(&self) -> Option<String> {
-        Some("mend that line; nothing is written to a file that cannot be read".into())
+        Some("correct that line; a file that cannot be read is never written to".into())
     }
 }
 
@@ -231,7 +231,7 @@ pub enum EditDocumentError {
     #[error(transparent)]
     Parse(#[from] ParseDocumentError),
     /// The place holds something of another sort.
-    #[error("{pointer} holds {found}, and {wanted} is wanted there")]
+    #[error("{pointer} holds {found}, but {wanted} is expected there")]
     OtherSort {
         /// The place.
         pointer: Pointer,
@@ -274,10 +274,10 @@ impl Hint for EditDocumentError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Parse(error) => error.hint(),
-            Self::OtherSort { .. } => Some("mend the file by hand, or take the entry out".into()),
+            Self::OtherSort { .. } => Some("correct the file by hand, or remove the entry".into()),
             Self::Unsafe { .. } => Some("the file is as it was; make this change by hand".into()),
             Self::NoPlace { .. } | Self::Unwritable { .. } => {
-                Some("the game definition is at fault here".into())
+                Some("the game definition needs to be corrected".into())
             }
         }
     }

@@ -83,8 +83,8 @@ impl Hint for JudgeSettingError {
         match self {
             Self::Unknown { near: Some(near), .. } => Some(near.clone()),
             Self::Secret { file, .. } => Some(format!("write it into {file} yourself")),
-            Self::Unknown { .. } => Some("--force sets it all the same".into()),
-            Self::Value { .. } => Some("give another value; --force sets this one all the same".into()),
+            Self::Unknown { .. } => Some("add --force to set it anyway".into()),
+            Self::Value { .. } => Some("use another value, or add --force to set this one anyway".into()),
         }
     }
 }

@@ -129,7 +129,7 @@ pub(super) struct Problem<'a> {
     vars: Vec<Var>,
     /// What would have to be read to go on.
     pub(super) unread: Vec<Number>,
-    /// What the base game brings, by number.
+    /// What the base game provides, by number.
     base: HashMap<Number, Option<&'a ReleaseVersion>>,
 }
 

@@ -48,7 +48,7 @@ fn each_act_on_a_file_is_a_finding() -> Done {
             "missing-file: plugins/b.swp of b is not there",
             "missing-file: plugins/c.swp of c is gone",
             "other-file: plugins/e.swp is not the file of e that belongs there",
-            "left-over: plugins/f.swp belongs to nothing in the lineup any more",
+            "left-over: plugins/f.swp belongs to nothing that is installed",
             "altered-file: plugins/d.swp of d was edited since Yalotheca installed it",
         ]
     );

@@ -104,7 +104,7 @@ fn each_member_of_a_pack_is_registered() -> Done {
         });
     }
     let lineup = [(pack, payload(&["modpack.txt", "mesecons/init.lua"]))];
-    let desired = state(&game, &scope(&[("world", "worlds/quay")]), &lineup)?;
+    let desired = state(&game, &scope(&[("world", "worlds/quay"), ("game", "minetest")]), &lineup)?;
     let paths: Vec<&str> = desired.placements.keys().map(TreePath::as_str).collect();
     assert_eq!(
         paths,

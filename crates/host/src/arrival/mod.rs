@@ -75,7 +75,7 @@ impl Hint for ArrivalError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Unpack(error) => error.hint(),
-            Self::Read { .. } => Some("look whether it is there and may be read".into()),
+            Self::Read { .. } => Some("check that it exists and can be read".into()),
             Self::Describe { source, .. } => source.hint(),
             Self::Nothing { hint, .. } => Some(hint.clone()),
         }

@@ -84,7 +84,7 @@ pub enum CatalogueError {
         source: ArrivalError,
     },
     /// It is not signed by the publisher whose key is noted.
-    #[error("catalogue {name}: the publisher's signature does not hold: {why}")]
+    #[error("catalogue {name}: the publisher's signature is not valid: {why}")]
     Signature {
         /// What it is called here.
         name: String,
@@ -107,7 +107,7 @@ pub enum CatalogueError {
         seen: u64,
     },
     /// A file changed since it was locked.
-    #[error("catalogue {name}: {id} is not the one that is locked any more")]
+    #[error("catalogue {name}: {id} has changed since it was locked")]
     Changed {
         /// What it is called here.
         name: String,
@@ -115,7 +115,7 @@ pub enum CatalogueError {
         id: ContentId,
     },
     /// No catalogue has the bytes of a locked content.
-    #[error("the files of {id} {version} cannot be had: {why}")]
+    #[error("cannot get the files of {id} {version}: {why}")]
     NoSource {
         /// The content.
         id: ContentId,
@@ -159,7 +159,7 @@ impl Hint for CatalogueError {
             Self::Read { source, .. } => source.hint(),
             Self::Given(source) | Self::Arrival { source, .. } => source.hint(),
             Self::Disk { .. } | Self::Missing { .. } => {
-                Some("look at [[catalogue]] in yalotheca.toml".into())
+                Some("check its [[catalogue]] entry in yalotheca.toml".into())
             }
             Self::Signature { .. } => Some(
                 "nothing of it was used; ask the publisher, and change the key in yalotheca.toml only if they say so"
@@ -170,7 +170,7 @@ impl Hint for CatalogueError {
                 "ask the publisher; if they went back on purpose, add older = true to that [[catalogue]] in yalotheca.toml".into(),
             ),
             Self::Changed { id, .. } => {
-                Some(format!("yalotheca update {id} takes the one that is there now"))
+                Some(format!("accept the one that is there now: yalotheca update {id}"))
             }
             Self::NoSource { .. } => Some("add a catalogue that has it, or drop it".into()),
         }

@@ -42,7 +42,7 @@ pub enum FetchError {
         status: StatusCode,
     },
     /// The file is not the one that was promised.
-    #[error("{url}: the file has the digest {found}, and {expected} was promised")]
+    #[error("{url}: the file's digest is {found}, but {expected} was expected")]
     OtherBytes {
         /// The address.
         url: String,
@@ -52,7 +52,7 @@ pub enum FetchError {
         found: String,
     },
     /// The file is longer or shorter than was promised.
-    #[error("{url}: the file has {found} bytes, and {promised} were promised")]
+    #[error("{url}: the file has {found} bytes, but {promised} were expected")]
     OtherSize {
         /// The address.
         url: String,
@@ -108,7 +108,7 @@ pub enum FetchError {
         source: std::io::Error,
     },
     /// The network may not be used, and the cache does not have it.
-    #[error("{url}: it is not in the cache, and --offline forbids asking for it")]
+    #[error("{url}: it is not in the cache, and --offline is set")]
     Offline {
         /// The address.
         url: String,

@@ -126,7 +126,9 @@ impl Hint for SettleError {
             Self::Tree(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
             Self::Bytes { .. } => Some("nothing was changed; try again".into()),
-            Self::Moved { .. } => Some("Nothing was changed. Look what writes there, then try again.".into()),
+            Self::Moved { .. } => {
+                Some("Nothing was changed. Find out what is writing there, then try again.".into())
+            }
             Self::Foreign { .. } => {
                 Some("yalotheca repair shows what finishing it would do, and asks".into())
             }
@@ -135,11 +137,13 @@ impl Hint for SettleError {
             }
             Self::Busy { .. } => Some("wait until it is done".into()),
             Self::Journal { path, .. } if path.ends_with("receipt.json") => {
-                Some("yalotheca repair rebuilds it; nothing on the server is changed by that".into())
+                Some("yalotheca repair rebuilds it without changing anything on the server".into())
             }
             Self::Journal { .. } => Some("keep the folder .yalotheca as it is and ask for help".into()),
             Self::Control { source, .. } => source.hint(),
-            Self::Stuck { .. } => Some("Remove the cause; the next command goes on taking it back.".into()),
+            Self::Stuck { .. } => {
+                Some("Fix the cause; the next yalotheca command continues to take it back.".into())
+            }
         }
     }
 }

@@ -51,9 +51,9 @@ impl Hint for TreeError {
                 return Some("Yalotheca works inside the server's folder only; put a folder or a bind mount there instead of the link".into());
             }
             Some(Refusal::OwnIsLink) => {
-                return Some("look who made it, and remove it; nothing was changed".into());
+                return Some("find out who made it, and remove it; nothing was changed".into());
             }
-            Some(Refusal::NotAFile(_)) => return Some("look who made it; it was not opened".into()),
+            Some(Refusal::NotAFile(_)) => return Some("find out who made it; it was not opened".into()),
             None => {}
         }
         match self.source.kind() {
@@ -61,7 +61,7 @@ impl Hint for TreeError {
                 Some("give yourself the right to write there, or run as the server's user".into())
             }
             io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
-                Some("make room on that disk".into())
+                Some("free some space on that disk".into())
             }
             _ => None,
         }

@@ -310,7 +310,7 @@ fn silent() -> Trouble {
         fatal: true,
         means: Some("no answer".into()),
         says: "the log says ready, but nothing answers on the server's port".into(),
-        advice: Some("look whether another program has that port, or a firewall closes it".into()),
+        advice: Some("check whether another program uses that port, or a firewall blocks it".into()),
         times: 1,
     }
 }

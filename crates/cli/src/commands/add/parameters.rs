@@ -65,7 +65,7 @@ pub(super) fn ask(
             let Some(text) = ui.ask(&format!("{id}: {name} ({help})?")) else {
                 return Err(CommandError::Usage {
                     what: format!("{id} wants its parameter {name}: {help}"),
-                    hint: Some(format!("--set {name}=VALUE says it; {}", rule.takes())),
+                    hint: Some(format!("give it with --set {name}=VALUE; {}", rule.takes())),
                 });
             };
             let value = rule.check(&Value::Text(text.clone())).map_err(|why| CommandError::Usage {

@@ -135,7 +135,7 @@ fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, Comm
     }
     Err(CommandError::Usage {
         what: format!("there is no file or folder {text}"),
-        hint: Some("look how it is spelled; a content of a catalogue is added by its name alone".into()),
+        hint: Some("check the spelling; to add something from a catalogue, give its name alone".into()),
     })
 }
 
@@ -204,7 +204,7 @@ fn behind(
     for rule in &session.control.wants.links {
         let pattern = Regex::new(&rule.pattern).map_err(|error| CommandError::Usage {
             what: format!("[[link]] in yalotheca.toml: {error}"),
-            hint: Some("mend the pattern".into()),
+            hint: Some("correct the pattern".into()),
         })?;
         candidates.extend(rewritten(link, &pattern, &rule.direct));
     }
@@ -315,7 +315,7 @@ fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, CommandErro
     let Some(answer) = ui.ask(&format!("{holds}. Which of them (names, or all)?")) else {
         return Err(CommandError::Usage {
             what: holds,
-            hint: Some(format!("--all takes them all, --only {} takes one", ids[0])),
+            hint: Some(format!("use --all for all of them, or --only {} for one", ids[0])),
         });
     };
     let names: Vec<String> =

@@ -121,7 +121,7 @@ pub(super) fn run(
     if known == map {
         return Err(CommandError::Usage {
             what: format!("{map} is the map that plays now; there is nothing to hold it against"),
-            hint: Some("yalotheca trial tries the server as it is".into()),
+            hint: Some("yalotheca trial starts the server as it is".into()),
         });
     }
     if !ui.confirm(&format!("Start the server with {known}, then with {map}?"))? {

@@ -73,7 +73,7 @@ impl View for MapsView {
             let turn = map.turn.map_or_else(String::new, |turn| format!("turn {turn}"));
             let origin = match map.origin {
                 Origin::Game => "the game's own".into(),
-                Origin::ByHand => "put there by hand".into(),
+                Origin::ByHand => "added by hand".into(),
                 Origin::Lineup | Origin::Nowhere => String::new(),
             };
             rows.push(vec![
@@ -112,7 +112,7 @@ impl View for MapsView {
 fn rule(session: &Session) -> Result<&Maps, CommandError> {
     session.game.maps.as_ref().ok_or_else(|| CommandError::Usage {
         what: format!("a {} has no maps to choose from, as far as its definition says", session.game.title),
-        hint: Some(format!("yalotheca game show {} tells what it says", session.game.name)),
+        hint: Some(format!("see the definition: yalotheca game show {}", session.game.name)),
     })
 }
 
@@ -169,8 +169,9 @@ fn known(session: &Session, rule: &Maps, names: &[String]) -> Result<Vec<String>
             let names = here.iter().filter(|map| map.origin != Origin::Nowhere).map(|map| map.name.as_str());
             return Err(CommandError::Usage {
                 what: format!("there is no map {bare} here"),
-                hint: suggest::did_you_mean(bare, names)
-                    .or(Some("yalotheca maps lists what is here; yalotheca add brings another one".into())),
+                hint: suggest::did_you_mean(bare, names).or(Some(
+                    "yalotheca maps lists the maps here; yalotheca add installs another one".into(),
+                )),
             });
         };
         if let Some(trouble) = map.troubles.first().filter(|_| map.bytes.is_some()) {

@@ -31,7 +31,7 @@ impl Changes {
             let path = file.path.as_ref().map_or("", yalotheca_core::id::TreePath::as_str);
             return Err(CommandError::Refused {
                 what: format!("{path} cannot be read: {error}"),
-                hint: Some(format!("mend line {} of it; nothing was changed", error.line)),
+                hint: Some(format!("correct line {} of it; nothing was changed", error.line)),
             });
         }
         let known = file.known();
@@ -127,12 +127,12 @@ fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenS
             );
             Err(CommandError::Usage {
                 what: format!("none of {} has a setting {pattern}", names(&files.iter().collect::<Vec<_>>())),
-                hint: near.or_else(|| Some("--file says which one is meant".into())),
+                hint: near.or_else(|| Some("say which file you mean with --file".into())),
             })
         }
         several => Err(CommandError::Usage {
             what: format!("{pattern} is in {}", names(several)),
-            hint: Some(format!("--file {} says which one is meant", several[0].short)),
+            hint: Some(format!("use --file {} to say which one you mean", several[0].short)),
         }),
     }
 }

@@ -119,7 +119,7 @@ impl View for FilesView {
             .collect();
         page.table(&rows);
         page.gap();
-        page.line(Role::Dim, "yalotheca settings NAME shows them one by one.");
+        page.line(Role::Dim, "yalotheca settings NAME lists the settings of one of them.");
     }
 }
 

@@ -114,11 +114,11 @@ fn nothing_of(session: &Session, all: &[OpenSettings], name: &str) -> CommandErr
     let here = session.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
     if here {
         let what = format!("{name} has no settings that Yalotheca knows of");
-        return CommandError::Usage { what, hint: Some("yalotheca settings lists what has some".into()) };
+        return CommandError::Usage { what, hint: Some("yalotheca settings lists what can be set".into()) };
     }
     let near = suggest::did_you_mean(name, owners);
     CommandError::Usage {
         what: format!("{name} is not on this server"),
-        hint: near.or_else(|| Some("yalotheca settings lists what has some".into())),
+        hint: near.or_else(|| Some("yalotheca settings lists what can be set".into())),
     }
 }
