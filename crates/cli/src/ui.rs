@@ -31,6 +31,17 @@ pub(crate) struct Ui {
 
 const WIDEST: usize = 100;
 
+/// What somebody answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Answer {
+    /// A text.
+    Text(String),
+    /// Nothing: the key to go on, and no text.
+    Nothing,
+    /// Nobody is there to answer.
+    Nobody,
+}
+
 impl Ui {
     pub(crate) fn new(global: &Global) -> Self {
         let asked = std::env::var("COLUMNS").ok().and_then(|text| text.parse().ok());
@@ -185,18 +196,20 @@ impl Ui {
         anstream::stderr().write_all(page.into_text().as_bytes()).ok();
     }
 
-    /// Asks for a text; nothing where nobody is there to ask, or nothing was said.
-    pub(crate) fn ask(&self, question: &str) -> Option<String> {
+    /// Asks for a text.
+    pub(crate) fn ask(&self, question: &str) -> Answer {
         if !io::stdin().is_terminal() || !io::stderr().is_terminal() || self.is_json() {
-            return None;
+            return Answer::Nobody;
         }
         let mut err = anstream::stderr().lock();
-        err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes())
-            .and_then(|()| err.flush())
-            .ok()?;
+        let asked =
+            err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes()).and_then(|()| err.flush());
         let mut line = String::new();
-        io::stdin().read_line(&mut line).ok()?;
-        Some(line.trim().to_owned()).filter(|text| !text.is_empty())
+        match asked.and_then(|()| io::stdin().read_line(&mut line)) {
+            Ok(0) | Err(_) => Answer::Nobody,
+            Ok(_) if line.trim().is_empty() => Answer::Nothing,
+            Ok(_) => Answer::Text(line.trim().to_owned()),
+        }
     }
 
     /// Asks for a yes.

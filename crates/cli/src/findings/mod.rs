@@ -273,12 +273,8 @@ fn names(session: &Session) -> Vec<Finding> {
         let members = locked.release.members.iter().map(|member| (&member.id, &member.kind));
         let own = std::iter::once((&locked.id, &locked.release.kind));
         for (id, kind) in own.chain(members) {
-            let pattern = session.game.kinds.get(kind).and_then(|kind| kind.id_pattern.as_ref());
-            let Some(pattern) = pattern.filter(|pattern| {
-                pattern.find(id.as_str()).is_none_or(|found| found.as_str() != id.as_str())
-            }) else {
-                continue;
-            };
+            let rule = session.game.kinds.get(kind).filter(|rule| !rule.takes_id(id.as_str()));
+            let Some(pattern) = rule.and_then(|rule| rule.id_pattern.as_ref()) else { continue };
             let says = format!(
                 "{id} is not a name that the server takes for a {kind}: it must fit {}",
                 pattern.as_str()

@@ -401,3 +401,21 @@ fn maps_of_the_arena_may_have_spaces_in_their_names() -> Done {
     world.run(&["check"]).code(0);
     Ok(())
 }
+
+#[test]
+fn a_mod_without_a_name_of_its_own_is_asked_about() -> Done {
+    let Some((world, ..)) = real_luanti::quay()? else { return Ok(()) };
+    world.run(&["adopt"]).code(0);
+    world.write("../files/infinite_chest_1.0.1/init.lua", "-- chest\n")?;
+    world
+        .run(&["add", "../files/infinite_chest_1.0.1", "--yes"])
+        .code(2)
+        .says(&["infinite_chest_1.0.1 is not a name that the server takes for a mod", "--id infinite_chest"]);
+    world.write("../files/quartz-master/init.lua", "-- quartz\n")?;
+    world.run(&["add", "../files/quartz-master", "--yes"]).code(2).says(&["--id quartz"]);
+    world.run(&["add", "../files/quartz-master", "--id", "quartz", "--yes"]).code(0);
+    assert!(world.read("world/world.mt")?.contains("load_mod_quartz = true"));
+    world.run(&["check"]).code(0);
+    start(&world).code(0).says(&["quartz loaded"]);
+    Ok(())
+}

@@ -34,6 +34,7 @@ use crate::{
     document::{Format, Pointer},
     id::ContentId,
     pack::PACK_FILE,
+    route::split_version,
     tweak::TWEAK_SUFFIX,
 };
 
@@ -258,6 +259,22 @@ impl Kind {
     /// Returns a file's name without the kind's suffix.
     pub fn stem<'n>(&self, name: &'n str) -> &'n str {
         self.suffix.as_ref().and_then(|suffix| name.strip_suffix(suffix.as_str())).unwrap_or(name)
+    }
+
+    /// Returns whether the server takes a name for a content of this kind.
+    pub fn takes_id(&self, id: &str) -> bool {
+        self.id_pattern.as_ref().is_none_or(|pattern| {
+            pattern.find(id).is_some_and(|found| found.start() == 0 && found.end() == id.len())
+        })
+    }
+
+    /// Returns what a content is probably called whose file's or folder's name the server does not take: without a version and
+    /// what code hosts put behind a name.
+    pub fn likely_id(&self, name: &str) -> Option<ContentId> {
+        let (name, _) = split_version(name);
+        let name = ["-master", "-main"].iter().find_map(|end| name.strip_suffix(end)).unwrap_or(name);
+        let tries = [name.to_owned(), name.to_lowercase(), name.to_lowercase().replace(['-', '.', '+'], "_")];
+        tries.iter().find(|name| self.takes_id(name)).and_then(|name| ContentId::new(name).ok())
     }
 
     /// Returns the names of the files that go along with one, by its name without the suffix.

@@ -10,7 +10,7 @@ use yalotheca_core::{
 use crate::{
     error::CommandError,
     session::{Session, Shelf},
-    ui::Ui,
+    ui::{Answer, Ui},
 };
 
 /// Returns what is set: the tweak, the place and the value.
@@ -62,7 +62,7 @@ pub(super) fn ask(
                 continue;
             }
             let help = if rule.help.is_empty() { rule.takes() } else { rule.help.clone() };
-            let Some(text) = ui.ask(&format!("{id}: {name} ({help})?")) else {
+            let Answer::Text(text) = ui.ask(&format!("{id}: {name} ({help})?")) else {
                 return Err(CommandError::Usage {
                     what: format!("{id} wants its parameter {name}: {help}"),
                     hint: Some(format!("give it with --set {name}=VALUE; {}", rule.takes())),

@@ -16,7 +16,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{
-    arrival::{Arrival, Once},
+    arrival::{Arrival, Arrived, Once},
     catalogue::look_at,
     fetch::{Brought, FetchError, Wanted},
 };
@@ -26,7 +26,7 @@ use crate::{
     error::CommandError,
     plan::reserved,
     session::{Session, Shelf},
-    ui::Ui,
+    ui::{Answer, Ui},
 };
 
 /// One thing that was asked for.
@@ -299,6 +299,7 @@ fn take(
             (Some(id), false) => ContentId::new(id)?,
             _ => arrived.content.id.clone(),
         };
+        let id = name_that_fits(session, arrived, id, ui)?;
         reserved::check_once(session, &arrived.once, false)?;
         found.once.extend(arrived.once.clone());
         let is_pack = arrived.content.release.kind == PACK_KIND;
@@ -309,10 +310,37 @@ fn take(
     Ok(())
 }
 
+/// Asks what a content is called, where its own name is none that the server takes.
+fn name_that_fits(
+    session: &Session,
+    arrived: &Arrived,
+    id: ContentId,
+    ui: &Ui,
+) -> Result<ContentId, CommandError> {
+    let name = &arrived.content.release.kind;
+    let Some(kind) = session.game.kinds.get(name).filter(|kind| !kind.takes_id(id.as_str())) else {
+        return Ok(id);
+    };
+    let pattern = kind.id_pattern.as_ref().map_or("", |pattern| pattern.as_str());
+    let what = format!("{id} is not a name that the server takes for a {name}: it must fit {pattern}");
+    let likely = kind.likely_id(id.as_str());
+    let shown = likely.as_ref().map_or_else(|| "NAME".to_owned(), ToString::to_string);
+    let asked = ui.ask(&format!("{what}. What is it called (Enter for {shown})?"));
+    let answer = match (asked, likely) {
+        (Answer::Text(text), _) => Some(ContentId::new(&text)?),
+        (Answer::Nothing, likely) => likely,
+        (Answer::Nobody, _) => None,
+    };
+    answer.filter(|id| kind.takes_id(id.as_str())).ok_or_else(|| CommandError::Usage {
+        what,
+        hint: Some(format!("say what it is called, as other contents name it: --id {shown}")),
+    })
+}
+
 /// Asks which of several contents are meant.
 fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, CommandError> {
     let holds = format!("{text} holds {} contents: {}", ids.len(), ids.join(", "));
-    let Some(answer) = ui.ask(&format!("{holds}. Which of them (names, or all)?")) else {
+    let Answer::Text(answer) = ui.ask(&format!("{holds}. Which of them (names, or all)?")) else {
         return Err(CommandError::Usage {
             what: holds,
             hint: Some(format!("use --all for all of them, or --only {} for one", ids[0])),
