@@ -23,7 +23,7 @@ pub(crate) struct Cli {
 }
 
 /// Options that every command takes.
-#[derive(Debug, Clone, Args)]
+#[derive(Debug, Clone, Default, Args)]
 #[expect(clippy::struct_excessive_bools, reason = "each is an option of its own")]
 pub(crate) struct Global {
     /// The folder with yalotheca.toml (or the server's folder, for adopt); else this folder or one above it

@@ -1,6 +1,6 @@
 //! `completions` and `man`: what a shell and its reader need of us.
 
-use std::{fs, path::PathBuf, process::ExitCode};
+use std::{collections::BTreeSet, fs, path::PathBuf, process::ExitCode};
 
 use clap::{Args, CommandFactory, ValueEnum};
 use clap_complete::{CompletionCandidate, env::Shells};
@@ -8,8 +8,10 @@ use serde::Serialize;
 use yalotheca_host::control::Control;
 
 use crate::{
-    args::Cli,
+    args::{Cli, Global},
     error::CommandError,
+    plan::open_settings,
+    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, count},
 };
@@ -111,6 +113,39 @@ pub(crate) fn switched_off() -> Vec<CompletionCandidate> {
 /// Catalogues of this server.
 pub(crate) fn catalogues() -> Vec<CompletionCandidate> {
     names(|control| control.wants.catalogues.iter().map(|catalogue| catalogue.name.clone()).collect())
+}
+
+/// The server in whose folder the shell is; nothing is said to the person who types.
+fn server() -> Option<Session> {
+    let global = Global { quiet: true, offline: true, ..Global::default() };
+    Session::open(Purpose::Look, &global, &Ui::new(&global)).ok()
+}
+
+/// Maps of this server.
+pub(crate) fn maps() -> Vec<CompletionCandidate> {
+    let names = server().and_then(|session| {
+        let rule = session.game.maps.as_ref()?;
+        let maps = super::maps::look(&session, rule, true).ok()?;
+        Some(maps.into_iter().map(|map| map.name).collect::<Vec<_>>())
+    });
+    names.unwrap_or_default().into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// Who has settings on this server.
+pub(crate) fn owners() -> Vec<CompletionCandidate> {
+    let all = server().and_then(|session| open_settings(&session).ok()).unwrap_or_default();
+    let names: BTreeSet<String> = all.into_iter().map(|one| one.owner).collect();
+    names.into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// The places of the settings of whoever was typed before.
+pub(crate) fn places() -> Vec<CompletionCandidate> {
+    let typed: Vec<String> = std::env::args().collect();
+    let owner = typed.iter().skip_while(|word| *word != "settings").nth(1);
+    let Some((owner, session)) = owner.zip(server()) else { return Vec::new() };
+    let all = open_settings(&session).unwrap_or_default();
+    let own = all.iter().filter(|one| one.owner == *owner);
+    own.flat_map(|one| one.known().places()).map(|at| CompletionCandidate::new(format!("{at}="))).collect()
 }
 
 /// Names out of the control folder in which the shell is. Nothing is run and nothing is asked for that.

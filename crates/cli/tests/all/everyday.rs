@@ -224,6 +224,14 @@ fn a_shell_and_its_reader_get_what_they_need() -> Done {
     let asked = [("YALOTHECA_COMPLETE", "bash"), ("_CLAP_COMPLETE_INDEX", "2"), ("_CLAP_IFS", "\n")];
     let names = world.run_with(&["--", "yalotheca", "drop", "t"], &asked).out;
     assert_eq!(names.trim(), "tidebell");
+    let owners = world.run_with(&["--", "yalotheca", "settings", "t"], &asked).out;
+    assert_eq!(owners.trim(), "tidebell");
+    let asked = [("YALOTHECA_COMPLETE", "bash"), ("_CLAP_COMPLETE_INDEX", "3"), ("_CLAP_IFS", "\n")];
+    let places = world.run_with(&["--", "yalotheca", "settings", "tidebell", "/"], &asked).out;
+    assert!(places.contains("/volume"), "{places}");
+    let kites = World::kites()?;
+    let maps = kites.run_with(&["--", "yalotheca", "maps", "play", ""], &asked).out;
+    assert!(maps.contains("pier_lights") || maps.lines().count() > 1, "{maps}");
     let man = world.root().join("man");
     world.run(&["man", "--into", &man.display().to_string()]).code(0).says(&["manual pages"]);
     let page = fs::read_to_string(man.join("yalotheca-fix.1"))?;

@@ -6,10 +6,14 @@ mod look;
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates;
 use serde::Serialize;
 use yalotheca_core::{game::Maps, suggest};
 
-use super::apply::{Along, Mode, apply};
+use super::{
+    apply::{Along, Mode, apply},
+    shell,
+};
 use crate::{
     args::Global,
     error::CommandError,
@@ -35,18 +39,19 @@ enum MapsAct {
     /// Play this map
     Play {
         /// Its name
+        #[arg(add = ArgValueCandidates::new(shell::maps))]
         name: String,
     },
     /// Play these in turn, and no others
     Rotate {
         /// Their names, the first one first
-        #[arg(required = true)]
+        #[arg(required = true, add = ArgValueCandidates::new(shell::maps))]
         names: Vec<String>,
     },
     /// Let players choose among these, and no others
     Offer {
         /// Their names
-        #[arg(required = true)]
+        #[arg(required = true, add = ArgValueCandidates::new(shell::maps))]
         names: Vec<String>,
     },
     /// Try a map: start the server with the map that plays now, then with this one, and say whose fault it is

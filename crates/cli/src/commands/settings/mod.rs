@@ -6,6 +6,7 @@ mod look;
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use yalotheca_core::{
     control::WANTS_FILE,
     document::{Pointer, Value},
@@ -15,6 +16,7 @@ use yalotheca_core::{
 use super::{
     add::Noted,
     apply::{Along, Mode, apply, note},
+    shell,
 };
 use crate::{
     args::Global,
@@ -29,10 +31,10 @@ use look::{FilesView, KeysView};
 #[derive(Debug, Args)]
 pub(crate) struct SettingsArgs {
     /// A content, or `server` for the server's own settings
-    #[arg(value_name = "NAME")]
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(shell::owners))]
     name: Option<String>,
     /// What to set: a place and a value (/volume/default=3); `*` in a place stands for any one name
-    #[arg(value_name = "PLACE=VALUE")]
+    #[arg(value_name = "PLACE=VALUE", add = ArgValueCandidates::new(shell::places))]
     set: Vec<String>,
     /// The file that is meant, where several have that place
     #[arg(long, value_name = "FILE")]
