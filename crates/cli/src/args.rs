@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
+use yalotheca_app::OpenOptions;
 
 use crate::commands;
 
@@ -47,6 +48,36 @@ pub(crate) struct Global {
     /// Print more of what happens
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) verbose: bool,
+}
+
+impl Global {
+    /// Returns how the server is opened.
+    pub(crate) fn open(&self) -> OpenOptions {
+        let words: Vec<String> =
+            std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+        OpenOptions {
+            at: self.at.clone(),
+            offline: self.offline,
+            password_file: self.password_file.clone(),
+            command: format!("yalotheca {}", without_places(&words).join(" ")),
+        }
+    }
+}
+
+/// `--at FOLDER` and how the answer was given say nothing in a history.
+fn without_places(words: &[String]) -> Vec<String> {
+    const MANNERS: &[&str] = &["--yes", "-y", "--quiet", "-q", "--json", "--verbose", "-v", "--offline"];
+    let mut kept = Vec::new();
+    let mut words = words.iter();
+    while let Some(word) = words.next() {
+        if word == "--at" {
+            words.next();
+        } else if !word.starts_with("--at=") && !MANNERS.contains(&word.as_str()) {
+            // As it was typed: a word with spaces in it is one.
+            kept.push(if word.contains(char::is_whitespace) { format!("'{word}'") } else { word.clone() });
+        }
+    }
+    kept
 }
 
 /// The commands.

@@ -2,12 +2,7 @@
 
 mod args;
 mod commands;
-mod error;
-mod findings;
-mod plan;
-mod secrets;
-mod session;
-mod take_over;
+mod exit;
 mod ui;
 mod verbose;
 mod view;
@@ -24,11 +19,12 @@ use clap::{
 };
 
 use args::{Cli, Command};
-use error::CommandError;
+use exit::exit_code;
 use tracing::debug;
 use ui::Ui;
 use verbose::Events;
 use view::visible;
+use yalotheca_app::AppError;
 use yalotheca_host::{
     interrupt::{self, Phase},
     settle::SettleError,
@@ -57,7 +53,7 @@ fn main() -> ExitCode {
         Ok(code) => code,
         Err(error) => {
             ui.error(&error);
-            error.exit_code()
+            exit_code(&error)
         }
     }
 }
@@ -130,11 +126,11 @@ fn wrong_use(error: &clap::Error) -> ExitCode {
 }
 
 /// Runs a command; where somebody else has changed meanwhile what it was planned on, it is planned again.
-fn run_on_what_is_there(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
+fn run_on_what_is_there(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
     const TRIES: usize = 5;
     for _ in 1..TRIES {
         match run(cli, ui) {
-            Err(CommandError::Settle(SettleError::Moved { path })) => {
+            Err(AppError::Settle(SettleError::Moved { path })) => {
                 ui.warn(&format!(
                     "{path} was changed by somebody else meanwhile; nothing was done yet. Planning again."
                 ));
@@ -145,7 +141,7 @@ fn run_on_what_is_there(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
     run(cli, ui)
 }
 
-fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, CommandError> {
+fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
     let global = &cli.global;
     match &cli.command {
         Command::Adopt(args) => commands::adopt::run(args, global, ui),

@@ -7,14 +7,13 @@ use std::{
 };
 
 use serde::Serialize;
+use yalotheca_app::{Answer, AppError, Event, Progress, Prompt, secrets::Secrets};
 use yalotheca_core::{hint::Hint, link::shown_in};
 use yalotheca_host::fetch::{Nobody, Watch};
 
 use crate::{
     args::Global,
-    error::CommandError,
-    secrets::Secrets,
-    view::{Page, Role, View, bars::Bars, lineup, visible, waiting::Waiting},
+    view::{Page, Role, View, bars::Bars, lineup, recovered::recovered, visible, waiting::Waiting},
 };
 
 /// Speaks with the person.
@@ -31,15 +30,63 @@ pub(crate) struct Ui {
 
 const WIDEST: usize = 100;
 
-/// What somebody answers.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Answer {
-    /// A text.
-    Text(String),
-    /// Nothing: the key to go on, and no text.
-    Nothing,
-    /// Nobody is there to answer.
-    Nobody,
+impl Prompt for Ui {
+    fn text(&self, question: &str) -> Answer {
+        if !io::stdin().is_terminal() || !io::stderr().is_terminal() || self.is_json() {
+            return Answer::Nobody;
+        }
+        let mut err = anstream::stderr().lock();
+        let asked =
+            err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes()).and_then(|()| err.flush());
+        let mut line = String::new();
+        match asked.and_then(|()| io::stdin().read_line(&mut line)) {
+            Ok(0) | Err(_) => Answer::Nobody,
+            Ok(_) if line.trim().is_empty() => Answer::Nothing,
+            Ok(_) => Answer::Text(line.trim().to_owned()),
+        }
+    }
+
+    fn confirm(&self, question: &str) -> Result<bool, AppError> {
+        if self.yes {
+            return Ok(true);
+        }
+        if !io::stdin().is_terminal() || self.json {
+            return Err(AppError::Usage {
+                what: "this needs confirmation".into(),
+                hint: Some("run it in a terminal, or add --yes; nothing was changed".into()),
+            });
+        }
+        let mut out = anstream::stderr();
+        write!(out, "{} [y/N] ", visible(&shown_in(question))).and_then(|()| out.flush()).ok();
+        let mut answer = String::new();
+        io::stdin()
+            .lock()
+            .read_line(&mut answer)
+            .map_err(|source| AppError::Io { what: "reading the answer".into(), source })?;
+        Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    }
+}
+
+impl Progress for Ui {
+    fn event(&self, event: Event<'_>) {
+        match event {
+            Event::Recovered(outcome) => self.warn(&recovered(outcome)),
+            Event::ForeignFolder { file, why } => self.warn(&format!(
+                "{}: {why}. It says what this server should run and which programs are started.",
+                file.display()
+            )),
+            Event::Secrets(secrets) => drop(self.secrets.replace(secrets)),
+            Event::Unreachable(catalogue) => {
+                self.warn(&format!("{catalogue}. Its contents are not known now."));
+            }
+        }
+    }
+
+    /// Bars on a terminal, nobody else.
+    fn watch(&self) -> Arc<dyn Watch> {
+        let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
+        if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
+    }
 }
 
 impl Ui {
@@ -55,12 +102,6 @@ impl Ui {
             width,
             secrets: RefCell::default(),
         }
-    }
-
-    /// Who looks on while something is fetched: bars on a terminal, nobody else.
-    pub(crate) fn watch(&self) -> Arc<dyn Watch> {
-        let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
-        if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
     }
 
     /// Says what is waited for as long as that takes: with a line that moves on a terminal, else once.
@@ -79,11 +120,6 @@ impl Ui {
         } else {
             Waiting::silent()
         }
-    }
-
-    /// From now on these are not shown.
-    pub(crate) fn hide_secrets(&self, secrets: Secrets) {
-        self.secrets.replace(secrets);
     }
 
     /// Returns a text as it may be shown.
@@ -120,7 +156,7 @@ impl Ui {
     }
 
     /// Prints a command's result.
-    pub(crate) fn show<T: Serialize + View>(&self, result: &T) -> Result<(), CommandError> {
+    pub(crate) fn show<T: Serialize + View>(&self, result: &T) -> Result<(), AppError> {
         if self.json {
             let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
             let written = serde_json::to_writer_pretty(&mut out, result).map_err(io::Error::from);
@@ -133,7 +169,7 @@ impl Ui {
 
     /// Prints text on standard output. A reader that has gone away is no error.
     #[expect(clippy::unused_self, reason = "who may print is who has the Ui")]
-    pub(crate) fn print(&self, text: &str) -> Result<(), CommandError> {
+    pub(crate) fn print(&self, text: &str) -> Result<(), AppError> {
         let mut out = anstream::stdout().lock();
         is_told(out.write_all(text.as_bytes()).and_then(|()| out.flush()))
     }
@@ -165,16 +201,16 @@ impl Ui {
     }
 
     /// Tells an error: what, then what can be done.
-    pub(crate) fn error(&self, error: &CommandError) {
+    pub(crate) fn error(&self, error: &AppError) {
         if self.json {
             let mut result = serde_json::json!({
                 "error": self.hide_error(&error.to_string()),
                 "hint": error.hint().map(|hint| shown_in(&hint)),
             });
-            if let CommandError::NoLineup(explanation) = error {
+            if let AppError::NoLineup(explanation) = error {
                 result["no_lineup"] = serde_json::json!(explanation);
             }
-            if let CommandError::Solver { question, .. } = error {
+            if let AppError::Solver { question, .. } = error {
                 result["question"] = (**question).clone();
             }
             self.print(&format!("{result:#}\n")).ok();
@@ -187,50 +223,13 @@ impl Ui {
         for line in lines {
             page.raw(line);
         }
-        if let CommandError::NoLineup(explanation) = error {
+        if let AppError::NoLineup(explanation) = error {
             lineup::explain(&mut page, explanation);
         }
         if let Some(hint) = error.hint() {
             page.label(Role::Head, "To do", &shown_in(&hint));
         }
         anstream::stderr().write_all(page.into_text().as_bytes()).ok();
-    }
-
-    /// Asks for a text.
-    pub(crate) fn ask(&self, question: &str) -> Answer {
-        if !io::stdin().is_terminal() || !io::stderr().is_terminal() || self.is_json() {
-            return Answer::Nobody;
-        }
-        let mut err = anstream::stderr().lock();
-        let asked =
-            err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes()).and_then(|()| err.flush());
-        let mut line = String::new();
-        match asked.and_then(|()| io::stdin().read_line(&mut line)) {
-            Ok(0) | Err(_) => Answer::Nobody,
-            Ok(_) if line.trim().is_empty() => Answer::Nothing,
-            Ok(_) => Answer::Text(line.trim().to_owned()),
-        }
-    }
-
-    /// Asks for a yes.
-    pub(crate) fn confirm(&self, question: &str) -> Result<bool, CommandError> {
-        if self.yes {
-            return Ok(true);
-        }
-        if !io::stdin().is_terminal() || self.json {
-            return Err(CommandError::Usage {
-                what: "this needs confirmation".into(),
-                hint: Some("run it in a terminal, or add --yes; nothing was changed".into()),
-            });
-        }
-        let mut out = anstream::stderr();
-        write!(out, "{} [y/N] ", visible(&shown_in(question))).and_then(|()| out.flush()).ok();
-        let mut answer = String::new();
-        io::stdin()
-            .lock()
-            .read_line(&mut answer)
-            .map_err(|source| CommandError::Io { what: "reading the answer".into(), source })?;
-        Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
     }
 }
 
@@ -241,10 +240,10 @@ fn tell(width: usize, role: Role, text: &str) {
 }
 
 /// A reader that has gone away is no error.
-fn is_told(written: io::Result<()>) -> Result<(), CommandError> {
+fn is_told(written: io::Result<()>) -> Result<(), AppError> {
     match written {
         Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
-            Err(CommandError::Io { what: "writing to standard output".into(), source: error })
+            Err(AppError::Io { what: "writing to standard output".into(), source: error })
         }
         _ => Ok(()),
     }

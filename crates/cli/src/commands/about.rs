@@ -4,6 +4,10 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, OpenCatalogues, Purpose, Server,
+    plan::{reasons, why_not},
+};
 use yalotheca_core::{
     catalogue::{Content, Release},
     id::ContentId,
@@ -12,9 +16,6 @@ use yalotheca_core::{
 
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::{reasons, why_not},
-    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
@@ -121,12 +122,12 @@ fn listed<'r>(relations: impl Iterator<Item = (&'r ContentId, &'r VersionRange)>
     relations.map(one).collect::<Vec<_>>().join("; ")
 }
 
-pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let shelf = session.shelf();
+pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let catalogues = server.catalogues();
     let id = ContentId::new(&args.name)?;
-    let locked = session.control.lock.get(&id);
-    let content = match (shelf.get()?.content(&id)?, locked) {
+    let locked = server.control.lock.get(&id);
+    let content = match (catalogues.get()?.content(&id)?, locked) {
         (Some(content), _) => content,
         (None, Some(locked)) => Content {
             id: id.clone(),
@@ -135,14 +136,14 @@ pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode
             catalogue: locked.catalogue.clone(),
             releases: vec![locked.release.clone()],
         },
-        (None, None) => return Err(Session::unknown(&shelf, &id)?),
+        (None, None) => return Err(Server::unknown(&catalogues, &id)?),
     };
     let here = locked.map(|locked| locked.release.version.clone());
     let mut releases = content.releases.clone();
     releases.sort_by(|a, b| b.version.cmp(&a.version));
     let mut views = Vec::new();
     for release in &releases {
-        let (fits, verdict) = verdict(&session, &shelf, &id, release, here.as_ref())?;
+        let (fits, verdict) = verdict(&server, &catalogues, &id, release, here.as_ref())?;
         let size = release.files.iter().map(|file| file.size).sum();
         views.push(ReleaseView { version: release.version.clone(), fits, verdict, size });
     }
@@ -152,7 +153,7 @@ pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         .and_then(|here| releases.iter().find(|release| release.version == *here))
         .or_else(|| releases.get(best))
         .cloned();
-    let why = reasons(&session.control.lock, &session.control.wants.wants).remove(&id);
+    let why = reasons(&server.control.lock, &server.control.wants.wants).remove(&id);
     let Content { title, about, catalogue, .. } = content;
     ui.show(&AboutView { id, title, about, catalogue, here, why, releases: views, shown })?;
     Ok(ExitCode::SUCCESS)
@@ -160,26 +161,26 @@ pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode
 
 /// Whether a release fits this server, and where not, the one reason that matters most.
 pub(super) fn verdict(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     id: &ContentId,
     release: &Release,
     here: Option<&ReleaseVersion>,
-) -> Result<(bool, String), CommandError> {
+) -> Result<(bool, String), AppError> {
     if here == Some(&release.version) {
         return Ok((true, "is here".into()));
     }
     if release.withdrawn {
         return Ok((false, "withdrawn by its author".into()));
     }
-    if let Some(miss) = session.survey.platform.miss(release) {
+    if let Some(miss) = server.survey.platform.miss(release) {
         return Ok((
             false,
             format!("needs {} {}, and {}", miss.part, miss.range.in_words(), miss.what_is_there()),
         ));
     }
     let note = if release.version.is_prerelease() { "fits (a pre-release)" } else { "fits" };
-    Ok(match why_not(session, shelf, id, &release.version)? {
+    Ok(match why_not(server, catalogues, id, &release.version)? {
         None => (true, note.into()),
         Some(why) => {
             // The first sentence is about this release, and the last one is what the others lead to.

@@ -8,6 +8,11 @@ use std::{
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError,
+    server::{require_trust, trust},
+    take_over,
+};
 use yalotheca_core::{
     catalogue::Platform,
     control::{CatalogueSource, ControlFile, LOCK_FILE, ServerSection, WANTS_FILE},
@@ -30,9 +35,6 @@ use yalotheca_host::{
 use super::apply::folder;
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{require_trust, trust},
-    take_over,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -144,14 +146,14 @@ fn row(adopted: &take_over::Adopted) -> Vec<Cell> {
     ]
 }
 
-pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let at = folder(args.folder.as_ref().or(global.at.as_ref()));
     let tree = LocalTree::new(
         &at.canonicalize()
-            .map_err(|source| CommandError::Io { what: format!("the folder {}", at.display()), source })?,
+            .map_err(|source| AppError::Io { what: format!("the folder {}", at.display()), source })?,
     );
     if tree.root().join(WANTS_FILE).exists() {
-        return Err(CommandError::Refused {
+        return Err(AppError::Refused {
             what: format!("{} has a {WANTS_FILE} already", tree.root().display()),
             hint: Some("run yalotheca check to see how it is; to start over, move that file away".into()),
         });
@@ -162,7 +164,7 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     let game = choose_game(args, &tree, &values, &trust)?;
     if let Some(unknown) = values.keys().find(|name| !game.values.iter().any(|(known, _)| known == *name)) {
         let names = game.values.iter().map(|(name, _)| name.as_str());
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{} servers have no value {unknown:?}", game.name),
             hint: yalotheca_core::suggest::did_you_mean(unknown, names),
         });
@@ -224,7 +226,7 @@ pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode
 }
 
 /// A folder inside a server's folder is a part of that server.
-fn refuse_inside_another(root: &Path) -> Result<(), CommandError> {
+fn refuse_inside_another(root: &Path) -> Result<(), AppError> {
     let above = root.ancestors().skip(1).find(|folder| folder.join(WANTS_FILE).is_file());
     let Some(folder) = above else { return Ok(()) };
     let Ok(control) = Control::open_wants(folder) else { return Ok(()) };
@@ -232,7 +234,7 @@ fn refuse_inside_another(root: &Path) -> Result<(), CommandError> {
     if !root.starts_with(&server) {
         return Ok(());
     }
-    Err(CommandError::Refused {
+    Err(AppError::Refused {
         what: format!("{} lies inside {}, which Yalotheca manages already", root.display(), server.display()),
         hint: Some(format!("run yalotheca in that folder, or with --at '{}'", folder.display())),
     })
@@ -245,7 +247,7 @@ fn agree(
     game: &Game,
     typed: &BTreeMap<String, String>,
     trust: &Trust,
-) -> Result<(), CommandError> {
+) -> Result<(), AppError> {
     let scope = survey::values(tree, game, typed)?;
     let foreign = survey::foreign_values(game, &scope, typed);
     for invocation in Invocation::all(game, &scope).map_err(SurveyError::Render)? {
@@ -257,17 +259,17 @@ fn agree(
         if is_typed && !is_foreign {
             trust
                 .agree_to(&invocation)
-                .map_err(|source| CommandError::Io { what: "noting what may be run".into(), source })?;
+                .map_err(|source| AppError::Io { what: "noting what may be run".into(), source })?;
         }
     }
     Ok(())
 }
 
-fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, CommandError> {
+fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, AppError> {
     texts
         .iter()
         .map(|text| {
-            let wrong = || CommandError::Usage {
+            let wrong = || AppError::Usage {
                 what: format!("{option} {text:?} has no '='"),
                 hint: Some(format!("write {option} name=value")),
             };
@@ -281,7 +283,7 @@ fn choose_game(
     tree: &LocalTree,
     values: &BTreeMap<String, String>,
     trust: &Trust,
-) -> Result<Game, CommandError> {
+) -> Result<Game, AppError> {
     let known = games::all(Some(tree.root()))?;
     if let Some(name) = &args.game {
         let (game, origin, text) = games::find(Some(tree.root()), name)?;
@@ -302,14 +304,14 @@ fn choose_game(
     let found = survey::recognise_game(tree, &loaded, values)?;
     match found.as_slice() {
         [game] => Ok((*game).clone()),
-        [] => Err(CommandError::Usage {
+        [] => Err(AppError::Usage {
             what: format!("{} looks like no server of a known game", tree.root().display()),
             hint: Some(format!(
                 "say which it is to be: --game {}",
                 known.iter().map(|(name, _, _)| name.as_str()).collect::<Vec<_>>().join(" or --game ")
             )),
         }),
-        several => Err(CommandError::Usage {
+        several => Err(AppError::Usage {
             what: format!("{} looks like a server of several games", tree.root().display()),
             hint: Some(format!(
                 "say which it is: --game {}",

@@ -5,14 +5,13 @@ use std::{path::Path, process::ExitCode, time::Duration};
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use serde::Serialize;
+use yalotheca_app::{AppError, Purpose, Server, apply::note};
 use yalotheca_core::{control::CatalogueSource, link::without_user, suggest};
 use yalotheca_host::store::Store;
 
-use super::{apply::note, shell};
+use super::shell;
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, count, size},
 };
@@ -129,7 +128,7 @@ impl View for SweepView {
     }
 }
 
-pub(crate) fn run(args: &CatalogueArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &CatalogueArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     match &args.act {
         CatalogueAct::Sweep { days, most } => {
             let unused = Duration::from_secs(days.saturating_mul(24 * 60 * 60));
@@ -137,39 +136,41 @@ pub(crate) fn run(args: &CatalogueArgs, global: &Global, ui: &Ui) -> Result<Exit
             let (files, bytes) = Store::of_user()?.sweep(unused, most)?;
             ui.show(&SweepView { files, bytes })?;
         }
-        CatalogueAct::List => list(&Session::open(Purpose::Look, global, ui)?, ui)?,
+        CatalogueAct::List => list(&Server::open(Purpose::Look, &global.open(), ui)?, ui)?,
         CatalogueAct::Add { name, location, key } => {
-            let session = Session::open(Purpose::Change, global, ui)?;
-            add(&session, name, (location, key.as_deref()), ui)?;
+            let server = Server::open(Purpose::Change, &global.open(), ui)?;
+            add(&server, name, (location, key.as_deref()), ui)?;
         }
-        CatalogueAct::Drop { name } => drop_one(&Session::open(Purpose::Change, global, ui)?, name, ui)?,
+        CatalogueAct::Drop { name } => {
+            drop_one(&Server::open(Purpose::Change, &global.open(), ui)?, name, ui)?;
+        }
     }
     Ok(ExitCode::SUCCESS)
 }
 
-fn list(session: &Session, ui: &Ui) -> Result<(), CommandError> {
-    let shelf = session.shelf();
-    let sizes = shelf.get()?.sizes();
-    let catalogues = session.control.wants.catalogues.iter().map(|catalogue| CatalogueLine {
+fn list(server: &Server, ui: &Ui) -> Result<(), AppError> {
+    let catalogues = server.catalogues();
+    let sizes = catalogues.get()?.sizes();
+    let catalogues = server.control.wants.catalogues.iter().map(|catalogue| CatalogueLine {
         name: catalogue.name.clone(),
         at: without_user(&catalogue.at),
         signed: catalogue.key.is_some(),
         contents: sizes.get(&catalogue.name).copied().flatten(),
     });
-    ui.show(&CatalogueList { server: session.shown(), catalogues: catalogues.collect() })
+    ui.show(&CatalogueList { server: server.shown(), catalogues: catalogues.collect() })
 }
 
-fn add(session: &Session, name: &str, (at, key): (&str, Option<&str>), ui: &Ui) -> Result<(), CommandError> {
-    let mut wants = session.control.wants.clone();
+fn add(server: &Server, name: &str, (at, key): (&str, Option<&str>), ui: &Ui) -> Result<(), AppError> {
+    let mut wants = server.control.wants.clone();
     if wants.catalogues.iter().any(|known| known.name == name) {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("there is a catalogue called {name} already"),
             hint: Some(format!("yalotheca catalogue drop {name} removes it; or choose another name")),
         });
     }
     // A folder is noted as it is seen from yalotheca.toml, wherever the command is typed.
     let here = std::env::current_dir().ok().and_then(|here| here.canonicalize().ok());
-    let is_elsewhere = here.is_none_or(|here| session.control.folder.canonicalize().ok() != Some(here));
+    let is_elsewhere = here.is_none_or(|here| server.control.folder.canonicalize().ok() != Some(here));
     let at = match Path::new(at).canonicalize() {
         Ok(folder) if !at.contains("://") && is_elsewhere => folder.display().to_string(),
         _ => at.to_owned(),
@@ -177,31 +178,31 @@ fn add(session: &Session, name: &str, (at, key): (&str, Option<&str>), ui: &Ui) 
     let source = CatalogueSource { name: name.into(), at, key: key.map(str::to_owned), older: false };
     wants.add_catalogue(&source);
     // A catalogue that cannot be read is an error now, not when something is installed from it.
-    let shelf = session.shelf_for(&wants);
-    let Some(contents) = shelf.get()?.sizes().get(name).copied().flatten() else {
-        let absent = shelf.get()?.unreachable().into_iter().next_back();
+    let catalogues = server.catalogues_for(&wants);
+    let Some(contents) = catalogues.get()?.sizes().get(name).copied().flatten() else {
+        let absent = catalogues.get()?.unreachable().into_iter().next_back();
         return Err(absent.map_or_else(
-            || CommandError::Usage { what: format!("the catalogue {name} cannot be read"), hint: None },
-            CommandError::from,
+            || AppError::Usage { what: format!("the catalogue {name} cannot be read"), hint: None },
+            AppError::from,
         ));
     };
-    note(session, &wants, (None, &format!("catalogue {name} added")))?;
+    note(server, &wants, (None, &format!("catalogue {name} added")))?;
     let what = format!("Added the catalogue {name}: {} to choose from.", count(contents, "content"));
     ui.show(&CatalogueDone { catalogue: name.into(), says: what })
 }
 
-fn drop_one(session: &Session, name: &str, ui: &Ui) -> Result<(), CommandError> {
-    let mut wants = session.control.wants.clone();
+fn drop_one(server: &Server, name: &str, ui: &Ui) -> Result<(), AppError> {
+    let mut wants = server.control.wants.clone();
     if !wants.drop_catalogue(name) {
         let names = wants.catalogues.iter().map(|catalogue| catalogue.name.as_str());
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("there is no catalogue called {name}"),
             hint: suggest::did_you_mean(name, names)
                 .or_else(|| Some("yalotheca catalogue list shows them".into())),
         });
     }
-    note(session, &wants, (None, &format!("catalogue {name} dropped")))?;
-    let came = session.control.lock.contents.iter().filter(|locked| locked.catalogue == name).count();
+    note(server, &wants, (None, &format!("catalogue {name} dropped")))?;
+    let came = server.control.lock.contents.iter().filter(|locked| locked.catalogue == name).count();
     let mut says = format!("Dropped the catalogue {name}.");
     if came > 0 {
         says = format!(

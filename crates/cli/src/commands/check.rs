@@ -3,13 +3,11 @@
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
 use serde::Serialize;
+use yalotheca_app::{AppError, Purpose, Server, findings::look_at_all};
 use yalotheca_core::check::{Finding, Weight, meaning};
 
 use crate::{
     args::Global,
-    error::CommandError,
-    findings::look_at_all,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -81,17 +79,17 @@ fn meanings(page: &mut Page, problems: &[&Finding]) {
     page.table(&codes.iter().map(row).collect::<Vec<_>>());
 }
 
-pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let waiting = ui.wait_quietly(&format!("Checking {}", session.shown()));
-    let (findings, files) = look_at_all(&session)?;
+pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let waiting = ui.wait_quietly(&format!("Checking {}", server.shown()));
+    let (findings, files) = look_at_all(&server)?;
     drop(waiting);
     let troubled = findings.iter().any(|finding| finding.weight == Weight::Trouble);
     ui.show(&CheckView {
-        server: session.shown(),
-        contents: session.control.lock.contents.len(),
+        server: server.shown(),
+        contents: server.control.lock.contents.len(),
         files,
-        running: session.running().is_some(),
+        running: server.running().is_some(),
         findings,
     })?;
     Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS })

@@ -15,10 +15,10 @@ use yalotheca_host::trust::shell_word;
 use yalotheca_standin::{catalogue_host::CatalogueHost, moor, quayside};
 
 use crate::{
-    error::CommandError,
     ui::Ui,
     view::{Page, Role, View},
 };
+use yalotheca_app::AppError;
 
 /// Walk through the whole story on a made-up server.
 #[derive(Debug, Args)]
@@ -184,10 +184,10 @@ pub(super) struct World {
     stays: bool,
 }
 
-pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
     let failed = |what: &str| {
         let what = what.to_owned();
-        move |source| CommandError::Io { what, source }
+        move |source| AppError::Io { what, source }
     };
     let temporary = tempfile::Builder::new()
         .prefix("yalotheca-demo-")
@@ -197,7 +197,7 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
         Some(folder) => {
             fs::create_dir_all(folder).map_err(failed("making the demo's folder"))?;
             if fs::read_dir(folder).map_err(failed("reading the demo's folder"))?.next().is_some() {
-                return Err(CommandError::Refused {
+                return Err(AppError::Refused {
                     what: format!("{} is not empty", folder.display()),
                     hint: Some("name a new folder; the demo never overwrites anything".into()),
                 });
@@ -242,7 +242,7 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
     finish(&report, args.into.is_some().then_some(&world), ui)
 }
 
-fn finish(report: &DemoReport, stays: Option<&World>, ui: &Ui) -> Result<ExitCode, CommandError> {
+fn finish(report: &DemoReport, stays: Option<&World>, ui: &Ui) -> Result<ExitCode, AppError> {
     if ui.is_json() {
         ui.show(report)?;
     } else if let Some(world) = stays {
@@ -304,9 +304,9 @@ fn by_hand(
     about: &str,
     (file, from, to): (&str, &str, &str),
     ui: &Ui,
-) -> Result<ActReport, CommandError> {
+) -> Result<ActReport, AppError> {
     let path = world.server.join(file);
-    let failed = |source| CommandError::Io { what: format!("editing {file}"), source };
+    let failed = |source| AppError::Io { what: format!("editing {file}"), source };
     let text = fs::read_to_string(&path).map_err(failed)?;
     fs::write(&path, text.replace(from, to)).map_err(failed)?;
     let report = ActReport {
@@ -330,7 +330,7 @@ fn by_hand(
     Ok(report)
 }
 
-fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
+fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     let mut page = Page::new(100);
     page.raw("");
     if !act.about.is_empty() {
@@ -358,7 +358,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
         ui.print(&page.into_text())?;
     }
     let own = std::env::current_exe()
-        .map_err(|source| CommandError::Io { what: "finding this program".into(), source })?;
+        .map_err(|source| AppError::Io { what: "finding this program".into(), source })?;
     let mut command = Command::new(own);
     command.args(&words).current_dir(&world.server).stdin(Stdio::null());
     // The demo leaves nothing in the user's own folders, unless its world stays.
@@ -377,7 +377,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
         .stderr(if is_shown { Stdio::inherit() } else { Stdio::piped() })
         .stdout(if is_shown { Stdio::inherit() } else { Stdio::piped() })
         .output()
-        .map_err(|source| CommandError::Io { what: "running a command of the demo".into(), source })?;
+        .map_err(|source| AppError::Io { what: "running a command of the demo".into(), source })?;
     // What is told on the way comes before the result.
     let told = String::from_utf8_lossy(&output.stderr) + String::from_utf8_lossy(&output.stdout);
     let report = ActReport {
@@ -395,7 +395,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
         Some(1) => "problems found",
         Some(3) => "no versions fit together",
         _ => {
-            return Err(CommandError::Refused {
+            return Err(AppError::Refused {
                 what: format!("a command of the demo failed ({})", output.status),
                 hint: Some("this is a bug in Yalotheca; the output is above".into()),
             });
@@ -410,7 +410,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, CommandError> {
 }
 
 /// Says where the world lies, and how its server is taken charge of.
-fn untouched(world: &World, ui: &Ui) -> Result<ExitCode, CommandError> {
+fn untouched(world: &World, ui: &Ui) -> Result<ExitCode, AppError> {
     let mut page = Page::new(100);
     page.line(Role::Plain, "A server that somebody left behind, and a catalogue beside it. Begin with:");
     page.raw(&format!("  cd {}", shell_word(&world.server.display().to_string())));
@@ -422,7 +422,7 @@ fn untouched(world: &World, ui: &Ui) -> Result<ExitCode, CommandError> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn next_steps(world: &World, ui: &Ui) -> Result<(), CommandError> {
+fn next_steps(world: &World, ui: &Ui) -> Result<(), AppError> {
     let mut page = Page::new(100);
     page.raw("");
     page.head("The demo's world is yours now. Try:");

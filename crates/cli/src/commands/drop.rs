@@ -4,6 +4,11 @@ use std::process::ExitCode;
 
 use clap::Args;
 use clap_complete::ArgValueCandidates;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::{Along, note},
+    plan::{Fresh, reasons},
+};
 use yalotheca_core::{
     control::{ControlFile, WANTS_FILE},
     id::ContentId,
@@ -12,16 +17,10 @@ use yalotheca_core::{
 
 use super::{
     add::Noted,
-    apply::{Along, Mode, apply, note},
+    apply::{Mode, apply},
     shell,
 };
-use crate::{
-    args::Global,
-    error::CommandError,
-    plan::{Fresh, reasons},
-    session::{Purpose, Session},
-    ui::Ui,
-};
+use crate::{args::Global, ui::Ui};
 
 /// Remove contents.
 #[derive(Debug, Args)]
@@ -34,34 +33,34 @@ pub(crate) struct DropArgs {
     later: bool,
 }
 
-pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let shelf = session.shelf();
-    let mut wants = session.control.wants.clone();
+pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let catalogues = server.catalogues();
+    let mut wants = server.control.wants.clone();
     for name in &args.names {
         let id = ContentId::new(name)?;
         if !wants.unwant(&id) {
-            return Err(not_wanted(&session, &id));
+            return Err(not_wanted(&server, &id));
         }
         wants.switch_on(&id);
-        for member in session.control.lock.get(&id).iter().flat_map(|locked| &locked.release.members) {
+        for member in server.control.lock.get(&id).iter().flat_map(|locked| &locked.release.members) {
             wants.switch_on(&member.id);
         }
         take_off(&mut wants, name)?;
     }
     if args.later {
-        note(&session, &wants, (None, &format!("noted: without {}", args.names.join(", "))))?;
+        note(&server, &wants, (None, &format!("noted: without {}", args.names.join(", "))))?;
         let noted = args.names.iter().map(|name| format!("without {name}")).collect();
         ui.show(&Noted { noted, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }
-    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+    apply(&server, &catalogues, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
 }
 
 /// A map that goes is played no longer, neither in turn nor at all.
-fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), CommandError> {
+fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), AppError> {
     if wants.maps.play.as_deref() == Some(name) {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{name} is the map that plays"),
             hint: Some("play another map first: yalotheca maps play NAME".into()),
         });
@@ -72,7 +71,7 @@ fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), CommandError> {
     };
     if let Some(left) = without(&wants.maps.rotate) {
         if left.is_empty() {
-            return Err(CommandError::Usage {
+            return Err(AppError::Usage {
                 what: format!("{name} is the only map in the rotation"),
                 hint: Some("take it out of the rotation first: yalotheca maps rotate NAME".into()),
             });
@@ -85,14 +84,14 @@ fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), CommandError> {
     Ok(())
 }
 
-fn not_wanted(session: &Session, id: &ContentId) -> CommandError {
-    let wants = &session.control.wants.wants;
-    match reasons(&session.control.lock, wants).get(id) {
-        Some(why) => CommandError::Usage {
+fn not_wanted(server: &Server, id: &ContentId) -> AppError {
+    let wants = &server.control.wants.wants;
+    match reasons(&server.control.lock, wants).get(id) {
+        Some(why) => AppError::Usage {
             what: format!("{id} is not in yalotheca.toml; it is installed because {why}"),
             hint: Some("drop what needs it, and it goes as well".into()),
         },
-        None => CommandError::Usage {
+        None => AppError::Usage {
             what: format!("{id} is not in yalotheca.toml"),
             hint: suggest::did_you_mean(id.as_str(), wants.keys().map(ContentId::as_str)),
         },

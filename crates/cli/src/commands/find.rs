@@ -4,13 +4,12 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{AppError, OpenCatalogues, Purpose, Server};
 use yalotheca_core::{catalogue::Content, id::ContentId, version::ReleaseVersion};
 
 use super::about::verdict;
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -82,22 +81,22 @@ impl View for FindView {
     }
 }
 
-pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let shelf = session.shelf();
-    let catalogues = shelf.get()?;
+pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let catalogues = server.catalogues();
+    let opened = catalogues.get()?;
     let words: Vec<String> = args.words.iter().map(|word| word.to_lowercase()).collect();
-    let lock = session.control.lock.by_id();
+    let lock = server.control.lock.by_id();
     let mut found = Vec::new();
-    for listing in catalogues.listings() {
+    for listing in opened.listings() {
         let text = format!("{} {} {}", listing.id, listing.title, listing.about).to_lowercase();
         if !words.iter().all(|word| text.contains(word)) {
             continue;
         }
-        let content = catalogues.content(&listing.id)?;
+        let content = opened.content(&listing.id)?;
         let here = lock.get(&listing.id).map(|locked| locked.release.version.clone());
         let (fits, why_not) = match &content {
-            Some(content) => fitness(&session, &shelf, content)?,
+            Some(content) => fitness(&server, &catalogues, content)?,
             None => (None, None),
         };
         let about = listing.about.trim().trim_end_matches('.').to_owned();
@@ -106,31 +105,31 @@ pub(crate) fn run(args: &FindArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         let why_not = why_not.filter(|_| fits.is_none());
         found.push(Found { id, title, about, fits, here, why_not });
     }
-    let mut absent = catalogues.unreachable();
+    let mut absent = opened.unreachable();
     if found.is_empty() && !absent.is_empty() {
         return Err(absent.remove(0).into());
     }
     for absent in absent {
         ui.warn(&format!("{absent}. What it has is not shown."));
     }
-    let unreadable = catalogues.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.why)).collect();
-    ui.show(&FindView { server: session.shown(), found, unreadable })?;
+    let unreadable = opened.unreadable().iter().map(|bad| format!("{}: {}", bad.path, bad.why)).collect();
+    ui.show(&FindView { server: server.shown(), found, unreadable })?;
     Ok(ExitCode::SUCCESS)
 }
 
 /// Returns the newest release that fits, and the reason that matters most for the newest that does not.
 fn fitness(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     content: &Content,
-) -> Result<(Option<ReleaseVersion>, Option<String>), CommandError> {
+) -> Result<(Option<ReleaseVersion>, Option<String>), AppError> {
     let mut releases: Vec<_> = content.releases.iter().filter(|release| !release.withdrawn).collect();
     releases.sort_by(|a, b| {
         (a.version.is_prerelease(), &b.version).cmp(&(b.version.is_prerelease(), &a.version))
     });
     let mut first_reason = None;
     for release in releases {
-        let (fits, reason) = verdict(session, shelf, &content.id, release, None)?;
+        let (fits, reason) = verdict(server, catalogues, &content.id, release, None)?;
         if fits {
             return Ok((Some(release.version.clone()), first_reason));
         }

@@ -4,6 +4,13 @@ use std::{collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::Along,
+    findings::look_at_all,
+    plan::{Fresh, Mend, PlanOptions, can_mend},
+    take_over::{lies, lock_one, place, place_files},
+};
 use yalotheca_core::{
     check::{Finding, Remedy, Weight},
     control::Locked,
@@ -13,14 +20,9 @@ use yalotheca_core::{
 };
 use yalotheca_host::survey::{self, FoundContent, Inventory};
 
-use super::apply::{Along, Mode, apply};
+use super::apply::{Mode, apply};
 use crate::{
     args::Global,
-    error::CommandError,
-    findings::look_at_all,
-    plan::{Fresh, Mend, PlanOptions, can_mend},
-    session::{Purpose, Session},
-    take_over::{lies, lock_one, place, place_files},
     ui::Ui,
     view::{Page, Role, View, count},
 };
@@ -60,49 +62,49 @@ impl View for NothingToFix {
     }
 }
 
-pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let mut session = Session::open(Purpose::Change, global, ui)?;
-    let (findings, _) = look_at_all(&session)?;
+pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let mut server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let (findings, _) = look_at_all(&server)?;
     let chosen = choose(args, &findings)?;
     if chosen.is_empty() {
         let left: Vec<Finding> =
             findings.into_iter().filter(|finding| finding.weight == Weight::Trouble).collect();
         let code = if left.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
-        ui.show(&NothingToFix { server: session.shown(), left })?;
+        ui.show(&NothingToFix { server: server.shown(), left })?;
         return Ok(code);
     }
-    let chosen = if args.what.is_empty() { without_hopeless(&session, chosen, ui)? } else { chosen };
-    let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
-    let mut wants = session.control.wants.clone();
+    let chosen = if args.what.is_empty() { without_hopeless(&server, chosen, ui)? } else { chosen };
+    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+    let mut wants = server.control.wants.clone();
     let mut mended = BTreeSet::new();
     let mut notes = Vec::new();
-    session.keep_receipt();
+    server.keep_receipt();
     for finding in chosen {
         match finding.remedy.as_ref() {
             None | Some(Remedy::Settle) => {}
             Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
-            Some(Remedy::TakeOut(entry)) => session.receipt.entries.push((**entry).clone()),
+            Some(Remedy::TakeOut(entry)) => server.receipt.entries.push((**entry).clone()),
             Some(Remedy::SetAside(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
-                if ui.is_unasked() && !is_the_same(&session, found) {
+                if ui.is_unasked() && !is_the_same(&server, found) {
                     ui.warn(&format!(
                         "{path} differs from the {} that is installed; fix without --yes asks about it.",
                         found.content.id
                     ));
                     continue;
                 }
-                place_files(&session.game, found, &mut session.receipt);
+                place_files(&server.game, found, &mut server.receipt);
             }
             Some(Remedy::TakeOver(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
                 let id = &found.content.id;
                 // Of two copies in wrong folders the first is taken over; the other is a finding of the next check.
-                if session.control.lock.get(id).is_some() {
+                if server.control.lock.get(id).is_some() {
                     continue;
                 }
-                let locked = take_over(&session, found)?;
-                place(&session.game, found, &mut session.receipt);
-                session.control.lock.contents.push(locked);
+                let locked = take_over(&server, found)?;
+                place(&server.game, found, &mut server.receipt);
+                server.control.lock.contents.push(locked);
                 wants.want(id, &VersionRange::any());
                 mended.insert(id.clone());
             }
@@ -112,22 +114,22 @@ pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     if notes.is_empty() {
         return Ok(ExitCode::FAILURE);
     }
-    let shelf = session.shelf_for(&wants);
+    let catalogues = server.catalogues_for(&wants);
     let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
     let along = Along { plan, fixes: notes, ..Along::default() };
-    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, along), ui)
+    apply(&server, &catalogues, &wants, &Fresh::None, (Mode::Settle, along), ui)
 }
 
 /// Leaves out what no combination of versions puts right, so that everything else can be.
 fn without_hopeless<'f>(
-    session: &Session,
+    server: &Server,
     chosen: Vec<&'f Finding>,
     ui: &Ui,
-) -> Result<Vec<&'f Finding>, CommandError> {
+) -> Result<Vec<&'f Finding>, AppError> {
     let mut left = Vec::new();
     for finding in chosen {
         if let Some(Remedy::Mend(id)) = &finding.remedy
-            && !can_mend(session, id)?
+            && !can_mend(server, id)?
         {
             ui.warn(&format!(
                 "{}. No combination of versions puts that right; yalotheca fix {id} says why.",
@@ -141,7 +143,7 @@ fn without_hopeless<'f>(
 }
 
 /// Chooses the findings that something is done about.
-fn choose<'f>(args: &FixArgs, findings: &'f [Finding]) -> Result<Vec<&'f Finding>, CommandError> {
+fn choose<'f>(args: &FixArgs, findings: &'f [Finding]) -> Result<Vec<&'f Finding>, AppError> {
     let fixable = || findings.iter().filter(|finding| finding.remedy.is_some());
     if args.what.is_empty() {
         return Ok(fixable().filter(|finding| finding.weight == Weight::Trouble).collect());
@@ -153,7 +155,7 @@ fn choose<'f>(args: &FixArgs, findings: &'f [Finding]) -> Result<Vec<&'f Finding
         }
         let by_hand = findings.iter().find(|finding| is_about(finding, what));
         let names = fixable().flat_map(|finding| [finding.code, finding.about.as_str()]);
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: match by_hand {
                 Some(finding) => format!("fix does nothing about this: {}", finding.says),
                 None => format!("check has found nothing called {what}"),
@@ -172,15 +174,15 @@ fn found_at<'i>(inventory: &'i Inventory, path: &TreePath) -> Option<&'i FoundCo
 }
 
 /// Whether a second copy has the same files as the one that is installed.
-fn is_the_same(session: &Session, found: &FoundContent) -> bool {
-    let settled = session.receipt.contents.get(&found.content.id);
+fn is_the_same(server: &Server, found: &FoundContent) -> bool {
+    let settled = server.receipt.contents.get(&found.content.id);
     settled.is_some_and(|settled| settled.payload.digest() == found.payload.digest())
 }
 
 /// What is taken over stays where it is if the server loads it from there.
-fn take_over(session: &Session, found: &FoundContent) -> Result<Locked, CommandError> {
-    let shelf = session.shelf();
-    let locked = lock_one(&session.game, found, shelf.get()?)?;
-    let found = lies(&session.game, &session.survey.scope, found).as_found();
+fn take_over(server: &Server, found: &FoundContent) -> Result<Locked, AppError> {
+    let catalogues = server.catalogues();
+    let locked = lock_one(&server.game, found, catalogues.get()?)?;
+    let found = lies(&server.game, &server.survey.scope, found).as_found();
     Ok(Locked { found, ..locked })
 }

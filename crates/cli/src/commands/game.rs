@@ -4,6 +4,7 @@ use std::{collections::BTreeMap, fs, io::Read, path::PathBuf, process::ExitCode}
 
 use clap::{Args, Subcommand};
 use serde::Serialize;
+use yalotheca_app::{AppError, Prompt, server::trust};
 use yalotheca_core::{
     control::WANTS_FILE,
     game::{Game, Kind, RegisterVerb, RehearseError, Shape, load, rehearse},
@@ -23,8 +24,6 @@ use yalotheca_host::{
 use super::apply::folder;
 use crate::{
     args::Global,
-    error::CommandError,
-    session::trust,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -178,7 +177,7 @@ impl View for GameReport {
     }
 }
 
-pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let at = folder(global.at.as_ref());
     let control = at.join(WANTS_FILE).is_file().then_some(at.as_path());
     match &args.act {
@@ -210,7 +209,7 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             }
             let trusted = ui.confirm("Allow exactly this?")?;
             if trusted {
-                let failed = |source| CommandError::Io { what: "noting that it is trusted".into(), source };
+                let failed = |source| AppError::Io { what: "noting that it is trusted".into(), source };
                 let trust = trust()?;
                 trust.agree_to_definition(&text).map_err(failed)?;
                 invocations.iter().try_for_each(|invocation| trust.agree_to(invocation)).map_err(failed)?;
@@ -219,8 +218,8 @@ pub(crate) fn run(args: &GameArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         }
         GameAct::Check { file, on } => {
             let shown = file.display().to_string();
-            let text = fs::read_to_string(file)
-                .map_err(|source| CommandError::Io { what: shown.clone(), source })?;
+            let text =
+                fs::read_to_string(file).map_err(|source| AppError::Io { what: shown.clone(), source })?;
             if shown.ends_with(TWEAK_SUFFIX) {
                 ui.show(&TweakReport::of(&shown, &text, control)?)?;
                 return Ok(ExitCode::SUCCESS);
@@ -252,7 +251,7 @@ struct TweakReport {
 }
 
 impl TweakReport {
-    fn of(file: &str, text: &str, control: Option<&std::path::Path>) -> Result<Self, CommandError> {
+    fn of(file: &str, text: &str, control: Option<&std::path::Path>) -> Result<Self, AppError> {
         // The game that it names says which values there are.
         let named = text.lines().find_map(|line| line.trim().strip_prefix("game"));
         let name = named.and_then(|rest| rest.split('"').nth(1)).map(str::to_owned);
@@ -321,10 +320,10 @@ impl View for TweakReport {
     }
 }
 
-fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, CommandError> {
+fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, AppError> {
     let full = folder
         .canonicalize()
-        .map_err(|source| CommandError::Io { what: format!("the folder {}", folder.display()), source })?;
+        .map_err(|source| AppError::Io { what: format!("the folder {}", folder.display()), source })?;
     let tree = LocalTree::new(&full);
     let given = BTreeMap::new();
     let recognised = !survey::recognise_game(&tree, [game], &given)?.is_empty();

@@ -7,11 +7,10 @@ use yalotheca_host::settle::{self, Past};
 
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View},
 };
+use yalotheca_app::{AppError, Purpose, Server};
 
 #[derive(Debug, Serialize)]
 struct HistoryView {
@@ -48,9 +47,9 @@ impl View for HistoryView {
     }
 }
 
-pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let history = settle::history(&session.tree)?;
-    ui.show(&HistoryView { server: session.shown(), history })?;
+pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let history = settle::history(&server.tree)?;
+    ui.show(&HistoryView { server: server.shown(), history })?;
     Ok(ExitCode::SUCCESS)
 }

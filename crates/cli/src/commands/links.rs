@@ -4,12 +4,11 @@ use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{AppError, Purpose, Server};
 use yalotheca_core::{id::ContentId, link::Sort};
 
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
@@ -127,14 +126,14 @@ impl View for LinksView {
     }
 }
 
-pub(crate) fn run(args: &LinksArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let shelf = session.shelf();
+pub(crate) fn run(args: &LinksArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let catalogues = server.catalogues();
     let mut links = Vec::new();
-    for locked in &session.control.lock.contents {
-        let given = session.control.wants.given.get(&locked.id);
+    for locked in &server.control.lock.contents {
+        let given = server.control.wants.given.get(&locked.id);
         if let Some((given, link)) = given.and_then(|given| Some((given, given.link.clone()?))) {
-            let there = given.blake3.and_then(|digest| session.fetcher.store().file(&digest));
+            let there = given.blake3.and_then(|digest| server.fetcher.store().file(&digest));
             let size = there.as_ref().and_then(|path| path.metadata().ok()).map(|metadata| metadata.len());
             let state = if there.is_some() { State::Here } else { State::NotHere };
             let blake3 = given.blake3.map(|digest| digest.to_string());
@@ -147,8 +146,8 @@ pub(crate) fn run(args: &LinksArgs, global: &Global, ui: &Ui) -> Result<ExitCode
                 blake3,
             });
         } else if given.is_none() && !locked.catalogue.is_empty() {
-            for (file, link) in shelf.get()?.links(locked) {
-                let there = session.fetcher.store().file(&file.blake3).is_some();
+            for (file, link) in catalogues.get()?.links(locked) {
+                let there = server.fetcher.store().file(&file.blake3).is_some();
                 let state = if there { State::Here } else { State::NotHere };
                 let blake3 = Some(file.blake3.to_string());
                 let content = locked.id.clone();
@@ -165,16 +164,16 @@ pub(crate) fn run(args: &LinksArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     }
     if args.check {
         for line in &mut links {
-            (line.state, line.says) = ask(&session, line);
+            (line.state, line.says) = ask(&server, line);
         }
     }
     let bad = links.iter().any(|line| line.state.is_bad());
-    ui.show(&LinksView { server: session.shown(), checked: args.check, links })?;
+    ui.show(&LinksView { server: server.shown(), checked: args.check, links })?;
     Ok(if bad { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
 
-fn ask(session: &Session, line: &LinkLine) -> (State, String) {
-    let told = match session.fetcher.ask(&line.link) {
+fn ask(server: &Server, line: &LinkLine) -> (State, String) {
+    let told = match server.fetcher.ask(&line.link) {
         Ok(told) => told,
         Err(error) => return (State::Unreachable, error.to_string()),
     };

@@ -4,6 +4,10 @@ use std::{collections::BTreeMap, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    plan::{Fresh, reasons},
+};
 use yalotheca_core::{
     control::Locked,
     id::ContentId,
@@ -13,9 +17,6 @@ use yalotheca_core::{
 
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::{Fresh, reasons},
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -104,12 +105,12 @@ fn row(line: &Line) -> Vec<Cell> {
     ]
 }
 
-pub(crate) fn run(args: &ListArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &ListArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     // Without being asked to, it waits for no network.
     let global = Global { offline: global.offline || !args.fresh, ..global.clone() };
-    let session = Session::open(Purpose::Look, &global, ui)?;
-    let control = &session.control;
-    let newer = newer(&session, args.fresh, ui)?;
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let control = &server.control;
+    let newer = newer(&server, args.fresh, ui)?;
     let mut reasons = reasons(&control.lock, &control.wants.wants);
     let mut lines: Vec<Line> = control
         .lock
@@ -117,18 +118,18 @@ pub(crate) fn run(args: &ListArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         .iter()
         .map(|locked| {
             let why = reasons.remove(&locked.id).unwrap_or_default();
-            line(&session, locked, why, newer.get(&locked.id))
+            line(&server, locked, why, newer.get(&locked.id))
         })
         .collect();
     lines.sort_by(|a, b| a.id.cmp(&b.id));
     let locked = control.lock.by_id();
     let not_installed = control.wants.wants.keys().filter(|id| !locked.contains_key(id)).cloned().collect();
-    ui.show(&ListView { server: session.shown(), contents: lines, not_installed })?;
+    ui.show(&ListView { server: server.shown(), contents: lines, not_installed })?;
     Ok(ExitCode::SUCCESS)
 }
 
-fn line(session: &Session, locked: &Locked, why: String, newer: Option<&ReleaseVersion>) -> Line {
-    let off = &session.control.wants.off;
+fn line(server: &Server, locked: &Locked, why: String, newer: Option<&ReleaseVersion>) -> Line {
+    let off = &server.control.wants.off;
     let release = &locked.release;
     let members = release.members.iter().filter(|member| off.contains_key(&member.id));
     let members_off: Vec<ContentId> = members.map(|member| member.id.clone()).collect();
@@ -157,12 +158,12 @@ fn line(session: &Session, locked: &Locked, why: String, newer: Option<&ReleaseV
 }
 
 /// What an update would choose; nothing where that is not known.
-fn newer(session: &Session, is_asked: bool, ui: &Ui) -> Result<Selection, CommandError> {
-    let shelf = session.shelf();
-    shelf.set_fresh(&Fresh::All);
-    let mut wants = session.control.wants.wants.clone();
-    wants.retain(|id, _| !session.control.wants.off.contains_key(id));
-    let chosen = match shelf.solve(&session.survey.platform, &wants, &BTreeMap::new()) {
+fn newer(server: &Server, is_asked: bool, ui: &Ui) -> Result<Selection, AppError> {
+    let catalogues = server.catalogues();
+    catalogues.set_fresh(&Fresh::All);
+    let mut wants = server.control.wants.wants.clone();
+    wants.retain(|id, _| !server.control.wants.off.contains_key(id));
+    let chosen = match catalogues.solve(&server.survey.platform, &wants, &BTreeMap::new()) {
         Ok(Answer::Lineup(selection)) => return Ok(selection),
         Ok(_) => return Ok(Selection::new()),
         Err(error) => error,

@@ -6,7 +6,6 @@ pub(crate) mod adopt;
 pub(crate) mod apply;
 pub(crate) mod catalogue;
 pub(crate) mod check;
-pub(crate) mod clean;
 pub(crate) mod demo;
 pub(crate) mod drop;
 pub(crate) mod find;

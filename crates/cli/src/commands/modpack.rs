@@ -4,6 +4,7 @@ use std::{collections::BTreeMap, path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
+use yalotheca_app::{AppError, Purpose, Server};
 use yalotheca_core::{
     catalogue::Side,
     control::Locked,
@@ -20,8 +21,6 @@ use yalotheca_host::{
 
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, count, size},
 };
@@ -109,11 +108,11 @@ impl View for ExportView {
     }
 }
 
-pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let ModpackAct::Export(args) = &args.act;
-    let session = Session::open(Purpose::Look, global, ui)?;
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
     let stem = args.file.file_stem().map_or_else(String::new, |stem| stem.to_string_lossy().into_owned());
-    let version = ReleaseVersion::parse(&args.version).map_err(|error| CommandError::Usage {
+    let version = ReleaseVersion::parse(&args.version).map_err(|error| AppError::Usage {
         what: error.to_string(),
         hint: Some("write it as 1.4 or 2024.03".into()),
     })?;
@@ -123,14 +122,14 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
         title: String::new(),
         version,
         about: String::new(),
-        game: session.game.name.clone(),
+        game: server.game.name.clone(),
         wants: BTreeMap::new(),
         members: Vec::new(),
         settings: Vec::new(),
     };
     let mut pieces: Vec<(String, Piece)> = Vec::new();
     let mut bundled = Vec::new();
-    for locked in session.control.lock.on() {
+    for locked in server.control.lock.on() {
         let side = locked.release.side;
         if locked.release.kind == PACK_KIND || !args.edition.takes(side) {
             continue;
@@ -141,25 +140,25 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
                 .insert(locked.id.clone(), PackWant::Range(VersionRange::exactly(&locked.release.version)));
             continue;
         }
-        let (name, piece) = piece(&session, locked)?;
+        let (name, piece) = piece(&server, locked)?;
         pack.members.push(PackMember { file: name.clone(), side });
         pieces.push((name, piece));
         bundled.push(locked.id.clone());
     }
     for path in &args.setting {
         let to = TreePath::new(path)?;
-        if !matches!(session.tree.find(&to)?, Some(Found::File(_))) {
-            return Err(CommandError::Usage {
+        if !matches!(server.tree.find(&to)?, Some(Found::File(_))) {
+            return Err(AppError::Usage {
                 what: format!("{to} is no file of the server"),
                 hint: Some("name it as the server sees it, without the folder of the server".into()),
             });
         }
         let file = format!("settings/{to}");
-        pieces.push((file.clone(), Piece::File(session.tree.at(&to))));
+        pieces.push((file.clone(), Piece::File(server.tree.at(&to))));
         pack.settings.push(PackSetting { file, to });
     }
     refuse_to_lose(args, &pack)?;
-    let failed = |source| CommandError::Io { what: format!("writing {}", args.file.display()), source };
+    let failed = |source| AppError::Io { what: format!("writing {}", args.file.display()), source };
     write_pack(&args.file, &pack, &pieces).map_err(failed)?;
     ui.show(&ExportView {
         file: args.file.display().to_string(),
@@ -172,9 +171,9 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
 }
 
 /// Refuses an empty pack, and replaces an existing file only with `--force`.
-fn refuse_to_lose(args: &ExportArgs, pack: &Pack) -> Result<(), CommandError> {
+fn refuse_to_lose(args: &ExportArgs, pack: &Pack) -> Result<(), AppError> {
     if pack.wants.is_empty() && pack.members.is_empty() && pack.settings.is_empty() {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: "this pack would be empty".into(),
             hint: Some(
                 "yalotheca list shows what is installed; --edition chooses for whom the pack is".into(),
@@ -182,7 +181,7 @@ fn refuse_to_lose(args: &ExportArgs, pack: &Pack) -> Result<(), CommandError> {
         });
     }
     if args.file.exists() && !args.force {
-        return Err(CommandError::Refused {
+        return Err(AppError::Refused {
             what: format!("{} is there already", args.file.display()),
             hint: Some("choose another name, or add --force to replace it".into()),
         });
@@ -191,26 +190,26 @@ fn refuse_to_lose(args: &ExportArgs, pack: &Pack) -> Result<(), CommandError> {
 }
 
 /// A content's files, from where they lie on the server.
-fn piece(session: &Session, locked: &Locked) -> Result<(String, Piece), CommandError> {
-    let own = session.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> {
+    let own = server.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
     let files: Vec<&TreePath> = own.map(|(path, _)| path).collect();
-    let gone = || CommandError::Refused {
+    let gone = || AppError::Refused {
         what: format!("the files of {} are not on the server", locked.id),
         hint: Some("yalotheca settle puts them back".into()),
     };
     for path in &files {
-        if session.tree.find(path)?.is_none() {
+        if server.tree.find(path)?.is_none() {
             return Err(gone());
         }
     }
-    let shape = session.game.kinds.get(&locked.release.kind).map(|kind| kind.shape);
+    let shape = server.game.kinds.get(&locked.release.kind).map(|kind| kind.shape);
     match files.as_slice() {
         [] => Err(gone()),
         [only] if shape != Some(Shape::Folder) => {
-            Ok((format!("members/{}", only.name()), Piece::File(session.tree.at(only))))
+            Ok((format!("members/{}", only.name()), Piece::File(server.tree.at(only))))
         }
         several => {
-            let payload = session.receipt.contents.get(&locked.id).map(|settled| &settled.payload.files);
+            let payload = server.receipt.contents.get(&locked.id).map(|settled| &settled.payload.files);
             let inner = |path: &TreePath| {
                 let own = payload.into_iter().flatten().find(|file| {
                     path.as_str() == file.path || path.as_str().ends_with(&format!("/{}", file.path))
@@ -220,7 +219,7 @@ fn piece(session: &Session, locked: &Locked) -> Result<(String, Piece), CommandE
             let folder = if shape == Some(Shape::Folder) { format!("{}/", locked.id) } else { String::new() };
             let files = several
                 .iter()
-                .map(|path| (format!("{folder}{}", inner(path)), session.tree.at(path)))
+                .map(|path| (format!("{folder}{}", inner(path)), server.tree.at(path)))
                 .collect();
             Ok((format!("members/{}.zip", locked.id), Piece::Archive(files)))
         }

@@ -4,6 +4,11 @@ use std::{collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
 use clap_complete::ArgValueCandidates;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::{Along, note},
+    plan::{Fresh, Mend, PlanOptions, can_be_off},
+};
 use yalotheca_core::{
     control::{ControlFile, LockFile, WANTS_FILE},
     id::ContentId,
@@ -13,16 +18,10 @@ use yalotheca_core::{
 
 use super::{
     add::Noted,
-    apply::{Along, Mode, apply, note},
+    apply::{Mode, apply},
     shell,
 };
-use crate::{
-    args::Global,
-    error::CommandError,
-    plan::{Fresh, Mend, PlanOptions, can_be_off},
-    session::{Purpose, Session},
-    ui::Ui,
-};
+use crate::{args::Global, ui::Ui};
 
 /// Switch contents off without removing their files.
 #[derive(Debug, Args)]
@@ -49,32 +48,32 @@ pub(crate) struct OnArgs {
     later: bool,
 }
 
-pub(crate) fn off(args: &OffArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let mut wants = session.control.wants.clone();
+pub(crate) fn off(args: &OffArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let mut wants = server.control.wants.clone();
     let mut ids = Vec::new();
     for name in &args.names {
         let id = ContentId::new(name)?;
-        refuse_what_stays_on(&session, &id)?;
+        refuse_what_stays_on(&server, &id)?;
         wants.switch_off(&id, &args.because);
         ids.push(id);
     }
-    refuse_what_is_needed(&session, &wants, &ids)?;
-    finish(&session, &wants, (args.later, "off", &args.names), Mend::None, ui)
+    refuse_what_is_needed(&server, &wants, &ids)?;
+    finish(&server, &wants, (args.later, "off", &args.names), Mend::None, ui)
 }
 
-pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let mut wants = session.control.wants.clone();
+pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let mut wants = server.control.wants.clone();
     for name in &args.names {
         let id = ContentId::new(name)?;
         if wants.switch_on(&id) {
             continue;
         }
-        if session.control.lock.get(&id).is_some() {
-            return Err(CommandError::Usage { what: format!("{id} is on already"), hint: None });
+        if server.control.lock.get(&id).is_some() {
+            return Err(AppError::Usage { what: format!("{id} is on already"), hint: None });
         }
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{id} is not among what is switched off"),
             hint: suggest::did_you_mean(id.as_str(), wants.off.keys().map(ContentId::as_str)),
         });
@@ -82,34 +81,34 @@ pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, Co
     // What a member needs that is on again is not passed over as something that was missing before.
     let ids: BTreeSet<ContentId> = args.names.iter().filter_map(|name| ContentId::new(name).ok()).collect();
     let packs =
-        session.control.lock.on().filter(|pack| pack.release.members.iter().any(|m| ids.contains(&m.id)));
+        server.control.lock.on().filter(|pack| pack.release.members.iter().any(|m| ids.contains(&m.id)));
     let mend = Mend::These(packs.map(|pack| pack.id.clone()).collect());
-    finish(&session, &wants, (args.later, "on", &args.names), mend, ui)
+    finish(&server, &wants, (args.later, "on", &args.names), mend, ui)
 }
 
 fn finish(
-    session: &Session,
+    server: &Server,
     wants: &ControlFile,
     (later, state, names): (bool, &str, &[String]),
     mend: Mend,
     ui: &Ui,
-) -> Result<ExitCode, CommandError> {
+) -> Result<ExitCode, AppError> {
     if later {
-        note(session, wants, (None, &format!("noted: {state}: {}", names.join(", "))))?;
+        note(server, wants, (None, &format!("noted: {state}: {}", names.join(", "))))?;
         let noted = names.iter().map(|name| format!("{name} {state}")).collect();
         ui.show(&Noted { noted, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }
-    let shelf = session.shelf_for(wants);
+    let catalogues = server.catalogues_for(wants);
     let along = Along { plan: PlanOptions { mend, ..PlanOptions::default() }, ..Along::default() };
-    apply(session, &shelf, wants, &Fresh::None, (Mode::Settle, along), ui)
+    apply(server, &catalogues, wants, &Fresh::None, (Mode::Settle, along), ui)
 }
 
 /// Some contents are loaded as long as they are there.
-fn refuse_what_stays_on(session: &Session, id: &ContentId) -> Result<(), CommandError> {
-    let lock = &session.control.lock;
-    if session.control.wants.off.contains_key(id) {
-        return Err(CommandError::Usage {
+fn refuse_what_stays_on(server: &Server, id: &ContentId) -> Result<(), AppError> {
+    let lock = &server.control.lock;
+    if server.control.wants.off.contains_key(id) {
+        return Err(AppError::Usage {
             what: format!("{id} is off already"),
             hint: Some(format!("yalotheca on {id} switches it on again")),
         });
@@ -119,10 +118,10 @@ fn refuse_what_stays_on(session: &Session, id: &ContentId) -> Result<(), Command
         return if is_member {
             Ok(())
         } else {
-            Err(session.not_here(id, "yalotheca list shows what is installed".into()))
+            Err(server.not_here(id, "yalotheca list shows what is installed".into()))
         };
     };
-    if can_be_off(&session.game, locked) {
+    if can_be_off(&server.game, locked) {
         return Ok(());
     }
     let kind = &locked.release.kind;
@@ -130,28 +129,21 @@ fn refuse_what_stays_on(session: &Session, id: &ContentId) -> Result<(), Command
         let folder = locked.found.folder.as_ref().map_or("", |folder| folder.as_str());
         format!("{id} lies in {folder}, and the server loads everything there")
     } else {
-        format!("{id} is a {kind}, and a {} loads every {kind} that is there", session.game.title)
+        format!("{id} is a {kind}, and a {} loads every {kind} that is there", server.game.title)
     };
-    Err(CommandError::Usage {
-        what,
-        hint: Some(format!("yalotheca drop {id} removes it; undo brings it back")),
-    })
+    Err(AppError::Usage { what, hint: Some(format!("yalotheca drop {id} removes it; undo brings it back")) })
 }
 
 /// What others need stays on, unless they are switched off as well.
-fn refuse_what_is_needed(
-    session: &Session,
-    wants: &ControlFile,
-    ids: &[ContentId],
-) -> Result<(), CommandError> {
+fn refuse_what_is_needed(server: &Server, wants: &ControlFile, ids: &[ContentId]) -> Result<(), AppError> {
     let unmet = |lock: &LockFile| -> BTreeSet<ContentId> {
-        let breaches = verify(&lock.universe(), &session.survey.platform, &lock.selection());
+        let breaches = verify(&lock.universe(), &server.survey.platform, &lock.selection());
         breaches
             .into_iter()
             .filter_map(|breach| if let Breach::Need { id, .. } = breach { Some(id) } else { None })
             .collect()
     };
-    let lock = &session.control.lock;
+    let lock = &server.control.lock;
     let mut after = lock.clone();
     after
         .contents
@@ -171,7 +163,7 @@ fn refuse_what_is_needed(
     }
     let off: Vec<&str> = ids.iter().map(ContentId::as_str).collect();
     let needs = if names.len() == 1 { "needs" } else { "need" };
-    Err(CommandError::Refused {
+    Err(AppError::Refused {
         what: format!(
             "{} {needs} {}, and would not be loaded without it",
             names.join(" and "),

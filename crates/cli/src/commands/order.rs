@@ -4,6 +4,11 @@ use std::{collections::BTreeMap, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::Along,
+    plan::{Fresh, Mend, ordered},
+};
 use yalotheca_core::{
     catalogue::Release,
     id::ContentId,
@@ -11,12 +16,9 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 
-use super::apply::{Along, Mode, apply};
+use super::apply::{Mode, apply};
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::{Fresh, Mend, ordered},
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, order as words},
 };
@@ -88,39 +90,39 @@ fn row(placed: &Placed) -> Vec<Cell> {
     ]
 }
 
-pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let purpose = if args.name.is_none() { Purpose::Look } else { Purpose::Change };
-    let session = Session::open(purpose, global, ui)?;
-    let Some(name) = &args.name else { return show(&session, ui) };
-    let id = known(&session, name)?;
-    let mut wants = session.control.wants.clone();
+    let server = Server::open(purpose, &global.open(), ui)?;
+    let Some(name) = &args.name else { return show(&server, ui) };
+    let id = known(&server, name)?;
+    let mut wants = server.control.wants.clone();
     let mut place =
         if args.free { Place::default() } else { wants.order.get(&id).cloned().unwrap_or_default() };
     if args.after.is_empty() && args.before.is_empty() && !args.free {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("nothing is asked of {id}"),
             hint: Some(format!("yalotheca order {id} --after OTHER, --before OTHER, or --free")),
         });
     }
     // What is asked now counts more than the opposite that was asked before.
-    for other in args.after.iter().map(|name| known(&session, name)) {
+    for other in args.after.iter().map(|name| known(&server, name)) {
         note(&id, other?, &mut place.after, &mut place.before)?;
     }
-    for other in args.before.iter().map(|name| known(&session, name)) {
+    for other in args.before.iter().map(|name| known(&server, name)) {
         note(&id, other?, &mut place.before, &mut place.after)?;
     }
     wants.ask_place(&id, place);
-    refuse_what_cannot_be(&session, &id, &wants.order)?;
-    apply(&session, &session.shelf(), &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+    refuse_what_cannot_be(&server, &id, &wants.order)?;
+    apply(&server, &server.catalogues(), &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
 }
 
 /// What was asked is not noted where needs, or something else that was asked, stand against it.
 fn refuse_what_cannot_be(
-    session: &Session,
+    server: &Server,
     id: &ContentId,
     asked: &BTreeMap<ContentId, Place>,
-) -> Result<(), CommandError> {
-    let Order { gave_way, .. } = ordered(session, &releases(session), asked, &Mend::None);
+) -> Result<(), AppError> {
+    let Order { gave_way, .. } = ordered(server, &releases(server), asked, &Mend::None);
     // What was asked of others before, and does not hold any more, is no matter here.
     let is_ours = |relation: &Relation| relation.bond == Bond::Asked && relation.by == *id;
     let is_refused = |note: &&GaveWay| {
@@ -129,7 +131,7 @@ fn refuse_what_cannot_be(
     let Some(note) = gave_way.iter().find(is_refused) else { return Ok(()) };
     let against: Vec<String> = note.against.iter().map(words::in_words).collect();
     let Relation { first, later, .. } = &note.relation;
-    Err(CommandError::Usage {
+    Err(AppError::Usage {
         what: format!("{first} cannot be loaded before {later}: {}", against.join(", and ")),
         hint: Some(match note.against.iter().find(|against| against.bond == Bond::Asked) {
             Some(other) => {
@@ -141,8 +143,8 @@ fn refuse_what_cannot_be(
     })
 }
 
-fn releases(session: &Session) -> BTreeMap<ContentId, &Release> {
-    session.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect()
+fn releases(server: &Server) -> BTreeMap<ContentId, &Release> {
+    server.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect()
 }
 
 fn note(
@@ -150,9 +152,9 @@ fn note(
     other: ContentId,
     side: &mut Vec<ContentId>,
     opposite: &mut Vec<ContentId>,
-) -> Result<(), CommandError> {
+) -> Result<(), AppError> {
     if other == *id {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{id} cannot be loaded before or after itself"),
             hint: None,
         });
@@ -165,25 +167,25 @@ fn note(
 }
 
 /// Only what is on the server has a place.
-fn known(session: &Session, name: &str) -> Result<ContentId, CommandError> {
+fn known(server: &Server, name: &str) -> Result<ContentId, AppError> {
     let id = ContentId::new(name)?;
-    if session.control.lock.get(&id).is_some() {
+    if server.control.lock.get(&id).is_some() {
         return Ok(id);
     }
-    Err(session.not_here(&id, format!("install it: yalotheca add {id}")))
+    Err(server.not_here(&id, format!("install it: yalotheca add {id}")))
 }
 
-fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let releases = releases(session);
-    let asked = &session.control.wants.order;
-    let Order { ids, kept, gave_way, circles, .. } = ordered(session, &releases, asked, &Mend::None);
+fn show(server: &Server, ui: &Ui) -> Result<ExitCode, AppError> {
+    let releases = releases(server);
+    let asked = &server.control.wants.order;
+    let Order { ids, kept, gave_way, circles, .. } = ordered(server, &releases, asked, &Mend::None);
     let mut after: BTreeMap<ContentId, Vec<Reason>> = BTreeMap::new();
     for relation in &kept {
         let reason =
             Reason { id: relation.first.clone(), bond: relation.bond, says: words::as_reason(relation) };
         after.entry(relation.later.clone()).or_default().push(reason);
     }
-    let groups = &session.game.order;
+    let groups = &server.game.order;
     let order = (1..).zip(&ids).map(|(place, id)| {
         let patterns: Vec<&str> = groups.patterns(groups.group(id)).collect();
         let patterns = patterns.join(", ");
@@ -196,6 +198,6 @@ fn show(session: &Session, ui: &Ui) -> Result<ExitCode, CommandError> {
         }
     });
     let order = order.collect();
-    ui.show(&OrderView { server: session.shown(), order, gave_way, circles })?;
+    ui.show(&OrderView { server: server.shown(), order, gave_way, circles })?;
     Ok(ExitCode::SUCCESS)
 }

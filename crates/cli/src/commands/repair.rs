@@ -4,6 +4,11 @@ use std::{collections::BTreeMap, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, Event, Progress, Prompt,
+    server::{open_folder, require_trust, seal_key, server_tree, trust},
+    take_over,
+};
 use yalotheca_core::{
     change::{Receipt, Step},
     control::{LOCK_FILE, LockFile, WANTS_FILE},
@@ -21,9 +26,6 @@ use yalotheca_host::{
 
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{open_folder, require_trust, seal_key, server_tree, tell, trust},
-    take_over,
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -59,9 +61,9 @@ impl View for RepairView {
     }
 }
 
-pub(crate) fn run(_: &RepairArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(_: &RepairArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let trust = trust()?;
-    let folder = open_folder(global, &trust, ui)?;
+    let folder = open_folder(&global.open(), &trust, ui)?;
     let mut control = Control::open_wants(&folder)?;
     let tree = server_tree(&control)?;
     let mut rebuilt = Vec::new();
@@ -115,7 +117,7 @@ pub(crate) fn run(_: &RepairArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
 }
 
 /// Shows what going on with an interrupted change would do, and does it once somebody has agreed.
-fn go_on(tree: &LocalTree, control: &Control, key: &SealKey, ui: &Ui) -> Result<(), CommandError> {
+fn go_on(tree: &LocalTree, control: &Control, key: &SealKey, ui: &Ui) -> Result<(), AppError> {
     match settle::recover(tree, &control.folder, key, false) {
         Err(SettleError::Foreign { number, origin }) => {
             ui.warn(&format!(
@@ -132,12 +134,12 @@ fn go_on(tree: &LocalTree, control: &Control, key: &SealKey, ui: &Ui) -> Result<
                 return Err(SettleError::Foreign { number, origin }.into());
             }
             if let Some(outcome) = settle::recover(tree, &control.folder, key, true)? {
-                tell(ui, &outcome);
+                ui.event(Event::Recovered(&outcome));
             }
         }
         outcome => {
             if let Some(outcome) = outcome? {
-                tell(ui, &outcome);
+                ui.event(Event::Recovered(&outcome));
             }
         }
     }
@@ -155,7 +157,7 @@ fn shown(step: &Step) -> String {
 }
 
 /// What the last settle that this account has recorded says that there is.
-fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile, Receipt)>, CommandError> {
+fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile, Receipt)>, AppError> {
     let past = settle::history(tree)?;
     let Some(last) = past.last() else { return Ok(None) };
     if !settle::is_sealed(tree, last.number, Some(key))? {
@@ -167,11 +169,7 @@ fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile,
 }
 
 /// Takes over what lies on the server, as adopt does.
-fn look_anew(
-    tree: &LocalTree,
-    control: &Control,
-    global: &Global,
-) -> Result<(LockFile, Receipt), CommandError> {
+fn look_anew(tree: &LocalTree, control: &Control, global: &Global) -> Result<(LockFile, Receipt), AppError> {
     let trust = trust()?;
     let given = &control.wants.server.values;
     let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
@@ -188,7 +186,7 @@ fn look_anew(
 }
 
 /// Keeps a broken file of ours under another name.
-fn set_aside(tree: &LocalTree, name: &str) -> Result<(), CommandError> {
+fn set_aside(tree: &LocalTree, name: &str) -> Result<(), AppError> {
     let path = yalotheca_core::id::TreePath::new(&format!("{}/{name}", settle::OWN))?;
     let broken = yalotheca_core::id::TreePath::new(&format!("{}/{name}.broken", settle::OWN))?;
     if tree.find(&path)?.is_some() {

@@ -4,6 +4,11 @@ use std::process::ExitCode;
 
 use clap::Args;
 use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::Along,
+    plan::{Fresh, PlanOptions},
+};
 use yalotheca_core::{
     change::{ChangeSet, ConfigLine, EntryAct, EntryLine, PlanChangeError, diff, put_text},
     document::{Document, Pointer, TextFile, Value},
@@ -11,14 +16,8 @@ use yalotheca_core::{
 };
 use yalotheca_host::{survey::SurveyError, tree::Tree};
 
-use super::apply::{Along, Mode, apply};
-use crate::{
-    args::Global,
-    error::CommandError,
-    plan::{Fresh, PlanOptions},
-    session::{Purpose, Session},
-    ui::Ui,
-};
+use super::apply::{Mode, apply};
+use crate::{args::Global, ui::Ui};
 
 /// Make the server match yalotheca.toml, all or nothing.
 #[derive(Debug, Args)]
@@ -49,33 +48,33 @@ pub(crate) struct PreviewArgs {
     diff: bool,
 }
 
-pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let shelf = session.shelf();
+pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let catalogues = server.catalogues();
     apply(
-        &session,
-        &shelf,
-        &session.control.wants,
+        &server,
+        &catalogues,
+        &server.control.wants,
         &Fresh::None,
-        (Mode::Preview, Along { diffs: args.diff, ..Along::default() }),
+        (if args.diff { Mode::PreviewWithLines } else { Mode::Preview }, Along::default()),
         ui,
     )
 }
 
-pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let shelf = session.shelf();
-    let terms = if args.accept_terms { accept(&session)? } else { None };
-    let clean = args.clean_first.then(|| args.spare.clone());
+pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let catalogues = server.catalogues();
+    let terms = if args.accept_terms { accept(&server)? } else { None };
+    let clean = args.clean_first.then(|| globs("--spare", &args.spare)).transpose()?;
     let replace = (!args.replace.is_empty()).then(|| globs("--replace", &args.replace)).transpose()?;
     let plan = PlanOptions { skip_broken: args.skip_broken, replace, ..PlanOptions::default() };
     let along = Along { more: terms, clean, plan, ..Along::default() };
-    apply(&session, &shelf, &session.control.wants, &Fresh::None, (Mode::Settle, along), ui)
+    apply(&server, &catalogues, &server.control.wants, &Fresh::None, (Mode::Settle, along), ui)
 }
 
 /// Reads patterns that were given.
-pub(super) fn globs(option: &str, patterns: &[String]) -> Result<GlobSet, CommandError> {
-    let wrong = |text: &str, error: &globset::Error| CommandError::Usage {
+pub(super) fn globs(option: &str, patterns: &[String]) -> Result<GlobSet, AppError> {
+    let wrong = |text: &str, error: &globset::Error| AppError::Usage {
         what: format!("{option} {text:?}: {}", error.kind()),
         hint: Some("write a path, or a pattern as in 'plugins/*/settings.yml' or '**/*.yml'".into()),
     };
@@ -90,20 +89,20 @@ pub(super) fn globs(option: &str, patterns: &[String]) -> Result<GlobSet, Comman
 }
 
 /// The change that accepts the terms; nothing where they are accepted already.
-fn accept(session: &Session) -> Result<Option<ChangeSet>, CommandError> {
-    let Some(terms) = &session.game.terms else {
-        return Err(CommandError::Usage {
-            what: format!("{} servers have no terms to accept", session.game.title),
+fn accept(server: &Server) -> Result<Option<ChangeSet>, AppError> {
+    let Some(terms) = &server.game.terms else {
+        return Err(AppError::Usage {
+            what: format!("{} servers have no terms to accept", server.game.title),
             hint: None,
         });
     };
-    let scope = &session.survey.scope;
-    let broken = |error| CommandError::Survey(SurveyError::Render(error));
+    let scope = &server.survey.scope;
+    let broken = |error| AppError::Survey(SurveyError::Render(error));
     let path = TreePath::new(&terms.place.file.render(scope).map_err(broken)?)?;
     let pointer = terms.place.pointer.render(scope).map_err(broken)?;
-    let pointer = Pointer::parse(&pointer)
-        .map_err(|error| CommandError::Usage { what: error.to_string(), hint: None })?;
-    let bytes = session.tree.read(&path)?;
+    let pointer =
+        Pointer::parse(&pointer).map_err(|error| AppError::Usage { what: error.to_string(), hint: None })?;
+    let bytes = server.tree.read(&path)?;
     let before = bytes.as_ref().map(|bytes| Digest::of(bytes));
     let file = bytes.map(TextFile::read).unwrap_or_default();
     let mut document = Document::parse(terms.place.format, file.text())
@@ -117,7 +116,7 @@ fn accept(session: &Session) -> Result<Option<ChangeSet>, CommandError> {
         .with(document.into_text())
         .map_err(|source| PlanChangeError::Encode { path: path.clone(), source })?;
     let what = format!("{} = {agreed}", pointer.to_string().trim_start_matches('/'));
-    let content = ContentId::new(&session.game.name)?;
+    let content = ContentId::new(&server.game.name)?;
     let entries = vec![EntryLine { act: EntryAct::Set, what, content }];
     Ok(Some(ChangeSet {
         config: vec![ConfigLine {

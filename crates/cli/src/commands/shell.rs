@@ -9,12 +9,10 @@ use yalotheca_host::control::Control;
 
 use crate::{
     args::{Cli, Global},
-    error::CommandError,
-    plan::open_settings,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, count},
 };
+use yalotheca_app::{AppError, Purpose, Server, plan::open_settings};
 
 /// Print what lets a shell complete commands, options and names; the shell asks this program as you type.
 #[derive(Debug, Args)]
@@ -53,8 +51,8 @@ impl View for ManView {
     }
 }
 
-pub(crate) fn completions(args: &CompletionsArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let failed = |source| CommandError::Io { what: "writing the completions".into(), source };
+pub(crate) fn completions(args: &CompletionsArgs, ui: &Ui) -> Result<ExitCode, AppError> {
+    let failed = |source| AppError::Io { what: "writing the completions".into(), source };
     let name = match args.shell {
         ShellName::Bash => "bash",
         ShellName::Zsh => "zsh",
@@ -74,8 +72,8 @@ pub(crate) fn completions(args: &CompletionsArgs, ui: &Ui) -> Result<ExitCode, C
 /// The environment variable by which a shell asks for completions.
 pub(crate) const VARIABLE: &str = "YALOTHECA_COMPLETE";
 
-pub(crate) fn man(args: &ManArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let failed = |source| CommandError::Io { what: format!("writing into {}", args.into.display()), source };
+pub(crate) fn man(args: &ManArgs, ui: &Ui) -> Result<ExitCode, AppError> {
+    let failed = |source| AppError::Io { what: format!("writing into {}", args.into.display()), source };
     fs::create_dir_all(&args.into).map_err(failed)?;
     let mut pages = 0;
     let command = Cli::command();
@@ -116,16 +114,16 @@ pub(crate) fn catalogues() -> Vec<CompletionCandidate> {
 }
 
 /// The server in whose folder the shell is; nothing is said to the person who types.
-fn server() -> Option<Session> {
+fn server() -> Option<Server> {
     let global = Global { quiet: true, offline: true, ..Global::default() };
-    Session::open(Purpose::Look, &global, &Ui::new(&global)).ok()
+    Server::open(Purpose::Look, &global.open(), &Ui::new(&global)).ok()
 }
 
 /// Maps of this server.
 pub(crate) fn maps() -> Vec<CompletionCandidate> {
-    let names = server().and_then(|session| {
-        let rule = session.game.maps.as_ref()?;
-        let maps = super::maps::look(&session, rule, true).ok()?;
+    let names = server().and_then(|server| {
+        let rule = server.game.maps.as_ref()?;
+        let maps = yalotheca_app::maps::list(&server, rule, true).ok()?;
         Some(maps.into_iter().map(|map| map.name).collect::<Vec<_>>())
     });
     names.unwrap_or_default().into_iter().map(CompletionCandidate::new).collect()
@@ -133,7 +131,7 @@ pub(crate) fn maps() -> Vec<CompletionCandidate> {
 
 /// Who has settings on this server.
 pub(crate) fn owners() -> Vec<CompletionCandidate> {
-    let all = server().and_then(|session| open_settings(&session).ok()).unwrap_or_default();
+    let all = server().and_then(|server| open_settings(&server).ok()).unwrap_or_default();
     let names: BTreeSet<String> = all.into_iter().map(|one| one.owner).collect();
     names.into_iter().map(CompletionCandidate::new).collect()
 }
@@ -142,8 +140,8 @@ pub(crate) fn owners() -> Vec<CompletionCandidate> {
 pub(crate) fn places() -> Vec<CompletionCandidate> {
     let typed: Vec<String> = std::env::args().collect();
     let owner = typed.iter().skip_while(|word| *word != "settings").nth(1);
-    let Some((owner, session)) = owner.zip(server()) else { return Vec::new() };
-    let all = open_settings(&session).unwrap_or_default();
+    let Some((owner, server)) = owner.zip(server()) else { return Vec::new() };
+    let all = open_settings(&server).unwrap_or_default();
     let own = all.iter().filter(|one| one.owner == *owner);
     own.flat_map(|one| one.known().places()).map(|at| CompletionCandidate::new(format!("{at}="))).collect()
 }

@@ -8,7 +8,8 @@ use yalotheca_standin::{
     saltwick,
 };
 
-use crate::{error::CommandError, ui::Ui};
+use crate::ui::Ui;
+use yalotheca_app::AppError;
 
 /// Run a stand-in of the demo.
 #[derive(Debug, Args)]
@@ -61,13 +62,13 @@ enum StandIn {
     },
 }
 
-pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, AppError> {
     match &args.which {
         StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
         StandIn::Kitehollow { folder } => Ok(ExitCode::from(kitehollow::run(folder))),
         StandIn::Mossgarrow { folder } => Ok(ExitCode::from(mossgarrow::run(folder))),
         StandIn::Moor { folder } => {
-            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let failed = |source| AppError::Io { what: folder.display().to_string(), source };
             let port = super::demo::free_port().map_err(failed)?;
             moor::write_server(&folder.join("moor"), port).map_err(failed)?;
             moor::write_tweaks(&folder.join("tweaks")).map_err(failed)?;
@@ -75,7 +76,7 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError>
             Ok(ExitCode::SUCCESS)
         }
         StandIn::Kites { folder } => {
-            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let failed = |source| AppError::Io { what: folder.display().to_string(), source };
             let ports =
                 [super::demo::free_port().map_err(failed)?, super::demo::free_port().map_err(failed)?];
             kites::write_server(&folder.join("kites"), ports[0], ports[1]).map_err(failed)?;
@@ -84,7 +85,7 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError>
             Ok(ExitCode::SUCCESS)
         }
         StandIn::Files { folder } => {
-            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let failed = |source| AppError::Io { what: folder.display().to_string(), source };
             let host = FileHost::start(folder.clone()).map_err(failed)?;
             ui.print(&format!("{}\n", host.at("")))?;
             loop {
@@ -92,14 +93,14 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, CommandError>
             }
         }
         StandIn::World { folder } => {
-            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let failed = |source| AppError::Io { what: folder.display().to_string(), source };
             std::fs::create_dir_all(folder).map_err(failed)?;
             let root = folder.canonicalize().map_err(failed)?;
             super::demo::build(&root).map_err(failed)?;
             Ok(ExitCode::SUCCESS)
         }
         StandIn::Catalogue { folder } => {
-            let failed = |source| CommandError::Io { what: folder.display().to_string(), source };
+            let failed = |source| AppError::Io { what: folder.display().to_string(), source };
             quayside::write_catalogue(folder).map_err(failed)?;
             let host = CatalogueHost::start(folder.clone()).map_err(failed)?;
             ui.print(&format!("{}\n", host.address()))?;

@@ -8,11 +8,10 @@ use yalotheca_host::running;
 
 use crate::{
     args::Global,
-    error::CommandError,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View},
 };
+use yalotheca_app::{AppError, Purpose, Server};
 
 /// Stop the server that a trial has left running.
 #[derive(Debug, Args)]
@@ -37,12 +36,12 @@ impl View for StopView {
     }
 }
 
-pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let stopped = match session.running() {
+pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let stopped = match server.running() {
         None => None,
         Some(running) if !running.is_noted => {
-            return Err(CommandError::Refused {
+            return Err(AppError::Refused {
                 what: format!(
                     "the server is running (process {}), and no trial of Yalotheca started it",
                     running.pid
@@ -52,8 +51,8 @@ pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         }
         Some(running) => {
             let patience = Duration::from_secs(args.patience);
-            if !running::stop(&session.tree, &running, session.game.run.stop, patience) {
-                return Err(CommandError::Refused {
+            if !running::stop(&server.tree, &running, server.game.run.stop, patience) {
+                return Err(AppError::Refused {
                     what: format!("process {} does not end", running.pid),
                     hint: Some("it may belong to another user, or be on a disk that is not mounted".into()),
                 });
@@ -61,6 +60,6 @@ pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             Some(running.pid)
         }
     };
-    ui.show(&StopView { server: session.shown(), stopped })?;
+    ui.show(&StopView { server: server.shown(), stopped })?;
     Ok(ExitCode::SUCCESS)
 }

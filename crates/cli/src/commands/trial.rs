@@ -4,6 +4,13 @@ use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::{origin, settle_change, texts},
+    findings::locked_state,
+    plan::look,
+    server::how_to_stop,
+};
 use yalotheca_core::{
     change::plan,
     diagnose::{ContentState, Trouble, Verdict},
@@ -18,13 +25,8 @@ use yalotheca_host::{
     trial::{Trial, TrialOptions, trial},
 };
 
-use super::apply::{origin, settle_change, texts};
 use crate::{
     args::Global,
-    error::CommandError,
-    findings::locked_state,
-    plan::look,
-    session::{Purpose, Session, how_to_stop},
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };
@@ -179,35 +181,35 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
     page.table(&rows);
 }
 
-pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let mut session = Session::open(Purpose::Change, global, ui)?;
-    if let Some(running) = session.running() {
-        return Err(CommandError::Refused {
+pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let mut server = Server::open(Purpose::Change, &global.open(), ui)?;
+    if let Some(running) = server.running() {
+        return Err(AppError::Refused {
             what: format!("the server is running already (process {})", running.pid),
             hint: Some(how_to_stop(&running)),
         });
     }
     let mut first = Vec::new();
-    let waits = waits(&session)?;
+    let waits = waits(&server)?;
     // Where something waits for the first start, the server is not left running by it.
-    let mut went = start(&session, args, args.keep && !waits, ui)?;
+    let mut went = start(&server, args, args.keep && !waits, ui)?;
     if went.was_first {
         first.push("The first start made its files and ended by itself.".to_owned());
     }
     let lives = went.was_first || went.verdict != Verdict::Failed;
     if lives && waits {
-        session = Session::open(Purpose::Change, global, ui)?;
-        first.extend(set_pending(&session)?);
+        server = Server::open(Purpose::Change, &global.open(), ui)?;
+        first.extend(set_pending(&server)?);
     }
     if lives && (went.was_first || waits) {
-        session = Session::open(Purpose::Change, global, ui)?;
-        went = start(&session, args, args.keep, ui)?;
+        server = Server::open(Purpose::Change, &global.open(), ui)?;
+        went = start(&server, args, args.keep, ui)?;
     }
     for text in went.tail.iter_mut().chain(went.troubles.iter_mut().flat_map(|t| [&mut t.line, &mut t.says]))
     {
         *text = ui.hide(text);
     }
-    let contents = session
+    let contents = server
         .control
         .lock
         .contents
@@ -219,10 +221,10 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         })
         .collect();
     ui.show(&TrialView {
-        server: session.shown(),
+        server: server.shown(),
         verdict: went.verdict,
         first,
-        terms: session.game.terms.as_ref().and_then(|terms| shown_terms(&session, terms, &went.troubles)),
+        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(&server, terms, &went.troubles)),
         ready_after_ms: went.ready_after.map(|after| after.as_millis()),
         port_answers: went.answers,
         troubles: went.troubles,
@@ -235,15 +237,15 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     Ok(if went.verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Trial, CommandError> {
-    session.require_run_trust()?;
-    if let Some(owner) = running::other_owner(&session.tree) {
+fn start(server: &Server, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Trial, AppError> {
+    server.require_run_trust()?;
+    if let Some(owner) = running::other_owner(&server.tree) {
         ui.warn(&format!(
             "You are root, and this server's folder belongs to user {owner}: files that the server writes now will belong to \
              root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
         ));
     }
-    let waiting = ui.wait(&format!("Starting {}", session.shown()));
+    let waiting = ui.wait(&format!("Starting {}", server.shown()));
     let options = TrialOptions { keep, patience: Duration::from_secs(args.patience) };
     let mut on_line = |line: &str| {
         if ui.is_verbose() {
@@ -251,16 +253,16 @@ fn start(session: &Session, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Tri
         }
         waiting.heard(&ui.hide(line));
     };
-    let scope = &session.survey.scope;
-    let contents = session.control.lock.loaded(&session.control.wants.off);
-    Ok(trial(&session.tree, &session.game, scope, &contents.contents, options, &mut on_line)?)
+    let scope = &server.survey.scope;
+    let contents = server.control.lock.loaded(&server.control.wants.off);
+    Ok(trial(&server.tree, &server.game, scope, &contents.contents, options, &mut on_line)?)
 }
 
 /// Returns whether settings wait for a file that only the server makes. No file is read for it.
-fn waits(session: &Session) -> Result<bool, CommandError> {
-    let (desired, _) = locked_state(session)?;
+fn waits(server: &Server) -> Result<bool, AppError> {
+    let (desired, _) = locked_state(server)?;
     for registration in desired.registrations.iter().filter(|registration| registration.waits) {
-        if session.tree.find(&registration.file)?.is_none() {
+        if server.tree.find(&registration.file)?.is_none() {
             return Ok(true);
         }
     }
@@ -268,9 +270,9 @@ fn waits(session: &Session) -> Result<bool, CommandError> {
 }
 
 /// Sets what waited for files that are there now. Where more than that is to be done, settle is left to do it.
-fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
-    let (desired, contents) = locked_state(session)?;
-    let change = match plan(&desired, contents, &session.receipt, &look(session, &desired)?) {
+fn set_pending(server: &Server) -> Result<Vec<String>, AppError> {
+    let (desired, contents) = locked_state(server)?;
+    let change = match plan(&desired, contents, &server.receipt, &look(server, &desired)?) {
         Ok(change) => change,
         Err(error) => return Ok(vec![format!("Nothing was set after the first start: {error}")]),
     };
@@ -292,10 +294,10 @@ fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
     let files: Vec<String> = change.config.iter().map(|line| line.path.to_string()).collect();
     let summary = format!("{} set after the first start", count(set, "setting"));
     let number = settle_change(
-        session,
+        server,
         &change,
-        (texts(&session.control), &Sources::default()),
-        origin(&summary, None),
+        (texts(&server.control), &Sources::default()),
+        origin(server, &summary, None),
     )?;
     says.push(format!(
         "{} could be set after the first start (change {number}), in {}; then it was started again.",
@@ -306,12 +308,12 @@ fn set_pending(session: &Session) -> Result<Vec<String>, CommandError> {
 }
 
 /// The terms' text, where the start failed for want of them.
-fn shown_terms(session: &Session, terms: &Terms, troubles: &[Trouble]) -> Option<String> {
+fn shown_terms(server: &Server, terms: &Terms, troubles: &[Trouble]) -> Option<String> {
     let refused = |trouble: &Trouble| trouble.means.as_deref() == Some("terms not agreed");
     if !troubles.iter().any(refused) {
         return None;
     }
-    let path = TreePath::new(&terms.place.file.render(&session.survey.scope).ok()?).ok()?;
-    let bytes = session.tree.read(&path).ok()??;
+    let path = TreePath::new(&terms.place.file.render(&server.survey.scope).ok()?).ok()?;
+    let bytes = server.tree.read(&path).ok()??;
     Some(TextFile::read(bytes).text().to_owned())
 }

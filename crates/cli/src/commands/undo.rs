@@ -4,6 +4,11 @@ use std::{collections::BTreeMap, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, Prompt, Purpose, Server,
+    apply::{changed_files, origin, settle_change, texts},
+    plan::content_lines,
+};
 use yalotheca_core::{
     change::{ChangeSet, Present, Receipt, Step, undo},
     control::{LOCK_FILE, LockFile, without_edit},
@@ -17,12 +22,8 @@ use yalotheca_host::{
     tree::{Found, Tree},
 };
 
-use super::apply::{changed_files, origin, settle_change, texts};
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::content_lines,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };
@@ -79,12 +80,12 @@ pub(crate) struct RedoArgs {
     recorded_elsewhere: bool,
 }
 
-pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let past = settle::history(&session.tree)?;
+pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let past = settle::history(&server.tree)?;
     let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
     let nothing =
-        |what: String| CommandError::Usage { what, hint: Some("yalotheca history lists all changes".into()) };
+        |what: String| AppError::Usage { what, hint: Some("yalotheca history lists all changes".into()) };
     let back: Vec<Past> = match args.number {
         None => live().next_back().into_iter().cloned().collect(),
         Some(number) if !live().any(|past| past.number == number) => {
@@ -99,44 +100,44 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         let numbers: Vec<String> = back.iter().map(|past| past.number.to_string()).collect();
         ui.note(&format!("Takes back {}, the latest first.", numbers.join(", ")));
     }
-    if !take_back(&session, first, ("Take this back?", args.recorded_elsewhere), ui)? {
+    if !take_back(&server, first, ("Take this back?", args.recorded_elsewhere), ui)? {
         return Ok(ExitCode::SUCCESS);
     }
     for past in rest {
-        let session = Session::open(Purpose::Look, global, ui)?;
-        if !take_back(&session, past, ("Take this back as well?", args.recorded_elsewhere), ui)? {
+        let server = Server::open(Purpose::Look, &global.open(), ui)?;
+        if !take_back(&server, past, ("Take this back as well?", args.recorded_elsewhere), ui)? {
             break;
         }
     }
     Ok(ExitCode::SUCCESS)
 }
 
-pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let past = settle::history(&session.tree)?;
+pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let past = settle::history(&server.tree)?;
     let hint = Some("yalotheca history lists all changes".to_owned());
     let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
-        return Err(CommandError::Usage { what: "there is nothing to do again".into(), hint });
+        return Err(AppError::Usage { what: "there is nothing to do again".into(), hint });
     };
     let since = past.iter().rfind(|past| past.kind == PastKind::Change);
     if let Some(since) = since.filter(|since| since.number > undo.number) {
         let what = format!("change {} ({}) was made since the last undo", since.number, since.origin.command);
-        return Err(CommandError::Usage { what, hint });
+        return Err(AppError::Usage { what, hint });
     }
-    take_back(&session, undo, ("Do it again?", args.recorded_elsewhere), ui)?;
+    take_back(&server, undo, ("Do it again?", args.recorded_elsewhere), ui)?;
     Ok(ExitCode::SUCCESS)
 }
 
 /// Takes one settle back, an undo as any other; returns whether it was done.
 fn take_back(
-    session: &Session,
+    server: &Server,
     past: &Past,
     (question, recorded_elsewhere): (&str, bool),
     ui: &Ui,
-) -> Result<bool, CommandError> {
+) -> Result<bool, AppError> {
     let key = SealKey::known();
-    if !settle::is_sealed(&session.tree, past.number, key.as_ref())? && !recorded_elsewhere {
-        return Err(CommandError::Refused {
+    if !settle::is_sealed(&server.tree, past.number, key.as_ref())? && !recorded_elsewhere {
+        return Err(AppError::Refused {
             what: format!(
                 "change {} ({}) was recorded by {}, not by this account, so what its record says cannot be verified",
                 past.number, past.origin.command, past.origin.who
@@ -144,10 +145,10 @@ fn take_back(
             hint: Some("ask them to take it back; or look closely at the preview of: yalotheca undo --recorded-elsewhere".into()),
         });
     }
-    let (steps, receipt, before, after) = settle::read_settle(&session.tree, past.number, key.as_ref())?;
-    let present = look(session, &steps, &receipt)?;
-    let change = undo(past.number, &steps, &receipt, &session.receipt, &present)?;
-    let now = texts(&session.control);
+    let (steps, receipt, before, after) = settle::read_settle(&server.tree, past.number, key.as_ref())?;
+    let present = look(server, &steps, &receipt)?;
+    let change = undo(past.number, &steps, &receipt, &server.receipt, &present)?;
+    let now = texts(&server.control);
     // What was edited in yalotheca.toml since stays, and the rest goes back.
     let wants = match (&after.wants, &now.wants, &before.wants) {
         (Some(after), Some(now), Some(before)) => without_edit(after, now, before),
@@ -156,13 +157,13 @@ fn take_back(
     let wants_kept = wants.is_none() && now.wants.is_some();
     let back = ControlTexts { wants: wants.or_else(|| now.wants.clone()), lock: before.lock };
     let mut view =
-        UndoView { change: view_of(session, &change, &back)?, takes_back: past.clone(), wants_kept };
+        UndoView { change: view_of(server, &change, &back)?, takes_back: past.clone(), wants_kept };
     view.change.hide(ui);
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
     if !change.steps.is_empty() {
-        session.refuse_running()?;
+        server.refuse_running()?;
     }
     if !ui.confirm(question)? {
         ui.note("Nothing was changed.");
@@ -170,8 +171,8 @@ fn take_back(
     }
     let word = if past.kind == PastKind::Undo { "done again" } else { "taken back" };
     let number = past.origin.undoes.filter(|_| past.kind == PastKind::Undo).unwrap_or(past.number);
-    let origin = origin(&format!("change {number} {word}"), Some(past.number));
-    let number = settle_change(session, &change, (back, &Sources::default()), origin)?;
+    let origin = origin(server, &format!("change {number} {word}"), Some(past.number));
+    let number = settle_change(server, &change, (back, &Sources::default()), origin)?;
     view.change.settled = true;
     view.change.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {
@@ -181,22 +182,22 @@ fn take_back(
     Ok(true)
 }
 
-fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result<ChangeView, CommandError> {
+fn view_of(server: &Server, change: &ChangeSet, back: &ControlTexts) -> Result<ChangeView, AppError> {
     let read = |text: &String| LockFile::parse(LOCK_FILE, text).map_err(OpenControlError::from);
     let lock = back.lock.as_ref().map(read).transpose()?.unwrap_or_default();
     let mut contents =
-        content_lines(&session.control.lock, &lock, &session.control.wants.wants, &BTreeMap::new());
+        content_lines(&server.control.lock, &lock, &server.control.wants.wants, &BTreeMap::new());
     for line in &mut contents {
         line.why.clear();
     }
     Ok(ChangeView {
-        server: session.shown(),
+        server: server.shown(),
         settled: false,
         number: None,
         contents,
         files: change.files.iter().rev().cloned().collect(),
         config: change.config.clone(),
-        kept: changed_files(session, change),
+        kept: changed_files(server, change),
         staying: Vec::new(),
         companions: Vec::new(),
         order_notes: Vec::new(),
@@ -211,25 +212,25 @@ fn view_of(session: &Session, change: &ChangeSet, back: &ControlTexts) -> Result
 }
 
 /// Looks at what the settle touched, as it is now.
-fn look(session: &Session, steps: &[Step], before: &Receipt) -> Result<Present, CommandError> {
+fn look(server: &Server, steps: &[Step], before: &Receipt) -> Result<Present, AppError> {
     let mut present = Present::default();
-    let entries = session.receipt.entries.iter().chain(&before.entries);
+    let entries = server.receipt.entries.iter().chain(&before.entries);
     let configs: std::collections::BTreeSet<&TreePath> = entries.map(|entry| &entry.file).collect();
     for step in steps {
         match step {
             Step::Put { path, .. } | Step::SetAside { path, .. } => {
-                if let Some(found) = session.tree.digest(path)? {
+                if let Some(found) = server.tree.digest(path)? {
                     present.files.insert(path.clone(), found);
                 }
                 let is_text =
                     matches!(step, Step::Put { source: yalotheca_core::change::Source::Text(_), .. });
                 if is_text || configs.contains(path) {
-                    let text = session.tree.read(path)?.map(TextFile::read);
+                    let text = server.tree.read(path)?.map(TextFile::read);
                     present.texts.extend(text.map(|text| (path.clone(), text)));
                 }
             }
             Step::MakeFolder { path } | Step::RemoveFolder { path } => {
-                if session.tree.find(path)? == Some(Found::Folder) {
+                if server.tree.find(path)? == Some(Found::Folder) {
                     present.folders.insert(path.clone());
                 }
             }

@@ -5,17 +5,19 @@ use std::process::ExitCode;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, OpenCatalogues, Purpose, Server,
+    apply::Along,
+    plan::{Fresh, PlanOptions, newer, plan_change},
+};
 use yalotheca_core::{control::LockFile, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
 use super::{
-    apply::{Along, Mode, apply},
+    apply::{Mode, apply},
     shell,
 };
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::{Fresh, PlanOptions, newer, plan_change},
-    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -66,10 +68,10 @@ impl View for HeldBack {
     }
 }
 
-pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let shelf = session.shelf();
-    let lock = &session.control.lock;
+pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let catalogues = server.catalogues();
+    let lock = &server.control.lock;
     let fresh = if args.names.is_empty() {
         Fresh::All
     } else {
@@ -79,35 +81,35 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| lock.get(id).is_none())
     {
-        return Err(session.not_here(id, format!("install it: yalotheca add {id}")));
+        return Err(server.not_here(id, format!("install it: yalotheca add {id}")));
     }
     if let Fresh::These(ids) = &fresh
-        && let Some(id) = ids.iter().find(|id| session.control.wants.off.contains_key(*id))
+        && let Some(id) = ids.iter().find(|id| server.control.wants.off.contains_key(*id))
     {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{id} is switched off, and what is off is not updated"),
             hint: Some(format!("yalotheca on {id} switches it on")),
         });
     }
-    let planned = plan_change(&session, &shelf, &session.control.wants, &fresh, &PlanOptions::default())?;
-    for absent in shelf.get()?.unreachable() {
+    let planned = plan_change(&server, &catalogues, &server.control.wants, &fresh, &PlanOptions::default())?;
+    for absent in catalogues.get()?.unreachable() {
         ui.warn(&format!("{absent}. What is only in that catalogue stays as it is."));
     }
-    let held_back = held_back(&session, &shelf, &planned.lock, &fresh)?;
+    let held_back = held_back(&server, &catalogues, &planned.lock, &fresh)?;
     if !held_back.is_empty() && !ui.is_json() {
         ui.show(&HeldBack { held_back })?;
     }
     let along = Along { planned: Some(Box::new(planned)), ..Along::default() };
-    apply(&session, &shelf, &session.control.wants, &fresh, (Mode::Settle, along), ui)
+    apply(&server, &catalogues, &server.control.wants, &fresh, (Mode::Settle, along), ui)
 }
 
 /// Finds what has a newer release than the plan takes, and why it is not taken.
 fn held_back(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     lock: &LockFile,
     fresh: &Fresh,
-) -> Result<Vec<Held>, CommandError> {
+) -> Result<Vec<Held>, AppError> {
     let mut held = Vec::new();
     for locked in lock.on() {
         if let Fresh::These(ids) = fresh
@@ -115,9 +117,9 @@ fn held_back(
         {
             continue;
         }
-        let newer = match newer(session, shelf, &locked.id, &locked.release.version) {
+        let newer = match newer(server, catalogues, &locked.id, &locked.release.version) {
             // What is newer in a catalogue that cannot be read is not known; the user was told about that catalogue.
-            Err(CommandError::Catalogue(_)) => continue,
+            Err(AppError::Catalogue(_)) => continue,
             newer => newer?,
         };
         let Some(newer) = newer else { continue };

@@ -5,14 +5,12 @@ use std::process::ExitCode;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use serde::Serialize;
+use yalotheca_app::{AppError, Purpose, Server, plan::newer};
 use yalotheca_core::{catalogue::AnyOf, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
 use super::shell;
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::newer,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Page, Role, View, lineup},
 };
@@ -101,12 +99,12 @@ impl View for WhyView {
     }
 }
 
-pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Look, global, ui)?;
-    let lock = &session.control.lock;
+pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let lock = &server.control.lock;
     let id = ContentId::new(&args.name)?;
     let Some(locked) = lock.get(&id) else {
-        return Err(session.not_here(&id, format!("see whether it would fit: yalotheca about {id}")));
+        return Err(server.not_here(&id, format!("see whether it would fit: yalotheca about {id}")));
     };
     let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
     for other in lock.on().filter(|other| other.id != id) {
@@ -123,15 +121,15 @@ pub(crate) fn run(args: &WhyArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         needed.extend(release.needs_any.iter().flat_map(AnyOf::iter).filter_map(asks));
         welcomed.extend(release.welcomes.iter().filter_map(asks));
     }
-    let shelf = session.shelf();
-    let newer = newer(&session, &shelf, &id, &locked.release.version)?.map(|newer| NewerView {
+    let catalogues = server.catalogues();
+    let newer = newer(&server, &catalogues, &id, &locked.release.version)?.map(|newer| NewerView {
         fits: newer.by_you.is_none() && newer.because.is_none(),
         version: newer.version,
         by_you: newer.by_you,
         because: newer.because,
     });
-    let off = session.control.wants.off.get(&id);
-    let you_want = session.control.wants.wants.get(&id).map(|range| {
+    let off = server.control.wants.off.get(&id);
+    let you_want = server.control.wants.wants.get(&id).map(|range| {
         if let Some(why) = off {
             let colon = if why.is_empty() { "" } else { ": " };
             format!("It is off{colon}{why}.")

@@ -1,9 +1,11 @@
 //! A planned or settled change, as a result and as text.
 
 use serde::Serialize;
+use yalotheca_app::apply::{ChangedFile, Prepared};
+use yalotheca_app::plan::{Companion, ContentAct, ContentLine, Planned};
 use yalotheca_core::{
     change::{ConfigLine, EntryAct, FileAct, FileLine, PendingLine},
-    id::{ContentId, TreePath},
+    id::TreePath,
     order::GaveWay,
     reference::Break,
     route::LeftOut,
@@ -11,24 +13,7 @@ use yalotheca_core::{
 };
 
 use super::{Cell, Page, Role, View, count, size};
-use crate::{
-    plan::{Companion, ContentAct, ContentLine, Planned},
-    ui::Ui,
-};
-
-/// A file that somebody has changed since it was put there, and that stays.
-#[derive(Debug, Clone, Serialize)]
-pub(crate) struct ChangedFile {
-    pub(crate) path: TreePath,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) content: Option<ContentId>,
-    /// Where the newer one is put instead.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) beside: Option<TreePath>,
-    /// The lines that were changed, where it is text and what was put is still in the cache.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub(crate) diff: Vec<String>,
-}
+use crate::ui::Ui;
 
 /// What a change does, or did.
 #[derive(Debug, Serialize)]
@@ -114,6 +99,17 @@ impl ChangeView {
             waits: !planned.change.pending.is_empty() || !planned.change.skipped.is_empty(),
             diffs: false,
         }
+    }
+
+    /// Returns the view of a change that is ready to be carried out.
+    pub(crate) fn of_prepared(server: String, prepared: &Prepared) -> Self {
+        let mut view = Self::of(server, &prepared.planned);
+        view.kept.clone_from(&prepared.kept);
+        view.fixes.clone_from(&prepared.fixes);
+        view.left_out.clone_from(&prepared.left_out);
+        view.breaks.clone_from(&prepared.breaks);
+        view.notes.extend(prepared.notes.iter().cloned());
+        view
     }
 
     /// Hides passwords in everything that is shown.

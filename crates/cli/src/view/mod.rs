@@ -5,6 +5,7 @@ pub(crate) mod change;
 pub(crate) mod lineup;
 pub(crate) mod order;
 mod page;
+pub(crate) mod recovered;
 mod visible;
 pub(crate) mod waiting;
 

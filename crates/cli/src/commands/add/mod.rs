@@ -8,14 +8,16 @@ use std::{collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::{
+    AppError, OpenCatalogues, Purpose, Server,
+    apply::{Along, note},
+    plan::Fresh,
+};
 use yalotheca_core::{control::WANTS_FILE, tweak::TWEAK_SUFFIX};
 
-use super::apply::{Along, Mode, apply, note};
+use super::apply::{Mode, apply};
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::Fresh,
-    session::{Purpose, Session, Shelf},
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -71,17 +73,17 @@ impl View for Noted {
     }
 }
 
-pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let noted = session.shelf();
-    let found = ways::find_out(&session, &noted, args, ui)?;
-    let mut wants = session.control.wants.clone();
+pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let noted = server.catalogues();
+    let found = ways::find_out(&server, &noted, args, ui)?;
+    let mut wants = server.control.wants.clone();
     let mut given_anew = BTreeSet::new();
     let mut names = Vec::new();
     for way in &found.ways {
         match way {
             Way::Name(id, _) if wants.off.contains_key(id) => {
-                return Err(CommandError::Usage {
+                return Err(AppError::Usage {
                     what: format!("{id} is installed and switched off"),
                     hint: Some(format!("yalotheca on {id} switches it on")),
                 });
@@ -98,34 +100,36 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         }
     }
     let ids: Vec<_> = found.ways.iter().map(Way::id).cloned().collect();
-    let asked = parameters::ask(&session, &session.shelf_for(&wants), &ids, &args.set, ui)?;
+    let asked = parameters::ask(&server, &server.catalogues_for(&wants), &ids, &args.set, ui)?;
     for (id, at, value) in &asked {
         wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
     }
     if args.later {
-        refuse_what_nobody_has(&session.shelf_for(&wants), &found.ways)?;
-        note(&session, &wants, (None, &format!("noted: {}", names.join(", "))))?;
+        refuse_what_nobody_has(&server.catalogues_for(&wants), &found.ways)?;
+        note(&server, &wants, (None, &format!("noted: {}", names.join(", "))))?;
         ui.show(&Noted { noted: names, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }
     // What is named with a range may move to fit it, and what is given again is taken anew; the rest stays.
     let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
-    let shelf = session.shelf_for(&wants);
-    let diffs = !asked.is_empty();
-    let mut along = Along { left_out: found.left_out, notes: found.notes, diffs, ..Along::default() };
-    once::put(&session, &found.once, &mut along)?;
-    apply(&session, &shelf, &wants, &fresh, (Mode::Settle, along), ui)
+    let catalogues = server.catalogues_for(&wants);
+    let mode = if asked.is_empty() { Mode::Settle } else { Mode::SettleWithLines };
+    let mut along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    once::put(&server, &found.once, &mut along)?;
+    apply(&server, &catalogues, &wants, &fresh, (mode, along), ui)
 }
 
 /// What no catalogue has is not noted: nothing could ever install it.
-fn refuse_what_nobody_has(shelf: &Shelf<'_>, ways: &[Way]) -> Result<(), CommandError> {
+fn refuse_what_nobody_has(catalogues: &OpenCatalogues<'_>, ways: &[Way]) -> Result<(), AppError> {
     const MOST: usize = 6;
     for way in ways {
         let Way::Name(id, range) = way else { continue };
-        if !shelf.get()?.unreachable().is_empty() {
+        if !catalogues.get()?.unreachable().is_empty() {
             return Ok(());
         }
-        let Some(content) = shelf.get()?.content(id)? else { return Err(Session::unknown(shelf, id)?) };
+        let Some(content) = catalogues.get()?.content(id)? else {
+            return Err(Server::unknown(catalogues, id)?);
+        };
         if content.releases.iter().any(|release| range.matches(&release.version)) {
             continue;
         }
@@ -135,7 +139,7 @@ fn refuse_what_nobody_has(shelf: &Shelf<'_>, ways: &[Way]) -> Result<(), Command
         if content.releases.len() > MOST {
             versions.push("…".into());
         }
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("no release of {id} is {}", range.in_words()),
             hint: Some(format!("there are: {}", versions.join(", "))),
         });

@@ -1,23 +1,22 @@
 //! Files that are put where there are none yet, and belong to nobody then: settings that a pack or a setup brings.
 
+use yalotheca_app::{AppError, Server, apply::Along};
 use yalotheca_core::{
     change::{ChangeSet, FileAct, FileLine, Receipt, Source, Step},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{arrival::Once, catalogue::ByteSource, tree::Tree};
 
-use crate::{commands::apply::Along, error::CommandError, session::Session};
-
 /// Adds the steps that put them. What is there already stays, and is told.
-pub(super) fn put(session: &Session, once: &[Once], along: &mut Along) -> Result<(), CommandError> {
+pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(), AppError> {
     if once.is_empty() {
         return Ok(());
     }
-    let content = ContentId::new(&session.game.name)?;
+    let content = ContentId::new(&server.game.name)?;
     let mut change = ChangeSet { receipt: Receipt::empty(), ..ChangeSet::default() };
     let mut made: Vec<TreePath> = Vec::new();
     for Once { to, size, digest, source } in once {
-        if session.tree.find(to)?.is_some() {
+        if server.tree.find(to)?.is_some() {
             along.notes.push(format!("{to} is there already; yours stays"));
             continue;
         }
@@ -25,7 +24,7 @@ pub(super) fn put(session: &Session, once: &[Once], along: &mut Along) -> Result
         let mut next = to.parent();
         while let Some(folder) = next.filter(|folder| !folder.is_root()) {
             next = folder.parent();
-            if session.tree.find(&folder)?.is_none() && !made.contains(&folder) {
+            if server.tree.find(&folder)?.is_none() && !made.contains(&folder) {
                 above.push(folder);
             }
         }

@@ -1,5 +1,6 @@
 //! The parameters of tweaks that are added: given with `--set`, or asked for.
 
+use yalotheca_app::{Answer, AppError, OpenCatalogues, Prompt, Server};
 use yalotheca_core::{
     document::{Pointer, Value},
     id::ContentId,
@@ -7,29 +8,25 @@ use yalotheca_core::{
     tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
 };
 
-use crate::{
-    error::CommandError,
-    session::{Session, Shelf},
-    ui::{Answer, Ui},
-};
+use crate::ui::Ui;
 
 /// Returns what is set: the tweak, the place and the value.
 pub(super) fn ask(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     ids: &[ContentId],
     given: &[String],
     ui: &Ui,
-) -> Result<Vec<(ContentId, Pointer, Value)>, CommandError> {
+) -> Result<Vec<(ContentId, Pointer, Value)>, AppError> {
     let mut tweaks = Vec::new();
     for id in ids {
-        tweaks.extend(tweak(session, shelf, id)?.map(|tweak| (id.clone(), tweak)));
+        tweaks.extend(tweak(server, catalogues, id)?.map(|tweak| (id.clone(), tweak)));
     }
     let mut set = Vec::new();
     for text in given {
         let Some((name, value)) = text.split_once('=') else {
             let what = format!("{text:?} is not a parameter and a value");
-            return Err(CommandError::Usage { what, hint: Some(format!("write --set {text}=VALUE")) });
+            return Err(AppError::Usage { what, hint: Some(format!("write --set {text}=VALUE")) });
         };
         let (name, value) = (name.trim(), Value::from(value.trim()));
         let known =
@@ -40,13 +37,13 @@ pub(super) fn ask(
             let hint = suggest::did_you_mean(name, names.clone());
             let all: Vec<&str> = names.collect();
             let all = (!all.is_empty()).then(|| format!("there are {}", all.join(", ")));
-            return Err(CommandError::Usage {
+            return Err(AppError::Usage {
                 what: format!("there is no parameter {name}"),
                 hint: hint.or(all),
             });
         };
         for (_, rule) in tweak.parameters.iter().filter(|(known, _)| known == name) {
-            let value = rule.check(&value).map_err(|why| CommandError::Usage {
+            let value = rule.check(&value).map_err(|why| AppError::Usage {
                 what: format!("{id}: {name} cannot be {:?}", value.plain()),
                 hint: Some(why),
             })?;
@@ -54,7 +51,7 @@ pub(super) fn ask(
         }
     }
     for (id, tweak) in &tweaks {
-        let noted = session.control.wants.settings.get(id.as_str()).and_then(|files| files.get(TWEAK_SUFFIX));
+        let noted = server.control.wants.settings.get(id.as_str()).and_then(|files| files.get(TWEAK_SUFFIX));
         for (name, rule) in tweak.parameters.iter().filter(|(_, rule)| rule.default.is_none()) {
             let at = Pointer::root().join(name);
             let has = set.iter().any(|(of, place, _)| of == id && *place == at);
@@ -62,13 +59,13 @@ pub(super) fn ask(
                 continue;
             }
             let help = if rule.help.is_empty() { rule.takes() } else { rule.help.clone() };
-            let Answer::Text(text) = ui.ask(&format!("{id}: {name} ({help})?")) else {
-                return Err(CommandError::Usage {
+            let Answer::Text(text) = ui.text(&format!("{id}: {name} ({help})?")) else {
+                return Err(AppError::Usage {
                     what: format!("{id} wants its parameter {name}: {help}"),
                     hint: Some(format!("give it with --set {name}=VALUE; {}", rule.takes())),
                 });
             };
-            let value = rule.check(&Value::Text(text.clone())).map_err(|why| CommandError::Usage {
+            let value = rule.check(&Value::Text(text.clone())).map_err(|why| AppError::Usage {
                 what: format!("{id}: {name} cannot be {text:?}"),
                 hint: Some(why),
             })?;
@@ -79,10 +76,14 @@ pub(super) fn ask(
 }
 
 /// The newest release of a tweak; nothing where the content is none.
-fn tweak(session: &Session, shelf: &Shelf<'_>, id: &ContentId) -> Result<Option<Tweak>, CommandError> {
-    let Some(content) = shelf.get()?.content(id)? else { return Ok(None) };
+fn tweak(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
+    id: &ContentId,
+) -> Result<Option<Tweak>, AppError> {
+    let Some(content) = catalogues.get()?.content(id)? else { return Ok(None) };
     let newest = content.releases.iter().max_by(|a, b| a.version.cmp(&b.version));
     let Some(text) = newest.and_then(|release| release.facts.get(TWEAK_FACT)) else { return Ok(None) };
-    let values: Vec<String> = session.game.values.iter().map(|(name, _)| name.clone()).collect();
+    let values: Vec<String> = server.game.values.iter().map(|(name, _)| name.clone()).collect();
     Ok(Tweak::parse(TWEAK_SUFFIX, text, &values).ok())
 }

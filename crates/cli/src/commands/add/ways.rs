@@ -6,6 +6,7 @@ use std::{
 };
 
 use regex::Regex;
+use yalotheca_app::{Answer, AppError, OpenCatalogues, Prompt, Server, plan::reserved};
 use yalotheca_core::{
     control::Given,
     game::Game,
@@ -22,12 +23,7 @@ use yalotheca_host::{
 };
 
 use super::AddArgs;
-use crate::{
-    error::CommandError,
-    plan::reserved,
-    session::{Session, Shelf},
-    ui::{Answer, Ui},
-};
+use crate::ui::Ui;
 
 /// One thing that was asked for.
 pub(crate) enum Way {
@@ -68,49 +64,48 @@ enum Typed {
 
 /// Finds out what was asked for.
 pub(crate) fn find_out(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     args: &AddArgs,
     ui: &Ui,
-) -> Result<Found, CommandError> {
+) -> Result<Found, AppError> {
     let mut found = Found::default();
     let is_one = args.names.len() == 1;
-    let all = args.names.iter().map(|text| typed(session, shelf, text)).collect::<Result<Vec<_>, _>>()?;
-    let mut brought = bring(session, &all);
+    let all = args.names.iter().map(|text| typed(server, catalogues, text)).collect::<Result<Vec<_>, _>>()?;
+    let mut brought = bring(server, &all);
     for (text, what) in args.names.iter().zip(all) {
         match what {
             Typed::Name(id, range) => found.ways.push(Way::Name(id, range)),
             Typed::Link(link, facts) => {
                 let mut given = settings(args)?;
                 given.facts = facts.into_iter().collect();
-                let (link, name) = behind(session, &link, &mut brought, &mut found)?;
+                let (link, name) = behind(server, &link, &mut brought, &mut found)?;
                 given.blake3 = Some(link.1);
                 given.link = Some(link.0);
                 given.name = name;
-                take(session, args, (text, is_one), &given, (&mut found, ui))?;
+                take(server, args, (text, is_one), &given, (&mut found, ui))?;
             }
             Typed::Path(path) => {
-                let given =
-                    Given { file: Some(relative(&path, &session.control.folder)?), ..settings(args)? };
-                take(session, args, (text, is_one), &given, (&mut found, ui))?;
+                let given = Given { file: Some(relative(&path, &server.control.folder)?), ..settings(args)? };
+                take(server, args, (text, is_one), &given, (&mut found, ui))?;
             }
         }
     }
     Ok(found)
 }
 
-fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, CommandError> {
-    if let Some((link, facts)) = by_game(&session.game, session, text)? {
+fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result<Typed, AppError> {
+    if let Some((link, facts)) = by_game(&server.game, server, text)? {
         return Ok(Typed::Link(link, facts));
     }
     if text.starts_with("http://") || text.starts_with("https://") {
         // Who asks is never noted with what is asked for.
-        session.fetcher.log_in(text);
+        server.fetcher.log_in(text);
         return Ok(Typed::Link(without_user(text), Vec::new()));
     }
     let path = Path::new(text);
     let looks_like_a_path = text.contains(['/', '\\']) || text.starts_with('.');
-    let named = || -> Result<(ContentId, VersionRange), CommandError> {
+    let named = || -> Result<(ContentId, VersionRange), AppError> {
         let (name, range) = text.split_once('@').map_or((text, "*"), |(name, range)| (name, range));
         Ok((ContentId::new(name.trim())?, VersionRange::parse(range)?))
     };
@@ -118,12 +113,13 @@ fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, Comm
         let is_there = path.exists();
         match named() {
             Ok((id, range)) => {
-                let known = session.control.lock.get(&id).is_some() || shelf.get()?.content(&id)?.is_some();
+                let known =
+                    server.control.lock.get(&id).is_some() || catalogues.get()?.content(&id)?.is_some();
                 if known {
                     return Ok(Typed::Name(id, range));
                 }
                 if !is_there {
-                    return Err(Session::unknown(shelf, &id)?);
+                    return Err(Server::unknown(catalogues, &id)?);
                 }
             }
             Err(error) if !is_there => return Err(error),
@@ -133,21 +129,21 @@ fn typed(session: &Session, shelf: &Shelf<'_>, text: &str) -> Result<Typed, Comm
     if path.exists() {
         return Ok(Typed::Path(path.to_owned()));
     }
-    Err(CommandError::Usage {
+    Err(AppError::Usage {
         what: format!("there is no file or folder {text}"),
         hint: Some("check the spelling; to add something from a catalogue, give its name alone".into()),
     })
 }
 
 /// The address that the game's own hosts have for a number or a page, and what is known by it.
-fn by_game(game: &Game, session: &Session, text: &str) -> Result<Option<(String, Facts)>, CommandError> {
+fn by_game(game: &Game, server: &Server, text: &str) -> Result<Option<(String, Facts)>, AppError> {
     for rule in &game.links {
         let Some(groups) = rule.pattern.captures(text) else { continue };
         let names = rule.pattern.capture_names().flatten();
         let facts: Vec<(String, String)> = names
             .filter_map(|name| Some((name.to_owned(), groups.name(name)?.as_str().to_owned())))
             .collect();
-        let mut scope = session.survey.scope.clone();
+        let mut scope = server.survey.scope.clone();
         scope.found.extend(facts.iter().cloned());
         let link = rule.direct.render(&scope).map_err(yalotheca_host::survey::SurveyError::Render)?;
         return Ok(Some((link, facts)));
@@ -156,14 +152,14 @@ fn by_game(game: &Game, session: &Session, text: &str) -> Result<Option<(String,
 }
 
 /// What was said about all that is given.
-fn settings(args: &AddArgs) -> Result<Given, CommandError> {
+fn settings(args: &AddArgs) -> Result<Given, AppError> {
     let mut given = Given { kind: args.kind.clone(), leave: args.leave.clone(), ..Given::default() };
     given.version =
         args.version.as_ref().map(|text| ReleaseVersion::parse(text)).transpose().map_err(|error| {
-            CommandError::Usage { what: error.to_string(), hint: Some("write it as 1.4 or 2024.03".into()) }
+            AppError::Usage { what: error.to_string(), hint: Some("write it as 1.4 or 2024.03".into()) }
         })?;
     for text in &args.place {
-        let wrong = || CommandError::Usage {
+        let wrong = || AppError::Usage {
             what: format!("--place {text:?} has no '='"),
             hint: Some("write --place 'PATTERN=FOLDER', the folder as the server sees it".into()),
         };
@@ -180,7 +176,7 @@ fn wanted(url: &str) -> Wanted {
 }
 
 /// Brings what several links hold, all at once.
-fn bring(session: &Session, all: &[Typed]) -> HashMap<String, Result<Brought, FetchError>> {
+fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Brought, FetchError>> {
     let links = all.iter().filter_map(|typed| match typed {
         Typed::Link(link, _) => Some(link.clone()),
         Typed::Path(_) | Typed::Name(..) => None,
@@ -189,20 +185,20 @@ fn bring(session: &Session, all: &[Typed]) -> HashMap<String, Result<Brought, Fe
     if links.len() < 2 {
         return HashMap::new();
     }
-    let results = session.fetcher.bring_all(links.iter().map(|link| wanted(link)).collect());
+    let results = server.fetcher.bring_all(links.iter().map(|link| wanted(link)).collect());
     links.into_iter().zip(results).collect()
 }
 
 /// Finds the file that is behind a link, and brings it to this machine. What is found out is what is recorded.
 fn behind(
-    session: &Session,
+    server: &Server,
     link: &str,
     brought: &mut HashMap<String, Result<Brought, FetchError>>,
     found: &mut Found,
-) -> Result<((String, yalotheca_core::id::Digest), Option<String>), CommandError> {
+) -> Result<((String, yalotheca_core::id::Digest), Option<String>), AppError> {
     let mut candidates = Vec::new();
-    for rule in &session.control.wants.links {
-        let pattern = Regex::new(&rule.pattern).map_err(|error| CommandError::Usage {
+    for rule in &server.control.wants.links {
+        let pattern = Regex::new(&rule.pattern).map_err(|error| AppError::Usage {
             what: format!("[[link]] in yalotheca.toml: {error}"),
             hint: Some("correct the pattern".into()),
         })?;
@@ -215,7 +211,7 @@ fn behind(
         let url = candidates[at].clone();
         at += 1;
         let name = yalotheca_core::link::name_in_address(&url);
-        let result = brought.remove(&url).unwrap_or_else(|| session.fetcher.bring(wanted(&url)));
+        let result = brought.remove(&url).unwrap_or_else(|| server.fetcher.bring(wanted(&url)));
         match result {
             Ok(brought) => {
                 if url != *link {
@@ -249,12 +245,12 @@ fn behind(
 }
 
 /// A path as the control file keeps it: relative where it lies in the control folder, so that both can move together.
-fn relative(path: &Path, base: &Path) -> Result<String, CommandError> {
-    let failed = |source| CommandError::Io { what: path.display().to_string(), source };
+fn relative(path: &Path, base: &Path) -> Result<String, AppError> {
+    let failed = |source| AppError::Io { what: path.display().to_string(), source };
     let whole = path.canonicalize().map_err(failed)?;
     let base = base.canonicalize().unwrap_or_else(|_| base.to_owned());
     let kept = whole.strip_prefix(&base).map_or(whole.clone(), Path::to_path_buf);
-    kept.to_str().map(str::to_owned).ok_or_else(|| CommandError::Usage {
+    kept.to_str().map(str::to_owned).ok_or_else(|| AppError::Usage {
         what: format!("the path {} is not UTF-8", path.display()),
         hint: Some("rename it".into()),
     })
@@ -262,19 +258,19 @@ fn relative(path: &Path, base: &Path) -> Result<String, CommandError> {
 
 /// Looks into what was given, and takes the contents that are meant.
 fn take(
-    session: &Session,
+    server: &Server,
     args: &AddArgs,
     (text, is_one): (&str, bool),
     given: &Given,
     (found, ui): (&mut Found, &Ui),
-) -> Result<(), CommandError> {
-    let Session { control, game, fetcher, looks, .. } = session;
+) -> Result<(), AppError> {
+    let Server { control, game, fetcher, looks, .. } = server;
     let arrival = look_at(given, &control.folder, game, fetcher, looks)?;
     complain(text, &arrival)?;
     let is_several = arrival.contents.len() > 1;
     let ids: Vec<String> = arrival.contents.iter().map(|one| one.content.id.to_string()).collect();
     if let Some(wrong) = args.only.iter().find(|only| is_one && !ids.contains(only)) {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{text} holds no {wrong}"),
             hint: Some(format!("it holds {}", ids.join(", "))),
         });
@@ -291,7 +287,7 @@ fn take(
             "{text} is a whole server's folder: its contents are wanted from now on, and its settings \
                                   are put where there are none yet"
         ));
-        reserved::check_once(session, &arrival.once, true)?;
+        reserved::check_once(server, &arrival.once, true)?;
         found.once.extend(arrival.once.iter().cloned());
     }
     for arrived in arrival.contents.iter().filter(|arrived| chosen(&arrived.content.id)) {
@@ -299,8 +295,8 @@ fn take(
             (Some(id), false) => ContentId::new(id)?,
             _ => arrived.content.id.clone(),
         };
-        let id = name_that_fits(session, arrived, id, ui)?;
-        reserved::check_once(session, &arrived.once, false)?;
+        let id = name_that_fits(server, arrived, id, ui)?;
+        reserved::check_once(server, &arrived.once, false)?;
         found.once.extend(arrived.once.clone());
         let is_pack = arrived.content.release.kind == PACK_KIND;
         let kind = if is_pack { Some(PACK_KIND.to_owned()) } else { given.kind.clone() };
@@ -311,37 +307,32 @@ fn take(
 }
 
 /// Asks what a content is called, where its own name is none that the server takes.
-fn name_that_fits(
-    session: &Session,
-    arrived: &Arrived,
-    id: ContentId,
-    ui: &Ui,
-) -> Result<ContentId, CommandError> {
+fn name_that_fits(server: &Server, arrived: &Arrived, id: ContentId, ui: &Ui) -> Result<ContentId, AppError> {
     let name = &arrived.content.release.kind;
-    let Some(kind) = session.game.kinds.get(name).filter(|kind| !kind.takes_id(id.as_str())) else {
+    let Some(kind) = server.game.kinds.get(name).filter(|kind| !kind.takes_id(id.as_str())) else {
         return Ok(id);
     };
     let pattern = kind.id_pattern.as_ref().map_or("", |pattern| pattern.as_str());
     let what = format!("{id} is not a name that the server takes for a {name}: it must fit {pattern}");
     let likely = kind.likely_id(id.as_str());
     let shown = likely.as_ref().map_or_else(|| "NAME".to_owned(), ToString::to_string);
-    let asked = ui.ask(&format!("{what}. What is it called (Enter for {shown})?"));
+    let asked = ui.text(&format!("{what}. What is it called (Enter for {shown})?"));
     let answer = match (asked, likely) {
         (Answer::Text(text), _) => Some(ContentId::new(&text)?),
         (Answer::Nothing, likely) => likely,
         (Answer::Nobody, _) => None,
     };
-    answer.filter(|id| kind.takes_id(id.as_str())).ok_or_else(|| CommandError::Usage {
+    answer.filter(|id| kind.takes_id(id.as_str())).ok_or_else(|| AppError::Usage {
         what,
         hint: Some(format!("say what it is called, as other contents name it: --id {shown}")),
     })
 }
 
 /// Asks which of several contents are meant.
-fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, CommandError> {
+fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, AppError> {
     let holds = format!("{text} holds {} contents: {}", ids.len(), ids.join(", "));
-    let Answer::Text(answer) = ui.ask(&format!("{holds}. Which of them (names, or all)?")) else {
-        return Err(CommandError::Usage {
+    let Answer::Text(answer) = ui.text(&format!("{holds}. Which of them (names, or all)?")) else {
+        return Err(AppError::Usage {
             what: holds,
             hint: Some(format!("use --all for all of them, or --only {} for one", ids[0])),
         });
@@ -353,7 +344,7 @@ fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, CommandErro
     }
     match names.iter().find(|name| !ids.contains(name)) {
         None => Ok(names),
-        Some(wrong) => Err(CommandError::Usage {
+        Some(wrong) => Err(AppError::Usage {
             what: format!("{text} holds no {wrong}"),
             hint: yalotheca_core::suggest::did_you_mean(wrong, ids.iter().map(String::as_str)),
         }),
@@ -361,10 +352,10 @@ fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, CommandErro
 }
 
 /// What nobody knows a place for is never guessed.
-fn complain(text: &str, arrival: &Arrival) -> Result<(), CommandError> {
+fn complain(text: &str, arrival: &Arrival) -> Result<(), AppError> {
     const MOST: usize = 6;
     if let Some((file, why)) = arrival.broken.first() {
-        return Err(CommandError::Refused {
+        return Err(AppError::Refused {
             what: format!("{text}: {file}: {why}"),
             hint: Some(format!("get it again; --leave '{file}' goes on without it")),
         });
@@ -375,7 +366,7 @@ fn complain(text: &str, arrival: &Arrival) -> Result<(), CommandError> {
     let some: Vec<&str> = arrival.unrouted.iter().take(MOST).map(String::as_str).collect();
     let more = arrival.unrouted.len().saturating_sub(MOST);
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-    Err(CommandError::Refused {
+    Err(AppError::Refused {
         what: format!("{text}: can't tell where these files go: {}{more}", some.join(", ")),
         hint: Some(format!(
             "--place '{}=FOLDER' puts it somewhere, --leave '{}' leaves it out",

@@ -4,6 +4,13 @@ use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
+use yalotheca_app::maps::{self, MapSource};
+use yalotheca_app::{
+    AppError, Prompt, Purpose, Server,
+    apply::{carry_out, note, origin, texts},
+    plan::{Fresh, PlanOptions, plan_change, sources},
+    server::seal_key,
+};
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
     catalogue::Sources,
@@ -13,19 +20,9 @@ use yalotheca_host::{
     trust::shell_word,
 };
 
-use super::{
-    Origin,
-    look::{look, name_of},
-};
 use crate::{
     args::Global,
-    commands::{
-        add::{AddArgs, ways},
-        apply::{carry_out, note, origin, texts},
-    },
-    error::CommandError,
-    plan::{Fresh, PlanOptions, plan_change, sources},
-    session::{Purpose, Session, seal_key},
+    commands::add::{AddArgs, ways},
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };
@@ -111,15 +108,15 @@ impl View for TryView {
 
 pub(super) fn run(
     args: &TryArgs,
-    session: &Session,
+    server: &Server,
     rule: &Maps,
     (global, ui): (&Global, &Ui),
-) -> Result<ExitCode, CommandError> {
-    let (map, mut wants) = find(args, session, rule, ui)?;
-    let known = session.survey.scope.values.get("map").cloned().unwrap_or_default();
+) -> Result<ExitCode, AppError> {
+    let (map, mut wants) = find(args, server, rule, ui)?;
+    let known = server.survey.scope.values.get("map").cloned().unwrap_or_default();
     let known = wants.maps.play.clone().unwrap_or(known);
     if known == map {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{map} is the map that plays now; there is nothing to hold it against"),
             hint: Some("yalotheca trial starts the server as it is".into()),
         });
@@ -129,10 +126,10 @@ pub(super) fn run(
         return Ok(ExitCode::SUCCESS);
     }
     let waiting = ui.wait(&format!("Starting with {known}, which plays now"));
-    let with_known = start(session, args)?;
+    let with_known = start(server, args)?;
     drop(waiting);
     let mut view = TryView {
-        server: session.shown(),
+        server: server.shown(),
         map: map.clone(),
         known: known.clone(),
         fault: Fault::None,
@@ -148,7 +145,7 @@ pub(super) fn run(
     let kept = wants.clone();
     wants.play(Some(&map));
     let waiting = ui.wait(&format!("Starting with {map}"));
-    let went = attempt(session, &wants, args)?;
+    let went = attempt(server, &wants, args)?;
     drop(waiting);
     let old: Vec<String> = told(&with_known);
     let failed = match &went {
@@ -168,31 +165,26 @@ pub(super) fn run(
 }
 
 /// Finds the map, and returns its name and what is wanted with it.
-fn find(
-    args: &TryArgs,
-    session: &Session,
-    rule: &Maps,
-    ui: &Ui,
-) -> Result<(String, ControlFile), CommandError> {
-    let here = look(session, rule, true)?;
+fn find(args: &TryArgs, server: &Server, rule: &Maps, ui: &Ui) -> Result<(String, ControlFile), AppError> {
+    let here = maps::list(server, rule, true)?;
     let known_here = here
         .iter()
-        .filter(|map| map.origin != Origin::Nowhere)
+        .filter(|map| map.origin != MapSource::Nowhere)
         .find(|map| map.name == args.what || map.id.as_ref().is_some_and(|id| id.as_str() == args.what));
-    let shelf = session.shelf();
+    let catalogues = server.catalogues();
     let add = AddArgs {
         names: vec![args.what.clone()],
         only: args.only.iter().cloned().collect(),
         leave: args.leave.clone(),
         ..AddArgs::default()
     };
-    let mut wants = session.control.wants.clone();
+    let mut wants = server.control.wants.clone();
     let mut named: Option<ContentId> = None;
     // What is here already is only played.
     let found = if known_here.is_some() {
         ways::Found::default()
     } else {
-        ways::find_out(session, &shelf, &add, ui)?
+        ways::find_out(server, &catalogues, &add, ui)?
     };
     for way in &found.ways {
         match way {
@@ -208,77 +200,77 @@ fn find(
     }
     let map = match (known_here, &named) {
         (Some(here), _) => here.name.clone(),
-        (None, Some(id)) => name_when_installed(session, &wants, rule, id)?,
-        (None, None) => return Err(CommandError::Usage { what: "nothing was named".into(), hint: None }),
+        (None, Some(id)) => name_when_installed(server, &wants, rule, id)?,
+        (None, None) => return Err(AppError::Usage { what: "nothing was named".into(), hint: None }),
     };
     Ok((map, wants))
 }
 
 /// Returns what the server will call a map once it is installed.
 fn name_when_installed(
-    session: &Session,
+    server: &Server,
     wants: &ControlFile,
     rule: &Maps,
     id: &ContentId,
-) -> Result<String, CommandError> {
-    let shelf = session.shelf_for(wants);
-    let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
+) -> Result<String, AppError> {
+    let catalogues = server.catalogues_for(wants);
+    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
     let placed = planned.desired.placements.iter().filter(|(_, placement)| placement.content == *id);
-    Ok(name_of(session.game.kinds.get(&rule.kind), id, placed.map(|(path, _)| path)))
+    Ok(maps::name_of(server.game.kinds.get(&rule.kind), id, placed.map(|(path, _)| path)))
 }
 
 /// Tries other wants on the server, which is as before afterwards.
 fn attempt(
-    session: &Session,
+    server: &Server,
     wants: &ControlFile,
     args: &TryArgs,
-) -> Result<Result<Trial, CommandError>, CommandError> {
-    let shelf = session.shelf_for(wants);
-    let planned = plan_change(session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
-    let (bytes, mut gone) = sources(session, &shelf, &planned)?;
+) -> Result<Result<Trial, AppError>, AppError> {
+    let catalogues = server.catalogues_for(wants);
+    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
+    let (bytes, mut gone) = sources(server, &catalogues, &planned)?;
     if !gone.is_empty() {
         return Err(gone.remove(0).1);
     }
     let key = seal_key()?;
-    let _claim = session.claim_stopped()?;
-    let now = texts(&session.control);
+    let _claim = server.claim_stopped()?;
+    let now = texts(&server.control);
     let order = Order {
         change: &planned.change,
-        receipt_before: &session.receipt,
-        receipt_digest: session.receipt_digest,
+        receipt_before: &server.receipt,
+        receipt_digest: server.receipt_digest,
         before: now.clone(),
         after: now,
-        control: session.control.folder.clone(),
-        origin: origin("a map is tried", None),
+        control: server.control.folder.clone(),
+        origin: origin(server, "a map is tried", None),
         key: &key,
     };
-    let given = &session.control.wants.server.values;
-    Ok(settle::attempt(&session.tree, &order, &bytes, || {
-        let scope = survey::values(&session.tree, &session.game, given)?;
-        session.require_run_trust()?;
+    let given = &server.control.wants.server.values;
+    Ok(settle::attempt(&server.tree, &order, &bytes, || {
+        let scope = survey::values(&server.tree, &server.game, given)?;
+        server.require_run_trust()?;
         let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
-        let contents = planned.lock.loaded(&session.control.wants.off);
-        Ok(trial(&session.tree, &session.game, &scope, &contents.contents, options, &mut |_| {})?)
+        let contents = planned.lock.loaded(&server.control.wants.off);
+        Ok(trial(&server.tree, &server.game, &scope, &contents.contents, options, &mut |_| {})?)
     })?)
 }
 
 /// Installs a map that works, as one change; the server has been started since the plan was made, so it is planned again.
-fn install(global: &Global, wants: &ControlFile, ui: &Ui) -> Result<(), CommandError> {
-    let session = Session::open(Purpose::Change, global, ui)?;
-    let shelf = session.shelf_for(wants);
-    let planned = plan_change(&session, &shelf, wants, &Fresh::None, &PlanOptions::default())?;
-    let view = ChangeView::of(session.shown(), &planned);
+fn install(global: &Global, wants: &ControlFile, ui: &Ui) -> Result<(), AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let catalogues = server.catalogues_for(wants);
+    let planned = plan_change(&server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
+    let view = ChangeView::of(server.shown(), &planned);
     if planned.change.is_empty() {
-        return note(&session, wants, (Some(&planned.lock.text()), &view.summary()));
+        return note(&server, wants, (Some(&planned.lock.text()), &view.summary()));
     }
-    carry_out(&session, &shelf, wants, planned, (Sources::default(), &view.summary())).map(drop)
+    carry_out(&server, &catalogues, wants, planned, (Sources::default(), &view.summary())).map(drop)
 }
 
-fn start(session: &Session, args: &TryArgs) -> Result<Trial, CommandError> {
-    session.require_run_trust()?;
+fn start(server: &Server, args: &TryArgs) -> Result<Trial, AppError> {
+    server.require_run_trust()?;
     let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
-    let lineup = &session.control.lock.contents;
-    Ok(trial(&session.tree, &session.game, &session.survey.scope, lineup, options, &mut |_| {})?)
+    let lineup = &server.control.lock.contents;
+    Ok(trial(&server.tree, &server.game, &server.survey.scope, lineup, options, &mut |_| {})?)
 }
 
 fn told(trial: &Trial) -> Vec<String> {

@@ -1,28 +1,25 @@
 //! `maps`: what is installed, what plays, what is in turn and for players to choose.
 
 mod attempt;
-mod look;
 
 use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use serde::Serialize;
+use yalotheca_app::maps::{self, MapLine, MapSource};
+use yalotheca_app::{AppError, Purpose, Server, apply::Along, plan::Fresh};
 use yalotheca_core::{game::Maps, suggest};
 
 use super::{
-    apply::{Along, Mode, apply},
+    apply::{Mode, apply},
     shell,
 };
 use crate::{
     args::Global,
-    error::CommandError,
-    plan::Fresh,
-    session::{Purpose, Session},
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
-pub(crate) use look::{MapLine, Origin, look};
 
 /// Show the maps that are here, or change what is played.
 #[derive(Debug, Args)]
@@ -77,9 +74,9 @@ impl View for MapsView {
         for map in &self.maps {
             let turn = map.turn.map_or_else(String::new, |turn| format!("turn {turn}"));
             let origin = match map.origin {
-                Origin::Game => "the game's own".into(),
-                Origin::ByHand => "added by hand".into(),
-                Origin::Lineup | Origin::Nowhere => String::new(),
+                MapSource::Game => "the game's own".into(),
+                MapSource::ByHand => "added by hand".into(),
+                MapSource::Lineup | MapSource::Nowhere => String::new(),
             };
             rows.push(vec![
                 Cell::new(Role::Good, if map.plays { "plays" } else { "" }),
@@ -114,65 +111,66 @@ impl View for MapsView {
 }
 
 /// The game's rule about maps.
-fn rule(session: &Session) -> Result<&Maps, CommandError> {
-    session.game.maps.as_ref().ok_or_else(|| CommandError::Usage {
-        what: format!("a {} has no maps to choose from, as far as its definition says", session.game.title),
-        hint: Some(format!("see the definition: yalotheca game show {}", session.game.name)),
+fn rule(server: &Server) -> Result<&Maps, AppError> {
+    server.game.maps.as_ref().ok_or_else(|| AppError::Usage {
+        what: format!("a {} has no maps to choose from, as far as its definition says", server.game.title),
+        hint: Some(format!("see the definition: yalotheca game show {}", server.game.name)),
     })
 }
 
-pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let purpose = if args.act.is_none() { Purpose::Look } else { Purpose::Change };
-    let session = Session::open(purpose, global, ui)?;
-    let rule = rule(&session)?;
-    let mut wants = session.control.wants.clone();
+    let server = Server::open(purpose, &global.open(), ui)?;
+    let rule = rule(&server)?;
+    let mut wants = server.control.wants.clone();
     match &args.act {
         None => {
-            let maps = look(&session, rule, args.all)?;
+            let maps = maps::list(&server, rule, args.all)?;
             let troubled = maps.iter().any(|map| !map.troubles.is_empty());
-            ui.show(&MapsView { server: session.shown(), cap_mb: look::cap(&session, rule), maps })?;
+            ui.show(&MapsView { server: server.shown(), cap_mb: maps::cap(&server, rule), maps })?;
             return Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS });
         }
-        Some(MapsAct::Try(args)) => return attempt::run(args, &session, rule, (global, ui)),
+        Some(MapsAct::Try(args)) => return attempt::run(args, &server, rule, (global, ui)),
         Some(MapsAct::Play { name }) => {
-            let known = known(&session, rule, std::slice::from_ref(name))?;
+            let known = known(&server, rule, std::slice::from_ref(name))?;
             wants.play(known.first().map(String::as_str));
         }
         Some(MapsAct::Rotate { names }) => {
             if rule.rotate.is_none() {
-                return Err(no_list(&session, "that are played in turn"));
+                return Err(no_list(&server, "that are played in turn"));
             }
-            wants.rotate(Some(&known(&session, rule, names)?));
+            wants.rotate(Some(&known(&server, rule, names)?));
         }
         Some(MapsAct::Offer { names }) => {
             if rule.offer.is_none() {
-                return Err(no_list(&session, "that players choose from"));
+                return Err(no_list(&server, "that players choose from"));
             }
-            wants.offer(Some(&known(&session, rule, names)?));
+            wants.offer(Some(&known(&server, rule, names)?));
         }
     }
-    let shelf = session.shelf_for(&wants);
-    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
+    let catalogues = server.catalogues_for(&wants);
+    apply(&server, &catalogues, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
 }
 
-fn no_list(session: &Session, which: &str) -> CommandError {
-    CommandError::Usage { what: format!("a {} has no list of maps {which}", session.game.title), hint: None }
+fn no_list(server: &Server, which: &str) -> AppError {
+    AppError::Usage { what: format!("a {} has no list of maps {which}", server.game.title), hint: None }
 }
 
 /// Names as the server wants them: each must be here, and a file's suffix is taken off.
-fn known(session: &Session, rule: &Maps, names: &[String]) -> Result<Vec<String>, CommandError> {
-    let suffix = session.game.kinds.get(&rule.kind).and_then(|kind| kind.suffix.clone()).unwrap_or_default();
-    let here = look(session, rule, true)?;
+fn known(server: &Server, rule: &Maps, names: &[String]) -> Result<Vec<String>, AppError> {
+    let suffix = server.game.kinds.get(&rule.kind).and_then(|kind| kind.suffix.clone()).unwrap_or_default();
+    let here = maps::list(server, rule, true)?;
     let mut found: Vec<String> = Vec::new();
     for name in names {
         let bare = name.strip_suffix(suffix.as_str()).filter(|_| !suffix.is_empty()).unwrap_or(name);
-        let is_here = |map: &&MapLine| map.origin != Origin::Nowhere;
+        let is_here = |map: &&MapLine| map.origin != MapSource::Nowhere;
         let by_id = |map: &&MapLine| map.id.as_ref().is_some_and(|id| id.as_str() == bare);
         let map = here.iter().find(|map| map.name == bare).filter(is_here);
         let map = map.or_else(|| here.iter().filter(is_here).find(by_id));
         let Some(map) = map else {
-            let names = here.iter().filter(|map| map.origin != Origin::Nowhere).map(|map| map.name.as_str());
-            return Err(CommandError::Usage {
+            let names =
+                here.iter().filter(|map| map.origin != MapSource::Nowhere).map(|map| map.name.as_str());
+            return Err(AppError::Usage {
                 what: format!("there is no map {bare} here"),
                 hint: suggest::did_you_mean(bare, names).or(Some(
                     "yalotheca maps lists the maps here; yalotheca add installs another one".into(),
@@ -180,7 +178,7 @@ fn known(session: &Session, rule: &Maps, names: &[String]) -> Result<Vec<String>
             });
         };
         if let Some(trouble) = map.troubles.first().filter(|_| map.bytes.is_some()) {
-            return Err(CommandError::Refused {
+            return Err(AppError::Refused {
                 what: format!("{bare} cannot be played: {trouble}"),
                 hint: Some("fetch it again and add it; or take the file away".into()),
             });

@@ -1,12 +1,13 @@
 //! Noting settings, each judged before anything is written.
 
+use yalotheca_app::{AppError, plan::OpenSettings};
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
     settings::JudgeSettingError,
 };
 
-use crate::{error::CommandError, plan::OpenSettings, view::count};
+use crate::view::count;
 
 /// What was noted.
 #[derive(Default)]
@@ -25,11 +26,11 @@ impl Changes {
         (pattern, value): (&Pointer, &Value),
         force: bool,
         wants: &mut ControlFile,
-    ) -> Result<(), CommandError> {
+    ) -> Result<(), AppError> {
         let file = choose(files, pattern)?;
         if let Some(Err(error)) = &file.now {
             let path = file.path.as_ref().map_or("", yalotheca_core::id::TreePath::as_str);
-            return Err(CommandError::Refused {
+            return Err(AppError::Refused {
                 what: format!("{path} cannot be read: {error}"),
                 hint: Some(format!("correct line {} of it; nothing was changed", error.line)),
             });
@@ -37,7 +38,7 @@ impl Changes {
         let known = file.known();
         let places = known.meant(pattern);
         if places.is_empty() {
-            return Err(CommandError::Usage {
+            return Err(AppError::Usage {
                 what: format!("no setting of {} fits {pattern}", file.short),
                 hint: Some(format!("yalotheca settings {} lists them", file.owner)),
             });
@@ -68,7 +69,7 @@ impl Changes {
         files: &[&OpenSettings],
         pattern: &Pointer,
         wants: &mut ControlFile,
-    ) -> Result<(), CommandError> {
+    ) -> Result<(), AppError> {
         let mut done = 0;
         for file in files {
             let asked = wants.settings.get(&file.owner).and_then(|all| all.get(&file.short));
@@ -84,7 +85,7 @@ impl Changes {
         if done > 0 {
             return Ok(());
         }
-        Err(CommandError::Usage {
+        Err(AppError::Usage {
             what: format!("{pattern} is not set in yalotheca.toml"),
             hint: files
                 .first()
@@ -102,13 +103,13 @@ fn guess(file: &OpenSettings, at: &Pointer, value: &Value) -> Value {
     }
 }
 
-fn refused(error: &JudgeSettingError) -> CommandError {
+fn refused(error: &JudgeSettingError) -> AppError {
     use yalotheca_core::hint::Hint;
-    CommandError::Refused { what: error.to_string(), hint: error.hint() }
+    AppError::Refused { what: error.to_string(), hint: error.hint() }
 }
 
 /// Returns the file that a place is in: the only one, or the only one that knows it.
-fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenSettings, CommandError> {
+fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenSettings, AppError> {
     if let [only] = files {
         return Ok(only);
     }
@@ -125,12 +126,12 @@ fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenS
                 &pattern.to_string(),
                 places.iter().map(String::as_str),
             );
-            Err(CommandError::Usage {
+            Err(AppError::Usage {
                 what: format!("none of {} has a setting {pattern}", names(&files.iter().collect::<Vec<_>>())),
                 hint: near.or_else(|| Some("say which file you mean with --file".into())),
             })
         }
-        several => Err(CommandError::Usage {
+        several => Err(AppError::Usage {
             what: format!("{pattern} is in {}", names(several)),
             hint: Some(format!("use --file {} to say which one you mean", several[0].short)),
         }),

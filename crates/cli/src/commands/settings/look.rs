@@ -1,16 +1,13 @@
 //! What can be set, as a result and as text.
 
 use serde::Serialize;
+use yalotheca_app::{Server, plan::OpenSettings};
 use yalotheca_core::{
     document::{Pointer, Value},
     settings::Settings,
 };
 
-use crate::{
-    plan::OpenSettings,
-    session::Session,
-    view::{Cell, Page, Role, View, count},
-};
+use crate::view::{Cell, Page, Role, View, count};
 
 /// All settings files.
 #[derive(Debug, Serialize)]
@@ -79,7 +76,7 @@ fn number_asked(settings: &Settings, one: &OpenSettings) -> usize {
 }
 
 impl FilesView {
-    pub(super) fn of(session: &Session, all: &[OpenSettings], settings: &Settings) -> Self {
+    pub(super) fn of(server: &Server, all: &[OpenSettings], settings: &Settings) -> Self {
         let line = |one: &OpenSettings| FileLine {
             owner: one.owner.clone(),
             file: one.path.as_ref().map_or_else(String::new, ToString::to_string),
@@ -89,7 +86,7 @@ impl FilesView {
             yours: number_asked(settings, one),
             launch: one.launch,
         };
-        Self { server: session.shown(), files: all.iter().map(line).collect() }
+        Self { server: server.shown(), files: all.iter().map(line).collect() }
     }
 }
 
@@ -157,7 +154,7 @@ struct KeyLine {
 }
 
 impl KeysView {
-    pub(super) fn of(session: &Session, name: &str, own: &[&OpenSettings], settings: &Settings) -> Self {
+    pub(super) fn of(server: &Server, name: &str, own: &[&OpenSettings], settings: &Settings) -> Self {
         let file = |one: &&OpenSettings| {
             let known = one.known();
             let mut places = known.places();
@@ -199,7 +196,7 @@ impl KeysView {
                 settings: places.into_iter().map(line).collect(),
             }
         };
-        Self { server: session.shown(), name: name.into(), files: own.iter().map(file).collect() }
+        Self { server: server.shown(), name: name.into(), files: own.iter().map(file).collect() }
     }
 }
 

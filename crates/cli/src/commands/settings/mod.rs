@@ -7,6 +7,11 @@ use std::process::ExitCode;
 
 use clap::Args;
 use clap_complete::ArgValueCandidates;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    apply::{Along, note},
+    plan::{Fresh, OpenSettings, open_settings},
+};
 use yalotheca_core::{
     control::WANTS_FILE,
     document::{Pointer, Value},
@@ -15,16 +20,10 @@ use yalotheca_core::{
 
 use super::{
     add::Noted,
-    apply::{Along, Mode, apply, note},
+    apply::{Mode, apply},
     shell,
 };
-use crate::{
-    args::Global,
-    error::CommandError,
-    plan::{Fresh, OpenSettings, open_settings},
-    session::{Purpose, Session},
-    ui::Ui,
-};
+use crate::{args::Global, ui::Ui};
 use look::{FilesView, KeysView};
 
 /// Show what can be set, and set it; what is set is noted and survives updates.
@@ -51,14 +50,14 @@ pub(crate) struct SettingsArgs {
 }
 
 /// Reads a place: `/volume/default`; the first stroke may be left out.
-fn place(text: &str) -> Result<Pointer, CommandError> {
+fn place(text: &str) -> Result<Pointer, AppError> {
     let whole = if text.starts_with('/') { text.to_owned() } else { format!("/{text}") };
-    Pointer::parse(&whole).map_err(|error| CommandError::Usage { what: error.to_string(), hint: None })
+    Pointer::parse(&whole).map_err(|error| AppError::Usage { what: error.to_string(), hint: None })
 }
 
-fn split(text: &str) -> Result<(Pointer, Value), CommandError> {
+fn split(text: &str) -> Result<(Pointer, Value), AppError> {
     let Some((at, value)) = text.split_once('=') else {
-        return Err(CommandError::Usage {
+        return Err(AppError::Usage {
             what: format!("{text:?} is not a place and a value"),
             hint: Some(format!("write {text}=VALUE, or --reset {text}")),
         });
@@ -66,18 +65,18 @@ fn split(text: &str) -> Result<(Pointer, Value), CommandError> {
     Ok((place(at.trim())?, Value::Text(value.trim().to_owned())))
 }
 
-pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, CommandError> {
+pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let purpose = if args.set.is_empty() && args.reset.is_empty() { Purpose::Look } else { Purpose::Change };
-    let session = Session::open(purpose, global, ui)?;
-    let all = open_settings(&session)?;
-    let asked = &session.control.wants.settings;
+    let server = Server::open(purpose, &global.open(), ui)?;
+    let all = open_settings(&server)?;
+    let asked = &server.control.wants.settings;
     let Some(name) = &args.name else {
-        ui.show(&FilesView::of(&session, &all, asked))?;
+        ui.show(&FilesView::of(&server, &all, asked))?;
         return Ok(ExitCode::SUCCESS);
     };
     let mut own: Vec<&OpenSettings> = all.iter().filter(|one| one.owner == *name).collect();
     if own.is_empty() {
-        return Err(nothing_of(&session, &all, name));
+        return Err(nothing_of(&server, &all, name));
     }
     if let Some(file) = &args.file {
         let names: Vec<String> = own.iter().map(|one| one.short.clone()).collect();
@@ -85,14 +84,14 @@ pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitC
         if own.is_empty() {
             let hint = suggest::did_you_mean(file, names.iter().map(String::as_str));
             let hint = hint.or_else(|| Some(format!("it has {}", names.join(", "))));
-            return Err(CommandError::Usage { what: format!("{name} has no settings file {file}"), hint });
+            return Err(AppError::Usage { what: format!("{name} has no settings file {file}"), hint });
         }
     }
     if args.set.is_empty() && args.reset.is_empty() {
-        ui.show(&KeysView::of(&session, name, &own, asked))?;
+        ui.show(&KeysView::of(&server, name, &own, asked))?;
         return Ok(ExitCode::SUCCESS);
     }
-    let mut wants = session.control.wants.clone();
+    let mut wants = server.control.wants.clone();
     let mut changes = change::Changes::default();
     for text in &args.set {
         let (at, value) = split(text)?;
@@ -102,24 +101,24 @@ pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitC
         changes.reset(&own, &place(text)?, &mut wants)?;
     }
     if args.later {
-        note(&session, &wants, (None, &format!("noted: {}", changes.noted.join(", "))))?;
+        note(&server, &wants, (None, &format!("noted: {}", changes.noted.join(", "))))?;
         ui.show(&Noted { noted: changes.noted, file: WANTS_FILE.into() })?;
         return Ok(ExitCode::SUCCESS);
     }
-    let along = Along { notes: changes.notes, diffs: true, ..Along::default() };
-    let shelf = session.shelf_for(&wants);
-    apply(&session, &shelf, &wants, &Fresh::None, (Mode::Settle, along), ui)
+    let along = Along { notes: changes.notes, ..Along::default() };
+    let catalogues = server.catalogues_for(&wants);
+    apply(&server, &catalogues, &wants, &Fresh::None, (Mode::SettleWithLines, along), ui)
 }
 
-fn nothing_of(session: &Session, all: &[OpenSettings], name: &str) -> CommandError {
+fn nothing_of(server: &Server, all: &[OpenSettings], name: &str) -> AppError {
     let owners = all.iter().map(|one| one.owner.as_str());
-    let here = session.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
+    let here = server.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
     if here {
         let what = format!("{name} has no settings that Yalotheca knows of");
-        return CommandError::Usage { what, hint: Some("yalotheca settings lists what can be set".into()) };
+        return AppError::Usage { what, hint: Some("yalotheca settings lists what can be set".into()) };
     }
     let near = suggest::did_you_mean(name, owners);
-    CommandError::Usage {
+    AppError::Usage {
         what: format!("{name} is not on this server"),
         hint: near.or_else(|| Some("yalotheca settings lists what can be set".into())),
     }

@@ -9,10 +9,10 @@ use yalotheca_core::{
 };
 use yalotheca_host::arrival::Once;
 
-use crate::{error::CommandError, session::Session};
+use crate::{error::AppError, server::Server};
 
 /// Returns the files that a game definition reads: configuration, engine, terms.
-pub(crate) fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
+pub fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
     let mut templates: Vec<&Template> = game.recognise_all.iter().chain(&game.recognise_any).collect();
     let mut places: Vec<&Place> = game.values.iter().filter_map(|(_, rule)| rule.from.as_ref()).collect();
     for rule in game.platform.values() {
@@ -50,30 +50,30 @@ pub(crate) fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
 }
 
 /// Where the control folder lies in the server's folder, where it does.
-fn control(session: &Session) -> Option<TreePath> {
-    let root = session.tree.root().canonicalize().ok()?;
-    let folder = session.control.folder.canonicalize().ok()?;
+fn control(server: &Server) -> Option<TreePath> {
+    let root = server.tree.root().canonicalize().ok()?;
+    let folder = server.control.folder.canonicalize().ok()?;
     TreePath::new(folder.strip_prefix(root).ok()?.to_str()?).ok()
 }
 
-fn refuse(who: &str, path: &TreePath, why: &str) -> CommandError {
-    CommandError::Refused {
+fn refuse(who: &str, path: &TreePath, why: &str) -> AppError {
+    AppError::Refused {
         what: format!("{who} would write {path}, {why}; nothing was changed"),
         hint: Some("leave that file out (--leave), or do without it".into()),
     }
 }
 
 /// Refuses a change that places files of contents, or writes entries, where none may.
-pub(crate) fn check(
-    session: &Session,
+pub fn check(
+    server: &Server,
     (desired, lock): (&Desired, &LockFile),
     change: &ChangeSet,
-) -> Result<(), CommandError> {
-    let own = Reserved::new(control(session).as_ref());
-    let used = own.clone().with_used(used(&session.game, &session.survey.scope));
+) -> Result<(), AppError> {
+    let own = Reserved::new(control(server).as_ref());
+    let used = own.clone().with_used(used(&server.game, &server.survey.scope));
     let lineup = lock.by_id();
     let brings = |id| {
-        let kind = lineup.get(id).and_then(|locked| session.game.kinds.get(&locked.release.kind));
+        let kind = lineup.get(id).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         kind.is_some_and(|kind| kind.brings.is_some())
     };
     for (path, placement) in &desired.placements {
@@ -99,12 +99,12 @@ pub(crate) fn check(
 
 /// Refuses files that a pack or a setup puts where there are none yet. A setup may bring the server's configuration, but never its
 /// terms: accepting them is the administrator's own act.
-pub(crate) fn check_once(session: &Session, once: &[Once], is_setup: bool) -> Result<(), CommandError> {
-    let (game, scope) = (&session.game, &session.survey.scope);
+pub fn check_once(server: &Server, once: &[Once], is_setup: bool) -> Result<(), AppError> {
+    let (game, scope) = (&server.game, &server.survey.scope);
     let terms =
         game.terms.iter().filter_map(|terms| TreePath::new(&terms.place.file.render(scope).ok()?).ok());
     let used = if is_setup { terms.collect() } else { used(game, scope) };
-    let reserved = Reserved::new(control(session).as_ref()).with_used(used);
+    let reserved = Reserved::new(control(server).as_ref()).with_used(used);
     for one in once {
         if let Some(why) = reserved.why(&one.to) {
             return Err(refuse(if is_setup { "the setup" } else { "the pack" }, &one.to, why));

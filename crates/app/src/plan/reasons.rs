@@ -10,50 +10,60 @@ use yalotheca_core::{
 };
 
 use crate::{
-    error::CommandError,
-    session::{Session, Shelf},
+    error::AppError,
+    server::{OpenCatalogues, Server},
 };
 
 /// What happens to one content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub(crate) enum ContentAct {
+pub enum ContentAct {
+    /// It is installed.
     New,
+    /// It becomes newer.
     Newer,
+    /// It becomes older.
     Older,
+    /// Another edition of the same version is installed.
     Again,
     /// It is switched off.
     Off,
     /// It is switched on again.
     On,
+    /// It is removed.
     Gone,
 }
 
 /// One line about a content.
 #[derive(Debug, Clone, Serialize)]
-pub(crate) struct ContentLine {
-    pub(crate) act: ContentAct,
-    pub(crate) id: ContentId,
+pub struct ContentLine {
+    /// What happens.
+    pub act: ContentAct,
+    /// The content.
+    pub id: ContentId,
+    /// The version that was installed.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) from: Option<ReleaseVersion>,
+    pub from: Option<ReleaseVersion>,
+    /// The version that is installed then.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) to: Option<ReleaseVersion>,
-    pub(crate) why: String,
+    pub to: Option<ReleaseVersion>,
+    /// Why.
+    pub why: String,
 }
 
 /// A companion that could come along.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub(crate) struct Companion {
-    pub(crate) id: ContentId,
-    pub(crate) of: ContentId,
-    pub(crate) available: bool,
+pub struct Companion {
+    /// The content.
+    pub id: ContentId,
+    /// The content that it goes along with.
+    pub of: ContentId,
+    /// Whether a catalogue has it.
+    pub available: bool,
 }
 
 /// Says for each content in a lineup why it is there.
-pub(crate) fn reasons(
-    lock: &LockFile,
-    wants: &BTreeMap<ContentId, VersionRange>,
-) -> BTreeMap<ContentId, String> {
+pub fn reasons(lock: &LockFile, wants: &BTreeMap<ContentId, VersionRange>) -> BTreeMap<ContentId, String> {
     let bearers = bearers(lock);
     let mut needed: BTreeMap<ContentId, Vec<String>> = BTreeMap::new();
     for locked in lock.on() {
@@ -101,7 +111,7 @@ fn bearers(lock: &LockFile) -> HashMap<&ContentId, Vec<&ContentId>> {
 }
 
 /// Says what happens to each content; `wanted` is what was wanted before.
-pub(crate) fn content_lines(
+pub fn content_lines(
     before: &LockFile,
     after: &LockFile,
     wants: &BTreeMap<ContentId, VersionRange>,
@@ -157,21 +167,21 @@ pub(crate) fn content_lines(
 
 /// Companions that what is new would welcome and that are not there.
 pub(super) fn companions(
-    shelf: &Shelf<'_>,
+    catalogues: &OpenCatalogues<'_>,
     before: &LockFile,
     after: &LockFile,
-    session: &Session,
-) -> Result<Vec<Companion>, CommandError> {
+    server: &Server,
+) -> Result<Vec<Companion>, AppError> {
     let mut found: Vec<Companion> = Vec::new();
     let (old, bearers) = (before.by_id(), bearers(after));
     for locked in after.contents.iter().filter(|locked| !old.contains_key(&locked.id)) {
         for id in locked.release.welcomes.keys() {
             let there = bearers.contains_key(id);
             let told = found.iter().any(|companion| companion.id == *id);
-            if there || told || session.survey.platform.provides.contains_key(id) {
+            if there || told || server.survey.platform.provides.contains_key(id) {
                 continue;
             }
-            let catalogues = shelf.get()?;
+            let catalogues = catalogues.get()?;
             // An offer is no need: a catalogue that cannot be asked about it stands in nobody's way.
             let bearer = match catalogues.content(id) {
                 Ok(Some(content)) => Some(content.id),

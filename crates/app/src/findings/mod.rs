@@ -26,30 +26,30 @@ use yalotheca_host::{
 };
 
 use crate::{
-    commands::maps::{MapLine, Origin, look as look_at_maps},
-    error::CommandError,
+    error::AppError,
+    maps::{self, MapLine, MapSource},
     plan::{Mend, asked, broken_references, is_unlisted, look, ordered},
-    session::Session,
+    server::Server,
 };
 
 /// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.
-pub(crate) fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), CommandError> {
+pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     // Everything else would only follow from that.
-    if let Some(finding) = record_missing(session) {
-        return Ok((vec![finding], session.receipt.placed.len()));
+    if let Some(finding) = record_missing(server) {
+        return Ok((vec![finding], server.receipt.placed.len()));
     }
-    let platform = &session.survey.platform;
-    let mut findings = agreements(session)?;
-    findings.extend(terms(session)?);
-    let loaded = session.control.lock.loaded(&session.control.wants.off);
+    let platform = &server.survey.platform;
+    let mut findings = agreements(server)?;
+    findings.extend(terms(server)?);
+    let loaded = server.control.lock.loaded(&server.control.wants.off);
     findings.extend(of_breaches(&verify(&loaded.universe(), platform, &loaded.selection())));
-    findings.extend(wants(session));
-    findings.extend(names(session));
-    let (desired, contents) = locked_state(session)?;
-    let (broken, usable) = broken_files(session, &desired)?;
+    findings.extend(wants(server));
+    findings.extend(names(server));
+    let (desired, contents) = locked_state(server)?;
+    let (broken, usable) = broken_files(server, &desired)?;
     findings.extend(broken);
-    let present = look(session, &usable)?;
-    let mut receipt = session.receipt.clone();
+    let present = look(server, &usable)?;
+    let mut receipt = server.receipt.clone();
     let usable_files: BTreeSet<&TreePath> = usable.registrations.iter().map(|r| &r.file).collect();
     let all_files: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
     receipt.entries.retain(|entry| usable_files.contains(&entry.file) || !all_files.contains(&entry.file));
@@ -60,28 +60,28 @@ pub(crate) fn look_at_all(session: &Session) -> Result<(Vec<Finding>, usize), Co
         }
         Err(error) => return Err(error.into()),
     }
-    tell_closer(session, &mut findings)?;
-    tell_halves(session, &mut findings);
-    findings.extend(missing_maps(session)?);
+    tell_closer(server, &mut findings)?;
+    tell_halves(server, &mut findings);
+    findings.extend(missing_maps(server)?);
     // A missing file of ours has a finding of its own.
     let ours =
         |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
-    findings.extend(broken_references(session).iter().filter(|one| !ours(one)).map(of_break));
-    findings.extend(strangers::look(session, &desired)?);
-    findings.extend(as_found(session));
+    findings.extend(broken_references(server).iter().filter(|one| !ours(one)).map(of_break));
+    findings.extend(strangers::look(server, &desired)?);
+    findings.extend(as_found(server));
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
 }
 
 /// The lock or the receipt, where one is there without the other.
-fn record_missing(session: &Session) -> Option<Finding> {
+fn record_missing(server: &Server) -> Option<Finding> {
     const FIX: Option<&str> = Some("yalotheca repair");
-    let (lock, receipt) = (&session.control.lock_text, session.receipt_digest);
-    if lock.is_none() && !session.receipt.contents.is_empty() {
+    let (lock, receipt) = (&server.control.lock_text, server.receipt_digest);
+    if lock.is_none() && !server.receipt.contents.is_empty() {
         let says = "yalotheca.lock is missing: it says which releases are installed".to_owned();
         return Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX));
     }
-    if receipt.is_none() && !session.control.lock.contents.is_empty() {
+    if receipt.is_none() && !server.control.lock.contents.is_empty() {
         let says =
             "the receipt in .yalotheca is missing: it says which files and entries Yalotheca placed here"
                 .to_owned();
@@ -91,20 +91,20 @@ fn record_missing(session: &Session) -> Option<Finding> {
 }
 
 /// The order in which what is on is loaded.
-fn order_of(session: &Session) -> Order {
-    let releases = session.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect();
-    ordered(session, &releases, &session.control.wants.order, &Mend::None)
+fn order_of(server: &Server) -> Order {
+    let releases = server.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect();
+    ordered(server, &releases, &server.control.wants.order, &Mend::None)
 }
 
 /// What was found in a state that the server may not like, and was left so.
-fn as_found(session: &Session) -> Vec<Finding> {
-    let lock = session.control.lock.by_id();
+fn as_found(server: &Server) -> Vec<Finding> {
+    let lock = server.control.lock.by_id();
     let lists = |id: &ContentId| {
-        let kind = lock.get(id).and_then(|locked| session.game.kinds.get(&locked.release.kind));
+        let kind = lock.get(id).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         kind.is_some_and(|kind| kind.register.iter().any(RegisterRule::is_ordered))
     };
     let mut findings = Vec::new();
-    for relation in order_of(session).out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later))
+    for relation in order_of(server).out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later))
     {
         let Relation { first, later, bond, .. } = relation;
         let why = match bond {
@@ -119,10 +119,10 @@ fn as_found(session: &Session) -> Vec<Finding> {
         };
         findings.push(finding.with_remedy(Remedy::Mend(later.clone())));
     }
-    for locked in session.control.lock.on().filter(|locked| !locked.found.unregistered.is_empty()) {
+    for locked in server.control.lock.on().filter(|locked| !locked.found.unregistered.is_empty()) {
         let id = &locked.id;
         let remedy = Remedy::Mend(id.clone());
-        if is_unlisted(&session.game, locked) {
+        if is_unlisted(&server.game, locked) {
             let says = format!("{id} is in no list of the load order; the server loads it after the others");
             let finding = Finding::note("unlisted", id.as_str(), says, Some(&format!("{FIX} {id}")));
             findings.push(finding.with_remedy(remedy));
@@ -138,30 +138,30 @@ fn as_found(session: &Session) -> Vec<Finding> {
 }
 
 /// The desired state of what is locked; nothing is fetched for it.
-pub(crate) fn locked_state(
-    session: &Session,
-) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), CommandError> {
-    let lock = &session.control.lock;
-    let ids = order_of(session).ids;
+pub fn locked_state(
+    server: &Server,
+) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), AppError> {
+    let lock = &server.control.lock;
+    let ids = order_of(server).ids;
     let known = lock.by_id();
     let on = ids.iter().filter_map(|id| known.get(id).copied());
     let lineup: Vec<(&Locked, Payload)> = on
         .chain(lock.contents.iter().filter(|locked| locked.off))
         .map(|locked| {
-            let known = session.receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
+            let known = server.receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
             (locked, payload_of_release(&locked.release).or(known).unwrap_or_default())
         })
         .collect();
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let desired = desire(&session.game, &session.survey.scope, &entries, asked(&session.control.wants))?;
+    let desired = desire(&server.game, &server.survey.scope, &entries, asked(&server.control.wants))?;
     let contents =
         lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
     Ok((desired, contents.collect()))
 }
 
 /// Configuration files that cannot be read, and the desired state without them.
-fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, Desired), CommandError> {
+fn broken_files(server: &Server, desired: &Desired) -> Result<(Vec<Finding>, Desired), AppError> {
     let mut findings = Vec::new();
     let mut usable = desired.clone();
     let mut seen = BTreeSet::new();
@@ -169,7 +169,7 @@ fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, D
         if !seen.insert(&registration.file) {
             continue;
         }
-        let Some(bytes) = session.tree.read(&registration.file)? else { continue };
+        let Some(bytes) = server.tree.read(&registration.file)? else { continue };
         let path = &registration.file;
         if registration.format == Format::PropertiesLoose
             && let Err(error) = Document::read(Format::Properties, bytes.clone())
@@ -189,12 +189,12 @@ fn broken_files(session: &Session, desired: &Desired) -> Result<(Vec<Finding>, D
 }
 
 /// Things in different files that must say the same.
-fn agreements(session: &Session) -> Result<Vec<Finding>, CommandError> {
-    let scope = &session.survey.scope;
-    let tree = &session.tree;
-    let render = |error| CommandError::Survey(SurveyError::Render(error));
+fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
+    let scope = &server.survey.scope;
+    let tree = &server.tree;
+    let render = |error| AppError::Survey(SurveyError::Render(error));
     let mut findings = Vec::new();
-    for agree in &session.game.agree {
+    for agree in &server.game.agree {
         match agree {
             Agree::File { file, named, near, say } => {
                 let name = file.render(scope).map_err(render)?;
@@ -255,9 +255,9 @@ fn agreements(session: &Session) -> Result<Vec<Finding>, CommandError> {
     Ok(findings)
 }
 
-fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
-    let Some(terms) = &session.game.terms else { return Ok(None) };
-    let now = value_at(&session.tree, &terms.place, &session.survey.scope)?;
+fn terms(server: &Server) -> Result<Option<Finding>, AppError> {
+    let Some(terms) = &server.game.terms else { return Ok(None) };
+    let now = value_at(&server.tree, &terms.place, &server.survey.scope)?;
     Ok((now.as_deref() != Some(terms.agreed.as_str())).then(|| {
         let says = "the server's terms have not been accepted, and it does not start without".to_owned();
         let fix = format!("read {}, then yalotheca settle --accept-terms", terms.place.file.as_str());
@@ -266,14 +266,14 @@ fn terms(session: &Session) -> Result<Option<Finding>, CommandError> {
 }
 
 /// Names that the server does not take.
-fn names(session: &Session) -> Vec<Finding> {
+fn names(server: &Server) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let loaded = session.control.lock.loaded(&session.control.wants.off);
+    let loaded = server.control.lock.loaded(&server.control.wants.off);
     for locked in &loaded.contents {
         let members = locked.release.members.iter().map(|member| (&member.id, &member.kind));
         let own = std::iter::once((&locked.id, &locked.release.kind));
         for (id, kind) in own.chain(members) {
-            let rule = session.game.kinds.get(kind).filter(|rule| !rule.takes_id(id.as_str()));
+            let rule = server.game.kinds.get(kind).filter(|rule| !rule.takes_id(id.as_str()));
             let Some(pattern) = rule.and_then(|rule| rule.id_pattern.as_ref()) else { continue };
             let says = format!(
                 "{id} is not a name that the server takes for a {kind}: it must fit {}",
@@ -288,9 +288,9 @@ fn names(session: &Session) -> Vec<Finding> {
 }
 
 /// Wants that are not in the lineup, or in another version.
-fn wants(session: &Session) -> Vec<Finding> {
-    let lock = session.control.lock.by_id();
-    let unmet = session.control.wants.wants.iter().filter_map(|(id, range)| match lock.get(id) {
+fn wants(server: &Server) -> Vec<Finding> {
+    let lock = server.control.lock.by_id();
+    let unmet = server.control.wants.wants.iter().filter_map(|(id, range)| match lock.get(id) {
         None => {
             let says = format!("{id} is in yalotheca.toml and not installed yet");
             let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
@@ -307,7 +307,7 @@ fn wants(session: &Session) -> Vec<Finding> {
             let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
             Some(finding.with_remedy(Remedy::Settle))
         }
-        Some(locked) if locked.off != session.control.wants.off.contains_key(id) => {
+        Some(locked) if locked.off != server.control.wants.off.contains_key(id) => {
             let should = if locked.off { "on" } else { "off" };
             let says = format!("yalotheca.toml says that {id} is {should}, and that is not settled yet");
             let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
@@ -319,23 +319,23 @@ fn wants(session: &Session) -> Vec<Finding> {
 }
 
 /// A file that was changed may be no such file any more: that keeps the server from loading it.
-fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), CommandError> {
-    let lock = session.control.lock.by_id();
+fn tell_closer(server: &Server, findings: &mut [Finding]) -> Result<(), AppError> {
+    let lock = server.control.lock.by_id();
     for finding in findings.iter_mut().filter(|finding| finding.code == "altered-file") {
         let Ok(path) = TreePath::new(&finding.about) else { continue };
-        let Some(placed) = session.receipt.placed.get(&path) else { continue };
-        let kind = lock.get(&placed.content).and_then(|locked| session.game.kinds.get(&locked.release.kind));
+        let Some(placed) = server.receipt.placed.get(&path) else { continue };
+        let kind = lock.get(&placed.content).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         let Some(kind) = kind else { continue };
-        let Some(Found::File(size)) = session.tree.find(&path)? else { continue };
+        let Some(Found::File(size)) = server.tree.find(&path)? else { continue };
         let why = match kind.shape {
             Shape::File if kind.stem(path.name()) != path.name() => {
                 let mut head = Vec::new();
-                if let Some(file) = session.tree.open(&path)? {
+                if let Some(file) = server.tree.open(&path)? {
                     file.take(Kind::HEAD as u64).read_to_end(&mut head).ok();
                 }
                 kind.looks_right(&head, size).err()
             }
-            Shape::Archive => match session.tree.open(&path)?.map(ZipBundle::of_file) {
+            Shape::Archive => match server.tree.open(&path)?.map(ZipBundle::of_file) {
                 Some(Ok(None)) => Some("it is no zip archive any more".to_owned()),
                 Some(Err(error)) => Some(format!("it is damaged ({error})")),
                 _ => None,
@@ -351,11 +351,11 @@ fn tell_closer(session: &Session, findings: &mut [Finding]) -> Result<(), Comman
 }
 
 /// Marks tweaks of which only a part is left, which can be worse than none.
-fn tell_halves(session: &Session, findings: &mut [Finding]) {
-    for locked in session.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
+fn tell_halves(server: &Server, findings: &mut [Finding]) {
+    for locked in server.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
         let id = locked.id.as_str();
         let gone = |finding: &&mut Finding| finding.about == id && finding.code == "not-registered";
-        let all = session.receipt.entries.iter().filter(|entry| entry.content == locked.id).count();
+        let all = server.receipt.entries.iter().filter(|entry| entry.content == locked.id).count();
         let missing = findings.iter_mut().filter(|finding| gone(finding)).count();
         if missing == 0 || missing >= all {
             continue;
@@ -369,9 +369,9 @@ fn tell_halves(session: &Session, findings: &mut [Finding]) {
 }
 
 /// Maps that are to be played and are nowhere.
-fn missing_maps(session: &Session) -> Result<Vec<Finding>, CommandError> {
-    let Some(rule) = &session.game.maps else { return Ok(Vec::new()) };
-    let gone = look_at_maps(session, rule, false)?.into_iter().filter(|map| map.origin == Origin::Nowhere);
+fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
+    let Some(rule) = &server.game.maps else { return Ok(Vec::new()) };
+    let gone = maps::list(server, rule, false)?.into_iter().filter(|map| map.origin == MapSource::Nowhere);
     let finding = |map: MapLine| {
         let how = match (map.plays, map.turn) {
             (true, _) => "the server starts with it",

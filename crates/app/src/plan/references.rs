@@ -11,7 +11,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::tree::{Found, LocalTree, Tree};
 
-use crate::session::Session;
+use crate::server::Server;
 
 /// A server's files, with what a change would put and set aside.
 struct Overlaid<'a> {
@@ -90,19 +90,19 @@ impl Files for Overlaid<'_> {
 }
 
 /// Returns the references that do not hold on the server as it is.
-pub(crate) fn broken_references(session: &Session) -> Vec<Break> {
-    breaks(&session.game.references, &mut Overlaid::of(&session.tree, None))
+pub fn broken_references(server: &Server) -> Vec<Break> {
+    breaks(&server.game.references, &mut Overlaid::of(&server.tree, None))
 }
 
 /// Returns the references that a change would break.
-pub(crate) fn newly_broken(session: &Session, change: &ChangeSet) -> Vec<Break> {
-    if session.game.references.is_empty() || change.steps.is_empty() {
+pub fn newly_broken(server: &Server, change: &ChangeSet) -> Vec<Break> {
+    if server.game.references.is_empty() || change.steps.is_empty() {
         return Vec::new();
     }
     // A line may move without anything being the matter with it.
     let same = |one: &Break| (one.called.clone(), one.value.clone(), one.at.file.clone());
-    let before: BTreeSet<_> = broken_references(session).iter().map(same).collect();
-    let mut after = breaks(&session.game.references, &mut Overlaid::of(&session.tree, Some(change)));
+    let before: BTreeSet<_> = broken_references(server).iter().map(same).collect();
+    let mut after = breaks(&server.game.references, &mut Overlaid::of(&server.tree, Some(change)));
     after.retain(|one| !before.contains(&same(one)));
     after
 }

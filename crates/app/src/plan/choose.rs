@@ -12,8 +12,8 @@ use yalotheca_core::{
 
 use super::{Fresh, Mend, ground};
 use crate::{
-    error::CommandError,
-    session::{Session, Shelf},
+    error::AppError,
+    server::{OpenCatalogues, Server},
 };
 
 /// What was chosen, and whether the lock alone knew enough for it.
@@ -24,12 +24,12 @@ pub(super) struct Chosen {
 
 /// Chooses releases. Where the lock alone answers, no catalogue is opened.
 pub(super) fn choose(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     control: &ControlFile,
     fresh: &Fresh,
-) -> Result<Chosen, CommandError> {
-    let lock = &session.control.lock;
+) -> Result<Chosen, AppError> {
+    let lock = &server.control.lock;
     let is_on = |id: &ContentId| !control.off.contains_key(id);
     let wants: &BTreeMap<ContentId, VersionRange> = &control
         .wants
@@ -40,48 +40,50 @@ pub(super) fn choose(
     let mut locked: Selection = lock.contents.iter().map(Locked::chosen).collect();
     locked.retain(|id, _| !fresh.has(id) && is_on(id));
     if *fresh == Fresh::None
-        && let Some(chosen) = by_lock(session, shelf, wants, &locked)
+        && let Some(chosen) = by_lock(server, catalogues, wants, &locked)
     {
         return Ok(chosen);
     }
-    let ground = ground::choose(session, shelf, wants, &locked)?;
-    let platform = ground.platform(&session.survey.platform);
+    let ground = ground::choose(server, catalogues, wants, &locked)?;
+    let platform = ground.platform(&server.survey.platform);
     // What is installed may go on as it is where a catalogue is out of reach, though something was wrong with it before.
     let as_installed = || {
         let on = lock.contents.iter().filter(|locked| is_on(&locked.id));
-        by_lock(session, shelf, wants, &on.map(Locked::chosen).collect())
+        by_lock(server, catalogues, wants, &on.map(Locked::chosen).collect())
     };
-    let answer = match shelf.solve(&platform, &ground.wants(wants), &locked) {
-        Err(error @ CommandError::Catalogue(_)) => return as_installed().ok_or(error),
+    let answer = match catalogues.solve(&platform, &ground.wants(wants), &locked) {
+        Err(error @ AppError::Catalogue(_)) => return as_installed().ok_or(error),
         answer => answer?,
     };
     match answer {
         Answer::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
         Answer::None(explanation) => {
             // An unreachable catalogue shows only what is locked, so its other releases might still fit.
-            if let Some(error) = shelf.get()?.unreachable().into_iter().next() {
+            if let Some(error) = catalogues.get()?.unreachable().into_iter().next() {
                 return as_installed().ok_or_else(|| error.into());
             }
-            let noted = &session.control.wants.wants;
-            Err(CommandError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
+            let noted = &server.control.wants.wants;
+            Err(AppError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
         }
-        answer @ (Answer::Unread(_) | Answer::Defect { .. }) => unreachable!("the shelf answers {answer:?}"),
+        answer @ (Answer::Unread(_) | Answer::Defect { .. }) => {
+            unreachable!("the catalogues answers {answer:?}")
+        }
     }
 }
 
 /// Returns whether there are versions with which an installed content has all that it needs.
-pub(crate) fn can_mend(session: &Session, id: &ContentId) -> Result<bool, CommandError> {
-    let shelf = session.shelf();
-    shelf.mend(&Mend::These([id.clone()].into()));
-    match choose(session, &shelf, &session.control.wants, &Fresh::None) {
-        Err(CommandError::NoLineup(_)) => Ok(false),
+pub fn can_mend(server: &Server, id: &ContentId) -> Result<bool, AppError> {
+    let catalogues = server.catalogues();
+    catalogues.mend(&Mend::These([id.clone()].into()));
+    match choose(server, &catalogues, &server.control.wants, &Fresh::None) {
+        Err(AppError::NoLineup(_)) => Ok(false),
         chosen => chosen.map(|_| true),
     }
 }
 
 fn by_lock(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     wants: &BTreeMap<ContentId, VersionRange>,
     locked: &Selection,
 ) -> Option<Chosen> {
@@ -89,10 +91,10 @@ fn by_lock(
         return None;
     }
     let mut universe = Universe::default();
-    for content in session.control.lock.contents.iter().filter(|content| locked.contains_key(&content.id)) {
-        universe.add_release(&content.id, &content.catalogue, shelf.staying(content).clone());
+    for content in server.control.lock.contents.iter().filter(|content| locked.contains_key(&content.id)) {
+        universe.add_release(&content.id, &content.catalogue, catalogues.staying(content).clone());
     }
-    let question = Question { universe: &universe, platform: &session.survey.platform, wants, locked };
+    let question = Question { universe: &universe, platform: &server.survey.platform, wants, locked };
     match solve(&question) {
         Answer::Lineup(selection) => Some(Chosen { selection, by_lock: Some(universe) }),
         _ => None,
@@ -131,38 +133,38 @@ fn with_commands(
 }
 
 /// Returns why a content cannot be had in a version, everything else staying as wanted.
-pub(crate) fn why_not(
-    session: &Session,
-    shelf: &Shelf<'_>,
+pub fn why_not(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     id: &ContentId,
     version: &ReleaseVersion,
-) -> Result<Option<Explanation>, CommandError> {
-    let mut wants = session.control.wants.wants.clone();
-    wants.retain(|id, _| !session.control.wants.off.contains_key(id));
+) -> Result<Option<Explanation>, AppError> {
+    let mut wants = server.control.wants.wants.clone();
+    wants.retain(|id, _| !server.control.wants.off.contains_key(id));
     wants.insert(id.clone(), VersionRange::exactly(version));
-    match shelf.solve(&session.survey.platform, &wants, &Selection::new())? {
+    match catalogues.solve(&server.survey.platform, &wants, &Selection::new())? {
         Answer::None(explanation) => Ok(Some(explanation)),
         _ => Ok(None),
     }
 }
 
 /// A release that is newer than the one that is here.
-pub(crate) struct Newer {
-    pub(crate) version: ReleaseVersion,
+pub struct Newer {
+    pub version: ReleaseVersion,
     /// The want that keeps it away, in words.
-    pub(crate) by_you: Option<String>,
+    pub by_you: Option<String>,
     /// What else keeps it away.
-    pub(crate) because: Option<Explanation>,
+    pub because: Option<Explanation>,
 }
 
 /// Returns the newest release after the one that is here, and what keeps it away, if anything does.
-pub(crate) fn newer(
-    session: &Session,
-    shelf: &Shelf<'_>,
+pub fn newer(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     id: &ContentId,
     here: &ReleaseVersion,
-) -> Result<Option<Newer>, CommandError> {
-    let Some(content) = shelf.get()?.content(id)? else { return Ok(None) };
+) -> Result<Option<Newer>, AppError> {
+    let Some(content) = catalogues.get()?.content(id)? else { return Ok(None) };
     let versions = content
         .releases
         .iter()
@@ -170,11 +172,11 @@ pub(crate) fn newer(
         .map(|release| &release.version)
         .filter(|version| *version > here);
     let Some(version) = versions.max().cloned() else { return Ok(None) };
-    let range = session.control.wants.wants.get(id).filter(|range| !range.matches(&version));
+    let range = server.control.wants.wants.get(id).filter(|range| !range.matches(&version));
     let by_you = range.map(VersionRange::in_words);
     let because = match &by_you {
         Some(_) => None,
-        None => why_not(session, shelf, id, &version)?,
+        None => why_not(server, catalogues, id, &version)?,
     };
     Ok(Some(Newer { version, by_you, because }))
 }

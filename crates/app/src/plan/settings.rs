@@ -23,72 +23,72 @@ use yalotheca_host::{
 };
 
 use crate::{
-    error::CommandError,
-    session::{Session, Shelf},
+    error::AppError,
+    server::{OpenCatalogues, Server},
 };
 
 /// A settings file, or the parameters of a tweak, open to look at.
 #[expect(clippy::struct_excessive_bools, reason = "each is said by the definition")]
-pub(crate) struct OpenSettings {
+pub struct OpenSettings {
     /// Whose they are: a content's id, or `server`.
-    pub(crate) owner: String,
+    pub owner: String,
     /// What the file is called for short.
-    pub(crate) short: String,
+    pub short: String,
     /// What people call it.
-    pub(crate) title: String,
+    pub title: String,
     /// The file; a tweak's parameters are in none.
-    pub(crate) path: Option<TreePath>,
+    pub path: Option<TreePath>,
     /// Whether it only comes into being when the server starts.
-    pub(crate) appears: bool,
+    pub appears: bool,
     /// Whether it says how the server is started.
-    pub(crate) launch: bool,
+    pub launch: bool,
     /// Whether it takes settings that nobody has heard of.
-    pub(crate) open: bool,
+    pub open: bool,
     /// Whether only what is described is meant: the file belongs to others as well.
-    pub(crate) described: bool,
+    pub described: bool,
     /// What it says; nothing where it is not there.
-    pub(crate) now: Option<Result<Document, ParseDocumentError>>,
+    pub now: Option<Result<Document, ParseDocumentError>>,
     /// The defaults.
-    pub(crate) defaults: Option<Document>,
+    pub defaults: Option<Document>,
     /// What is known of its settings.
-    pub(crate) rules: Vec<(Pointer, SettingRule)>,
+    pub rules: Vec<(Pointer, SettingRule)>,
 }
 
 impl OpenSettings {
     /// Returns what is known, for judging.
-    pub(crate) fn known(&self) -> Known<'_> {
+    pub fn known(&self) -> Known<'_> {
         let now = self.now.as_ref().and_then(|now| now.as_ref().ok());
         let (rules, open) = (self.rules.as_slice(), self.open);
         Known { now, defaults: self.defaults.as_ref(), rules, open, described: self.described }
     }
 
     /// Returns the default of a place: the content's, or what a rule says.
-    pub(crate) fn default_of(&self, at: &Pointer) -> Option<Value> {
+    pub fn default_of(&self, at: &Pointer) -> Option<Value> {
         let by_rule = || self.known().rule(at).and_then(|rule| rule.default.clone());
         self.defaults.as_ref().and_then(|document| document.get(at)).or_else(by_rule)
     }
 
     /// Returns the value of a place; a tweak's parameter that nobody set has its default.
-    pub(crate) fn value_of(&self, at: &Pointer, asked: Option<&Value>) -> Option<Value> {
+    pub fn value_of(&self, at: &Pointer, asked: Option<&Value>) -> Option<Value> {
         let now = self.known().now.and_then(|document| document.get(at));
         if self.path.is_none() { asked.cloned().or_else(|| self.default_of(at)) } else { now }
     }
 }
 
-fn text(template: &Template, scope: &Scope) -> Result<String, CommandError> {
-    template.render(scope).map_err(|error| CommandError::Survey(SurveyError::Render(error)))
+fn text(template: &Template, scope: &Scope) -> Result<String, AppError> {
+    template.render(scope).map_err(|error| AppError::Survey(SurveyError::Render(error)))
 }
 
 /// Returns all settings files of a server, and the parameters of its tweaks: the server's own first.
-pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, CommandError> {
-    let server = &session.survey.scope;
+pub fn open_settings(server: &Server) -> Result<Vec<OpenSettings>, AppError> {
+    let scope_of_server = &server.survey.scope;
     let mut found = Vec::new();
-    for rule in &session.game.settings {
-        found.push(open(session, SERVER, rule, server, |_| None)?);
+    for rule in &server.game.settings {
+        found.push(open(server, SERVER, rule, scope_of_server, |_| None)?);
     }
-    for locked in &session.control.lock.contents {
-        let scope = scope_of(server, &locked.id, &locked.title, &locked.release);
-        if let Some(tweak) = tweak_of(session, locked) {
+    for locked in &server.control.lock.contents {
+        let scope = scope_of(scope_of_server, &locked.id, &locked.title, &locked.release);
+        if let Some(tweak) = tweak_of(server, locked) {
             found.push(OpenSettings {
                 owner: locked.id.to_string(),
                 short: TWEAK_SUFFIX.into(),
@@ -108,10 +108,10 @@ pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, Comm
                     .collect(),
             });
         }
-        let Some(kind) = session.game.kinds.get(&locked.release.kind) else { continue };
+        let Some(kind) = server.game.kinds.get(&locked.release.kind) else { continue };
         for rule in &kind.settings {
-            let member = |name: &str| placed_member(session, locked, name);
-            let one = open(session, locked.id.as_str(), rule, &scope, member)?;
+            let member = |name: &str| placed_member(server, locked, name);
+            let one = open(server, locked.id.as_str(), rule, &scope, member)?;
             let has_any = if one.described {
                 !one.rules.is_empty()
             } else {
@@ -125,20 +125,20 @@ pub(crate) fn open_settings(session: &Session) -> Result<Vec<OpenSettings>, Comm
     Ok(found)
 }
 
-fn tweak_of(session: &Session, locked: &Locked) -> Option<Tweak> {
-    let values: Vec<String> = session.game.values.iter().map(|(name, _)| name.clone()).collect();
+fn tweak_of(server: &Server, locked: &Locked) -> Option<Tweak> {
+    let values: Vec<String> = server.game.values.iter().map(|(name, _)| name.clone()).collect();
     Tweak::parse(TWEAK_SUFFIX, locked.release.facts.get(TWEAK_FACT)?, &values).ok()
 }
 
 fn open(
-    session: &Session,
+    server: &Server,
     owner: &str,
     rule: &SettingsFile,
     scope: &Scope,
     member: impl Fn(&str) -> Option<String>,
-) -> Result<OpenSettings, CommandError> {
+) -> Result<OpenSettings, AppError> {
     let path = TreePath::new(&text(&rule.file, scope)?)?;
-    let now = session.tree.read(&path)?.map(|bytes| Document::read(rule.format, bytes));
+    let now = server.tree.read(&path)?.map(|bytes| Document::read(rule.format, bytes));
     let defaults = rule.defaults.as_ref().and_then(|name| member(name));
     let mut rules = rule.keys.clone();
     if let Some(schema) = rule.schema.as_ref().and_then(|name| member(name)) {
@@ -165,19 +165,19 @@ fn open(
 }
 
 /// Reads a member of a content as it is placed on the server.
-fn placed_member(session: &Session, locked: &Locked, name: &str) -> Option<String> {
-    let shape = session.game.kinds.get(&locked.release.kind)?.shape;
-    let mut files = session.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+fn placed_member(server: &Server, locked: &Locked, name: &str) -> Option<String> {
+    let shape = server.game.kinds.get(&locked.release.kind)?.shape;
+    let mut files = server.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
     let bytes = match shape {
         Shape::Archive => {
             let (path, _) = files.next()?;
-            ZipBundle::open(&session.tree.at(path)).ok()??.read(name).ok()??
+            ZipBundle::open(&server.tree.at(path)).ok()??.read(name).ok()??
         }
         Shape::Folder | Shape::File => {
             // A pack has one in each of its members.
             let end = format!("/{name}");
             let of_name = files.filter(|(path, _)| path.as_str() == name || path.as_str().ends_with(&end));
-            let texts = of_name.filter_map(|(path, _)| session.tree.read(path).ok()?);
+            let texts = of_name.filter_map(|(path, _)| server.tree.read(path).ok()?);
             let texts: Vec<Vec<u8>> = texts.collect();
             if texts.is_empty() {
                 return None;
@@ -206,24 +206,24 @@ fn coming_member(shape: Shape, payload: &Payload, sources: &Sources, name: &str)
 
 /// Brings the settings files of contents up to date whose release changes: where the defaults have changed, the old ones,
 /// the new ones and the file as it is are merged.
-pub(crate) fn updates(
-    session: &Session,
-    shelf: &Shelf<'_>,
+pub(super) fn updates(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     wants: &ControlFile,
     (lineup, payloads): (&[Locked], &[Payload]),
-) -> Result<BTreeMap<TreePath, Update>, CommandError> {
+) -> Result<BTreeMap<TreePath, Update>, AppError> {
     let mut found = BTreeMap::new();
-    let before: &LockFile = &session.control.lock;
+    let before: &LockFile = &server.control.lock;
     for (locked, payload) in lineup.iter().zip(payloads) {
         let Some(old) = before.get(&locked.id).filter(|old| old.release != locked.release) else { continue };
-        let Some(kind) = session.game.kinds.get(&locked.release.kind) else { continue };
+        let Some(kind) = server.game.kinds.get(&locked.release.kind) else { continue };
         for rule in kind.settings.iter().filter(|rule| rule.defaults.is_some()) {
             let Some(member) = &rule.defaults else { continue };
-            let scope = scope_of(&session.survey.scope, &locked.id, &locked.title, &locked.release);
+            let scope = scope_of(&server.survey.scope, &locked.id, &locked.title, &locked.release);
             let path = TreePath::new(&text(&rule.file, &scope)?)?;
-            let Some(bytes) = session.tree.read(&path)? else { continue };
-            let Some(old_text) = placed_member(session, old, member) else { continue };
-            let sources = shelf.get()?.fetch(locked)?;
+            let Some(bytes) = server.tree.read(&path)? else { continue };
+            let Some(old_text) = placed_member(server, old, member) else { continue };
+            let sources = catalogues.get()?.fetch(locked)?;
             let Some(new_text) = coming_member(kind.shape, payload, &sources, member) else { continue };
             if old_text == new_text {
                 continue;

@@ -14,29 +14,23 @@ use yalotheca_host::{
     tree::{Found, Tree},
 };
 
-use super::settle::globs;
 use crate::{
-    error::CommandError,
+    error::AppError,
     plan::{Planned, reserved},
-    session::Session,
+    server::Server,
 };
 
 /// Adds the steps that set aside what is left over.
-pub(super) fn set_aside(
-    session: &Session,
-    planned: &mut Planned,
-    spare: &[String],
-) -> Result<(), CommandError> {
-    let spare = globs("--spare", spare)?;
-    let (game, scope) = (&session.game, &session.survey.scope);
-    let inventory = survey::inventory(&session.tree, game, scope)?;
+pub fn set_aside(server: &Server, planned: &mut Planned, spare: &GlobSet) -> Result<(), AppError> {
+    let (game, scope) = (&server.game, &server.survey.scope);
+    let inventory = survey::inventory(&server.tree, game, scope)?;
     let folders = survey::content_folders(game, scope);
-    let kept = kept(session, planned);
-    let found = left_over(session, &inventory, &folders)?;
+    let kept = kept(server, planned);
+    let found = left_over(server, &inventory, &folders)?;
     let content = ContentId::new(&game.name)?;
     let (mut steps, mut emptied) = (Vec::new(), BTreeSet::new());
     for path in found.iter().filter(|path| !kept.contains(*path) && !spare.is_match(path.as_str())) {
-        let Some((before, size)) = session.tree.digest(path)? else { continue };
+        let Some((before, size)) = server.tree.digest(path)? else { continue };
         emptied.extend(path.parent());
         let (path, content) = (path.clone(), content.clone());
         planned.change.files.push(FileLine {
@@ -48,7 +42,7 @@ pub(super) fn set_aside(
         });
         steps.push(Step::SetAside { path, before });
     }
-    planned.staying = staying(session, &folders, (&found, &kept), &spare)?;
+    planned.staying = staying(server, &folders, (&found, &kept), spare)?;
     // Inner folders first; one that is not empty stays, and so does one in which contents lie.
     let mut removed: BTreeSet<TreePath> = BTreeSet::new();
     for folder in emptied {
@@ -74,13 +68,13 @@ fn is_in(folders: &BTreeSet<TreePath>, path: &TreePath) -> bool {
 /// Files of contents that are recognised in the folders of contents, and files there that bear a content's name and cannot be
 /// read.
 fn left_over(
-    session: &Session,
+    server: &Server,
     inventory: &Inventory,
     folders: &BTreeSet<TreePath>,
-) -> Result<BTreeSet<TreePath>, CommandError> {
+) -> Result<BTreeSet<TreePath>, AppError> {
     let mut found = BTreeSet::new();
     for one in inventory.contents.iter().filter(|one| is_in(folders, &one.path)) {
-        let shape = session.game.kinds.get(&one.content.release.kind).map(|kind| kind.shape);
+        let shape = server.game.kinds.get(&one.content.release.kind).map(|kind| kind.shape);
         for file in &one.payload.files {
             let path = match shape {
                 Some(Shape::Folder) => one.path.join(&file.path)?,
@@ -95,17 +89,17 @@ fn left_over(
         let is_own = |suffix: &&String| !matches!(suffix.as_str(), ".zip" | ".so" | ".txt" | ".json");
         kind.suffix.as_ref().filter(is_own).is_some_and(|suffix| path.name().ends_with(suffix.as_str()))
     };
-    let protected = survey::protected(&session.game, &session.survey.scope)?;
+    let protected = survey::protected(&server.game, &server.survey.scope)?;
     let mut next: Vec<(TreePath, usize)> = folders.iter().map(|folder| (folder.clone(), 0)).collect();
     while let Some((folder, depth)) = next.pop() {
-        for (name, sort) in session.tree.list(&folder)? {
+        for (name, sort) in server.tree.list(&folder)? {
             let path = folder.join(&name)?;
             if protected.is_match(path.as_str()) {
                 continue;
             }
             match sort {
                 Found::Folder if depth < DEEPEST => next.push((path, depth + 1)),
-                Found::File(_) if session.game.kinds.values().any(|kind| bears(&path, kind)) => {
+                Found::File(_) if server.game.kinds.values().any(|kind| bears(&path, kind)) => {
                     found.insert(path);
                 }
                 _ => {}
@@ -117,11 +111,11 @@ fn left_over(
 
 /// What lies in the folders of contents and stays there, as it lies there: a folder as one.
 fn staying(
-    session: &Session,
+    server: &Server,
     folders: &BTreeSet<TreePath>,
     (found, kept): (&BTreeSet<TreePath>, &BTreeSet<TreePath>),
     spare: &GlobSet,
-) -> Result<Vec<TreePath>, CommandError> {
+) -> Result<Vec<TreePath>, AppError> {
     let mut staying = Vec::new();
     let is_ours = |path: &TreePath| {
         (found.contains(path) && !spare.is_match(path.as_str()))
@@ -129,7 +123,7 @@ fn staying(
             || found.iter().chain(kept).any(|other| other.is_within(path))
     };
     for folder in folders {
-        for (name, _) in session.tree.list(folder)? {
+        for (name, _) in server.tree.list(folder)? {
             let path = folder.join(&name)?;
             if !is_ours(&path) && !folders.iter().any(|other| other.is_within(&path)) {
                 staying.push(path);
@@ -140,10 +134,10 @@ fn staying(
 }
 
 /// What the lineup places and writes, what this change touches, and every file that the game definition reads.
-fn kept(session: &Session, planned: &Planned) -> BTreeSet<TreePath> {
+fn kept(server: &Server, planned: &Planned) -> BTreeSet<TreePath> {
     let mut kept: BTreeSet<TreePath> = planned.desired.placements.keys().cloned().collect();
     kept.extend(planned.desired.registrations.iter().map(|registration| registration.file.clone()));
     kept.extend(planned.change.steps.iter().map(|step| step.path().clone()));
-    kept.extend(reserved::used(&session.game, &session.survey.scope));
+    kept.extend(reserved::used(&server.game, &server.survey.scope));
     kept
 }

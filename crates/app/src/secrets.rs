@@ -16,14 +16,14 @@ const SHORTEST: usize = 4;
 
 /// What must not be shown.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Secrets {
+pub struct Secrets {
     values: Vec<String>,
     keys: Vec<Regex>,
 }
 
 impl Secrets {
     /// Returns those of a server. A file that cannot be read in its format is looked through all the same.
-    pub(crate) fn of(tree: &LocalTree, game: &Game, scope: &Scope) -> Self {
+    pub fn of(tree: &LocalTree, game: &Game, scope: &Scope) -> Self {
         let mut found = Self::default();
         let of_settings = game.settings.iter().map(|rule| {
             let keys = rule.keys.iter().filter(|(_, key)| key.secret).map(|(at, _)| at.clone());
@@ -54,7 +54,7 @@ impl Secrets {
     }
 
     /// Returns a text without them, and without what is secret in addresses.
-    pub(crate) fn hide(&self, text: &str) -> String {
+    pub fn hide(&self, text: &str) -> String {
         let mut text = if text.contains("://") { shown_in(text) } else { text.to_owned() };
         for key in &self.keys {
             let hidden =

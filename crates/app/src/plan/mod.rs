@@ -1,10 +1,11 @@
 //! From wants to a planned change: solve, order, desired state, change set. Nothing is changed here.
 
 mod choose;
+pub mod clean;
 mod ground;
 mod reasons;
 mod references;
-pub(crate) mod reserved;
+pub mod reserved;
 mod settings;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -27,20 +28,20 @@ use yalotheca_host::{
     tree::{Found, Tree},
 };
 
-pub(crate) use choose::{can_mend, newer, why_not};
-pub(crate) use references::{broken_references, newly_broken};
-pub(crate) use settings::{OpenSettings, open_settings};
+pub use choose::{can_mend, newer, why_not};
+pub use references::{broken_references, newly_broken};
+pub use settings::{OpenSettings, open_settings};
 
-pub(crate) use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
+pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 
 use crate::{
-    error::CommandError,
-    session::{Session, Shelf},
+    error::AppError,
+    server::{OpenCatalogues, Server},
 };
 
 /// Which contents may become newer.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Fresh {
+pub enum Fresh {
     /// None: what is locked stays where it can.
     None,
     /// These.
@@ -50,7 +51,8 @@ pub(crate) enum Fresh {
 }
 
 impl Fresh {
-    pub(crate) fn has(&self, id: &ContentId) -> bool {
+    /// Returns whether a content may become newer.
+    pub fn has(&self, id: &ContentId) -> bool {
         match self {
             Self::None => false,
             Self::These(ids) => ids.contains(id),
@@ -62,7 +64,7 @@ impl Fresh {
 /// Which installed contents are mended: brought to what is usual and to what satisfies everything. All others stay as they were
 /// found, whatever is wrong with them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(crate) enum Mend {
+pub enum Mend {
     /// None.
     #[default]
     None,
@@ -71,7 +73,8 @@ pub(crate) enum Mend {
 }
 
 impl Mend {
-    pub(crate) fn has(&self, id: &ContentId) -> bool {
+    /// Returns whether a content is mended.
+    pub fn has(&self, id: &ContentId) -> bool {
         match self {
             Self::None => false,
             Self::These(ids) => ids.contains(id),
@@ -81,53 +84,59 @@ impl Mend {
 
 /// A change that could be settled.
 #[derive(Debug)]
-pub(crate) struct Planned {
-    pub(crate) lock: LockFile,
-    pub(crate) change: ChangeSet,
-    pub(crate) contents: Vec<ContentLine>,
-    pub(crate) companions: Vec<Companion>,
-    pub(crate) order: Order,
-    pub(crate) desired: Desired,
+pub struct Planned {
+    /// The lock afterwards.
+    pub lock: LockFile,
+    /// The change set.
+    pub change: ChangeSet,
+    /// What happens to each content.
+    pub contents: Vec<ContentLine>,
+    /// What goes along with what is new.
+    pub companions: Vec<Companion>,
+    /// The load order, with its reasons.
+    pub order: Order,
+    /// The desired state.
+    pub desired: Desired,
     /// What stays where it is, where the server's folder is cleaned.
-    pub(crate) staying: Vec<TreePath>,
+    pub staying: Vec<TreePath>,
 }
 
 /// How a change is planned.
 #[derive(Debug, Default)]
-pub(crate) struct PlanOptions {
+pub struct PlanOptions {
     /// What configuration files begin with that do not exist yet.
-    pub(crate) heads: BTreeMap<TreePath, String>,
+    pub heads: BTreeMap<TreePath, String>,
     /// Whether configuration files that cannot be read are left as they are.
-    pub(crate) skip_broken: bool,
+    pub skip_broken: bool,
     /// Files that are replaced even where somebody has changed them.
-    pub(crate) replace: Option<GlobSet>,
+    pub replace: Option<GlobSet>,
     /// What is mended.
-    pub(crate) mend: Mend,
+    pub mend: Mend,
 }
 
 /// Plans the change to what is wanted.
-pub(crate) fn plan_change(
-    session: &Session,
-    shelf: &Shelf<'_>,
+pub fn plan_change(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
     options: &PlanOptions,
-) -> Result<Planned, CommandError> {
-    shelf.set_fresh(fresh);
-    shelf.mend(&options.mend);
-    let chosen = choose::choose(session, shelf, wants, fresh)?;
+) -> Result<Planned, AppError> {
+    catalogues.set_fresh(fresh);
+    catalogues.mend(&options.mend);
+    let chosen = choose::choose(server, catalogues, wants, fresh)?;
     // What the lock alone has answered is as it was.
     let fresh = if chosen.by_lock.is_some() { &Fresh::None } else { fresh };
-    let read = shelf.universe();
+    let read = catalogues.universe();
     let universe = chosen.by_lock.as_ref().unwrap_or(&read);
-    let before = &session.control.lock;
+    let before = &server.control.lock;
     let known = before.by_id();
     let releases: BTreeMap<ContentId, &Release> = chosen
         .selection
         .iter()
         .filter_map(|(id, version)| Some((id.clone(), universe.release(id, version)?)))
         .collect();
-    let ordered = ordered(session, &releases, &wants.order, &options.mend);
+    let ordered = ordered(server, &releases, &wants.order, &options.mend);
     let mut lineup = Vec::new();
     for id in &ordered.ids {
         let mut locked = lock_one(universe, known.get(id).copied(), (id, releases[id]), fresh);
@@ -138,64 +147,64 @@ pub(crate) fn plan_change(
         locked.off = false;
         lineup.push(locked);
     }
-    list_early_ones(session, &mut lineup);
+    list_early_ones(server, &mut lineup);
     // What is switched off stays as it is, and keeps its place for when it comes back.
     let is_off = |id: &ContentId| wants.off.contains_key(id) && wants.wants.contains_key(id);
     for (at, locked) in before.contents.iter().enumerate().filter(|(_, locked)| is_off(&locked.id)) {
-        refuse_off(session, locked)?;
+        refuse_off(server, locked)?;
         let place = |one: &Locked| lineup.iter().position(|other: &Locked| other.id == one.id);
         let behind = before.contents[..at].iter().rev().find_map(place).map_or(0, |at| at + 1);
         lineup.insert(behind, Locked { off: true, ..locked.clone() });
     }
     let mut payloads = Vec::new();
     for locked in &mut lineup {
-        payloads.push(payload(session, shelf, locked, fresh)?);
+        payloads.push(payload(server, catalogues, locked, fresh)?);
     }
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
-    let mut desired = desire(&session.game, &session.survey.scope, &entries, asked(wants))?;
+    let mut desired = desire(&server.game, &server.survey.scope, &entries, asked(wants))?;
     for registration in &mut desired.registrations {
         if let Some(head) = options.heads.get(&registration.file) {
             registration.create.clone_from(head);
         }
     }
-    let merged = settings::updates(session, shelf, wants, (&lineup, &payloads))?;
+    let merged = settings::updates(server, catalogues, wants, (&lineup, &payloads))?;
     let settled = lineup
         .iter()
         .zip(payloads)
         .map(|(locked, payload)| (locked.id.clone(), Settled { payload }))
         .collect();
-    let mut present = look(session, &desired)?;
+    let mut present = look(server, &desired)?;
     let beside: Vec<TreePath> = merged.keys().filter_map(Update::beside).collect();
     for path in merged.keys().chain(&beside) {
-        if let Some(bytes) = session.tree.read(path)? {
+        if let Some(bytes) = server.tree.read(path)? {
             present.texts.insert(path.clone(), TextFile::read(bytes));
         }
     }
     present.merged = merged;
     present.skip_broken = options.skip_broken;
     present.replace.clone_from(&options.replace);
-    let change = plan(&desired, settled, &session.receipt, &present)?;
+    let change = plan(&desired, settled, &server.receipt, &present)?;
     let lock = LockFile { contents: lineup, ..LockFile::default() };
-    let contents = content_lines(before, &lock, &wants.wants, &session.control.wants.wants);
-    let companions = reasons::companions(shelf, before, &lock, session)?;
-    reserved::check(session, (&desired, &lock), &change)?;
+    let contents = content_lines(before, &lock, &wants.wants, &server.control.wants.wants);
+    let companions = reasons::companions(catalogues, before, &lock, server)?;
+    reserved::check(server, (&desired, &lock), &change)?;
     Ok(Planned { lock, change, contents, companions, order: ordered, desired, staying: Vec::new() })
 }
 
 /// Returns whether an installed content can be switched off; some are loaded as long as they are there.
-pub(crate) fn can_be_off(game: &Game, locked: &Locked) -> bool {
+pub fn can_be_off(game: &Game, locked: &Locked) -> bool {
     let kind = &locked.release.kind;
     let has_switch = kind == TWEAK_KIND || game.kinds.get(kind).is_some_and(Kind::can_be_off);
     has_switch && !locked.found.always_on
 }
 
-fn refuse_off(session: &Session, locked: &Locked) -> Result<(), CommandError> {
-    if can_be_off(&session.game, locked) {
+fn refuse_off(server: &Server, locked: &Locked) -> Result<(), AppError> {
+    if can_be_off(&server.game, locked) {
         return Ok(());
     }
     let (id, kind) = (&locked.id, &locked.release.kind);
-    Err(CommandError::Usage {
+    Err(AppError::Usage {
         what: format!(
             "[off] in {WANTS_FILE} names {id}, and the server loads a {kind} as long as it is there"
         ),
@@ -204,27 +213,27 @@ fn refuse_off(session: &Session, locked: &Locked) -> Result<(), CommandError> {
 }
 
 /// What the wants ask for besides the contents themselves.
-pub(crate) fn asked(wants: &ControlFile) -> Asked<'_> {
+pub fn asked(wants: &ControlFile) -> Asked<'_> {
     Asked { maps: &wants.maps, settings: &wants.settings, off: &wants.off }
 }
 
 /// Orders a lineup as this server has it. An order that was found stays, but for what is mended.
-pub(crate) fn ordered(
-    session: &Session,
+pub fn ordered(
+    server: &Server,
     releases: &BTreeMap<ContentId, &Release>,
     asked: &BTreeMap<ContentId, Place>,
     mend: &Mend,
 ) -> Order {
-    let locked = session.control.lock.by_id();
-    let group = |id: &ContentId| session.game.order.group(id);
+    let locked = server.control.lock.by_id();
+    let group = |id: &ContentId| server.game.order.group(id);
     let stays = |id: &ContentId| {
         let is_same = |locked: &&Locked| releases[id].version == locked.release.version;
         !mend.has(id) && locked.get(id).is_some_and(|locked| locked.found.in_place && is_same(locked))
     };
     let is_last = |id: &ContentId| {
-        !mend.has(id) && locked.get(id).is_some_and(|locked| is_unlisted(&session.game, locked))
+        !mend.has(id) && locked.get(id).is_some_and(|locked| is_unlisted(&server.game, locked))
     };
-    let previous = session.control.lock.order();
+    let previous = server.control.lock.order();
     order(
         releases,
         &Leaning { stays: &stays, is_last: &is_last, ..Leaning::strict(&previous, asked, &group) },
@@ -232,16 +241,16 @@ pub(crate) fn ordered(
 }
 
 /// Whether a content has no entry in the list of the order, and is loaded after those that have one.
-pub(crate) fn is_unlisted(game: &Game, locked: &Locked) -> bool {
+pub fn is_unlisted(game: &Game, locked: &Locked) -> bool {
     let has_list = |kind: &Kind| kind.register.iter().any(|rule| rule.loads_unlisted);
     !locked.found.unregistered.is_empty() && game.kinds.get(&locked.release.kind).is_some_and(has_list)
 }
 
 /// Something that has no entry is loaded after all that have one. Where it must be loaded before one of them, it gets its entry.
-fn list_early_ones(session: &Session, lineup: &mut [Locked]) {
+fn list_early_ones(server: &Server, lineup: &mut [Locked]) {
     let mut later: BTreeSet<String> = BTreeSet::new();
     for locked in lineup.iter_mut().rev() {
-        if !is_unlisted(&session.game, locked) {
+        if !is_unlisted(&server.game, locked) {
             later.insert(locked.release.kind.clone());
         } else if later.contains(&locked.release.kind) {
             locked.found.unregistered.clear();
@@ -280,25 +289,25 @@ fn lock_one(
 }
 
 fn payload(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     locked: &mut Locked,
     fresh: &Fresh,
-) -> Result<Payload, CommandError> {
+) -> Result<Payload, AppError> {
     if let Some(payload) = payload_of_release(&locked.release) {
         return Ok(payload);
     }
     if let (Some(digest), Some(settled), false) =
-        (locked.release.payload, session.receipt.contents.get(&locked.id), fresh.has(&locked.id))
+        (locked.release.payload, server.receipt.contents.get(&locked.id), fresh.has(&locked.id))
         && settled.payload.digest() == digest
     {
         return Ok(settled.payload.clone());
     }
-    let payload = match shelf.get()?.payload(locked) {
+    let payload = match catalogues.get()?.payload(locked) {
         Ok(payload) => payload,
         // What it was given in may be gone; what is placed is known all the same.
         Err(error) => {
-            let settled = session.receipt.contents.get(&locked.id).map(|settled| &settled.payload);
+            let settled = server.receipt.contents.get(&locked.id).map(|settled| &settled.payload);
             let is_same =
                 |payload: &&Payload| locked.release.payload.is_none_or(|digest| digest == payload.digest());
             settled.filter(is_same).cloned().ok_or(error)?
@@ -309,9 +318,9 @@ fn payload(
 }
 
 /// Looks at everything on the server that the change may touch.
-pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, CommandError> {
-    let (files, texts, folders) = paths_of_interest(desired, &session.receipt);
-    let tree = &session.tree;
+pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
+    let (files, texts, folders) = paths_of_interest(desired, &server.receipt);
+    let tree = &server.tree;
     let mut present = Present::default();
     // Nothing lies in a folder that is not there.
     let mut folders_there: HashMap<TreePath, bool> = HashMap::new();
@@ -343,14 +352,14 @@ pub(crate) fn look(session: &Session, desired: &Desired) -> Result<Present, Comm
 
 /// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue. Installed
 /// contents with a missing file that no source has are returned with the reason; they do not keep other contents from being installed.
-pub(crate) fn sources(
-    session: &Session,
-    shelf: &Shelf<'_>,
+pub fn sources(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     planned: &Planned,
-) -> Result<(Sources, Vec<(ContentId, CommandError)>), CommandError> {
+) -> Result<(Sources, Vec<(ContentId, AppError)>), AppError> {
     let mut gone = Vec::new();
     let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
-    for (path, file) in &session.receipt.placed {
+    for (path, file) in &server.receipt.placed {
         placed.entry(&file.digest).or_default().push(path);
     }
     let lineup = planned.lock.by_id();
@@ -369,28 +378,28 @@ pub(crate) fn sources(
             continue;
         }
         let mut intact = placed.get(after).into_iter().flatten().filter(|path| {
-            session.tree.digest(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
+            server.tree.digest(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
         });
-        let there = intact.next().map(|path| ByteSource::File(session.tree.at(path)));
+        let there = intact.next().map(|path| ByteSource::File(server.tree.at(path)));
         // The cache may have it though what it came in is gone.
-        let cached = || session.fetcher.store().file(after).map(ByteSource::Cached);
+        let cached = || server.fetcher.store().file(after).map(ByteSource::Cached);
         if let Some(source) = there.or_else(cached) {
             found.insert(*after, source);
             continue;
         }
         let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
-        let was_installed = session.receipt.placed.get(path).is_some_and(|placed| placed.digest == *after);
+        let was_installed = server.receipt.placed.get(path).is_some_and(|placed| placed.digest == *after);
         if let Some(id) = owner.or_else(|| owners.get(after).copied()) {
             *missing.entry(id).or_insert(true) &= was_installed;
         }
     }
     let contents: Vec<&Locked> = missing.keys().filter_map(|id| lineup.get(id).copied()).collect();
     if contents.len() > 1 {
-        shelf.get()?.bring(&contents);
+        catalogues.get()?.bring(&contents);
     }
     for (id, was_installed) in missing {
         if let Some(locked) = lineup.get(id) {
-            let fetched = match shelf.get()?.fetch(locked) {
+            let fetched = match catalogues.get()?.fetch(locked) {
                 Err(error) if was_installed => {
                     gone.push((id.clone(), error.into()));
                     continue;

@@ -1,6 +1,6 @@
-//! Every way in which a command can fail, and its exit code.
+//! Every way in which a use case can fail.
 
-use std::{io, process::ExitCode};
+use std::io;
 
 use yalotheca_core::{
     change::PlanChangeError,
@@ -15,14 +15,14 @@ use yalotheca_core::{
     version::ParseRangeError,
 };
 use yalotheca_host::{
-    arrival::ArrivalError, catalogue::CatalogueError, control::OpenControlError, fetch::FetchError,
-    games::FindGameError, settle::SettleError, store::StoreError, survey::SurveyError, tree::TreeError,
-    trial::TrialError, unpack::UnpackError,
+    catalogue::CatalogueError, control::OpenControlError, fetch::FetchError, games::FindGameError,
+    settle::SettleError, store::StoreError, survey::SurveyError, tree::TreeError, trial::TrialError,
 };
 
-/// A command that failed.
+/// A use case that failed.
 #[derive(Debug, thiserror::Error)]
-pub(crate) enum CommandError {
+#[expect(missing_docs, reason = "a variant is the error of the part that it names")]
+pub enum AppError {
     #[error(transparent)]
     Control(#[from] OpenControlError),
     #[error(transparent)]
@@ -69,9 +69,9 @@ pub(crate) enum CommandError {
     Io { what: String, source: io::Error },
 }
 
-impl CommandError {
+impl AppError {
     /// Returns the error of a server's folder that is behind this one, where there is one.
-    fn tree_error(&self) -> Option<&TreeError> {
+    pub fn tree_error(&self) -> Option<&TreeError> {
         match self {
             Self::Tree(error)
             | Self::Control(OpenControlError::Tree(error))
@@ -82,83 +82,9 @@ impl CommandError {
             _ => None,
         }
     }
-
-    /// Returns the exit code.
-    pub(crate) fn exit_code(&self) -> ExitCode {
-        const WRONG_USE: u8 = 2;
-        const NO_LINEUP: u8 = 3;
-        const WORLD: u8 = 4;
-        const REFUSED: u8 = 5;
-        if let Self::Trial(TrialError::Interrupted(signal)) = self {
-            return ExitCode::from(128 + u8::try_from(*signal).unwrap_or(0));
-        }
-        if self.tree_error().is_some_and(|error| error.refusal().is_some()) {
-            return ExitCode::from(REFUSED);
-        }
-        ExitCode::from(match self {
-            Self::Control(
-                OpenControlError::NoControl { .. } | OpenControlError::Wants(_) | OpenControlError::Lock(_),
-            )
-            | Self::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
-            | Self::ReadToml(_)
-            | Self::Rehearse(_)
-            | Self::Desire(_)
-            | Self::Id(_)
-            | Self::Range(_)
-            | Self::UnknownContent { .. }
-            | Self::Survey(SurveyError::Render(_) | SurveyError::Path(_))
-            | Self::Usage { .. } => WRONG_USE,
-            Self::NoLineup(_) => NO_LINEUP,
-            Self::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
-            | Self::Catalogue(
-                CatalogueError::Signature { .. }
-                | CatalogueError::Fetch { source: FetchError::Credentials { .. }, .. }
-                | CatalogueError::Older { .. }
-                | CatalogueError::Given(
-                    ArrivalError::Nothing { .. }
-                    | ArrivalError::Describe { .. }
-                    | ArrivalError::Unpack(
-                        UnpackError::Unsafe { .. }
-                        | UnpackError::TooMuch { .. }
-                        | UnpackError::Password { .. }
-                        | UnpackError::Damaged { .. }
-                        | UnpackError::Rar { .. },
-                    ),
-                ),
-            )
-            | Self::Settle(
-                SettleError::Busy { .. }
-                | SettleError::Moved { .. }
-                | SettleError::Journal { .. }
-                | SettleError::Foreign { .. }
-                | SettleError::OtherControl { .. },
-            )
-            | Self::Fetch(FetchError::Credentials { .. })
-            | Self::Change(_)
-            | Self::Edit(_)
-            | Self::Solver { .. }
-            | Self::Refused { .. } => REFUSED,
-            Self::Control(OpenControlError::Read { .. } | OpenControlError::Tree(_))
-            | Self::Game(FindGameError::Read { .. })
-            | Self::Survey(SurveyError::Tree(_))
-            | Self::Catalogue(_)
-            | Self::Fetch(_)
-            | Self::Store(_)
-            | Self::Settle(
-                SettleError::Tree(_)
-                | SettleError::Catalogue(_)
-                | SettleError::Bytes { .. }
-                | SettleError::Control { .. }
-                | SettleError::Stuck { .. },
-            )
-            | Self::Tree(_)
-            | Self::Trial(_)
-            | Self::Io { .. } => WORLD,
-        })
-    }
 }
 
-impl Hint for CommandError {
+impl Hint for AppError {
     fn hint(&self) -> Option<String> {
         match self {
             Self::Control(error) => error.hint(),

@@ -12,12 +12,12 @@ use yalotheca_host::{
     tree::Tree,
 };
 
-use crate::{error::CommandError, session::Session};
+use crate::{error::AppError, server::Server};
 
 /// Where a map comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub(crate) enum Origin {
+pub enum MapSource {
     /// It is in the lineup.
     Lineup,
     /// Somebody put it there.
@@ -30,68 +30,72 @@ pub(crate) enum Origin {
 
 /// One map.
 #[derive(Debug, Clone, Serialize)]
-pub(crate) struct MapLine {
+pub struct MapLine {
     /// What the server calls it: the name of its file without the suffix, or of its folder.
-    pub(crate) name: String,
+    pub name: String,
     /// The content that it is.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) id: Option<ContentId>,
-    pub(crate) origin: Origin,
-    pub(crate) plays: bool,
+    pub id: Option<ContentId>,
+    /// Where it comes from.
+    pub origin: MapSource,
+    /// Whether the server starts with it.
+    pub plays: bool,
     /// Its place among those that are played in turn, from 1.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) turn: Option<usize>,
-    pub(crate) offered: bool,
+    pub turn: Option<usize>,
+    /// Whether players may choose it.
+    pub offered: bool,
+    /// Its size.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) bytes: Option<u64>,
+    pub bytes: Option<u64>,
     /// What keeps it from being played.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub(crate) troubles: Vec<String>,
+    pub troubles: Vec<String>,
     /// What is worth knowing.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub(crate) notes: Vec<String>,
+    pub notes: Vec<String>,
 }
 
 /// The bound on what is sent to players, in megabytes.
-pub(super) fn cap(session: &Session, rule: &Maps) -> Option<u64> {
+pub fn cap(server: &Server, rule: &Maps) -> Option<u64> {
     let place = rule.cap.as_ref()?;
-    value_at(&session.tree, place, &session.survey.scope).ok()??.trim().parse().ok()
+    value_at(&server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
 }
 
 /// Looks at the maps of a server, those that play first. The game's own are told where they are named, or all of them.
-pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapLine>, CommandError> {
-    let played = survey::played(&session.tree, &session.game, &session.survey.scope)?;
+pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, AppError> {
+    let played = survey::played(&server.tree, &server.game, &server.survey.scope)?;
     let (rotate, offer) = (played.rotate.unwrap_or_default(), played.offer.unwrap_or_default());
-    let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
-    let mut origins: BTreeMap<String, (Origin, Option<ContentId>)> = BTreeMap::new();
+    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+    let mut origins: BTreeMap<String, (MapSource, Option<ContentId>)> = BTreeMap::new();
     let is_map = |kind: &str| kind == rule.kind;
-    let kind = session.game.kinds.get(&rule.kind);
-    for locked in session.control.lock.contents.iter().filter(|locked| is_map(&locked.release.kind)) {
-        let own = session.receipt.placed.iter().filter(|(_, one)| one.content == locked.id);
+    let kind = server.game.kinds.get(&rule.kind);
+    for locked in server.control.lock.contents.iter().filter(|locked| is_map(&locked.release.kind)) {
+        let own = server.receipt.placed.iter().filter(|(_, one)| one.content == locked.id);
         let name = name_of(kind, &locked.id, own.map(|(path, _)| path));
-        origins.insert(name, (Origin::Lineup, Some(locked.id.clone())));
+        origins.insert(name, (MapSource::Lineup, Some(locked.id.clone())));
     }
     let here = inventory.contents.iter().filter(|found| is_map(&found.content.release.kind));
     let here: BTreeMap<String, &FoundContent> =
         here.map(|found| (kind.map_or("", |kind| kind.stem(found.path.name())).to_owned(), found)).collect();
     for (name, found) in &here {
-        origins.entry(name.clone()).or_insert_with(|| (Origin::ByHand, Some(found.content.id.clone())));
+        origins.entry(name.clone()).or_insert_with(|| (MapSource::ByHand, Some(found.content.id.clone())));
     }
     let named: Vec<&String> = played.play.iter().chain(&rotate).chain(&offer).collect();
-    for id in session.survey.platform.provides.keys() {
+    for id in server.survey.platform.provides.keys() {
         if all || named.iter().any(|name| name.as_str() == id.as_str()) {
-            origins.entry(id.to_string()).or_insert((Origin::Game, None));
+            origins.entry(id.to_string()).or_insert((MapSource::Game, None));
         }
     }
     for (path, _) in &inventory.unreadable {
         if let Some(stem) = kind.map(|kind| kind.stem(path.name())).filter(|stem| *stem != path.name()) {
-            origins.entry(stem.to_owned()).or_insert((Origin::ByHand, None));
+            origins.entry(stem.to_owned()).or_insert((MapSource::ByHand, None));
         }
     }
     for name in named {
-        origins.entry(name.clone()).or_insert((Origin::Nowhere, None));
+        origins.entry(name.clone()).or_insert((MapSource::Nowhere, None));
     }
-    let cap = cap(session, rule);
+    let cap = cap(server, rule);
     let mut maps = Vec::new();
     for (name, (origin, id)) in origins {
         let mut map = MapLine {
@@ -106,9 +110,9 @@ pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapL
             name,
         };
         if let Some(kind) = kind {
-            inspect(session, kind, here.get(&map.name).copied(), &mut map)?;
+            inspect(server, kind, here.get(&map.name).copied(), &mut map)?;
         }
-        tell_more(session, cap, &mut map);
+        tell_more(server, cap, &mut map);
         for (path, error) in &inventory.unreadable {
             if kind.is_some_and(|kind| kind.stem(path.name()) == map.name) {
                 map.troubles.push(format!("{path}: {}", error.why));
@@ -121,7 +125,7 @@ pub(crate) fn look(session: &Session, rule: &Maps, all: bool) -> Result<Vec<MapL
 }
 
 /// Returns what the server calls a map whose files lie at these paths.
-pub(super) fn name_of<'p>(
+pub fn name_of<'p>(
     kind: Option<&Kind>,
     id: &ContentId,
     mut paths: impl Iterator<Item = &'p TreePath>,
@@ -135,43 +139,43 @@ pub(super) fn name_of<'p>(
 
 /// Looks at the files of a map.
 fn inspect(
-    session: &Session,
+    server: &Server,
     kind: &Kind,
     here: Option<&FoundContent>,
     map: &mut MapLine,
-) -> Result<(), CommandError> {
+) -> Result<(), AppError> {
     let mut gone = |path: &str| {
-        let is_named = map.origin == Origin::Nowhere || map.plays || map.turn.is_some() || map.offered;
+        let is_named = map.origin == MapSource::Nowhere || map.plays || map.turn.is_some() || map.offered;
         let named = if is_named { ", and it is named" } else { "" };
         map.troubles.push(format!("{path} is not there{named}"));
     };
     if kind.shape != Shape::File {
         match here {
             Some(found) => map.bytes = Some(found.payload.files.iter().map(|file| file.size).sum()),
-            None if map.origin == Origin::Game => {}
+            None if map.origin == MapSource::Game => {}
             None => gone(&map.name.clone()),
         }
         return Ok(());
     }
     let suffix = kind.suffix.as_deref().unwrap_or_default();
-    let folder = kind.place.first().and_then(|place| place.into.render(&session.survey.scope).ok());
+    let folder = kind.place.first().and_then(|place| place.into.render(&server.survey.scope).ok());
     let folder = TreePath::new(folder.unwrap_or_default().trim_end_matches('/'))?;
     let file = folder.join(&format!("{}{suffix}", map.name))?;
-    let there = session.tree.find(&file)?;
+    let there = server.tree.find(&file)?;
     match there {
         Some(yalotheca_host::tree::Found::File(bytes)) => map.bytes = Some(bytes),
-        _ if map.origin == Origin::Game => {}
+        _ if map.origin == MapSource::Game => {}
         _ => gone(file.as_str()),
     }
     if map.bytes.is_none() {
         return Ok(());
     }
-    if map.origin == Origin::Nowhere {
+    if map.origin == MapSource::Nowhere {
         // It is no content, and the server plays it all the same.
-        map.origin = Origin::ByHand;
+        map.origin = MapSource::ByHand;
     }
     for name in kind.companions_of(&map.name) {
-        if session.tree.find(&folder.join(&name)?)?.is_none() {
+        if server.tree.find(&folder.join(&name)?)?.is_none() {
             map.notes.push(format!("{name} does not lie beside it"));
         }
     }
@@ -179,10 +183,10 @@ fn inspect(
 }
 
 /// Adds what a map goes with, and whether players get it.
-fn tell_more(session: &Session, cap: Option<u64>, map: &mut MapLine) {
-    let locked = map.id.as_ref().and_then(|id| session.control.lock.get(id));
+fn tell_more(server: &Server, cap: Option<u64>, map: &mut MapLine) {
+    let locked = map.id.as_ref().and_then(|id| server.control.lock.get(id));
     for id in locked.into_iter().flat_map(|locked| locked.release.welcomes.keys()) {
-        if session.control.lock.get(id).is_none() && !session.survey.platform.provides.contains_key(id) {
+        if server.control.lock.get(id).is_none() && !server.survey.platform.provides.contains_key(id) {
             map.notes.push(format!("it names {id}, which is not here"));
         }
     }

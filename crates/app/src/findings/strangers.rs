@@ -15,17 +15,17 @@ use yalotheca_host::{
 };
 
 use crate::{
-    error::CommandError,
-    session::Session,
+    error::AppError,
+    server::Server,
     take_over::{Lies, Texts, lies},
 };
 
 /// Looks at what lies on the server beside what is in the lock.
-pub(super) fn look(session: &Session, desired: &Desired) -> Result<Vec<Finding>, CommandError> {
-    let inventory = survey::inventory(&session.tree, &session.game, &session.survey.scope)?;
+pub(super) fn look(server: &Server, desired: &Desired) -> Result<Vec<Finding>, AppError> {
+    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
     let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
     let mut owned: HashSet<TreePath> = HashSet::new();
-    for path in desired.placements.keys().chain(session.receipt.placed.keys()) {
+    for path in desired.placements.keys().chain(server.receipt.placed.keys()) {
         let mut next = Some(path.clone());
         while let Some(path) = next.filter(|path| !path.is_root()) {
             next = path.parent();
@@ -42,12 +42,12 @@ pub(super) fn look(session: &Session, desired: &Desired) -> Result<Vec<Finding>,
         let says = format!("{path} cannot be read: {what}");
         findings.push(Finding::trouble("unreadable", path.as_str(), says, None));
     }
-    let listed = listed_and_missing(session, &inventory)?;
+    let listed = listed_and_missing(server, &inventory)?;
     let mut found_elsewhere: BTreeSet<&ContentId> = BTreeSet::new();
-    let texts = Texts::new(&session.tree);
+    let texts = Texts::new(&server.tree);
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
         let id = &found.content.id;
-        let finding = of_content(session, found, desired, (&listed, &texts))?;
+        let finding = of_content(server, found, desired, (&listed, &texts))?;
         if matches!(finding.remedy, Some(Remedy::TakeOver(_))) {
             found_elsewhere.insert(id);
         }
@@ -75,16 +75,16 @@ pub(super) fn look(session: &Session, desired: &Desired) -> Result<Vec<Finding>,
 
 /// A content that is on the server and not in the lock, or there for a second time.
 fn of_content(
-    session: &Session,
+    server: &Server,
     found: &FoundContent,
     desired: &Desired,
     (listed, texts): (&[Listed], &Texts<'_>),
-) -> Result<Finding, CommandError> {
+) -> Result<Finding, AppError> {
     let (id, path) = (&found.content.id, &found.path);
-    let is_known = session.control.lock.get(id).is_some();
+    let is_known = server.control.lock.get(id).is_some();
     let kind = &found.content.release.kind;
     let fix = format!("{FIX} {id}");
-    let finding = match lies(&session.game, &session.survey.scope, found) {
+    let finding = match lies(&server.game, &server.survey.scope, found) {
         // The server does not see it, so it does no harm.
         Lies::Unseen(_) if is_known => {
             let says = format!("{path} is a second copy of {id}, where the server does not look");
@@ -112,7 +112,7 @@ fn of_content(
             Finding::trouble("second", path.as_str(), says, Some(FIX)).with_remedy(remedy)
         }
         Lies::Usual | Lies::Elsewhere { .. } => {
-            let says = if is_loaded(session, found, texts)? {
+            let says = if is_loaded(server, found, texts)? {
                 format!("{path} is the {kind} {id}, which is not in yalotheca.toml; the server loads it")
             } else {
                 format!("{path} is the {kind} {id}, which is not in yalotheca.toml and not enabled")
@@ -142,25 +142,25 @@ fn top(path: &TreePath, id: &ContentId, desired: &Desired) -> TreePath {
 }
 
 /// Whether the server loads a content that is not in the lock.
-fn is_loaded(session: &Session, found: &FoundContent, texts: &Texts<'_>) -> Result<bool, CommandError> {
+fn is_loaded(server: &Server, found: &FoundContent, texts: &Texts<'_>) -> Result<bool, AppError> {
     let is_always_on =
-        matches!(lies(&session.game, &session.survey.scope, found), Lies::Elsewhere { always_on: true, .. });
+        matches!(lies(&server.game, &server.survey.scope, found), Lies::Elsewhere { always_on: true, .. });
     let locked = crate::take_over::as_locked(found);
     let entries =
-        usual_registrations(&session.game, &session.survey.scope, &locked, &found.payload, &BTreeMap::new())?;
+        usual_registrations(&server.game, &server.survey.scope, &locked, &found.payload, &BTreeMap::new())?;
     let mut enabling = entries.iter().filter(|entry| entry.enables).peekable();
     Ok(is_always_on || enabling.peek().is_none() || enabling.any(|entry| texts.has(entry)))
 }
 
 /// Entries that enable what is not on the server.
-fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Listed>, CommandError> {
-    let (game, scope) = (&session.game, &session.survey.scope);
-    let wants = &session.control.wants.wants;
+fn listed_and_missing(server: &Server, inventory: &Inventory) -> Result<Vec<Listed>, AppError> {
+    let (game, scope) = (&server.game, &server.survey.scope);
+    let wants = &server.control.wants.wants;
     let mut known: BTreeMap<&String, BTreeSet<String>> = BTreeMap::new();
     let seen = inventory.contents.iter().filter(|found| !matches!(lies(game, scope, found), Lies::Unseen(_)));
     let releases = seen
         .map(|found| (&found.content.id, &found.content.release))
-        .chain(session.control.lock.contents.iter().map(|locked| (&locked.id, &locked.release)));
+        .chain(server.control.lock.contents.iter().map(|locked| (&locked.id, &locked.release)));
     for (id, release) in releases {
         known.entry(&release.kind).or_default().insert(id.to_string());
         for member in &release.members {
@@ -168,9 +168,9 @@ fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Li
         }
     }
     // What is wanted and not installed yet is missing for now only.
-    let not_here_yet = wants.keys().filter(|id| session.control.lock.get(id).is_none());
+    let not_here_yet = wants.keys().filter(|id| server.control.lock.get(id).is_none());
     let expected: BTreeSet<String> =
-        session.survey.platform.provides.keys().chain(not_here_yet).map(ToString::to_string).collect();
+        server.survey.platform.provides.keys().chain(not_here_yet).map(ToString::to_string).collect();
     // Several kinds may write one list.
     let mut listings: Vec<(Listing, BTreeSet<String>)> = Vec::new();
     for (name, kind) in &game.kinds {
@@ -184,14 +184,14 @@ fn listed_and_missing(session: &Session, inventory: &Inventory) -> Result<Vec<Li
     }
     let mut missing = Vec::new();
     for (listing, known) in &listings {
-        let Some(bytes) = session.tree.read(&listing.file)? else { continue };
+        let Some(bytes) = server.tree.read(&listing.file)? else { continue };
         let Ok(document) = Document::read(listing.format, bytes) else { continue };
         let is_missing = |one: &Listed| !known.contains(&one.name) && !expected.contains(&one.name);
         missing.extend(listing.read(&document).into_iter().filter(is_missing));
     }
     if !missing.is_empty() {
         // The system's folders are large, and seldom asked about.
-        let available = survey::available(&session.tree, game, scope)?;
+        let available = survey::available(&server.tree, game, scope)?;
         missing.retain(|one: &Listed| !available.iter().any(|id| id.as_str() == one.name));
     }
     Ok(missing)

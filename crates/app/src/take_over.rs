@@ -25,12 +25,12 @@ use yalotheca_host::{
     tree::{LocalTree, Tree},
 };
 
-use crate::{error::CommandError, plan::is_unlisted};
+use crate::{error::AppError, plan::is_unlisted};
 
 /// What a content on a server is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub(crate) enum State {
+pub enum State {
     /// The server loads it.
     On,
     /// It is here, and the server's configuration does not enable it.
@@ -39,49 +39,61 @@ pub(crate) enum State {
 
 /// One content that was taken over.
 #[derive(Debug, Clone, Serialize)]
-pub(crate) struct Adopted {
-    pub(crate) id: ContentId,
-    pub(crate) version: ReleaseVersion,
-    pub(crate) state: State,
+pub struct Adopted {
+    /// The content.
+    pub id: ContentId,
+    /// Its version.
+    pub version: ReleaseVersion,
+    /// Whether it is on.
+    pub state: State,
     /// Members of a pack that are switched off, while others are on.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub(crate) members_off: Vec<ContentId>,
+    pub members_off: Vec<ContentId>,
     /// Where it lies.
-    pub(crate) path: TreePath,
+    pub path: TreePath,
     /// Whether a catalogue has the very same files.
-    pub(crate) known: bool,
+    pub known: bool,
 }
 
 /// A content that lies where the server does not load it.
 #[derive(Debug, Clone, Serialize)]
-pub(crate) struct Misplaced {
-    pub(crate) id: ContentId,
-    pub(crate) path: TreePath,
-    pub(crate) belongs: TreePath,
+pub struct Misplaced {
+    /// The content.
+    pub id: ContentId,
+    /// Where it lies.
+    pub path: TreePath,
+    /// Where it belongs.
+    pub belongs: TreePath,
 }
 
 /// What was taken over, and what was left alone.
-pub(crate) struct Taken {
-    pub(crate) lock: LockFile,
-    pub(crate) receipt: Receipt,
-    pub(crate) contents: Vec<Adopted>,
+pub struct Taken {
+    /// What is locked.
+    pub lock: LockFile,
+    /// What belongs to Yalotheca from now on.
+    pub receipt: Receipt,
+    /// Each content that was taken over.
+    pub contents: Vec<Adopted>,
     /// What is switched off, with the reasons.
-    pub(crate) off: BTreeMap<ContentId, String>,
-    pub(crate) misplaced: Vec<Misplaced>,
+    pub off: BTreeMap<ContentId, String>,
+    /// What lies where the server does not look.
+    pub misplaced: Vec<Misplaced>,
     /// A second copy of a content: its id and its path.
-    pub(crate) seconds: Vec<(ContentId, TreePath)>,
-    pub(crate) strangers: Vec<TreePath>,
+    pub seconds: Vec<(ContentId, TreePath)>,
+    /// What is no content.
+    pub strangers: Vec<TreePath>,
 }
 
 /// Where a content lies.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Lies {
+pub enum Lies {
     /// Where it would be placed.
     Usual,
     /// In another folder from which the server loads it.
     Elsewhere {
         /// The folder that counts instead of the usual one.
         folder: TreePath,
+        /// Whether it is loaded whatever the configuration says.
         always_on: bool,
     },
     /// Where the server does not look; it belongs there.
@@ -90,7 +102,7 @@ pub(crate) enum Lies {
 
 impl Lies {
     /// Returns what is noted of that in the lock.
-    pub(crate) fn as_found(&self) -> AsFound {
+    pub fn as_found(&self) -> AsFound {
         match self {
             Self::Elsewhere { folder, always_on } => {
                 AsFound { folder: Some(folder.clone()), always_on: *always_on, ..AsFound::default() }
@@ -101,7 +113,7 @@ impl Lies {
 }
 
 /// Returns where a content lies, as the server sees it.
-pub(crate) fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
+pub fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
     let Some(belongs) = belongs(game, scope, found).filter(|path| *path != found.path) else {
         return Lies::Usual;
     };
@@ -120,13 +132,13 @@ pub(crate) fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
 }
 
 /// Takes over what the server loads and what is switched off, as it is. Of two with one id the one in the usual place counts.
-pub(crate) fn take(
+pub fn take(
     tree: &LocalTree,
     game: &Game,
     survey: &Survey,
     inventory: &Inventory,
     (catalogues, maps): (&Catalogues<'_>, &MapsSection),
-) -> Result<Taken, CommandError> {
+) -> Result<Taken, AppError> {
     let mut taken = Taken {
         lock: LockFile::default(),
         receipt: Receipt::empty(),
@@ -219,13 +231,14 @@ fn order_as_found<'a>(
 }
 
 /// Configuration files, each read once.
-pub(crate) struct Texts<'a> {
+pub struct Texts<'a> {
     tree: &'a LocalTree,
     read: RefCell<BTreeMap<TreePath, Option<Document>>>,
 }
 
 impl<'a> Texts<'a> {
-    pub(crate) fn new(tree: &'a LocalTree) -> Self {
+    /// Returns the files of a server's folder, none of them read yet.
+    pub fn new(tree: &'a LocalTree) -> Self {
         Self { tree, read: RefCell::default() }
     }
 
@@ -240,7 +253,7 @@ impl<'a> Texts<'a> {
     }
 
     /// Returns whether an entry is there.
-    pub(crate) fn has(&self, registration: &Registration) -> bool {
+    pub fn has(&self, registration: &Registration) -> bool {
         self.with(registration, |document| registration.is_in(document)).unwrap_or(false)
     }
 
@@ -263,7 +276,7 @@ fn states(
     (found, texts): (&FoundContent, &Texts<'_>),
     one: &mut Locked,
     off: &mut BTreeMap<ContentId, String>,
-) -> Result<Vec<ContentId>, CommandError> {
+) -> Result<Vec<ContentId>, AppError> {
     let Some(kind) = game.kinds.get(&one.release.kind) else { return Ok(Vec::new()) };
     let entries = |off: &BTreeMap<ContentId, String>| {
         usual_registrations(game, &survey.scope, one, &found.payload, off)
@@ -311,7 +324,7 @@ fn belongs(game: &Game, scope: &Scope, found: &FoundContent) -> Option<TreePath>
 }
 
 /// What is found as it would be locked, with nothing known of it but itself.
-pub(crate) fn as_locked(found: &FoundContent) -> Locked {
+pub fn as_locked(found: &FoundContent) -> Locked {
     let content = &found.content;
     Locked {
         id: content.id.clone(),
@@ -324,11 +337,7 @@ pub(crate) fn as_locked(found: &FoundContent) -> Locked {
 }
 
 /// A catalogue that has the very same file knows more than the file itself does.
-pub(crate) fn lock_one(
-    game: &Game,
-    found: &FoundContent,
-    catalogues: &Catalogues<'_>,
-) -> Result<Locked, CommandError> {
+pub fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) -> Result<Locked, AppError> {
     let content = &found.content;
     let mut release = content.release.clone();
     let is_folder = game.kinds.get(&release.kind).is_some_and(|kind| kind.shape == Shape::Folder)
@@ -382,14 +391,14 @@ pub(crate) fn lock_one(
 }
 
 /// What lies there is ours from now on, where it lies.
-pub(crate) fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
+pub fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
     let settled = Settled { payload: found.payload.clone() };
     receipt.contents.insert(found.content.id.clone(), settled);
     place_files(game, found, receipt);
 }
 
 /// Its files are ours from now on.
-pub(crate) fn place_files(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
+pub fn place_files(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
     let id = &found.content.id;
     let shape = game.kinds.get(&found.content.release.kind).map(|kind| kind.shape);
     let is_folder = shape == Some(Shape::Folder);

@@ -12,8 +12,8 @@ use yalotheca_core::{
 };
 
 use crate::{
-    error::CommandError,
-    session::{Session, Shelf},
+    error::AppError,
+    server::{OpenCatalogues, Server},
 };
 
 /// The chosen engine and loaders.
@@ -55,32 +55,32 @@ impl Ground {
 
 /// Chooses engines and loaders, one part of the platform after another: a loader may ask for an engine.
 pub(super) fn choose(
-    session: &Session,
-    shelf: &Shelf<'_>,
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
     wants: &BTreeMap<ContentId, VersionRange>,
     locked: &Selection,
-) -> Result<Ground, CommandError> {
+) -> Result<Ground, AppError> {
     let mut ground = Ground::default();
-    if session.game.kinds.values().all(|kind| kind.brings.is_none()) {
+    if server.game.kinds.values().all(|kind| kind.brings.is_none()) {
         return Ok(ground);
     }
     let mut asked: BTreeMap<ContentId, (String, VersionRange)> = BTreeMap::new();
-    let lock = session.control.lock.by_id();
-    let part_of = |id: &ContentId| -> Result<Option<String>, CommandError> {
+    let lock = server.control.lock.by_id();
+    let part_of = |id: &ContentId| -> Result<Option<String>, AppError> {
         let locked = lock.get(id).map(|locked| locked.release.kind.clone());
         let kind = match locked {
             Some(kind) => Some(kind),
-            None => shelf.get()?.kind(id)?,
+            None => catalogues.get()?.kind(id)?,
         };
-        Ok(kind.and_then(|kind| session.game.kinds.get(&kind)?.brings.clone()))
+        Ok(kind.and_then(|kind| server.game.kinds.get(&kind)?.brings.clone()))
     };
     for (id, range) in wants {
         if let Some(part) = part_of(id)? {
             asked.insert(id.clone(), (part, range.clone()));
         }
-        let given = shelf.given(id).filter(|given| given.kind.as_deref() == Some(PACK_KIND));
+        let given = catalogues.given(id).filter(|given| given.kind.as_deref() == Some(PACK_KIND));
         if given.is_some() {
-            let content = shelf.get()?.content(id)?;
+            let content = catalogues.get()?.content(id)?;
             for (need, range) in
                 content.iter().flat_map(|content| &content.releases).flat_map(|release| &release.needs)
             {
@@ -91,13 +91,13 @@ pub(super) fn choose(
         }
     }
     for (id, (_, range)) in &asked {
-        let Some(content) = shelf.get()?.content(id)? else { continue };
+        let Some(content) = catalogues.get()?.content(id)? else { continue };
         let fitting = content.releases.iter().find(|release| range.matches(&release.version));
         let brought =
-            |part: &str| session.game.kinds.values().any(|kind| kind.brings.as_deref() == Some(part));
+            |part: &str| server.game.kinds.values().any(|kind| kind.brings.as_deref() == Some(part));
         for (part, range) in fitting.iter().flat_map(|release| &release.platforms).flatten() {
             if let (false, false, Some(version)) =
-                (session.survey.platform.parts.contains_key(part), brought(part), range.only_version())
+                (server.survey.platform.parts.contains_key(part), brought(part), range.only_version())
             {
                 ground.assumed.insert(part.clone(), version);
             }
@@ -107,8 +107,8 @@ pub(super) fn choose(
     for _ in 0..2 {
         for (id, (part, range)) in &asked {
             let only: BTreeMap<ContentId, VersionRange> = [(id.clone(), range.clone())].into();
-            let platform = ground.platform(&session.survey.platform);
-            if let Answer::Lineup(selection) = shelf.solve(&platform, &only, locked)?
+            let platform = ground.platform(&server.survey.platform);
+            if let Answer::Lineup(selection) = catalogues.solve(&platform, &only, locked)?
                 && let Some(version) = selection.get(id)
             {
                 ground.chosen.retain(|(_, known, _)| known != id);

@@ -1,0 +1,264 @@
+//! What every changing use case does at its end: prepare the change, then carry it out once somebody has agreed to it.
+
+use std::{collections::BTreeSet, time::Duration};
+
+use globset::GlobSet;
+use serde::Serialize;
+
+use yalotheca_core::{
+    change::{ChangeSet, KeptLine, Source, Step, diff},
+    control::{ControlFile, HistorySection},
+    id::{ContentId, TreePath},
+    link::shown_in,
+    reference::Break,
+    route::LeftOut,
+};
+use yalotheca_host::{
+    catalogue::Sources,
+    control::Control,
+    settle::{self, ControlTexts, Order, Origin, Retention},
+    tree::Tree,
+};
+
+use crate::{
+    AppError, OpenCatalogues, Server,
+    plan::{Fresh, PlanOptions, Planned, clean, newly_broken, plan_change, sources},
+    server::seal_key,
+};
+
+/// A file that was edited since Yalotheca installed it.
+#[derive(Debug, Clone, Serialize)]
+pub struct ChangedFile {
+    /// The file.
+    pub path: TreePath,
+    /// Whose it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub content: Option<ContentId>,
+    /// Where the new release's file is put instead.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub beside: Option<TreePath>,
+    /// What was changed in it, line by line; nothing where it is no text.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub diff: Vec<String>,
+}
+
+/// What goes along with a change.
+#[derive(Debug, Default)]
+pub struct Along {
+    /// Steps besides those that are planned.
+    pub more: Option<ChangeSet>,
+    /// Where the bytes of those lie.
+    pub bytes: Sources,
+    /// How the change is planned.
+    pub plan: PlanOptions,
+    /// The change, where it was planned already.
+    pub planned: Option<Box<Planned>>,
+    /// Set aside what is not part of the lineup, except for files that fit one of these patterns.
+    pub clean: Option<GlobSet>,
+    /// What is left out of what was given.
+    pub left_out: Vec<LeftOut>,
+    /// What the change puts right.
+    pub fixes: Vec<String>,
+    /// What is worth knowing.
+    pub notes: Vec<String>,
+}
+
+/// A change that is ready to be carried out.
+#[derive(Debug)]
+pub struct Prepared {
+    /// The change.
+    pub planned: Planned,
+    /// Files that were edited since Yalotheca installed them, and that stay.
+    pub kept: Vec<ChangedFile>,
+    /// What is left out of what was given.
+    pub left_out: Vec<LeftOut>,
+    /// What the change puts right.
+    pub fixes: Vec<String>,
+    /// What is worth knowing.
+    pub notes: Vec<String>,
+    /// References that would no longer hold.
+    pub breaks: Vec<Break>,
+    /// Where the bytes of what is put besides lie.
+    bytes: Sources,
+}
+
+/// Plans the change to these wants. Nothing is changed.
+///
+/// # Errors
+/// Where it cannot be planned.
+pub fn prepare(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
+    wants: &ControlFile,
+    fresh: &Fresh,
+    along: Along,
+) -> Result<Prepared, AppError> {
+    let mut planned = match along.planned {
+        Some(planned) => *planned,
+        None => plan_change(server, catalogues, wants, fresh, &along.plan)?,
+    };
+    if let Some(mut more) = along.more {
+        // What the lineup itself places or writes is not put besides.
+        let registered = planned.desired.registrations.iter().map(|registration| &registration.file);
+        let taken: BTreeSet<&TreePath> = planned.desired.placements.keys().chain(registered).collect();
+        more.steps.retain(|step| match step {
+            Step::Put { path, source: Source::Payload, .. } => !taken.contains(path),
+            _ => true,
+        });
+        more.files.retain(|line| !taken.contains(&line.path));
+        planned.change.steps.extend(more.steps);
+        planned.change.config.extend(more.config);
+        planned.change.files.extend(more.files);
+    }
+    if let Some(spare) = &along.clean {
+        clean::set_aside(server, &mut planned, spare)?;
+    }
+    let mut notes = along.notes;
+    let skipped = planned.change.skipped.iter().map(|(path, line, expected)| {
+        format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
+    });
+    notes.extend(skipped);
+    let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
+    let Along { left_out, fixes, bytes, .. } = along;
+    Ok(Prepared { planned, kept, left_out, fixes, notes, breaks, bytes })
+}
+
+impl Prepared {
+    /// Carries the change out, and returns its number and the contents whose files could not be had.
+    ///
+    /// # Errors
+    /// Where it cannot be carried out; then nothing was changed.
+    pub fn settle(
+        self,
+        server: &Server,
+        catalogues: &OpenCatalogues<'_>,
+        wants: &ControlFile,
+        summary: &str,
+    ) -> Result<(u32, Vec<(ContentId, AppError)>), AppError> {
+        carry_out(server, catalogues, wants, self.planned, (self.bytes, summary))
+    }
+}
+
+/// Returns the files that were edited since Yalotheca installed them, each with its diff if both texts are available.
+pub fn changed_files(server: &Server, change: &ChangeSet) -> Vec<ChangedFile> {
+    const LARGEST: usize = 256 << 10;
+    let text = |bytes: Vec<u8>| {
+        String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST && !text.contains('\0'))
+    };
+    let lines = |kept: &KeptLine| {
+        let was = std::fs::read(server.fetcher.store().file(&kept.put)?).ok().and_then(text)?;
+        let now = server.tree.read(&kept.path).ok().flatten().and_then(text)?;
+        Some(diff(&was, &now))
+    };
+    let told = |kept: &KeptLine| ChangedFile {
+        path: kept.path.clone(),
+        content: kept.content.clone(),
+        beside: kept.beside.clone(),
+        diff: lines(kept).unwrap_or_default(),
+    };
+    change.kept.iter().map(told).collect()
+}
+
+/// Carries a planned change out and returns its number. Where somebody has changed meanwhile what it was planned on, nothing is
+/// done, and it is to be planned again.
+pub fn carry_out(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
+    wants: &ControlFile,
+    mut planned: Planned,
+    (more, summary): (Sources, &str),
+) -> Result<(u32, Vec<(ContentId, AppError)>), AppError> {
+    let (mut bytes, mut gone) = sources(server, catalogues, &planned)?;
+    bytes.extend(more);
+    if !gone.is_empty() {
+        // Contents whose files are in no source are skipped; everything else goes ahead.
+        planned.change.steps.retain(|step| match step {
+            Step::Put { source: Source::Payload, after, .. } => bytes.contains_key(after),
+            _ => true,
+        });
+        if !planned.change.steps.iter().any(|step| !matches!(step, Step::MakeFolder { .. })) {
+            return Err(gone.remove(0).1);
+        }
+    }
+    let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
+    let number = settle_change(server, &planned.change, (after, &bytes), origin(server, summary, None))?;
+    server.fetcher.store().date_anew();
+    Ok((number, gone))
+}
+
+/// Settles a change of this server: claims it, makes sure that all is as it was planned on, and sweeps what is not kept longer.
+pub fn settle_change(
+    server: &Server,
+    change: &ChangeSet,
+    (after, bytes): (ControlTexts, &Sources),
+    origin: Origin,
+) -> Result<u32, AppError> {
+    let key = seal_key()?;
+    let _claim = if change.steps.is_empty() { server.claim()? } else { server.claim_stopped()? };
+    let order = Order {
+        change,
+        receipt_before: server.read_receipt(),
+        receipt_digest: server.receipt_digest,
+        before: texts(&server.control),
+        after,
+        control: server.control.folder.clone(),
+        origin,
+        key: &key,
+    };
+    let number = settle::settle(&server.tree, &order, bytes)?;
+    // What cannot be swept now is swept by a later change.
+    settle::sweep(&server.tree, retention(&server.control.wants.history)).ok();
+    Ok(number)
+}
+
+fn retention(section: &HistorySection) -> Retention {
+    let usual = Retention::default();
+    Retention {
+        changes: section.changes.unwrap_or(usual.changes),
+        age: section.days.map_or(usual.age, |days| Duration::from_secs(days.saturating_mul(24 * 60 * 60))),
+        bytes: section.megabytes.map_or(usual.bytes, |megabytes| megabytes.saturating_mul(1_000_000)),
+    }
+}
+
+/// Writes wants, and the lock where one is given, as a change of its own that touches nothing else on the server.
+pub fn note(
+    server: &Server,
+    wants: &ControlFile,
+    (lock, summary): (Option<&str>, &str),
+) -> Result<(), AppError> {
+    let now = texts(&server.control);
+    let lock = lock.map(str::to_owned).or_else(|| now.lock.clone());
+    let after = ControlTexts { wants: Some(wants.text()), lock };
+    if after == now {
+        return Ok(());
+    }
+    let change = ChangeSet { receipt: server.receipt.clone(), ..ChangeSet::default() };
+    settle_change(server, &change, (after, &Sources::default()), origin(server, summary, None)).map(drop)
+}
+
+/// Returns the control files as they are on the disk.
+pub fn texts(control: &Control) -> ControlTexts {
+    ControlTexts { wants: Some(control.wants_text.clone()), lock: control.lock_text.clone() }
+}
+
+/// Returns who does what, when.
+pub fn origin(server: &Server, summary: &str, undoes: Option<u32>) -> Origin {
+    let user =
+        std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
+    // The person, where root was borrowed; and from where, where it was over the network.
+    let user = match std::env::var("SUDO_USER") {
+        Ok(person) if !person.is_empty() && person != user => format!("{person} as {user}"),
+        _ => user,
+    };
+    let from = std::env::var("SSH_CONNECTION").ok();
+    let from = from.and_then(|text| text.split_whitespace().next().map(|address| format!(" from {address}")));
+    let host =
+        std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
+    Origin {
+        command: shown_in(&server.command),
+        who: if host.is_empty() { user } else { format!("{user}@{host}") } + &from.unwrap_or_default(),
+        when: jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string(),
+        summary: shown_in(summary),
+        undoes,
+    }
+}

@@ -1,0 +1,67 @@
+//! What the use cases ask of the front end.
+
+use std::{path::PathBuf, sync::Arc};
+
+use yalotheca_host::{
+    fetch::{Nobody, Watch},
+    settle::Outcome,
+};
+
+use crate::{AppError, secrets::Secrets};
+
+/// What somebody answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Answer {
+    /// A text.
+    Text(String),
+    /// Nothing: the key to go on, and no text.
+    Nothing,
+    /// Nobody is there to answer.
+    Nobody,
+}
+
+/// Asks the person.
+pub trait Prompt {
+    /// Asks for a yes.
+    ///
+    /// # Errors
+    /// Where nobody is there to be asked, and nothing was agreed to before.
+    fn confirm(&self, question: &str) -> Result<bool, AppError>;
+
+    /// Asks for a text.
+    fn text(&self, question: &str) -> Answer;
+}
+
+/// Something that happens on the way to a report.
+#[derive(Debug)]
+pub enum Event<'e> {
+    /// A change that was interrupted has been finished or taken back.
+    Recovered(&'e Outcome),
+    /// The control folder is one that somebody else could have put there.
+    ForeignFolder {
+        /// Its `yalotheca.toml`.
+        file: PathBuf,
+        /// Why it is not trusted.
+        why: &'e str,
+    },
+    /// From now on these must not be shown.
+    Secrets(Secrets),
+    /// A catalogue cannot be reached; its contents are not known now.
+    Unreachable(&'e str),
+}
+
+/// Hears what happens on the way.
+pub trait Progress {
+    /// Something happens.
+    fn event(&self, event: Event<'_>);
+
+    /// Returns who looks on while something is fetched.
+    fn watch(&self) -> Arc<dyn Watch> {
+        Arc::new(Nobody)
+    }
+}
+
+/// A front end: it asks and hears.
+pub trait Front: Prompt + Progress {}
+
+impl<T: Prompt + Progress> Front for T {}

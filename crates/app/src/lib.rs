@@ -1,0 +1,19 @@
+//! The use cases of Yalotheca: what the program does, for whoever asks for it. A front end opens a [`Server`], asks for something,
+//! and shows the report.
+//!
+//! Nothing here knows a command line, prints, or asks the terminal: questions go through [`Prompt`], and what happens on the way is an
+//! [`Event`].
+
+pub mod apply;
+pub mod error;
+pub mod findings;
+pub mod front;
+pub mod maps;
+pub mod plan;
+pub mod secrets;
+pub mod server;
+pub mod take_over;
+
+pub use error::AppError;
+pub use front::{Answer, Event, Front, Progress, Prompt};
+pub use server::{OpenCatalogues, OpenOptions, Purpose, Server};

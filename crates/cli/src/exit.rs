@@ -1,0 +1,83 @@
+//! The exit code of every error.
+
+use std::process::ExitCode;
+
+use yalotheca_app::AppError;
+use yalotheca_host::{
+    arrival::ArrivalError, catalogue::CatalogueError, control::OpenControlError, fetch::FetchError,
+    games::FindGameError, settle::SettleError, survey::SurveyError, trial::TrialError, unpack::UnpackError,
+};
+
+/// Returns the exit code.
+pub(crate) fn exit_code(error: &AppError) -> ExitCode {
+    const WRONG_USE: u8 = 2;
+    const NO_LINEUP: u8 = 3;
+    const WORLD: u8 = 4;
+    const REFUSED: u8 = 5;
+    if let AppError::Trial(TrialError::Interrupted(signal)) = error {
+        return ExitCode::from(128 + u8::try_from(*signal).unwrap_or(0));
+    }
+    if error.tree_error().is_some_and(|error| error.refusal().is_some()) {
+        return ExitCode::from(REFUSED);
+    }
+    ExitCode::from(match error {
+        AppError::Control(
+            OpenControlError::NoControl { .. } | OpenControlError::Wants(_) | OpenControlError::Lock(_),
+        )
+        | AppError::Game(FindGameError::Unknown { .. } | FindGameError::Load(_))
+        | AppError::ReadToml(_)
+        | AppError::Rehearse(_)
+        | AppError::Desire(_)
+        | AppError::Id(_)
+        | AppError::Range(_)
+        | AppError::UnknownContent { .. }
+        | AppError::Survey(SurveyError::Render(_) | SurveyError::Path(_))
+        | AppError::Usage { .. } => WRONG_USE,
+        AppError::NoLineup(_) => NO_LINEUP,
+        AppError::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
+        | AppError::Catalogue(
+            CatalogueError::Signature { .. }
+            | CatalogueError::Fetch { source: FetchError::Credentials { .. }, .. }
+            | CatalogueError::Older { .. }
+            | CatalogueError::Given(
+                ArrivalError::Nothing { .. }
+                | ArrivalError::Describe { .. }
+                | ArrivalError::Unpack(
+                    UnpackError::Unsafe { .. }
+                    | UnpackError::TooMuch { .. }
+                    | UnpackError::Password { .. }
+                    | UnpackError::Damaged { .. }
+                    | UnpackError::Rar { .. },
+                ),
+            ),
+        )
+        | AppError::Settle(
+            SettleError::Busy { .. }
+            | SettleError::Moved { .. }
+            | SettleError::Journal { .. }
+            | SettleError::Foreign { .. }
+            | SettleError::OtherControl { .. },
+        )
+        | AppError::Fetch(FetchError::Credentials { .. })
+        | AppError::Change(_)
+        | AppError::Edit(_)
+        | AppError::Solver { .. }
+        | AppError::Refused { .. } => REFUSED,
+        AppError::Control(OpenControlError::Read { .. } | OpenControlError::Tree(_))
+        | AppError::Game(FindGameError::Read { .. })
+        | AppError::Survey(SurveyError::Tree(_))
+        | AppError::Catalogue(_)
+        | AppError::Fetch(_)
+        | AppError::Store(_)
+        | AppError::Settle(
+            SettleError::Tree(_)
+            | SettleError::Catalogue(_)
+            | SettleError::Bytes { .. }
+            | SettleError::Control { .. }
+            | SettleError::Stuck { .. },
+        )
+        | AppError::Tree(_)
+        | AppError::Trial(_)
+        | AppError::Io { .. } => WORLD,
+    })
+}
