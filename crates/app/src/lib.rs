@@ -9,10 +9,12 @@ pub mod error;
 pub mod findings;
 pub mod front;
 pub mod maps;
+pub mod ops;
 pub mod plan;
 pub mod secrets;
 pub mod server;
 pub mod take_over;
+pub mod words;
 
 pub use error::AppError;
 pub use front::{Answer, Event, Front, Progress, Prompt};

@@ -3,16 +3,11 @@
 use std::process::ExitCode;
 
 use clap::Args;
-use serde::Serialize;
 use yalotheca_app::{
-    AppError, OpenCatalogues, Purpose, Server,
-    plan::{reasons, why_not},
+    AppError, Purpose, Server,
+    ops::about::{AboutReport, about},
 };
-use yalotheca_core::{
-    catalogue::{Content, Release},
-    id::ContentId,
-    version::{ReleaseVersion, VersionRange},
-};
+use yalotheca_core::{id::ContentId, version::VersionRange};
 
 use crate::{
     args::Global,
@@ -27,28 +22,7 @@ pub(crate) struct AboutArgs {
     name: String,
 }
 
-#[derive(Debug, Serialize)]
-struct AboutView {
-    id: ContentId,
-    title: String,
-    about: String,
-    catalogue: String,
-    here: Option<ReleaseVersion>,
-    why: Option<String>,
-    releases: Vec<ReleaseView>,
-    #[serde(skip)]
-    shown: Option<Release>,
-}
-
-#[derive(Debug, Serialize)]
-struct ReleaseView {
-    version: ReleaseVersion,
-    fits: bool,
-    verdict: String,
-    size: u64,
-}
-
-impl View for AboutView {
+impl View for AboutReport {
     fn view(&self, page: &mut Page) {
         page.line(Role::Head, &self.title);
         if !self.about.is_empty() {
@@ -124,76 +98,6 @@ fn listed<'r>(relations: impl Iterator<Item = (&'r ContentId, &'r VersionRange)>
 
 pub(crate) fn run(args: &AboutArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let catalogues = server.catalogues();
-    let id = ContentId::new(&args.name)?;
-    let locked = server.control.lock.get(&id);
-    let content = match (catalogues.get()?.content(&id)?, locked) {
-        (Some(content), _) => content,
-        (None, Some(locked)) => Content {
-            id: id.clone(),
-            title: locked.title.clone(),
-            about: String::new(),
-            catalogue: locked.catalogue.clone(),
-            releases: vec![locked.release.clone()],
-        },
-        (None, None) => return Err(Server::unknown(&catalogues, &id)?),
-    };
-    let here = locked.map(|locked| locked.release.version.clone());
-    let mut releases = content.releases.clone();
-    releases.sort_by(|a, b| b.version.cmp(&a.version));
-    let mut views = Vec::new();
-    for release in &releases {
-        let (fits, verdict) = verdict(&server, &catalogues, &id, release, here.as_ref())?;
-        let size = release.files.iter().map(|file| file.size).sum();
-        views.push(ReleaseView { version: release.version.clone(), fits, verdict, size });
-    }
-    let best = views.iter().position(|view| view.fits).unwrap_or(0);
-    let shown = here
-        .as_ref()
-        .and_then(|here| releases.iter().find(|release| release.version == *here))
-        .or_else(|| releases.get(best))
-        .cloned();
-    let why = reasons(&server.control.lock, &server.control.wants.wants).remove(&id);
-    let Content { title, about, catalogue, .. } = content;
-    ui.show(&AboutView { id, title, about, catalogue, here, why, releases: views, shown })?;
+    ui.show(&about(&server, &args.name)?)?;
     Ok(ExitCode::SUCCESS)
-}
-
-/// Whether a release fits this server, and where not, the one reason that matters most.
-pub(super) fn verdict(
-    server: &Server,
-    catalogues: &OpenCatalogues<'_>,
-    id: &ContentId,
-    release: &Release,
-    here: Option<&ReleaseVersion>,
-) -> Result<(bool, String), AppError> {
-    if here == Some(&release.version) {
-        return Ok((true, "is here".into()));
-    }
-    if release.withdrawn {
-        return Ok((false, "withdrawn by its author".into()));
-    }
-    if let Some(miss) = server.survey.platform.miss(release) {
-        return Ok((
-            false,
-            format!("needs {} {}, and {}", miss.part, miss.range.in_words(), miss.what_is_there()),
-        ));
-    }
-    let note = if release.version.is_prerelease() { "fits (a pre-release)" } else { "fits" };
-    Ok(match why_not(server, catalogues, id, &release.version)? {
-        None => (true, note.into()),
-        Some(why) => {
-            // The first sentence is about this release, and the last one is what the others lead to.
-            let mut sentences: Vec<&str> = why
-                .because
-                .iter()
-                .filter(|said| said.sort != "want")
-                .map(|said| said.text.as_str())
-                .collect();
-            if let [first, .., last] = sentences.as_slice() {
-                sentences = vec![first, last];
-            }
-            (false, sentences.join("; "))
-        }
-    })
 }

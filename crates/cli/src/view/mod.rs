@@ -9,8 +9,9 @@ pub(crate) mod recovered;
 mod visible;
 pub(crate) mod waiting;
 
-pub(crate) use page::{Cell, Page, Role, count, size};
+pub(crate) use page::{Cell, Page, Role};
 pub(crate) use visible::visible;
+pub(crate) use yalotheca_app::words::{count, size};
 
 /// Something that can be put on a page.
 pub(crate) trait View {

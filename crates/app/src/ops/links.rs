@@ -1,0 +1,147 @@
+//! The links by which installed contents came, and whether they still give the files.
+
+use serde::Serialize;
+use yalotheca_core::{id::ContentId, link::Sort};
+
+use crate::{AppError, Server, words::size};
+
+/// What is known of a link.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum LinkState {
+    /// The cache has the file.
+    Here,
+    /// It was not fetched yet, or the cache was swept.
+    NotHere,
+    /// It gives the file.
+    Good,
+    /// It gives a file of another size.
+    OtherSize,
+    /// It gives a page.
+    Page,
+    /// It wants a login.
+    Login,
+    /// It has expired.
+    Expired,
+    /// Nothing is there any more.
+    Gone,
+    /// The host fails or says no.
+    Failing,
+    /// Nobody answers.
+    Unreachable,
+}
+
+impl LinkState {
+    /// Returns whether something is wrong with the link.
+    pub fn is_bad(self) -> bool {
+        !matches!(self, Self::Here | Self::NotHere | Self::Good)
+    }
+}
+
+/// One link.
+#[derive(Debug, Serialize)]
+pub struct LinkLine {
+    /// The content.
+    pub content: ContentId,
+    /// The link.
+    pub link: String,
+    /// Its state.
+    pub state: LinkState,
+    /// What there is to say about the state.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub says: String,
+    /// Its size in bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
+    /// The digest of the file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub blake3: Option<String>,
+}
+
+/// All links.
+#[derive(Debug, Serialize)]
+pub struct LinksReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// Whether each host was asked.
+    pub checked: bool,
+    /// The links.
+    pub links: Vec<LinkLine>,
+}
+
+/// Lists the links by which installed contents came; `check` asks each host again.
+///
+/// # Errors
+/// Where a catalogue cannot be read.
+pub fn links(server: &Server, check: bool) -> Result<LinksReport, AppError> {
+    let catalogues = server.catalogues();
+    let mut links = Vec::new();
+    for locked in &server.control.lock.contents {
+        let given = server.control.wants.given.get(&locked.id);
+        if let Some((given, link)) = given.and_then(|given| Some((given, given.link.clone()?))) {
+            let there = given.blake3.and_then(|digest| server.fetcher.store().file(&digest));
+            let size = there.as_ref().and_then(|path| path.metadata().ok()).map(|metadata| metadata.len());
+            let state = if there.is_some() { LinkState::Here } else { LinkState::NotHere };
+            let blake3 = given.blake3.map(|digest| digest.to_string());
+            links.push(LinkLine {
+                content: locked.id.clone(),
+                link,
+                state,
+                says: String::new(),
+                size,
+                blake3,
+            });
+        } else if given.is_none() && !locked.catalogue.is_empty() {
+            for (file, link) in catalogues.get()?.links(locked) {
+                let there = server.fetcher.store().file(&file.blake3).is_some();
+                let state = if there { LinkState::Here } else { LinkState::NotHere };
+                let blake3 = Some(file.blake3.to_string());
+                let content = locked.id.clone();
+                links.push(LinkLine {
+                    content,
+                    link,
+                    state,
+                    says: String::new(),
+                    size: Some(file.size),
+                    blake3,
+                });
+            }
+        }
+    }
+    if check {
+        for line in &mut links {
+            (line.state, line.says) = ask(server, line);
+        }
+    }
+    Ok(LinksReport { server: server.shown(), checked: check, links })
+}
+
+fn ask(server: &Server, line: &LinkLine) -> (LinkState, String) {
+    let told = match server.fetcher.ask(&line.link) {
+        Ok(told) => told,
+        Err(error) => return (LinkState::Unreachable, error.to_string()),
+    };
+    match told.sort {
+        Sort::File => match (told.size, line.size) {
+            (Some(now), Some(then)) if now != then => {
+                let says = format!("the host now has a file of {}, and {} was locked", size(now), size(then));
+                (LinkState::OtherSize, says)
+            }
+            _ => (LinkState::Good, String::new()),
+        },
+        Sort::Page(title) if title.is_empty() => {
+            (LinkState::Page, "it is a web page now, not the file".into())
+        }
+        Sort::Page(title) => (LinkState::Page, format!("it is a web page now (“{title}”), not the file")),
+        Sort::Login => {
+            (LinkState::Login, "the host wants a login; fetch it with your browser and add the file".into())
+        }
+        Sort::Expired => {
+            (LinkState::Expired, "the link has expired; get a new one where you got this one".into())
+        }
+        Sort::Missing => (LinkState::Gone, "there is nothing at that address any more".into()),
+        Sort::Failing(status) | Sort::Refused(status) => {
+            (LinkState::Failing, format!("the host answers {status}"))
+        }
+    }
+}

@@ -1,0 +1,27 @@
+//! Words that reports and messages have in common.
+
+/// Returns a size as a person reads it: `812 B`, `26 KB`, `3.4 MB`.
+pub fn size(bytes: u64) -> String {
+    match bytes {
+        0..1_000 => format!("{bytes} B"),
+        1_000..1_000_000 => format!("{} KB", bytes.div_ceil(1_000)),
+        1_000_000..1_000_000_000 => format!("{}.{} MB", bytes / 1_000_000, bytes / 100_000 % 10),
+        _ => format!("{}.{} GB", bytes / 1_000_000_000, bytes / 100_000_000 % 10),
+    }
+}
+
+/// Returns `1 file`, `2 files`.
+pub fn count(number: usize, word: &str) -> String {
+    if number == 1 { format!("1 {word}") } else { format!("{number} {word}s") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_and_counts() {
+        assert_eq!([size(812), size(25_300), size(3_450_000)], ["812 B", "26 KB", "3.4 MB"]);
+        assert_eq!([count(1, "file"), count(2, "file")], ["1 file", "2 files"]);
+    }
+}
