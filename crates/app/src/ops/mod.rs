@@ -1,7 +1,17 @@
 //! The use cases, one a file: from a request to a report.
 
 pub mod about;
+pub mod add;
+pub mod change;
 pub mod find;
+pub mod fix;
 pub mod links;
 pub mod list;
+pub mod maps;
+pub mod order;
+pub mod remove;
+pub mod settings;
+pub mod settle;
+pub mod switch;
+pub mod update;
 pub mod why;

@@ -2,14 +2,19 @@
 
 use std::{path::PathBuf, process::ExitCode};
 
+use serde::Serialize;
 use yalotheca_app::{
     AppError, OpenCatalogues, Prompt, Server,
     apply::{Along, note, prepare},
+    ops::change::Change,
     plan::Fresh,
 };
-use yalotheca_core::control::ControlFile;
+use yalotheca_core::control::{ControlFile, WANTS_FILE};
 
-use crate::{ui::Ui, view::change::ChangeView};
+use crate::{
+    ui::Ui,
+    view::{Page, Role, View, change::ChangeView},
+};
 
 /// How to go on once the change is known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,8 +39,30 @@ impl Mode {
     }
 }
 
-/// Plans the change to these wants, shows it, asks, and settles it.
-pub(crate) fn apply(
+/// Notes a change for later, or shows it, asks, and settles it.
+pub(crate) fn finish(
+    server: &Server,
+    change: Change,
+    (later, summary): (bool, &str),
+    ui: &Ui,
+) -> Result<ExitCode, AppError> {
+    if !later {
+        return apply(server, change, Mode::Settle, ui);
+    }
+    change.note(server, summary)?;
+    ui.show(&Noted { noted: change.asked, file: WANTS_FILE.into() })?;
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Plans a change, shows it, asks, and settles it.
+pub(crate) fn apply(server: &Server, change: Change, mode: Mode, ui: &Ui) -> Result<ExitCode, AppError> {
+    let Change { wants, fresh, along, .. } = change;
+    let catalogues = server.catalogues_for(&wants);
+    apply_with(server, &catalogues, &wants, &fresh, (mode, along), ui)
+}
+
+/// The same with catalogues that were opened before.
+pub(crate) fn apply_with(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
     wants: &ControlFile,
@@ -73,6 +100,20 @@ pub(crate) fn apply(
     }
     ui.show(&view)?;
     Ok(if gone.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Wants that were noted for later.
+#[derive(Debug, Serialize)]
+pub(crate) struct Noted {
+    pub(crate) noted: Vec<String>,
+    pub(crate) file: String,
+}
+
+impl View for Noted {
+    fn view(&self, page: &mut Page) {
+        let text = format!("Noted in {}: {}. yalotheca settle does it.", self.file, self.noted.join(", "));
+        page.line(Role::Good, &text);
+    }
 }
 
 /// Returns the folder that `--at` names, or this one.

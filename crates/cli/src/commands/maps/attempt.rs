@@ -4,12 +4,18 @@ use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_app::maps::{self, MapSource};
 use yalotheca_app::{
     AppError, Prompt, Purpose, Server,
     apply::{carry_out, note, origin, texts},
     plan::{Fresh, PlanOptions, plan_change, sources},
     server::seal_key,
+};
+use yalotheca_app::{
+    maps::{self, MapSource},
+    ops::{
+        add::{AddRequest, wanted},
+        maps::rule,
+    },
 };
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
@@ -22,7 +28,6 @@ use yalotheca_host::{
 
 use crate::{
     args::Global,
-    commands::add::{AddArgs, ways},
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };
@@ -109,9 +114,9 @@ impl View for TryView {
 pub(super) fn run(
     args: &TryArgs,
     server: &Server,
-    rule: &Maps,
     (global, ui): (&Global, &Ui),
 ) -> Result<ExitCode, AppError> {
+    let rule = rule(server)?;
     let (map, mut wants) = find(args, server, rule, ui)?;
     let known = server.survey.scope.values.get("map").cloned().unwrap_or_default();
     let known = wants.maps.play.clone().unwrap_or(known);
@@ -171,33 +176,17 @@ fn find(args: &TryArgs, server: &Server, rule: &Maps, ui: &Ui) -> Result<(String
         .iter()
         .filter(|map| map.origin != MapSource::Nowhere)
         .find(|map| map.name == args.what || map.id.as_ref().is_some_and(|id| id.as_str() == args.what));
-    let catalogues = server.catalogues();
-    let add = AddArgs {
+    let request = AddRequest {
         names: vec![args.what.clone()],
         only: args.only.iter().cloned().collect(),
         leave: args.leave.clone(),
-        ..AddArgs::default()
+        ..AddRequest::default()
     };
-    let mut wants = server.control.wants.clone();
-    let mut named: Option<ContentId> = None;
     // What is here already is only played.
-    let found = if known_here.is_some() {
-        ways::Found::default()
-    } else {
-        ways::find_out(server, &catalogues, &add, ui)?
+    let (wants, named) = match known_here {
+        Some(_) => (server.control.wants.clone(), None),
+        None => wanted(server, &request, ui)?,
     };
-    for way in &found.ways {
-        match way {
-            ways::Way::Name(id, range) => {
-                wants.want(id, range);
-                named.get_or_insert(id.clone());
-            }
-            ways::Way::Given(id, given) => {
-                wants.give(id, given);
-                named.get_or_insert(id.clone());
-            }
-        }
-    }
     let map = match (known_here, &named) {
         (Some(here), _) => here.name.clone(),
         (None, Some(id)) => name_when_installed(server, &wants, rule, id)?,

@@ -6,15 +6,13 @@ use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
-use serde::Serialize;
-use yalotheca_app::maps::{self, MapLine, MapSource};
-use yalotheca_app::{AppError, Purpose, Server, apply::Along, plan::Fresh};
-use yalotheca_core::{game::Maps, suggest};
-
-use super::{
-    apply::{Mode, apply},
-    shell,
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    maps::MapSource,
+    ops::maps::{MapsReport, maps, offer, play, rotate},
 };
+
+use super::{apply::finish, shell};
 use crate::{
     args::Global,
     ui::Ui,
@@ -55,15 +53,7 @@ enum MapsAct {
     Try(attempt::TryArgs),
 }
 
-#[derive(Debug, Serialize)]
-struct MapsView {
-    server: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    cap_mb: Option<u64>,
-    maps: Vec<MapLine>,
-}
-
-impl View for MapsView {
+impl View for MapsReport {
     fn view(&self, page: &mut Page) {
         if self.maps.is_empty() {
             page.line(Role::Plain, &format!("{}: there is no map here.", self.server));
@@ -110,82 +100,20 @@ impl View for MapsView {
     }
 }
 
-/// The game's rule about maps.
-fn rule(server: &Server) -> Result<&Maps, AppError> {
-    server.game.maps.as_ref().ok_or_else(|| AppError::Usage {
-        what: format!("a {} has no maps to choose from, as far as its definition says", server.game.title),
-        hint: Some(format!("see the definition: yalotheca game show {}", server.game.name)),
-    })
-}
-
 pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let purpose = if args.act.is_none() { Purpose::Look } else { Purpose::Change };
     let server = Server::open(purpose, &global.open(), ui)?;
-    let rule = rule(&server)?;
-    let mut wants = server.control.wants.clone();
-    match &args.act {
+    let change = match &args.act {
         None => {
-            let maps = maps::list(&server, rule, args.all)?;
-            let troubled = maps.iter().any(|map| !map.troubles.is_empty());
-            ui.show(&MapsView { server: server.shown(), cap_mb: maps::cap(&server, rule), maps })?;
+            let report = maps(&server, args.all)?;
+            let troubled = report.maps.iter().any(|map| !map.troubles.is_empty());
+            ui.show(&report)?;
             return Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS });
         }
-        Some(MapsAct::Try(args)) => return attempt::run(args, &server, rule, (global, ui)),
-        Some(MapsAct::Play { name }) => {
-            let known = known(&server, rule, std::slice::from_ref(name))?;
-            wants.play(known.first().map(String::as_str));
-        }
-        Some(MapsAct::Rotate { names }) => {
-            if rule.rotate.is_none() {
-                return Err(no_list(&server, "that are played in turn"));
-            }
-            wants.rotate(Some(&known(&server, rule, names)?));
-        }
-        Some(MapsAct::Offer { names }) => {
-            if rule.offer.is_none() {
-                return Err(no_list(&server, "that players choose from"));
-            }
-            wants.offer(Some(&known(&server, rule, names)?));
-        }
-    }
-    let catalogues = server.catalogues_for(&wants);
-    apply(&server, &catalogues, &wants, &Fresh::None, (Mode::Settle, Along::default()), ui)
-}
-
-fn no_list(server: &Server, which: &str) -> AppError {
-    AppError::Usage { what: format!("a {} has no list of maps {which}", server.game.title), hint: None }
-}
-
-/// Names as the server wants them: each must be here, and a file's suffix is taken off.
-fn known(server: &Server, rule: &Maps, names: &[String]) -> Result<Vec<String>, AppError> {
-    let suffix = server.game.kinds.get(&rule.kind).and_then(|kind| kind.suffix.clone()).unwrap_or_default();
-    let here = maps::list(server, rule, true)?;
-    let mut found: Vec<String> = Vec::new();
-    for name in names {
-        let bare = name.strip_suffix(suffix.as_str()).filter(|_| !suffix.is_empty()).unwrap_or(name);
-        let is_here = |map: &&MapLine| map.origin != MapSource::Nowhere;
-        let by_id = |map: &&MapLine| map.id.as_ref().is_some_and(|id| id.as_str() == bare);
-        let map = here.iter().find(|map| map.name == bare).filter(is_here);
-        let map = map.or_else(|| here.iter().filter(is_here).find(by_id));
-        let Some(map) = map else {
-            let names =
-                here.iter().filter(|map| map.origin != MapSource::Nowhere).map(|map| map.name.as_str());
-            return Err(AppError::Usage {
-                what: format!("there is no map {bare} here"),
-                hint: suggest::did_you_mean(bare, names).or(Some(
-                    "yalotheca maps lists the maps here; yalotheca add installs another one".into(),
-                )),
-            });
-        };
-        if let Some(trouble) = map.troubles.first().filter(|_| map.bytes.is_some()) {
-            return Err(AppError::Refused {
-                what: format!("{bare} cannot be played: {trouble}"),
-                hint: Some("fetch it again and add it; or take the file away".into()),
-            });
-        }
-        if !found.contains(&map.name) {
-            found.push(map.name.clone());
-        }
-    }
-    Ok(found)
+        Some(MapsAct::Try(args)) => return attempt::run(args, &server, (global, ui)),
+        Some(MapsAct::Play { name }) => play(&server, name)?,
+        Some(MapsAct::Rotate { names }) => rotate(&server, names)?,
+        Some(MapsAct::Offer { names }) => offer(&server, names)?,
+    };
+    finish(&server, change, (false, ""), ui)
 }

@@ -1,6 +1,5 @@
 //! `settings`.
 
-mod change;
 mod look;
 
 use std::process::ExitCode;
@@ -9,18 +8,12 @@ use clap::Args;
 use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Purpose, Server,
-    apply::{Along, note},
-    plan::{Fresh, OpenSettings, open_settings},
-};
-use yalotheca_core::{
-    control::WANTS_FILE,
-    document::{Pointer, Value},
-    suggest,
+    ops::settings::{SettingsRequest, change_settings, settings_of},
+    plan::open_settings,
 };
 
 use super::{
-    add::Noted,
-    apply::{Mode, apply},
+    apply::{Mode, apply, finish},
     shell,
 };
 use crate::{args::Global, ui::Ui};
@@ -49,22 +42,6 @@ pub(crate) struct SettingsArgs {
     later: bool,
 }
 
-/// Reads a place: `/volume/default`; the first stroke may be left out.
-fn place(text: &str) -> Result<Pointer, AppError> {
-    let whole = if text.starts_with('/') { text.to_owned() } else { format!("/{text}") };
-    Pointer::parse(&whole).map_err(|error| AppError::Usage { what: error.to_string(), hint: None })
-}
-
-fn split(text: &str) -> Result<(Pointer, Value), AppError> {
-    let Some((at, value)) = text.split_once('=') else {
-        return Err(AppError::Usage {
-            what: format!("{text:?} is not a place and a value"),
-            hint: Some(format!("write {text}=VALUE, or --reset {text}")),
-        });
-    };
-    Ok((place(at.trim())?, Value::Text(value.trim().to_owned())))
-}
-
 pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let purpose = if args.set.is_empty() && args.reset.is_empty() { Purpose::Look } else { Purpose::Change };
     let server = Server::open(purpose, &global.open(), ui)?;
@@ -74,52 +51,22 @@ pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitC
         ui.show(&FilesView::of(&server, &all, asked))?;
         return Ok(ExitCode::SUCCESS);
     };
-    let mut own: Vec<&OpenSettings> = all.iter().filter(|one| one.owner == *name).collect();
-    if own.is_empty() {
-        return Err(nothing_of(&server, &all, name));
-    }
-    if let Some(file) = &args.file {
-        let names: Vec<String> = own.iter().map(|one| one.short.clone()).collect();
-        own.retain(|one| one.short == *file || one.path.as_ref().is_some_and(|path| path.as_str() == file));
-        if own.is_empty() {
-            let hint = suggest::did_you_mean(file, names.iter().map(String::as_str));
-            let hint = hint.or_else(|| Some(format!("it has {}", names.join(", "))));
-            return Err(AppError::Usage { what: format!("{name} has no settings file {file}"), hint });
-        }
-    }
     if args.set.is_empty() && args.reset.is_empty() {
+        let own = settings_of(&server, &all, (name, args.file.as_deref()))?;
         ui.show(&KeysView::of(&server, name, &own, asked))?;
         return Ok(ExitCode::SUCCESS);
     }
-    let mut wants = server.control.wants.clone();
-    let mut changes = change::Changes::default();
-    for text in &args.set {
-        let (at, value) = split(text)?;
-        changes.set(&own, (&at, &value), args.force, &mut wants)?;
-    }
-    for text in &args.reset {
-        changes.reset(&own, &place(text)?, &mut wants)?;
-    }
+    let request = SettingsRequest {
+        owner: name.clone(),
+        file: args.file.clone(),
+        set: args.set.clone(),
+        reset: args.reset.clone(),
+        force: args.force,
+    };
+    let change = change_settings(&server, &request)?;
     if args.later {
-        note(&server, &wants, (None, &format!("noted: {}", changes.noted.join(", "))))?;
-        ui.show(&Noted { noted: changes.noted, file: WANTS_FILE.into() })?;
-        return Ok(ExitCode::SUCCESS);
+        let summary = format!("noted: {}", change.asked.join(", "));
+        return finish(&server, change, (true, &summary), ui);
     }
-    let along = Along { notes: changes.notes, ..Along::default() };
-    let catalogues = server.catalogues_for(&wants);
-    apply(&server, &catalogues, &wants, &Fresh::None, (Mode::SettleWithLines, along), ui)
-}
-
-fn nothing_of(server: &Server, all: &[OpenSettings], name: &str) -> AppError {
-    let owners = all.iter().map(|one| one.owner.as_str());
-    let here = server.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
-    if here {
-        let what = format!("{name} has no settings that Yalotheca knows of");
-        return AppError::Usage { what, hint: Some("yalotheca settings lists what can be set".into()) };
-    }
-    let near = suggest::did_you_mean(name, owners);
-    AppError::Usage {
-        what: format!("{name} is not on this server"),
-        hint: near.or_else(|| Some("yalotheca settings lists what can be set".into())),
-    }
+    apply(&server, change, Mode::SettleWithLines, ui)
 }

@@ -1,5 +1,7 @@
 //! Words that reports and messages have in common.
 
+pub mod relations;
+
 /// Returns a size as a person reads it: `812 B`, `26 KB`, `3.4 MB`.
 pub fn size(bytes: u64) -> String {
     match bytes {

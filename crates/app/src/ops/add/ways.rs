@@ -6,7 +6,6 @@ use std::{
 };
 
 use regex::Regex;
-use yalotheca_app::{Answer, AppError, OpenCatalogues, Prompt, Server, plan::reserved};
 use yalotheca_core::{
     control::Given,
     game::Game,
@@ -22,8 +21,8 @@ use yalotheca_host::{
     fetch::{Brought, FetchError, Wanted},
 };
 
-use super::AddArgs;
-use crate::ui::Ui;
+use super::AddRequest;
+use crate::{Answer, AppError, Front, OpenCatalogues, Server, plan::reserved};
 
 /// One thing that was asked for.
 pub(crate) enum Way {
@@ -66,28 +65,30 @@ enum Typed {
 pub(crate) fn find_out(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
-    args: &AddArgs,
-    ui: &Ui,
+    request: &AddRequest,
+    front: &dyn Front,
 ) -> Result<Found, AppError> {
     let mut found = Found::default();
-    let is_one = args.names.len() == 1;
-    let all = args.names.iter().map(|text| typed(server, catalogues, text)).collect::<Result<Vec<_>, _>>()?;
+    let is_one = request.names.len() == 1;
+    let all =
+        request.names.iter().map(|text| typed(server, catalogues, text)).collect::<Result<Vec<_>, _>>()?;
     let mut brought = bring(server, &all);
-    for (text, what) in args.names.iter().zip(all) {
+    for (text, what) in request.names.iter().zip(all) {
         match what {
             Typed::Name(id, range) => found.ways.push(Way::Name(id, range)),
             Typed::Link(link, facts) => {
-                let mut given = settings(args)?;
+                let mut given = settings(request)?;
                 given.facts = facts.into_iter().collect();
                 let (link, name) = behind(server, &link, &mut brought, &mut found)?;
                 given.blake3 = Some(link.1);
                 given.link = Some(link.0);
                 given.name = name;
-                take(server, args, (text, is_one), &given, (&mut found, ui))?;
+                take(server, request, (text, is_one), &given, (&mut found, front))?;
             }
             Typed::Path(path) => {
-                let given = Given { file: Some(relative(&path, &server.control.folder)?), ..settings(args)? };
-                take(server, args, (text, is_one), &given, (&mut found, ui))?;
+                let given =
+                    Given { file: Some(relative(&path, &server.control.folder)?), ..settings(request)? };
+                take(server, request, (text, is_one), &given, (&mut found, front))?;
             }
         }
     }
@@ -152,13 +153,13 @@ fn by_game(game: &Game, server: &Server, text: &str) -> Result<Option<(String, F
 }
 
 /// What was said about all that is given.
-fn settings(args: &AddArgs) -> Result<Given, AppError> {
-    let mut given = Given { kind: args.kind.clone(), leave: args.leave.clone(), ..Given::default() };
+fn settings(request: &AddRequest) -> Result<Given, AppError> {
+    let mut given = Given { kind: request.kind.clone(), leave: request.leave.clone(), ..Given::default() };
     given.version =
-        args.version.as_ref().map(|text| ReleaseVersion::parse(text)).transpose().map_err(|error| {
+        request.version.as_ref().map(|text| ReleaseVersion::parse(text)).transpose().map_err(|error| {
             AppError::Usage { what: error.to_string(), hint: Some("write it as 1.4 or 2024.03".into()) }
         })?;
-    for text in &args.place {
+    for text in &request.place {
         let wrong = || AppError::Usage {
             what: format!("--place {text:?} has no '='"),
             hint: Some("write --place 'PATTERN=FOLDER', the folder as the server sees it".into()),
@@ -259,25 +260,25 @@ fn relative(path: &Path, base: &Path) -> Result<String, AppError> {
 /// Looks into what was given, and takes the contents that are meant.
 fn take(
     server: &Server,
-    args: &AddArgs,
+    request: &AddRequest,
     (text, is_one): (&str, bool),
     given: &Given,
-    (found, ui): (&mut Found, &Ui),
+    (found, front): (&mut Found, &dyn Front),
 ) -> Result<(), AppError> {
     let Server { control, game, fetcher, looks, .. } = server;
     let arrival = look_at(given, &control.folder, game, fetcher, looks)?;
     complain(text, &arrival)?;
     let is_several = arrival.contents.len() > 1;
     let ids: Vec<String> = arrival.contents.iter().map(|one| one.content.id.to_string()).collect();
-    if let Some(wrong) = args.only.iter().find(|only| is_one && !ids.contains(only)) {
+    if let Some(wrong) = request.only.iter().find(|only| is_one && !ids.contains(only)) {
         return Err(AppError::Usage {
             what: format!("{text} holds no {wrong}"),
             hint: Some(format!("it holds {}", ids.join(", "))),
         });
     }
-    let mut only = args.only.clone();
-    if is_several && only.is_empty() && !args.all && !arrival.is_setup {
-        only = which(text, &ids, ui)?;
+    let mut only = request.only.clone();
+    if is_several && only.is_empty() && !request.all && !arrival.is_setup {
+        only = which(text, &ids, front)?;
     }
     let chosen = |id: &ContentId| only.is_empty() || only.iter().any(|only| only == id.as_str());
     found.left_out.extend(arrival.left_out.iter().cloned());
@@ -291,11 +292,11 @@ fn take(
         found.once.extend(arrival.once.iter().cloned());
     }
     for arrived in arrival.contents.iter().filter(|arrived| chosen(&arrived.content.id)) {
-        let id = match (&args.id, is_several) {
+        let id = match (&request.id, is_several) {
             (Some(id), false) => ContentId::new(id)?,
             _ => arrived.content.id.clone(),
         };
-        let id = name_that_fits(server, arrived, id, ui)?;
+        let id = name_that_fits(server, arrived, id, front)?;
         reserved::check_once(server, &arrived.once, false)?;
         found.once.extend(arrived.once.clone());
         let is_pack = arrived.content.release.kind == PACK_KIND;
@@ -307,7 +308,12 @@ fn take(
 }
 
 /// Asks what a content is called, where its own name is none that the server takes.
-fn name_that_fits(server: &Server, arrived: &Arrived, id: ContentId, ui: &Ui) -> Result<ContentId, AppError> {
+fn name_that_fits(
+    server: &Server,
+    arrived: &Arrived,
+    id: ContentId,
+    front: &dyn Front,
+) -> Result<ContentId, AppError> {
     let name = &arrived.content.release.kind;
     let Some(kind) = server.game.kinds.get(name).filter(|kind| !kind.takes_id(id.as_str())) else {
         return Ok(id);
@@ -316,7 +322,7 @@ fn name_that_fits(server: &Server, arrived: &Arrived, id: ContentId, ui: &Ui) ->
     let what = format!("{id} is not a name that the server takes for a {name}: it must fit {pattern}");
     let likely = kind.likely_id(id.as_str());
     let shown = likely.as_ref().map_or_else(|| "NAME".to_owned(), ToString::to_string);
-    let asked = ui.text(&format!("{what}. What is it called (Enter for {shown})?"));
+    let asked = front.text(&format!("{what}. What is it called (Enter for {shown})?"));
     let answer = match (asked, likely) {
         (Answer::Text(text), _) => Some(ContentId::new(&text)?),
         (Answer::Nothing, likely) => likely,
@@ -329,9 +335,9 @@ fn name_that_fits(server: &Server, arrived: &Arrived, id: ContentId, ui: &Ui) ->
 }
 
 /// Asks which of several contents are meant.
-fn which(text: &str, ids: &[String], ui: &Ui) -> Result<Vec<String>, AppError> {
+fn which(text: &str, ids: &[String], front: &dyn Front) -> Result<Vec<String>, AppError> {
     let holds = format!("{text} holds {} contents: {}", ids.len(), ids.join(", "));
-    let Answer::Text(answer) = ui.text(&format!("{holds}. Which of them (names, or all)?")) else {
+    let Answer::Text(answer) = front.text(&format!("{holds}. Which of them (names, or all)?")) else {
         return Err(AppError::Usage {
             what: holds,
             hint: Some(format!("use --all for all of them, or --only {} for one", ids[0])),

@@ -1,11 +1,12 @@
 //! Files that are put where there are none yet, and belong to nobody then: settings that a pack or a setup brings.
 
-use yalotheca_app::{AppError, Server, apply::Along};
 use yalotheca_core::{
     change::{ChangeSet, FileAct, FileLine, Receipt, Source, Step},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{arrival::Once, catalogue::ByteSource, tree::Tree};
+
+use crate::{AppError, Server, apply::Along};
 
 /// Adds the steps that put them. What is there already stays, and is told.
 pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(), AppError> {

@@ -1,6 +1,5 @@
 //! The parameters of tweaks that are added: given with `--set`, or asked for.
 
-use yalotheca_app::{Answer, AppError, OpenCatalogues, Prompt, Server};
 use yalotheca_core::{
     document::{Pointer, Value},
     id::ContentId,
@@ -8,7 +7,7 @@ use yalotheca_core::{
     tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
 };
 
-use crate::ui::Ui;
+use crate::{Answer, AppError, Front, OpenCatalogues, Server};
 
 /// Returns what is set: the tweak, the place and the value.
 pub(super) fn ask(
@@ -16,7 +15,7 @@ pub(super) fn ask(
     catalogues: &OpenCatalogues<'_>,
     ids: &[ContentId],
     given: &[String],
-    ui: &Ui,
+    front: &dyn Front,
 ) -> Result<Vec<(ContentId, Pointer, Value)>, AppError> {
     let mut tweaks = Vec::new();
     for id in ids {
@@ -59,7 +58,7 @@ pub(super) fn ask(
                 continue;
             }
             let help = if rule.help.is_empty() { rule.takes() } else { rule.help.clone() };
-            let Answer::Text(text) = ui.text(&format!("{id}: {name} ({help})?")) else {
+            let Answer::Text(text) = front.text(&format!("{id}: {name} ({help})?")) else {
                 return Err(AppError::Usage {
                     what: format!("{id} wants its parameter {name}: {help}"),
                     hint: Some(format!("give it with --set {name}=VALUE; {}", rule.takes())),

@@ -1,26 +1,92 @@
-//! Noting settings, each judged before anything is written.
+//! Settings: each is judged before anything is written.
 
-use yalotheca_app::{AppError, plan::OpenSettings};
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
     settings::JudgeSettingError,
+    suggest,
 };
 
-use crate::view::count;
+use super::change::Change;
+use crate::{
+    AppError, Server,
+    apply::Along,
+    plan::{OpenSettings, open_settings},
+    words::count,
+};
+
+/// Which settings of an owner are changed.
+#[derive(Debug, Clone, Default)]
+pub struct SettingsRequest {
+    /// A content, or `server`.
+    pub owner: String,
+    /// The file that is meant, where several have that place.
+    pub file: Option<String>,
+    /// Places with their values, as `/place=value`.
+    pub set: Vec<String>,
+    /// Places that are no longer set.
+    pub reset: Vec<String>,
+    /// Whether a value is set that is not known or does not fit.
+    pub force: bool,
+}
+
+/// Changes settings.
+///
+/// # Errors
+/// Where there is no such owner, file or place, or a value does not fit.
+pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Change, AppError> {
+    let all = open_settings(server)?;
+    let own = settings_of(server, &all, (&request.owner, request.file.as_deref()))?;
+    let mut wants = server.control.wants.clone();
+    let mut changes = Changes::default();
+    for text in &request.set {
+        let (at, value) = split(text)?;
+        changes.set(&own, (&at, &value), request.force, &mut wants)?;
+    }
+    for text in &request.reset {
+        changes.reset(&own, &place(text)?, &mut wants)?;
+    }
+    let along = Along { notes: changes.notes, ..Along::default() };
+    Ok(Change { along, asked: changes.noted, ..Change::to(wants) })
+}
+
+/// Returns the settings files of an owner, or the one that is meant.
+///
+/// # Errors
+/// Where there is no such owner or file.
+pub fn settings_of<'a>(
+    server: &Server,
+    all: &'a [OpenSettings],
+    (owner, file): (&str, Option<&str>),
+) -> Result<Vec<&'a OpenSettings>, AppError> {
+    let mut own: Vec<&OpenSettings> = all.iter().filter(|one| one.owner == owner).collect();
+    if own.is_empty() {
+        return Err(nothing_of(server, all, owner));
+    }
+    if let Some(file) = file {
+        let names: Vec<String> = own.iter().map(|one| one.short.clone()).collect();
+        own.retain(|one| one.short == file || one.path.as_ref().is_some_and(|path| path.as_str() == file));
+        if own.is_empty() {
+            let hint = suggest::did_you_mean(file, names.iter().map(String::as_str));
+            let hint = hint.or_else(|| Some(format!("it has {}", names.join(", "))));
+            return Err(AppError::Usage { what: format!("{owner} has no settings file {file}"), hint });
+        }
+    }
+    Ok(own)
+}
 
 /// What was noted.
 #[derive(Default)]
-pub(super) struct Changes {
+pub(crate) struct Changes {
     /// Each place with its value.
-    pub(super) noted: Vec<String>,
+    noted: Vec<String>,
     /// What is worth knowing.
-    pub(super) notes: Vec<String>,
+    notes: Vec<String>,
 }
 
 impl Changes {
     /// Notes a value for every place that is meant.
-    pub(super) fn set(
+    fn set(
         &mut self,
         files: &[&OpenSettings],
         (pattern, value): (&Pointer, &Value),
@@ -64,7 +130,7 @@ impl Changes {
     }
 
     /// Forgets every place that is meant.
-    pub(super) fn reset(
+    fn reset(
         &mut self,
         files: &[&OpenSettings],
         pattern: &Pointer,
@@ -135,5 +201,35 @@ fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenS
             what: format!("{pattern} is in {}", names(several)),
             hint: Some(format!("use --file {} to say which one you mean", several[0].short)),
         }),
+    }
+}
+
+/// Reads a place: `/volume/default`; the first stroke may be left out.
+fn place(text: &str) -> Result<Pointer, AppError> {
+    let whole = if text.starts_with('/') { text.to_owned() } else { format!("/{text}") };
+    Pointer::parse(&whole).map_err(|error| AppError::Usage { what: error.to_string(), hint: None })
+}
+
+fn split(text: &str) -> Result<(Pointer, Value), AppError> {
+    let Some((at, value)) = text.split_once('=') else {
+        return Err(AppError::Usage {
+            what: format!("{text:?} is not a place and a value"),
+            hint: Some(format!("write {text}=VALUE, or --reset {text}")),
+        });
+    };
+    Ok((place(at.trim())?, Value::Text(value.trim().to_owned())))
+}
+
+fn nothing_of(server: &Server, all: &[OpenSettings], name: &str) -> AppError {
+    let owners = all.iter().map(|one| one.owner.as_str());
+    let here = server.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
+    if here {
+        let what = format!("{name} has no settings that Yalotheca knows of");
+        return AppError::Usage { what, hint: Some("yalotheca settings lists what can be set".into()) };
+    }
+    let near = suggest::did_you_mean(name, owners);
+    AppError::Usage {
+        what: format!("{name} is not on this server"),
+        hint: near.or_else(|| Some("yalotheca settings lists what can be set".into())),
     }
 }

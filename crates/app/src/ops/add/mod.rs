@@ -1,0 +1,132 @@
+//! Installing contents: by name, link, file or folder.
+
+mod once;
+mod parameters;
+mod ways;
+
+use std::collections::BTreeSet;
+
+use yalotheca_core::{control::ControlFile, id::ContentId, tweak::TWEAK_SUFFIX};
+
+use super::change::Change;
+use crate::{AppError, Front, OpenCatalogues, Server, apply::Along, plan::Fresh};
+use ways::{Found, Way};
+
+/// What to install.
+#[derive(Debug, Clone, Default)]
+pub struct AddRequest {
+    /// Names, links, numbers of items, files or folders.
+    pub names: Vec<String>,
+    /// Whether every content is taken that is in it.
+    pub all: bool,
+    /// Take these of the contents that are in it.
+    pub only: Vec<String>,
+    /// What it is called, where it does not say.
+    pub id: Option<String>,
+    /// Its version, where it does not say.
+    pub version: Option<String>,
+    /// Its kind, where that cannot be seen.
+    pub kind: Option<String>,
+    /// Where files go that nobody knows a place for, as `pattern=folder`.
+    pub place: Vec<String>,
+    /// Files of it that are left out, as patterns.
+    pub leave: Vec<String>,
+    /// Parameters of tweaks, as `name=value`.
+    pub set: Vec<String>,
+    /// Whether it is only noted: then nothing is noted that no catalogue has.
+    pub later: bool,
+}
+
+/// Wants contents, with what they need.
+///
+/// # Errors
+/// Where something is nowhere, cannot be fetched or read, or is none of this game's contents.
+pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<Change, AppError> {
+    let noted = server.catalogues();
+    let found = ways::find_out(server, &noted, request, front)?;
+    let mut wants = server.control.wants.clone();
+    let mut given_anew = BTreeSet::new();
+    let mut asked = Vec::new();
+    for way in &found.ways {
+        match way {
+            Way::Name(id, _) if wants.off.contains_key(id) => {
+                return Err(AppError::Usage {
+                    what: format!("{id} is installed and switched off"),
+                    hint: Some(format!("yalotheca on {id} switches it on")),
+                });
+            }
+            Way::Name(id, range) => {
+                asked.push(if range.is_any() { id.to_string() } else { format!("{id}@{range}") });
+                wants.want(id, range);
+            }
+            Way::Given(id, given) => {
+                asked.push(id.to_string());
+                wants.give(id, given);
+                given_anew.insert(id.clone());
+            }
+        }
+    }
+    let ids: Vec<_> = found.ways.iter().map(Way::id).cloned().collect();
+    let set = parameters::ask(server, &server.catalogues_for(&wants), &ids, &request.set, front)?;
+    for (id, at, value) in &set {
+        wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
+    }
+    if request.later {
+        refuse_what_nobody_has(&server.catalogues_for(&wants), &found.ways)?;
+    }
+    // What is named with a range may move to fit it, and what is given again is taken anew; the rest stays.
+    let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
+    let mut along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    if !request.later {
+        once::put(server, &found.once, &mut along)?;
+    }
+    Ok(Change { wants, fresh, along, asked })
+}
+
+/// Finds what one request names, and returns what is wanted with it and the first content of it.
+///
+/// # Errors
+/// As for [`add`].
+pub fn wanted(
+    server: &Server,
+    request: &AddRequest,
+    front: &dyn Front,
+) -> Result<(ControlFile, Option<ContentId>), AppError> {
+    let Found { ways, .. } = ways::find_out(server, &server.catalogues(), request, front)?;
+    let mut wants = server.control.wants.clone();
+    for way in &ways {
+        match way {
+            Way::Name(id, range) => wants.want(id, range),
+            Way::Given(id, given) => wants.give(id, given),
+        }
+    }
+    Ok((wants, ways.first().map(Way::id).cloned()))
+}
+
+/// What no catalogue has is not noted: nothing could ever install it.
+fn refuse_what_nobody_has(catalogues: &OpenCatalogues<'_>, ways: &[Way]) -> Result<(), AppError> {
+    const MOST: usize = 6;
+    for way in ways {
+        let Way::Name(id, range) = way else { continue };
+        if !catalogues.get()?.unreachable().is_empty() {
+            return Ok(());
+        }
+        let Some(content) = catalogues.get()?.content(id)? else {
+            return Err(Server::unknown(catalogues, id)?);
+        };
+        if content.releases.iter().any(|release| range.matches(&release.version)) {
+            continue;
+        }
+        let mut releases: Vec<_> = content.releases.iter().map(|release| &release.version).collect();
+        releases.sort_by(|a, b| b.cmp(a));
+        let mut versions: Vec<String> = releases.iter().take(MOST).map(ToString::to_string).collect();
+        if content.releases.len() > MOST {
+            versions.push("…".into());
+        }
+        return Err(AppError::Usage {
+            what: format!("no release of {id} is {}", range.in_words()),
+            hint: Some(format!("there are: {}", versions.join(", "))),
+        });
+    }
+    Ok(())
+}

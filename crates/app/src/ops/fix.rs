@@ -1,0 +1,189 @@
+//! Doing what a check suggests.
+
+use std::collections::BTreeSet;
+
+use yalotheca_core::{
+    check::{Finding, Remedy, Weight},
+    control::Locked,
+    id::{ContentId, TreePath},
+    suggest,
+    version::VersionRange,
+};
+use yalotheca_host::survey::{self, FoundContent, Inventory};
+
+use super::change::Change;
+use crate::{
+    AppError, Server,
+    apply::Along,
+    findings::look_at_all,
+    plan::{Mend, PlanOptions, can_mend},
+    take_over::{lies, lock_one, place, place_files},
+};
+
+/// What to fix.
+#[derive(Debug, Clone, Default)]
+pub struct FixRequest {
+    /// Codes, contents or paths; all problems where nothing is named.
+    pub what: Vec<String>,
+    /// Whether a second copy stays that differs from the one that is installed.
+    pub keeps_what_differs: bool,
+}
+
+/// What is fixed.
+#[derive(Debug)]
+pub enum Fixed {
+    /// These findings, by one change.
+    Change(Box<Change>),
+    /// Nothing of what could have been.
+    Nothing,
+    /// There is nothing to fix; these problems are left for people.
+    NothingToFix(Vec<Finding>),
+}
+
+/// A finding that nothing is done about.
+#[derive(Debug)]
+pub enum LeftOut {
+    /// No combination of versions puts it right.
+    Hopeless {
+        /// The content.
+        about: ContentId,
+        /// The finding.
+        says: String,
+    },
+    /// A second copy is not the same as the one that is installed.
+    Differs {
+        /// Its path.
+        path: TreePath,
+        /// The content.
+        of: ContentId,
+    },
+}
+
+/// What `fix` does.
+#[derive(Debug)]
+pub struct FixReport {
+    /// What is fixed.
+    pub fixed: Fixed,
+    /// What nothing is done about.
+    pub left_out: Vec<LeftOut>,
+}
+
+/// Does what a check suggests, as one change.
+///
+/// # Errors
+/// Where something is named that fix does nothing about, or the server cannot be looked at.
+pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppError> {
+    let (findings, _) = look_at_all(server)?;
+    let mut left_out = Vec::new();
+    let chosen = choose(request, &findings)?;
+    if chosen.is_empty() {
+        let left = findings.into_iter().filter(|finding| finding.weight == Weight::Trouble).collect();
+        return Ok(FixReport { fixed: Fixed::NothingToFix(left), left_out });
+    }
+    let chosen =
+        if request.what.is_empty() { without_hopeless(server, chosen, &mut left_out)? } else { chosen };
+    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+    let mut wants = server.control.wants.clone();
+    let mut mended = BTreeSet::new();
+    let mut notes = Vec::new();
+    server.keep_receipt();
+    for finding in chosen {
+        match finding.remedy.as_ref() {
+            None | Some(Remedy::Settle) => {}
+            Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
+            Some(Remedy::TakeOut(entry)) => server.receipt.entries.push((**entry).clone()),
+            Some(Remedy::SetAside(path)) => {
+                let Some(found) = found_at(&inventory, path) else { continue };
+                if request.keeps_what_differs && !is_the_same(server, found) {
+                    left_out.push(LeftOut::Differs { path: path.clone(), of: found.content.id.clone() });
+                    continue;
+                }
+                place_files(&server.game, found, &mut server.receipt);
+            }
+            Some(Remedy::TakeOver(path)) => {
+                let Some(found) = found_at(&inventory, path) else { continue };
+                let id = &found.content.id;
+                // Of two copies in wrong folders the first is taken over; the other is a finding of the next check.
+                if server.control.lock.get(id).is_some() {
+                    continue;
+                }
+                let locked = take_over(server, found)?;
+                place(&server.game, found, &mut server.receipt);
+                server.control.lock.contents.push(locked);
+                wants.want(id, &VersionRange::any());
+                mended.insert(id.clone());
+            }
+        }
+        notes.push(finding.says.clone());
+    }
+    if notes.is_empty() {
+        return Ok(FixReport { fixed: Fixed::Nothing, left_out });
+    }
+    let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
+    let along = Along { plan, fixes: notes, ..Along::default() };
+    Ok(FixReport { fixed: Fixed::Change(Box::new(Change { along, ..Change::to(wants) })), left_out })
+}
+
+/// Leaves out what no combination of versions puts right, so that everything else can be.
+fn without_hopeless<'f>(
+    server: &Server,
+    chosen: Vec<&'f Finding>,
+    left_out: &mut Vec<LeftOut>,
+) -> Result<Vec<&'f Finding>, AppError> {
+    let mut left = Vec::new();
+    for finding in chosen {
+        if let Some(Remedy::Mend(id)) = &finding.remedy
+            && !can_mend(server, id)?
+        {
+            left_out.push(LeftOut::Hopeless { about: id.clone(), says: finding.says.clone() });
+            continue;
+        }
+        left.push(finding);
+    }
+    Ok(left)
+}
+
+/// Chooses the findings that something is done about.
+fn choose<'f>(request: &FixRequest, findings: &'f [Finding]) -> Result<Vec<&'f Finding>, AppError> {
+    let fixable = || findings.iter().filter(|finding| finding.remedy.is_some());
+    if request.what.is_empty() {
+        return Ok(fixable().filter(|finding| finding.weight == Weight::Trouble).collect());
+    }
+    let is_about = |finding: &Finding, what: &str| finding.code == what || finding.about == what;
+    for what in &request.what {
+        if fixable().any(|finding| is_about(finding, what)) {
+            continue;
+        }
+        let by_hand = findings.iter().find(|finding| is_about(finding, what));
+        let names = fixable().flat_map(|finding| [finding.code, finding.about.as_str()]);
+        return Err(AppError::Usage {
+            what: match by_hand {
+                Some(finding) => format!("fix does nothing about this: {}", finding.says),
+                None => format!("check has found nothing called {what}"),
+            },
+            hint: by_hand
+                .and_then(|finding| finding.fix.clone())
+                .or_else(|| suggest::did_you_mean(what, names))
+                .or_else(|| Some("yalotheca check lists the findings, each with its code".into())),
+        });
+    }
+    Ok(fixable().filter(|finding| request.what.iter().any(|what| is_about(finding, what))).collect())
+}
+
+fn found_at<'i>(inventory: &'i Inventory, path: &TreePath) -> Option<&'i FoundContent> {
+    inventory.contents.iter().find(|found| found.path == *path)
+}
+
+/// Whether a second copy has the same files as the one that is installed.
+fn is_the_same(server: &Server, found: &FoundContent) -> bool {
+    let settled = server.receipt.contents.get(&found.content.id);
+    settled.is_some_and(|settled| settled.payload.digest() == found.payload.digest())
+}
+
+/// What is taken over stays where it is if the server loads it from there.
+fn take_over(server: &Server, found: &FoundContent) -> Result<Locked, AppError> {
+    let catalogues = server.catalogues();
+    let locked = lock_one(&server.game, found, catalogues.get()?)?;
+    let found = lies(&server.game, &server.survey.scope, found).as_found();
+    Ok(Locked { found, ..locked })
+}

@@ -1,0 +1,71 @@
+//! `add`.
+
+use std::process::ExitCode;
+
+use clap::Args;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    ops::add::{AddRequest, add},
+};
+
+use super::apply::{Mode, apply, finish};
+use crate::{args::Global, ui::Ui};
+
+/// Install contents.
+#[derive(Debug, Args)]
+pub(crate) struct AddArgs {
+    /// Names, with a range after '@' if you need one (tidebell, 'tidebell@>=1.2, <2'); or links, item numbers,
+    /// files, folders
+    #[arg(required = true, value_name = "WHAT")]
+    names: Vec<String>,
+    /// Take every content that is in it
+    #[arg(long)]
+    all: bool,
+    /// Take these of the contents that are in it
+    #[arg(long, value_name = "ID", value_delimiter = ',')]
+    only: Vec<String>,
+    /// What to call it, where it does not say
+    #[arg(long, value_name = "ID")]
+    id: Option<String>,
+    /// Its version, where it does not say
+    #[arg(long, value_name = "VERSION")]
+    version: Option<String>,
+    /// Its kind, where that cannot be seen
+    #[arg(long, value_name = "KIND")]
+    kind: Option<String>,
+    /// Where files go that nobody knows a place for
+    #[arg(long, value_name = "PATTERN=FOLDER")]
+    place: Vec<String>,
+    /// Leave these files of it out
+    #[arg(long, value_name = "PATTERN")]
+    leave: Vec<String>,
+    /// A parameter of a tweak
+    #[arg(long, value_name = "NAME=VALUE")]
+    set: Vec<String>,
+    /// Only note it; the next settle does it
+    #[arg(long)]
+    later: bool,
+}
+
+pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let request = AddRequest {
+        names: args.names.clone(),
+        all: args.all,
+        only: args.only.clone(),
+        id: args.id.clone(),
+        version: args.version.clone(),
+        kind: args.kind.clone(),
+        place: args.place.clone(),
+        leave: args.leave.clone(),
+        set: args.set.clone(),
+        later: args.later,
+    };
+    let change = add(&server, &request, ui)?;
+    if args.later {
+        let summary = format!("noted: {}", change.asked.join(", "));
+        return finish(&server, change, (true, &summary), ui);
+    }
+    let mode = if args.set.is_empty() { Mode::Settle } else { Mode::SettleWithLines };
+    apply(&server, change, mode, ui)
+}
