@@ -2,7 +2,10 @@
 
 pub mod about;
 pub mod add;
+pub mod catalogues;
 pub mod change;
+pub mod check;
+pub mod export;
 pub mod find;
 pub mod fix;
 pub mod links;
@@ -13,5 +16,6 @@ pub mod remove;
 pub mod settings;
 pub mod settle;
 pub mod switch;
+pub mod undo;
 pub mod update;
 pub mod why;

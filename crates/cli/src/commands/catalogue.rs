@@ -1,13 +1,16 @@
 //! `catalogue`: where contents come from, and the cache of what came.
 
-use std::{path::Path, process::ExitCode, time::Duration};
+use std::process::ExitCode;
 
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use serde::Serialize;
-use yalotheca_app::{AppError, Purpose, Server, apply::note};
-use yalotheca_core::{control::CatalogueSource, link::without_user, suggest};
-use yalotheca_host::store::Store;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    ops::catalogues::{
+        CataloguesReport, SweepReport, add_catalogue, drop_catalogue, list_catalogues, sweep_cache,
+    },
+};
 
 use super::shell;
 use crate::{
@@ -55,22 +58,7 @@ enum CatalogueAct {
     },
 }
 
-#[derive(Debug, Serialize)]
-struct CatalogueLine {
-    name: String,
-    at: String,
-    signed: bool,
-    /// How many contents it has, where it can be read now.
-    contents: Option<usize>,
-}
-
-#[derive(Debug, Serialize)]
-struct CatalogueList {
-    server: String,
-    catalogues: Vec<CatalogueLine>,
-}
-
-impl View for CatalogueList {
+impl View for CataloguesReport {
     fn view(&self, page: &mut Page) {
         if self.catalogues.is_empty() {
             page.line(Role::Plain, &format!("{} has no catalogue.", self.server));
@@ -112,13 +100,7 @@ impl View for CatalogueDone {
     }
 }
 
-#[derive(Debug, Serialize)]
-struct SweepView {
-    files: usize,
-    bytes: u64,
-}
-
-impl View for SweepView {
+impl View for SweepReport {
     fn view(&self, page: &mut Page) {
         let text = match self.files {
             0 => "The cache holds nothing that could go.".to_owned(),
@@ -131,84 +113,26 @@ impl View for SweepView {
 pub(crate) fn run(args: &CatalogueArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     match &args.act {
         CatalogueAct::Sweep { days, most } => {
-            let unused = Duration::from_secs(days.saturating_mul(24 * 60 * 60));
-            let most = most.map(|most| most.saturating_mul(1_000_000));
-            let (files, bytes) = Store::of_user()?.sweep(unused, most)?;
-            ui.show(&SweepView { files, bytes })?;
+            ui.show(&sweep_cache(*days, *most)?)?;
         }
-        CatalogueAct::List => list(&Server::open(Purpose::Look, &global.open(), ui)?, ui)?,
+        CatalogueAct::List => {
+            ui.show(&list_catalogues(&Server::open(Purpose::Look, &global.open(), ui)?)?)?;
+        }
         CatalogueAct::Add { name, location, key } => {
             let server = Server::open(Purpose::Change, &global.open(), ui)?;
-            add(&server, name, (location, key.as_deref()), ui)?;
+            let contents = add_catalogue(&server, name, (location, key.as_deref()))?;
+            let says = format!("Added the catalogue {name}: {} to choose from.", count(contents, "content"));
+            ui.show(&CatalogueDone { catalogue: name.clone(), says })?;
         }
         CatalogueAct::Drop { name } => {
-            drop_one(&Server::open(Purpose::Change, &global.open(), ui)?, name, ui)?;
+            let came = drop_catalogue(&Server::open(Purpose::Change, &global.open(), ui)?, name)?;
+            let mut says = format!("Dropped the catalogue {name}.");
+            if came > 0 {
+                let many = count(came, "content");
+                says = format!("{says} {many} from it stay installed, and are not updated any more.");
+            }
+            ui.show(&CatalogueDone { catalogue: name.clone(), says })?;
         }
     }
     Ok(ExitCode::SUCCESS)
-}
-
-fn list(server: &Server, ui: &Ui) -> Result<(), AppError> {
-    let catalogues = server.catalogues();
-    let sizes = catalogues.get()?.sizes();
-    let catalogues = server.control.wants.catalogues.iter().map(|catalogue| CatalogueLine {
-        name: catalogue.name.clone(),
-        at: without_user(&catalogue.at),
-        signed: catalogue.key.is_some(),
-        contents: sizes.get(&catalogue.name).copied().flatten(),
-    });
-    ui.show(&CatalogueList { server: server.shown(), catalogues: catalogues.collect() })
-}
-
-fn add(server: &Server, name: &str, (at, key): (&str, Option<&str>), ui: &Ui) -> Result<(), AppError> {
-    let mut wants = server.control.wants.clone();
-    if wants.catalogues.iter().any(|known| known.name == name) {
-        return Err(AppError::Usage {
-            what: format!("there is a catalogue called {name} already"),
-            hint: Some(format!("yalotheca catalogue drop {name} removes it; or choose another name")),
-        });
-    }
-    // A folder is noted as it is seen from yalotheca.toml, wherever the command is typed.
-    let here = std::env::current_dir().ok().and_then(|here| here.canonicalize().ok());
-    let is_elsewhere = here.is_none_or(|here| server.control.folder.canonicalize().ok() != Some(here));
-    let at = match Path::new(at).canonicalize() {
-        Ok(folder) if !at.contains("://") && is_elsewhere => folder.display().to_string(),
-        _ => at.to_owned(),
-    };
-    let source = CatalogueSource { name: name.into(), at, key: key.map(str::to_owned), older: false };
-    wants.add_catalogue(&source);
-    // A catalogue that cannot be read is an error now, not when something is installed from it.
-    let catalogues = server.catalogues_for(&wants);
-    let Some(contents) = catalogues.get()?.sizes().get(name).copied().flatten() else {
-        let absent = catalogues.get()?.unreachable().into_iter().next_back();
-        return Err(absent.map_or_else(
-            || AppError::Usage { what: format!("the catalogue {name} cannot be read"), hint: None },
-            AppError::from,
-        ));
-    };
-    note(server, &wants, (None, &format!("catalogue {name} added")))?;
-    let what = format!("Added the catalogue {name}: {} to choose from.", count(contents, "content"));
-    ui.show(&CatalogueDone { catalogue: name.into(), says: what })
-}
-
-fn drop_one(server: &Server, name: &str, ui: &Ui) -> Result<(), AppError> {
-    let mut wants = server.control.wants.clone();
-    if !wants.drop_catalogue(name) {
-        let names = wants.catalogues.iter().map(|catalogue| catalogue.name.as_str());
-        return Err(AppError::Usage {
-            what: format!("there is no catalogue called {name}"),
-            hint: suggest::did_you_mean(name, names)
-                .or_else(|| Some("yalotheca catalogue list shows them".into())),
-        });
-    }
-    note(server, &wants, (None, &format!("catalogue {name} dropped")))?;
-    let came = server.control.lock.contents.iter().filter(|locked| locked.catalogue == name).count();
-    let mut says = format!("Dropped the catalogue {name}.");
-    if came > 0 {
-        says = format!(
-            "{says} {} from it stay installed, and are not updated any more.",
-            count(came, "content")
-        );
-    }
-    ui.show(&CatalogueDone { catalogue: name.into(), says })
 }

@@ -2,8 +2,10 @@
 
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
-use serde::Serialize;
-use yalotheca_app::{AppError, Purpose, Server, findings::look_at_all};
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    ops::check::{CheckReport, check},
+};
 use yalotheca_core::check::{Finding, Weight, meaning};
 
 use crate::{
@@ -12,16 +14,7 @@ use crate::{
     view::{Cell, Page, Role, View, count},
 };
 
-#[derive(Debug, Serialize)]
-struct CheckView {
-    server: String,
-    contents: usize,
-    files: usize,
-    running: bool,
-    findings: Vec<Finding>,
-}
-
-impl View for CheckView {
+impl View for CheckReport {
     fn view(&self, page: &mut Page) {
         let of = |weight: Weight| {
             let found: Vec<&Finding> =
@@ -82,15 +75,9 @@ fn meanings(page: &mut Page, problems: &[&Finding]) {
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
     let waiting = ui.wait_quietly(&format!("Checking {}", server.shown()));
-    let (findings, files) = look_at_all(&server)?;
+    let report = check(&server)?;
     drop(waiting);
-    let troubled = findings.iter().any(|finding| finding.weight == Weight::Trouble);
-    ui.show(&CheckView {
-        server: server.shown(),
-        contents: server.control.lock.contents.len(),
-        files,
-        running: server.running().is_some(),
-        findings,
-    })?;
+    let troubled = report.findings.iter().any(|finding| finding.weight == Weight::Trouble);
+    ui.show(&report)?;
     Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }

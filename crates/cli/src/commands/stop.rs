@@ -54,7 +54,7 @@ pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
             if !running::stop(&server.tree, &running, server.game.run.stop, patience) {
                 return Err(AppError::Refused {
                     what: format!("process {} does not end", running.pid),
-                    hint: Some("it may belong to another user, or be on a disk that is not mounted".into()),
+                    hint: Some("it may belong to another user, or be waiting for a slow disk".into()),
                 });
             }
             Some(running.pid)

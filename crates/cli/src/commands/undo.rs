@@ -1,26 +1,15 @@
 //! `undo`.
 
-use std::{collections::BTreeMap, process::ExitCode};
+use std::process::ExitCode;
 
 use clap::Args;
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Prompt, Purpose, Server,
-    apply::{changed_files, origin, settle_change, texts},
-    plan::content_lines,
+    apply::changed_files,
+    ops::undo::{UndoPlan, changes_to_undo, plan_undo, undo_to_redo},
 };
-use yalotheca_core::{
-    change::{ChangeSet, Present, Receipt, Step, undo},
-    control::{LOCK_FILE, LockFile, without_edit},
-    document::TextFile,
-    id::TreePath,
-};
-use yalotheca_host::{
-    catalogue::Sources,
-    control::OpenControlError,
-    settle::{self, ControlTexts, Past, PastKind, SealKey},
-    tree::{Found, Tree},
-};
+use yalotheca_host::settle::Past;
 
 use crate::{
     args::Global,
@@ -82,20 +71,8 @@ pub(crate) struct RedoArgs {
 
 pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let past = settle::history(&server.tree)?;
-    let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
-    let nothing =
-        |what: String| AppError::Usage { what, hint: Some("yalotheca history lists all changes".into()) };
-    let back: Vec<Past> = match args.number {
-        None => live().next_back().into_iter().cloned().collect(),
-        Some(number) if !live().any(|past| past.number == number) => {
-            return Err(nothing(format!("there is no change {number} to take back")));
-        }
-        Some(number) => live().rev().filter(|past| past.number >= number).cloned().collect(),
-    };
-    let Some((first, rest)) = back.split_first() else {
-        return Err(nothing("there is no change to take back".into()));
-    };
+    let back = changes_to_undo(&server, args.number)?;
+    let Some((first, rest)) = back.split_first() else { return Ok(ExitCode::SUCCESS) };
     if !rest.is_empty() {
         let numbers: Vec<String> = back.iter().map(|past| past.number.to_string()).collect();
         ui.note(&format!("Takes back {}, the latest first.", numbers.join(", ")));
@@ -114,17 +91,8 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
 
 pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let past = settle::history(&server.tree)?;
-    let hint = Some("yalotheca history lists all changes".to_owned());
-    let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
-        return Err(AppError::Usage { what: "there is nothing to do again".into(), hint });
-    };
-    let since = past.iter().rfind(|past| past.kind == PastKind::Change);
-    if let Some(since) = since.filter(|since| since.number > undo.number) {
-        let what = format!("change {} ({}) was made since the last undo", since.number, since.origin.command);
-        return Err(AppError::Usage { what, hint });
-    }
-    take_back(&server, undo, ("Do it again?", args.recorded_elsewhere), ui)?;
+    let undo = undo_to_redo(&server)?;
+    take_back(&server, &undo, ("Do it again?", args.recorded_elsewhere), ui)?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -135,44 +103,21 @@ fn take_back(
     (question, recorded_elsewhere): (&str, bool),
     ui: &Ui,
 ) -> Result<bool, AppError> {
-    let key = SealKey::known();
-    if !settle::is_sealed(&server.tree, past.number, key.as_ref())? && !recorded_elsewhere {
-        return Err(AppError::Refused {
-            what: format!(
-                "change {} ({}) was recorded by {}, not by this account, so what its record says cannot be verified",
-                past.number, past.origin.command, past.origin.who
-            ),
-            hint: Some("ask them to take it back; or look closely at the preview of: yalotheca undo --recorded-elsewhere".into()),
-        });
-    }
-    let (steps, receipt, before, after) = settle::read_settle(&server.tree, past.number, key.as_ref())?;
-    let present = look(server, &steps, &receipt)?;
-    let change = undo(past.number, &steps, &receipt, &server.receipt, &present)?;
-    let now = texts(&server.control);
-    // What was edited in yalotheca.toml since stays, and the rest goes back.
-    let wants = match (&after.wants, &now.wants, &before.wants) {
-        (Some(after), Some(now), Some(before)) => without_edit(after, now, before),
-        _ => before.wants.clone(),
-    };
-    let wants_kept = wants.is_none() && now.wants.is_some();
-    let back = ControlTexts { wants: wants.or_else(|| now.wants.clone()), lock: before.lock };
+    let plan = plan_undo(server, past, recorded_elsewhere)?;
     let mut view =
-        UndoView { change: view_of(server, &change, &back)?, takes_back: past.clone(), wants_kept };
+        UndoView { change: view_of(server, &plan)?, takes_back: past.clone(), wants_kept: plan.wants_kept };
     view.change.hide(ui);
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    if !change.steps.is_empty() {
+    if !plan.change.steps.is_empty() {
         server.refuse_running()?;
     }
     if !ui.confirm(question)? {
         ui.note("Nothing was changed.");
         return Ok(false);
     }
-    let word = if past.kind == PastKind::Undo { "done again" } else { "taken back" };
-    let number = past.origin.undoes.filter(|_| past.kind == PastKind::Undo).unwrap_or(past.number);
-    let origin = origin(server, &format!("change {number} {word}"), Some(past.number));
-    let number = settle_change(server, &change, (back, &Sources::default()), origin)?;
+    let number = plan.settle(server)?;
     view.change.settled = true;
     view.change.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {
@@ -182,11 +127,9 @@ fn take_back(
     Ok(true)
 }
 
-fn view_of(server: &Server, change: &ChangeSet, back: &ControlTexts) -> Result<ChangeView, AppError> {
-    let read = |text: &String| LockFile::parse(LOCK_FILE, text).map_err(OpenControlError::from);
-    let lock = back.lock.as_ref().map(read).transpose()?.unwrap_or_default();
-    let mut contents =
-        content_lines(&server.control.lock, &lock, &server.control.wants.wants, &BTreeMap::new());
+fn view_of(server: &Server, plan: &UndoPlan) -> Result<ChangeView, AppError> {
+    let change = &plan.change;
+    let mut contents = plan.contents(server)?;
     for line in &mut contents {
         line.why.clear();
     }
@@ -209,32 +152,4 @@ fn view_of(server: &Server, change: &ChangeSet, back: &ControlTexts) -> Result<C
         waits: false,
         diffs: false,
     })
-}
-
-/// Looks at what the settle touched, as it is now.
-fn look(server: &Server, steps: &[Step], before: &Receipt) -> Result<Present, AppError> {
-    let mut present = Present::default();
-    let entries = server.receipt.entries.iter().chain(&before.entries);
-    let configs: std::collections::BTreeSet<&TreePath> = entries.map(|entry| &entry.file).collect();
-    for step in steps {
-        match step {
-            Step::Put { path, .. } | Step::SetAside { path, .. } => {
-                if let Some(found) = server.tree.digest(path)? {
-                    present.files.insert(path.clone(), found);
-                }
-                let is_text =
-                    matches!(step, Step::Put { source: yalotheca_core::change::Source::Text(_), .. });
-                if is_text || configs.contains(path) {
-                    let text = server.tree.read(path)?.map(TextFile::read);
-                    present.texts.extend(text.map(|text| (path.clone(), text)));
-                }
-            }
-            Step::MakeFolder { path } | Step::RemoveFolder { path } => {
-                if server.tree.find(path)? == Some(Found::Folder) {
-                    present.folders.insert(path.clone());
-                }
-            }
-        }
-    }
-    Ok(present)
 }

@@ -1,0 +1,195 @@
+//! Making a modpack of what is installed.
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+use serde::Serialize;
+use yalotheca_core::{
+    catalogue::Side,
+    control::Locked,
+    game::Shape,
+    id::{ContentId, TreePath},
+    pack::{PACK_KIND, Pack, PackMember, PackSetting, PackWant},
+    version::{ReleaseVersion, VersionRange},
+};
+use yalotheca_host::{
+    catalogue::BY_HAND,
+    pack::{Piece, write_pack},
+    tree::{Found, Tree},
+};
+
+use crate::{AppError, Server};
+
+/// For whom a pack is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Sides {
+    /// What a server needs.
+    Server,
+    /// What players need.
+    Player,
+    /// All of it.
+    #[default]
+    Both,
+}
+
+impl Sides {
+    fn takes(self, side: Side) -> bool {
+        match self {
+            Self::Server => side != Side::Player,
+            Self::Player => side != Side::Server,
+            Self::Both => true,
+        }
+    }
+}
+
+/// Which pack is made.
+#[derive(Debug, Clone, Default)]
+pub struct ExportRequest {
+    /// The pack's file.
+    pub file: PathBuf,
+    /// Whether a file of that name is replaced.
+    pub force: bool,
+    /// What it is called; else its file's name.
+    pub id: Option<String>,
+    /// Its version.
+    pub version: String,
+    /// For whom it is.
+    pub sides: Sides,
+    /// Whether every content's files come along, those of catalogues as well.
+    pub bundle: bool,
+    /// Files of the server that come along.
+    pub settings: Vec<String>,
+}
+
+/// A pack that was made.
+#[derive(Debug, Serialize)]
+pub struct ExportReport {
+    /// The file.
+    pub file: String,
+    /// Its size.
+    pub bytes: u64,
+    /// Contents that are in it by name only.
+    pub by_name: Vec<ContentId>,
+    /// Contents that are in it with their files.
+    pub bundled: Vec<ContentId>,
+    /// Files of the server that are in it.
+    pub settings: Vec<TreePath>,
+}
+
+/// Makes a pack: contents of a catalogue by name, the others with their files.
+///
+/// # Errors
+/// Where it would be empty or replace a file, or a file cannot be read or written.
+pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, AppError> {
+    let stem = request.file.file_stem().map_or_else(String::new, |stem| stem.to_string_lossy().into_owned());
+    let version = ReleaseVersion::parse(&request.version).map_err(|error| AppError::Usage {
+        what: error.to_string(),
+        hint: Some("write it as 1.4 or 2024.03".into()),
+    })?;
+    let mut pack = Pack {
+        format: 1,
+        id: ContentId::new(request.id.as_deref().unwrap_or(&stem))?,
+        title: String::new(),
+        version,
+        about: String::new(),
+        game: server.game.name.clone(),
+        wants: BTreeMap::new(),
+        members: Vec::new(),
+        settings: Vec::new(),
+    };
+    let mut pieces: Vec<(String, Piece)> = Vec::new();
+    let mut bundled = Vec::new();
+    for locked in server.control.lock.on() {
+        let side = locked.release.side;
+        if locked.release.kind == PACK_KIND || !request.sides.takes(side) {
+            continue;
+        }
+        let has_name = !locked.catalogue.is_empty() && locked.catalogue != BY_HAND;
+        if has_name && !request.bundle {
+            pack.wants
+                .insert(locked.id.clone(), PackWant::Range(VersionRange::exactly(&locked.release.version)));
+            continue;
+        }
+        let (name, piece) = piece(server, locked)?;
+        pack.members.push(PackMember { file: name.clone(), side });
+        pieces.push((name, piece));
+        bundled.push(locked.id.clone());
+    }
+    for path in &request.settings {
+        let to = TreePath::new(path)?;
+        if !matches!(server.tree.find(&to)?, Some(Found::File(_))) {
+            return Err(AppError::Usage {
+                what: format!("{to} is no file of the server"),
+                hint: Some("name it as the server sees it, without the folder of the server".into()),
+            });
+        }
+        let file = format!("settings/{to}");
+        pieces.push((file.clone(), Piece::File(server.tree.at(&to))));
+        pack.settings.push(PackSetting { file, to });
+    }
+    refuse_to_lose(request, &pack)?;
+    let failed = |source| AppError::Io { what: format!("writing {}", request.file.display()), source };
+    write_pack(&request.file, &pack, &pieces).map_err(failed)?;
+    Ok(ExportReport {
+        file: request.file.display().to_string(),
+        bytes: std::fs::metadata(&request.file).map_err(failed)?.len(),
+        by_name: pack.wants.keys().cloned().collect(),
+        bundled,
+        settings: pack.settings.into_iter().map(|setting| setting.to).collect(),
+    })
+}
+
+/// Refuses an empty pack, and replaces an existing file only with `--force`.
+fn refuse_to_lose(request: &ExportRequest, pack: &Pack) -> Result<(), AppError> {
+    if pack.wants.is_empty() && pack.members.is_empty() && pack.settings.is_empty() {
+        return Err(AppError::Usage {
+            what: "this pack would be empty".into(),
+            hint: Some(
+                "yalotheca list shows what is installed; --edition chooses for whom the pack is".into(),
+            ),
+        });
+    }
+    if request.file.exists() && !request.force {
+        return Err(AppError::Refused {
+            what: format!("{} is there already", request.file.display()),
+            hint: Some("choose another name, or add --force to replace it".into()),
+        });
+    }
+    Ok(())
+}
+
+/// A content's files, from where they lie on the server.
+fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> {
+    let own = server.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+    let files: Vec<&TreePath> = own.map(|(path, _)| path).collect();
+    let gone = || AppError::Refused {
+        what: format!("the files of {} are not on the server", locked.id),
+        hint: Some("yalotheca settle puts them back".into()),
+    };
+    for path in &files {
+        if server.tree.find(path)?.is_none() {
+            return Err(gone());
+        }
+    }
+    let shape = server.game.kinds.get(&locked.release.kind).map(|kind| kind.shape);
+    match files.as_slice() {
+        [] => Err(gone()),
+        [only] if shape != Some(Shape::Folder) => {
+            Ok((format!("members/{}", only.name()), Piece::File(server.tree.at(only))))
+        }
+        several => {
+            let payload = server.receipt.contents.get(&locked.id).map(|settled| &settled.payload.files);
+            let inner = |path: &TreePath| {
+                let own = payload.into_iter().flatten().find(|file| {
+                    path.as_str() == file.path || path.as_str().ends_with(&format!("/{}", file.path))
+                });
+                own.map_or_else(|| path.name().to_owned(), |file| file.path.clone())
+            };
+            let folder = if shape == Some(Shape::Folder) { format!("{}/", locked.id) } else { String::new() };
+            let files = several
+                .iter()
+                .map(|path| (format!("{folder}{}", inner(path)), server.tree.at(path)))
+                .collect();
+            Ok((format!("members/{}.zip", locked.id), Piece::Archive(files)))
+        }
+    }
+}
