@@ -16,6 +16,8 @@ pub mod remove;
 pub mod settings;
 pub mod settle;
 pub mod switch;
+pub mod trial;
+pub mod try_map;
 pub mod undo;
 pub mod update;
 pub mod why;

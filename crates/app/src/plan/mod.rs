@@ -7,6 +7,7 @@ mod reasons;
 mod references;
 pub mod reserved;
 mod settings;
+mod summary;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -31,6 +32,7 @@ use yalotheca_host::{
 pub use choose::{can_mend, newer, why_not};
 pub use references::{broken_references, newly_broken};
 pub use settings::{OpenSettings, open_settings};
+pub use summary::{summary, summary_of, totals};
 
 pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 

@@ -1,28 +1,15 @@
 //! `trial`.
 
-use std::{process::ExitCode, time::Duration};
+use std::{cell::RefCell, process::ExitCode};
 
 use clap::Args;
-use serde::Serialize;
 use yalotheca_app::{
-    AppError, Purpose, Server,
-    apply::{origin, settle_change, texts},
-    findings::locked_state,
-    plan::look,
-    server::how_to_stop,
+    AppError,
+    ops::trial::{Heard, TrialReport, TrialRequest, TriedContent, trial},
 };
 use yalotheca_core::{
-    change::plan,
     diagnose::{ContentState, Trouble, Verdict},
-    document::TextFile,
-    game::Terms,
-    id::{ContentId, TreePath},
-};
-use yalotheca_host::{
-    catalogue::Sources,
-    running,
-    tree::Tree,
-    trial::{Trial, TrialOptions, trial},
+    id::ContentId,
 };
 
 use crate::{
@@ -42,35 +29,7 @@ pub(crate) struct TrialArgs {
     patience: u64,
 }
 
-#[derive(Debug, Serialize)]
-struct TrialView {
-    server: String,
-    verdict: Verdict,
-    ready_after_ms: Option<u128>,
-    port_answers: Option<bool>,
-    troubles: Vec<Trouble>,
-    /// What the first start did, where there was another one after it.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    first: Vec<String>,
-    /// The terms' text, where the start failed for want of them.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    terms: Option<String>,
-    contents: Vec<ContentLine>,
-    ended_with: Option<i32>,
-    left_running: Option<u32>,
-    last_lines: Vec<String>,
-    patience: u64,
-}
-
-#[derive(Debug, Serialize)]
-struct ContentLine {
-    id: ContentId,
-    version: String,
-    #[serde(flatten)]
-    state: ContentState,
-}
-
-impl View for TrialView {
+impl View for TrialReport {
     fn view(&self, page: &mut Page) {
         for line in &self.first {
             page.line(Role::Plain, line);
@@ -146,8 +105,8 @@ fn troubles(page: &mut Page, troubles: &[Trouble]) {
     }
 }
 
-fn contents(page: &mut Page, lines: &[ContentLine]) {
-    let told: Vec<&ContentLine> = lines.iter().filter(|line| line.state != ContentState::Untold).collect();
+fn contents(page: &mut Page, lines: &[TriedContent]) {
+    let told: Vec<&TriedContent> = lines.iter().filter(|line| line.state != ContentState::Untold).collect();
     if told.is_empty() {
         return;
     }
@@ -182,138 +141,33 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
 }
 
 pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let mut server = Server::open(Purpose::Change, &global.open(), ui)?;
-    if let Some(running) = server.running() {
-        return Err(AppError::Refused {
-            what: format!("the server is running already (process {})", running.pid),
-            hint: Some(how_to_stop(&running)),
-        });
-    }
-    let mut first = Vec::new();
-    let waits = waits(&server)?;
-    // Where something waits for the first start, the server is not left running by it.
-    let mut went = start(&server, args, args.keep && !waits, ui)?;
-    if went.was_first {
-        first.push("The first start made its files and ended by itself.".to_owned());
-    }
-    let lives = went.was_first || went.verdict != Verdict::Failed;
-    if lives && waits {
-        server = Server::open(Purpose::Change, &global.open(), ui)?;
-        first.extend(set_pending(&server)?);
-    }
-    if lives && (went.was_first || waits) {
-        server = Server::open(Purpose::Change, &global.open(), ui)?;
-        went = start(&server, args, args.keep, ui)?;
-    }
-    for text in went.tail.iter_mut().chain(went.troubles.iter_mut().flat_map(|t| [&mut t.line, &mut t.says]))
-    {
+    let request = TrialRequest { keep: args.keep, patience: args.patience };
+    let waiting = RefCell::new(None);
+    let hear = |heard: Heard<'_>| match heard {
+        Heard::Starting { server, owner } => {
+            if let Some(owner) = owner {
+                ui.warn(&format!(
+                    "You are root, and this server's folder belongs to user {owner}: files that the server writes now will belong \
+                     to root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
+                ));
+            }
+            drop(waiting.replace(Some(ui.wait(&format!("Starting {server}")))));
+        }
+        Heard::Line(line) => {
+            if ui.is_verbose() {
+                ui.note(&format!("  {line}"));
+            }
+            if let Some(waiting) = &*waiting.borrow() {
+                waiting.heard(&ui.hide(line));
+            }
+        }
+        Heard::Over => drop(waiting.replace(None)),
+    };
+    let mut report = trial(&global.open(), ui, request, &hear)?;
+    let texts = report.troubles.iter_mut().flat_map(|trouble| [&mut trouble.line, &mut trouble.says]);
+    for text in report.last_lines.iter_mut().chain(texts) {
         *text = ui.hide(text);
     }
-    let contents = server
-        .control
-        .lock
-        .contents
-        .iter()
-        .filter_map(|locked| {
-            let state = went.contents.remove(&locked.id)?;
-            let version = locked.release.version.shown().to_owned();
-            Some(ContentLine { id: locked.id.clone(), version, state })
-        })
-        .collect();
-    ui.show(&TrialView {
-        server: server.shown(),
-        verdict: went.verdict,
-        first,
-        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(&server, terms, &went.troubles)),
-        ready_after_ms: went.ready_after.map(|after| after.as_millis()),
-        port_answers: went.answers,
-        troubles: went.troubles,
-        contents,
-        ended_with: went.ended,
-        left_running: went.kept,
-        last_lines: went.tail,
-        patience: args.patience,
-    })?;
-    Ok(if went.verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
-}
-
-fn start(server: &Server, args: &TrialArgs, keep: bool, ui: &Ui) -> Result<Trial, AppError> {
-    server.require_run_trust()?;
-    if let Some(owner) = running::other_owner(&server.tree) {
-        ui.warn(&format!(
-            "You are root, and this server's folder belongs to user {owner}: files that the server writes now will belong to \
-             root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
-        ));
-    }
-    let waiting = ui.wait(&format!("Starting {}", server.shown()));
-    let options = TrialOptions { keep, patience: Duration::from_secs(args.patience) };
-    let mut on_line = |line: &str| {
-        if ui.is_verbose() {
-            ui.note(&format!("  {line}"));
-        }
-        waiting.heard(&ui.hide(line));
-    };
-    let scope = &server.survey.scope;
-    let contents = server.control.lock.loaded(&server.control.wants.off);
-    Ok(trial(&server.tree, &server.game, scope, &contents.contents, options, &mut on_line)?)
-}
-
-/// Returns whether settings wait for a file that only the server makes. No file is read for it.
-fn waits(server: &Server) -> Result<bool, AppError> {
-    let (desired, _) = locked_state(server)?;
-    for registration in desired.registrations.iter().filter(|registration| registration.waits) {
-        if server.tree.find(&registration.file)?.is_none() {
-            return Ok(true);
-        }
-    }
-    Ok(false)
-}
-
-/// Sets what waited for files that are there now. Where more than that is to be done, settle is left to do it.
-fn set_pending(server: &Server) -> Result<Vec<String>, AppError> {
-    let (desired, contents) = locked_state(server)?;
-    let change = match plan(&desired, contents, &server.receipt, &look(server, &desired)?) {
-        Ok(change) => change,
-        Err(error) => return Ok(vec![format!("Nothing was set after the first start: {error}")]),
-    };
-    let mut says: Vec<String> = change
-        .pending
-        .iter()
-        .map(|line| {
-            format!("{} is still not there; {} wait for it.", line.path, count(line.settings, "setting"))
-        })
-        .collect();
-    if change.steps.is_empty() {
-        return Ok(says);
-    }
-    if !change.files.is_empty() {
-        says.push("Settings wait for yalotheca settle, which has more to do here.".into());
-        return Ok(says);
-    }
-    let set: usize = change.config.iter().map(|line| line.entries.len()).sum();
-    let files: Vec<String> = change.config.iter().map(|line| line.path.to_string()).collect();
-    let summary = format!("{} set after the first start", count(set, "setting"));
-    let number = settle_change(
-        server,
-        &change,
-        (texts(&server.control), &Sources::default()),
-        origin(server, &summary, None),
-    )?;
-    says.push(format!(
-        "{} could be set after the first start (change {number}), in {}; then it was started again.",
-        count(set, "setting"),
-        files.join(", ")
-    ));
-    Ok(says)
-}
-
-/// The terms' text, where the start failed for want of them.
-fn shown_terms(server: &Server, terms: &Terms, troubles: &[Trouble]) -> Option<String> {
-    let refused = |trouble: &Trouble| trouble.means.as_deref() == Some("terms not agreed");
-    if !troubles.iter().any(refused) {
-        return None;
-    }
-    let path = TreePath::new(&terms.place.file.render(&server.survey.scope).ok()?).ok()?;
-    let bytes = server.tree.read(&path).ok()??;
-    Some(TextFile::read(bytes).text().to_owned())
+    ui.show(&report)?;
+    Ok(if report.verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }

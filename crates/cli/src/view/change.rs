@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use yalotheca_app::apply::{ChangedFile, Prepared};
-use yalotheca_app::plan::{Companion, ContentAct, ContentLine, Planned};
+use yalotheca_app::plan::{Companion, ContentAct, ContentLine, Planned, summary_of, totals};
 use yalotheca_core::{
     change::{ConfigLine, EntryAct, FileAct, FileLine, PendingLine},
     id::TreePath,
@@ -133,41 +133,8 @@ impl ChangeView {
 
     /// One line that says what it does: for the history.
     pub(crate) fn summary(&self) -> String {
-        let mut parts: Vec<String> = self
-            .contents
-            .iter()
-            .take(4)
-            .map(|line| match (line.act, &line.to) {
-                (ContentAct::Gone, _) => format!("{} gone", line.id),
-                (ContentAct::Off, _) => format!("{} off", line.id),
-                (ContentAct::On, _) => format!("{} on", line.id),
-                (ContentAct::New, Some(to)) => format!("{} {} new", line.id, to.shown()).replace("  ", " "),
-                (_, Some(to)) => format!("{} now {to}", line.id),
-                (_, None) => line.id.to_string(),
-            })
-            .collect();
-        if self.contents.len() > 4 {
-            parts.push(format!("{} more", self.contents.len() - 4));
-        }
-        if parts.is_empty() {
-            parts.push(totals(self));
-        }
-        parts.join(", ")
+        summary_of(&self.contents, self.files.len(), self.config.len())
     }
-}
-
-fn totals(view: &ChangeView) -> String {
-    let mut parts = Vec::new();
-    if !view.contents.is_empty() {
-        parts.push(count(view.contents.len(), "content"));
-    }
-    if !view.files.is_empty() {
-        parts.push(count(view.files.len(), "file"));
-    }
-    if !view.config.is_empty() {
-        parts.push(count(view.config.len(), "configuration file"));
-    }
-    if parts.is_empty() { "nothing".into() } else { parts.join(", ") }
 }
 
 impl View for ChangeView {
@@ -195,7 +162,13 @@ impl View for ChangeView {
         }
         if self.settled {
             let number = self.number.map_or_else(String::new, |number| format!(" as change {number}"));
-            page.line(Role::Good, &format!("Settled{number}: {}.", totals(self)));
+            page.line(
+                Role::Good,
+                &format!(
+                    "Settled{number}: {}.",
+                    totals(self.contents.len(), self.files.len(), self.config.len())
+                ),
+            );
             return;
         }
         page.line(Role::Head, &format!("What would change on {}", self.server));
@@ -229,7 +202,10 @@ impl View for ChangeView {
             page.line(Role::Warn, note);
         }
         page.gap();
-        page.line(Role::Plain, &format!("In all: {}.", totals(self)));
+        page.line(
+            Role::Plain,
+            &format!("In all: {}.", totals(self.contents.len(), self.files.len(), self.config.len())),
+        );
     }
 }
 

@@ -1,35 +1,18 @@
 //! `maps try`: a new map against the one that is known to work, so that a fault is known to be the map's.
 
-use std::{process::ExitCode, time::Duration};
+use std::{cell::RefCell, process::ExitCode};
 
 use clap::Args;
-use serde::Serialize;
 use yalotheca_app::{
-    AppError, Prompt, Purpose, Server,
-    apply::{carry_out, note, origin, texts},
-    plan::{Fresh, PlanOptions, plan_change, sources},
-    server::seal_key,
+    AppError, Prompt, Server,
+    ops::try_map::{Fault, TryMapReport, TryMapRequest, find_map, try_map},
 };
-use yalotheca_app::{
-    maps::{self, MapSource},
-    ops::{
-        add::{AddRequest, wanted},
-        maps::rule,
-    },
-};
-use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
-use yalotheca_host::{
-    catalogue::Sources,
-    settle::{self, Order},
-    survey,
-    trial::{Trial, TrialOptions, trial},
-    trust::shell_word,
-};
+use yalotheca_host::trust::shell_word;
 
 use crate::{
     args::Global,
     ui::Ui,
-    view::{Page, Role, View, change::ChangeView},
+    view::{Page, Role, View},
 };
 
 #[derive(Debug, Args)]
@@ -48,29 +31,7 @@ pub(super) struct TryArgs {
     patience: u64,
 }
 
-/// Whose fault it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-enum Fault {
-    /// Nobody's: it works.
-    None,
-    /// The new map's.
-    Map,
-    /// The server's: it fails with the known map as well.
-    Server,
-}
-
-#[derive(Debug, Serialize)]
-struct TryView {
-    server: String,
-    map: String,
-    known: String,
-    fault: Fault,
-    /// What the failing start said.
-    troubles: Vec<String>,
-}
-
-impl View for TryView {
+impl View for TryMapReport {
     fn view(&self, page: &mut Page) {
         let Self { map, known, .. } = self;
         match self.fault {
@@ -116,158 +77,27 @@ pub(super) fn run(
     server: &Server,
     (global, ui): (&Global, &Ui),
 ) -> Result<ExitCode, AppError> {
-    let rule = rule(server)?;
-    let (map, mut wants) = find(args, server, rule, ui)?;
-    let known = server.survey.scope.values.get("map").cloned().unwrap_or_default();
-    let known = wants.maps.play.clone().unwrap_or(known);
-    if known == map {
-        return Err(AppError::Usage {
-            what: format!("{map} is the map that plays now; there is nothing to hold it against"),
-            hint: Some("yalotheca trial starts the server as it is".into()),
-        });
-    }
+    let request = TryMapRequest {
+        what: args.what.clone(),
+        only: args.only.clone(),
+        leave: args.leave.clone(),
+        patience: args.patience,
+    };
+    let attempt = find_map(server, &request, ui)?;
+    let (known, map) = (&attempt.known, &attempt.map);
     if !ui.confirm(&format!("Start the server with {known}, then with {map}?"))? {
         ui.note("Nothing was changed.");
         return Ok(ExitCode::SUCCESS);
     }
-    let waiting = ui.wait(&format!("Starting with {known}, which plays now"));
-    let with_known = start(server, args)?;
-    drop(waiting);
-    let mut view = TryView {
-        server: server.shown(),
-        map: map.clone(),
-        known: known.clone(),
-        fault: Fault::None,
-        troubles: Vec::new(),
+    let waiting = RefCell::new(None);
+    let hear = |map: &str| {
+        let plays = if map == *known { ", which plays now" } else { "" };
+        drop(waiting.replace(None));
+        drop(waiting.replace(Some(ui.wait(&format!("Starting with {map}{plays}")))));
     };
-    if with_known.verdict == Verdict::Failed {
-        view.fault = Fault::Server;
-        view.troubles = told(&with_known);
-        ui.show(&view)?;
-        return Ok(ExitCode::FAILURE);
-    }
-    // The map is installed and put on, tried, and all of that is taken back; where it works, it is installed without being put on.
-    let kept = wants.clone();
-    wants.play(Some(&map));
-    let waiting = ui.wait(&format!("Starting with {map}"));
-    let went = attempt(server, &wants, args)?;
-    drop(waiting);
-    let old: Vec<String> = told(&with_known);
-    let failed = match &went {
-        Ok(went) => {
-            view.troubles = told(went).into_iter().filter(|line| !old.contains(line)).collect();
-            went.verdict == Verdict::Failed || !view.troubles.is_empty()
-        }
-        Err(_) => true,
-    };
-    went?;
-    if !failed {
-        install(global, &kept, ui)?;
-    }
-    view.fault = if failed { Fault::Map } else { Fault::None };
-    ui.show(&view)?;
-    Ok(if failed { ExitCode::FAILURE } else { ExitCode::SUCCESS })
-}
-
-/// Finds the map, and returns its name and what is wanted with it.
-fn find(args: &TryArgs, server: &Server, rule: &Maps, ui: &Ui) -> Result<(String, ControlFile), AppError> {
-    let here = maps::list(server, rule, true)?;
-    let known_here = here
-        .iter()
-        .filter(|map| map.origin != MapSource::Nowhere)
-        .find(|map| map.name == args.what || map.id.as_ref().is_some_and(|id| id.as_str() == args.what));
-    let request = AddRequest {
-        names: vec![args.what.clone()],
-        only: args.only.iter().cloned().collect(),
-        leave: args.leave.clone(),
-        ..AddRequest::default()
-    };
-    // What is here already is only played.
-    let (wants, named) = match known_here {
-        Some(_) => (server.control.wants.clone(), None),
-        None => wanted(server, &request, ui)?,
-    };
-    let map = match (known_here, &named) {
-        (Some(here), _) => here.name.clone(),
-        (None, Some(id)) => name_when_installed(server, &wants, rule, id)?,
-        (None, None) => return Err(AppError::Usage { what: "nothing was named".into(), hint: None }),
-    };
-    Ok((map, wants))
-}
-
-/// Returns what the server will call a map once it is installed.
-fn name_when_installed(
-    server: &Server,
-    wants: &ControlFile,
-    rule: &Maps,
-    id: &ContentId,
-) -> Result<String, AppError> {
-    let catalogues = server.catalogues_for(wants);
-    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
-    let placed = planned.desired.placements.iter().filter(|(_, placement)| placement.content == *id);
-    Ok(maps::name_of(server.game.kinds.get(&rule.kind), id, placed.map(|(path, _)| path)))
-}
-
-/// Tries other wants on the server, which is as before afterwards.
-fn attempt(
-    server: &Server,
-    wants: &ControlFile,
-    args: &TryArgs,
-) -> Result<Result<Trial, AppError>, AppError> {
-    let catalogues = server.catalogues_for(wants);
-    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
-    let (bytes, mut gone) = sources(server, &catalogues, &planned)?;
-    if !gone.is_empty() {
-        return Err(gone.remove(0).1);
-    }
-    let key = seal_key()?;
-    let _claim = server.claim_stopped()?;
-    let now = texts(&server.control);
-    let order = Order {
-        change: &planned.change,
-        receipt_before: &server.receipt,
-        receipt_digest: server.receipt_digest,
-        before: now.clone(),
-        after: now,
-        control: server.control.folder.clone(),
-        origin: origin(server, "a map is tried", None),
-        key: &key,
-    };
-    let given = &server.control.wants.server.values;
-    Ok(settle::attempt(&server.tree, &order, &bytes, || {
-        let scope = survey::values(&server.tree, &server.game, given)?;
-        server.require_run_trust()?;
-        let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
-        let contents = planned.lock.loaded(&server.control.wants.off);
-        Ok(trial(&server.tree, &server.game, &scope, &contents.contents, options, &mut |_| {})?)
-    })?)
-}
-
-/// Installs a map that works, as one change; the server has been started since the plan was made, so it is planned again.
-fn install(global: &Global, wants: &ControlFile, ui: &Ui) -> Result<(), AppError> {
-    let server = Server::open(Purpose::Change, &global.open(), ui)?;
-    let catalogues = server.catalogues_for(wants);
-    let planned = plan_change(&server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
-    let view = ChangeView::of(server.shown(), &planned);
-    if planned.change.is_empty() {
-        return note(&server, wants, (Some(&planned.lock.text()), &view.summary()));
-    }
-    carry_out(&server, &catalogues, wants, planned, (Sources::default(), &view.summary())).map(drop)
-}
-
-fn start(server: &Server, args: &TryArgs) -> Result<Trial, AppError> {
-    server.require_run_trust()?;
-    let options = TrialOptions { keep: false, patience: Duration::from_secs(args.patience) };
-    let lineup = &server.control.lock.contents;
-    Ok(trial(&server.tree, &server.game, &server.survey.scope, lineup, options, &mut |_| {})?)
-}
-
-fn told(trial: &Trial) -> Vec<String> {
-    let mut told: Vec<String> = Vec::new();
-    for trouble in &trial.troubles {
-        if !told.contains(&trouble.says) {
-            told.push(trouble.says.clone());
-        }
-    }
-    told
+    let report = try_map(server, &attempt, (&global.open(), ui), &hear);
+    drop(waiting.replace(None));
+    let report = report?;
+    ui.show(&report)?;
+    Ok(if report.fault == Fault::None { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }

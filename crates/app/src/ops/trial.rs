@@ -1,0 +1,234 @@
+//! A supervised start.
+
+use std::time::Duration;
+
+use serde::Serialize;
+use yalotheca_core::{
+    change::plan,
+    diagnose::{ContentState, Trouble, Verdict},
+    document::TextFile,
+    game::Terms,
+    id::{ContentId, TreePath},
+};
+use yalotheca_host::{
+    catalogue::Sources,
+    running,
+    tree::Tree,
+    trial::{Trial, TrialOptions, trial as run_trial},
+};
+
+use crate::{
+    AppError, Front, OpenOptions, Purpose, Server,
+    apply::{origin, settle_change, texts},
+    findings::locked_state,
+    plan::look,
+    server::how_to_stop,
+    words::count,
+};
+
+/// How the server is started.
+#[derive(Debug, Clone, Copy)]
+pub struct TrialRequest {
+    /// Whether it is left running.
+    pub keep: bool,
+    /// How many seconds to wait for it to be ready.
+    pub patience: u64,
+}
+
+/// What happens while the server runs.
+#[derive(Debug)]
+pub enum Heard<'h> {
+    /// It is being started.
+    Starting {
+        /// The server, as people call it.
+        server: &'h str,
+        /// The user to whom its folder belongs, where that is another one and root starts it.
+        owner: Option<u32>,
+    },
+    /// A line of its log.
+    Line(&'h str),
+    /// It is over.
+    Over,
+}
+
+/// How a start went.
+#[derive(Debug, Serialize)]
+pub struct TrialReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// How it went.
+    pub verdict: Verdict,
+    /// When the server said that it was ready, in milliseconds.
+    pub ready_after_ms: Option<u128>,
+    /// Whether its port answered, where there is one to ask.
+    pub port_answers: Option<bool>,
+    /// What was wrong.
+    pub troubles: Vec<Trouble>,
+    /// What the first start did, where there was another one after it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub first: Vec<String>,
+    /// The terms' text, where the start failed for want of them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub terms: Option<String>,
+    /// What became of each content.
+    pub contents: Vec<TriedContent>,
+    /// Its exit code, where it ended by itself.
+    pub ended_with: Option<i32>,
+    /// The process that was left running.
+    pub left_running: Option<u32>,
+    /// The last lines of its log.
+    pub last_lines: Vec<String>,
+    /// How many seconds it was waited for.
+    pub patience: u64,
+}
+
+/// What became of one content.
+#[derive(Debug, Serialize)]
+pub struct TriedContent {
+    /// The content.
+    pub id: ContentId,
+    /// Its version.
+    pub version: String,
+    /// What became of it.
+    #[serde(flatten)]
+    pub state: ContentState,
+}
+
+/// Starts the server, watches it and stops it. Settings that wait for a file that only the server makes are set after its first
+/// start, and then it is started again.
+///
+/// # Errors
+/// Where it runs already, may not be run, or cannot be started at all.
+pub fn trial(
+    options: &OpenOptions,
+    front: &dyn Front,
+    request: TrialRequest,
+    hear: &dyn Fn(Heard<'_>),
+) -> Result<TrialReport, AppError> {
+    let open = || Server::open(Purpose::Change, options, front);
+    let mut server = open()?;
+    if let Some(running) = server.running() {
+        return Err(AppError::Refused {
+            what: format!("the server is running already (process {})", running.pid),
+            hint: Some(how_to_stop(&running)),
+        });
+    }
+    let mut first = Vec::new();
+    let waits = waits(&server)?;
+    // Where something waits for the first start, the server is not left running by it.
+    let mut went = start(&server, request, request.keep && !waits, hear)?;
+    if went.was_first {
+        first.push("The first start made its files and ended by itself.".to_owned());
+    }
+    let lives = went.was_first || went.verdict != Verdict::Failed;
+    if lives && waits {
+        server = open()?;
+        first.extend(set_pending(&server)?);
+    }
+    if lives && (went.was_first || waits) {
+        server = open()?;
+        went = start(&server, request, request.keep, hear)?;
+    }
+    let contents = server
+        .control
+        .lock
+        .contents
+        .iter()
+        .filter_map(|locked| {
+            let state = went.contents.remove(&locked.id)?;
+            let version = locked.release.version.shown().to_owned();
+            Some(TriedContent { id: locked.id.clone(), version, state })
+        })
+        .collect();
+    Ok(TrialReport {
+        server: server.shown(),
+        verdict: went.verdict,
+        first,
+        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(&server, terms, &went.troubles)),
+        ready_after_ms: went.ready_after.map(|after| after.as_millis()),
+        port_answers: went.answers,
+        troubles: went.troubles,
+        contents,
+        ended_with: went.ended,
+        left_running: went.kept,
+        last_lines: went.tail,
+        patience: request.patience,
+    })
+}
+
+fn start(
+    server: &Server,
+    request: TrialRequest,
+    keep: bool,
+    hear: &dyn Fn(Heard<'_>),
+) -> Result<Trial, AppError> {
+    server.require_run_trust()?;
+    hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(&server.tree) });
+    let options = TrialOptions { keep, patience: Duration::from_secs(request.patience) };
+    let scope = &server.survey.scope;
+    let contents = server.control.lock.loaded(&server.control.wants.off);
+    let mut on_line = |line: &str| hear(Heard::Line(line));
+    let went = run_trial(&server.tree, &server.game, scope, &contents.contents, options, &mut on_line);
+    hear(Heard::Over);
+    Ok(went?)
+}
+
+/// Returns whether settings wait for a file that only the server makes. No file is read for it.
+fn waits(server: &Server) -> Result<bool, AppError> {
+    let (desired, _) = locked_state(server)?;
+    for registration in desired.registrations.iter().filter(|registration| registration.waits) {
+        if server.tree.find(&registration.file)?.is_none() {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
+/// Sets what waited for files that are there now. Where more than that is to be done, settle is left to do it.
+fn set_pending(server: &Server) -> Result<Vec<String>, AppError> {
+    let (desired, contents) = locked_state(server)?;
+    let change = match plan(&desired, contents, &server.receipt, &look(server, &desired)?) {
+        Ok(change) => change,
+        Err(error) => return Ok(vec![format!("Nothing was set after the first start: {error}")]),
+    };
+    let mut says: Vec<String> = change
+        .pending
+        .iter()
+        .map(|line| {
+            format!("{} is still not there; {} wait for it.", line.path, count(line.settings, "setting"))
+        })
+        .collect();
+    if change.steps.is_empty() {
+        return Ok(says);
+    }
+    if !change.files.is_empty() {
+        says.push("Settings wait for yalotheca settle, which has more to do here.".into());
+        return Ok(says);
+    }
+    let set: usize = change.config.iter().map(|line| line.entries.len()).sum();
+    let files: Vec<String> = change.config.iter().map(|line| line.path.to_string()).collect();
+    let summary = format!("{} set after the first start", count(set, "setting"));
+    let number = settle_change(
+        server,
+        &change,
+        (texts(&server.control), &Sources::default()),
+        origin(server, &summary, None),
+    )?;
+    says.push(format!(
+        "{} could be set after the first start (change {number}), in {}; then it was started again.",
+        count(set, "setting"),
+        files.join(", ")
+    ));
+    Ok(says)
+}
+
+/// The terms' text, where the start failed for want of them.
+fn shown_terms(server: &Server, terms: &Terms, troubles: &[Trouble]) -> Option<String> {
+    let refused = |trouble: &Trouble| trouble.means.as_deref() == Some("terms not agreed");
+    if !troubles.iter().any(refused) {
+        return None;
+    }
+    let path = TreePath::new(&terms.place.file.render(&server.survey.scope).ok()?).ok()?;
+    let bytes = server.tree.read(&path).ok()??;
+    Some(TextFile::read(bytes).text().to_owned())
+}

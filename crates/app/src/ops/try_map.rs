@@ -1,0 +1,230 @@
+//! Trying a new map against the one that is known to work, so that a fault is known to be the map's.
+
+use std::time::Duration;
+
+use serde::Serialize;
+use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
+use yalotheca_host::{
+    catalogue::Sources,
+    settle::{self, Order},
+    survey,
+    trial::{Trial, TrialOptions, trial},
+};
+
+use super::{
+    add::{AddRequest, wanted},
+    maps::rule,
+};
+use crate::{
+    AppError, Front, OpenOptions, Purpose, Server,
+    apply::{carry_out, note, origin, texts},
+    maps::{self, MapSource},
+    plan::{Fresh, PlanOptions, plan_change, sources, summary},
+    server::seal_key,
+};
+
+/// Which map is tried.
+#[derive(Debug, Clone, Default)]
+pub struct TryMapRequest {
+    /// A link, a file, a name of a catalogue, or a map that is here.
+    pub what: String,
+    /// Which one, where it holds several.
+    pub only: Option<String>,
+    /// Files of it that are left out, as patterns.
+    pub leave: Vec<String>,
+    /// How many seconds to wait for the server to be ready.
+    pub patience: u64,
+}
+
+/// A map that was found and is ready to be tried.
+#[derive(Debug)]
+pub struct Attempt {
+    /// The map that is tried, as the server calls it.
+    pub map: String,
+    /// The map that plays.
+    pub known: String,
+    wants: ControlFile,
+    patience: Duration,
+}
+
+/// Whose fault it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Fault {
+    /// Nobody's: it works.
+    None,
+    /// The new map's.
+    Map,
+    /// The server's: it fails with the known map as well.
+    Server,
+}
+
+/// How it went.
+#[derive(Debug, Serialize)]
+pub struct TryMapReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// The map that was tried.
+    pub map: String,
+    /// The map that plays.
+    pub known: String,
+    /// Whose fault it is.
+    pub fault: Fault,
+    /// What the failing start said.
+    pub troubles: Vec<String>,
+}
+
+/// Finds the map, and returns its name and what is wanted with it.
+/// Finds the map that is to be tried, and the one that plays.
+///
+/// # Errors
+/// Where it is nowhere, or plays already.
+pub fn find_map(server: &Server, request: &TryMapRequest, front: &dyn Front) -> Result<Attempt, AppError> {
+    let rule = rule(server)?;
+    let here = maps::list(server, rule, true)?;
+    let known_here = here.iter().filter(|map| map.origin != MapSource::Nowhere).find(|map| {
+        map.name == request.what || map.id.as_ref().is_some_and(|id| id.as_str() == request.what)
+    });
+    let asked = AddRequest {
+        names: vec![request.what.clone()],
+        only: request.only.iter().cloned().collect(),
+        leave: request.leave.clone(),
+        ..AddRequest::default()
+    };
+    // What is here already is only played.
+    let (wants, named) = match known_here {
+        Some(_) => (server.control.wants.clone(), None),
+        None => wanted(server, &asked, front)?,
+    };
+    let map = match (known_here, &named) {
+        (Some(here), _) => here.name.clone(),
+        (None, Some(id)) => name_when_installed(server, &wants, rule, id)?,
+        (None, None) => return Err(AppError::Usage { what: "nothing was named".into(), hint: None }),
+    };
+    let known = server.survey.scope.values.get("map").cloned().unwrap_or_default();
+    let known = wants.maps.play.clone().unwrap_or(known);
+    if known == map {
+        return Err(AppError::Usage {
+            what: format!("{map} is the map that plays now; there is nothing to compare it with"),
+            hint: Some("yalotheca trial starts the server as it is".into()),
+        });
+    }
+    Ok(Attempt { map, known, wants, patience: Duration::from_secs(request.patience) })
+}
+
+/// Starts the server with the map that plays now, then with the new one. Where that works, the new one is installed without being
+/// played; else everything is as before.
+///
+/// # Errors
+/// Where the server cannot be started at all, or the map cannot be installed.
+pub fn try_map(
+    server: &Server,
+    Attempt { map, known, wants, patience }: &Attempt,
+    (options, front): (&OpenOptions, &dyn Front),
+    hear: &dyn Fn(&str),
+) -> Result<TryMapReport, AppError> {
+    hear(known);
+    let with_known = start(server, *patience)?;
+    let mut report = TryMapReport {
+        server: server.shown(),
+        map: map.clone(),
+        known: known.clone(),
+        fault: Fault::None,
+        troubles: Vec::new(),
+    };
+    if with_known.verdict == Verdict::Failed {
+        report.fault = Fault::Server;
+        report.troubles = told(&with_known);
+        return Ok(report);
+    }
+    // The map is installed and put on, tried, and all of that is taken back; where it works, it is installed without being put on.
+    let mut played = wants.clone();
+    played.play(Some(map));
+    hear(map);
+    let went = attempt(server, &played, *patience)??;
+    let old: Vec<String> = told(&with_known);
+    report.troubles = told(&went).into_iter().filter(|line| !old.contains(line)).collect();
+    if went.verdict == Verdict::Failed || !report.troubles.is_empty() {
+        report.fault = Fault::Map;
+    } else {
+        install(options, wants, front)?;
+    }
+    Ok(report)
+}
+
+/// Returns what the server will call a map once it is installed.
+fn name_when_installed(
+    server: &Server,
+    wants: &ControlFile,
+    rule: &Maps,
+    id: &ContentId,
+) -> Result<String, AppError> {
+    let catalogues = server.catalogues_for(wants);
+    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
+    let placed = planned.desired.placements.iter().filter(|(_, placement)| placement.content == *id);
+    Ok(maps::name_of(server.game.kinds.get(&rule.kind), id, placed.map(|(path, _)| path)))
+}
+
+/// Tries other wants on the server, which is as before afterwards.
+fn attempt(
+    server: &Server,
+    wants: &ControlFile,
+    patience: Duration,
+) -> Result<Result<Trial, AppError>, AppError> {
+    let catalogues = server.catalogues_for(wants);
+    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
+    let (bytes, mut gone) = sources(server, &catalogues, &planned)?;
+    if !gone.is_empty() {
+        return Err(gone.remove(0).1);
+    }
+    let key = seal_key()?;
+    let _claim = server.claim_stopped()?;
+    let now = texts(&server.control);
+    let order = Order {
+        change: &planned.change,
+        receipt_before: &server.receipt,
+        receipt_digest: server.receipt_digest,
+        before: now.clone(),
+        after: now,
+        control: server.control.folder.clone(),
+        origin: origin(server, "a map is tried", None),
+        key: &key,
+    };
+    let given = &server.control.wants.server.values;
+    Ok(settle::attempt(&server.tree, &order, &bytes, || {
+        let scope = survey::values(&server.tree, &server.game, given)?;
+        server.require_run_trust()?;
+        let options = TrialOptions { keep: false, patience };
+        let contents = planned.lock.loaded(&server.control.wants.off);
+        Ok(trial(&server.tree, &server.game, &scope, &contents.contents, options, &mut |_| {})?)
+    })?)
+}
+
+/// Installs a map that works, as one change; the server has been started since the plan was made, so it is planned again.
+fn install(options: &OpenOptions, wants: &ControlFile, front: &dyn Front) -> Result<(), AppError> {
+    let server = Server::open(Purpose::Change, options, front)?;
+    let catalogues = server.catalogues_for(wants);
+    let planned = plan_change(&server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
+    let summary = summary(&planned);
+    if planned.change.is_empty() {
+        return note(&server, wants, (Some(&planned.lock.text()), &summary));
+    }
+    carry_out(&server, &catalogues, wants, planned, (Sources::default(), &summary)).map(drop)
+}
+
+fn start(server: &Server, patience: Duration) -> Result<Trial, AppError> {
+    server.require_run_trust()?;
+    let options = TrialOptions { keep: false, patience };
+    let lineup = &server.control.lock.contents;
+    Ok(trial(&server.tree, &server.game, &server.survey.scope, lineup, options, &mut |_| {})?)
+}
+
+fn told(trial: &Trial) -> Vec<String> {
+    let mut told: Vec<String> = Vec::new();
+    for trouble in &trial.troubles {
+        if !told.contains(&trouble.says) {
+            told.push(trouble.says.clone());
+        }
+    }
+    told
+}
