@@ -5,7 +5,7 @@ set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 cd "$here/../.."
 # What makes the program a little faster and takes minutes to build changes no picture.
-CARGO_PROFILE_RELEASE_LTO=off CARGO_PROFILE_RELEASE_CODEGEN_UNITS=16 cargo build --release --quiet
+cargo build --release --quiet
 bin=$PWD/target/release
 work=/tmp/larkspur
 rm -rf $work

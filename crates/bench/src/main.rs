@@ -1,7 +1,7 @@
 //! Solves generated catalogues with our solver and with two general-purpose crates, side by side in one run, checks every
 //! result with the checker that was written apart from the solver, and prints a table of medians.
 //!
-//! `cargo run --release -p yalotheca-bench [-- [FAMILY] [SEED…]]`; `RUNS` says how often each is solved (5), and with
+//! `cargo run --profile dist -p yalotheca-bench [-- [FAMILY] [SEED…]]`; `RUNS` says how often each is solved (5), and with
 //! `TELL` set our explanations are printed; with `ALONE` set only ours runs, for a profiler. A time covers
 //! everything from metadata in memory to the chosen releases; for us also the explanation and the ways out.
 //!

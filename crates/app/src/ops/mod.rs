@@ -2,6 +2,7 @@
 
 pub mod about;
 pub mod add;
+pub mod adopt;
 pub mod catalogues;
 pub mod change;
 pub mod check;

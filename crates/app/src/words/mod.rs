@@ -2,6 +2,8 @@
 
 pub mod relations;
 
+use yalotheca_core::{id::ContentId, version::ReleaseVersion};
+
 /// Returns a size as a person reads it: `812 B`, `26 KB`, `3.4 MB`.
 pub fn size(bytes: u64) -> String {
     match bytes {
@@ -15,6 +17,11 @@ pub fn size(bytes: u64) -> String {
 /// Returns `1 file`, `2 files`.
 pub fn count(number: usize, word: &str) -> String {
     if number == 1 { format!("1 {word}") } else { format!("{number} {word}s") }
+}
+
+/// The id and version of what the tables show.
+pub fn shown(id: &ContentId, version: &ReleaseVersion) -> String {
+    if version.is_unversioned() { id.to_string() } else { format!("{id} {version}") }
 }
 
 #[cfg(test)]

@@ -330,7 +330,11 @@ fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, AppError> {
     let seen = survey::survey(&tree, game, &given, (Queries::Remembered, &Store::of_user()?))?;
     let inventory = survey::inventory(&tree, game, &seen.scope)?;
     let contents = inventory.contents.iter().map(|found| {
-        format!("{}: {}", found.path, super::adopt::shown(&found.content.id, &found.content.release.version))
+        format!(
+            "{}: {}",
+            found.path,
+            yalotheca_app::words::shown(&found.content.id, &found.content.release.version)
+        )
     });
     Ok(OnFolder {
         recognised,

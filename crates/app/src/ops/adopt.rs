@@ -1,0 +1,253 @@
+//! Taking charge of a server's folder.
+
+use std::{
+    collections::BTreeMap,
+    path::{Path, PathBuf},
+};
+
+use serde::Serialize;
+use yalotheca_core::{
+    catalogue::Platform,
+    control::{CatalogueSource, ControlFile, LOCK_FILE, ServerSection, WANTS_FILE},
+    game::Game,
+    id::{ContentId, TreePath},
+    version::VersionRange,
+};
+use yalotheca_host::{
+    catalogue::{Ahead, Catalogues, Looks},
+    control::Control,
+    fetch::Fetcher,
+    games::{self, FindGameError},
+    settle,
+    store::Store,
+    survey::{self, Queries, SurveyError},
+    tree::LocalTree,
+    trust::{Invocation, Trust},
+};
+
+use crate::{
+    AppError, Event, Front,
+    server::{require_trust, trust},
+    take_over,
+};
+
+/// Which folder is taken charge of, and how.
+#[derive(Debug, Clone, Default)]
+pub struct AdoptRequest {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The game definition, where the folder does not tell.
+    pub game: Option<String>,
+    /// What to call the server.
+    pub name: String,
+    /// Catalogues, as `name=where`.
+    pub catalogues: Vec<String>,
+    /// Values of the definition, as `name=value`.
+    pub values: Vec<String>,
+    /// Whether the network may not be used.
+    pub offline: bool,
+}
+
+/// What was found on a server.
+#[derive(Debug, Serialize)]
+pub struct AdoptReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// The game definition.
+    pub game: String,
+    /// What people call the game.
+    pub game_title: String,
+    /// What the server brings.
+    pub platform: Platform,
+    /// What was taken over.
+    pub contents: Vec<take_over::Adopted>,
+    /// What lies where the server does not look.
+    pub misplaced: Vec<take_over::Misplaced>,
+    /// Second copies: the content and the path.
+    pub seconds: Vec<(ContentId, TreePath)>,
+    /// What cannot be read.
+    pub unreadable: Vec<String>,
+    /// What is no content.
+    pub strangers: Vec<TreePath>,
+    /// The files that were written.
+    pub written: Vec<String>,
+}
+
+/// Takes charge of a server's folder, empty or years old. Nothing on the server is changed.
+///
+/// # Errors
+/// Where it is managed already, the game is not known, or the folder cannot be read or written.
+pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, AppError> {
+    let at = &request.folder;
+    let tree = LocalTree::new(
+        &at.canonicalize()
+            .map_err(|source| AppError::Io { what: format!("the folder {}", at.display()), source })?,
+    );
+    if tree.root().join(WANTS_FILE).exists() {
+        return Err(AppError::Refused {
+            what: format!("{} has a {WANTS_FILE} already", tree.root().display()),
+            hint: Some("run yalotheca check to see how it is; to start over, move that file away".into()),
+        });
+    }
+    refuse_inside_another(tree.root())?;
+    let values = pairs(&request.values, "--set")?;
+    let trust = trust()?;
+    let game = choose_game(request, &tree, &values, &trust)?;
+    if let Some(unknown) = values.keys().find(|name| !game.values.iter().any(|(known, _)| known == *name)) {
+        let names = game.values.iter().map(|(name, _)| name.as_str());
+        return Err(AppError::Usage {
+            what: format!("{} servers have no value {unknown:?}", game.name),
+            hint: yalotheca_core::suggest::did_you_mean(unknown, names),
+        });
+    }
+    let catalogues: Vec<CatalogueSource> = pairs(&request.catalogues, "--catalogue")?
+        .into_iter()
+        .map(|(name, at)| CatalogueSource { name, at, key: None, older: false })
+        .collect();
+    let store = Store::of_user()?;
+    agree(&tree, &game, &values, &trust)?;
+    let survey = survey::survey(&tree, &game, &values, (Queries::Run(&trust), &store))?;
+    let inventory = survey::inventory(&tree, &game, &survey.scope)?;
+    let fetcher = Fetcher::new(store, request.offline);
+    let server =
+        ServerSection { name: request.name.clone(), game: game.name.clone(), at: ".".into(), values };
+    let mut control = ControlFile::new(&server, &catalogues);
+    let played = survey::played(&tree, &game, &survey.scope)?;
+    control.play(played.play.as_deref());
+    control.rotate(played.rotate.as_deref());
+    control.offer(played.offer.as_deref());
+    let looks = Looks::default();
+    let opened = Catalogues::open(
+        &control,
+        (tree.root(), BTreeMap::new()),
+        &game,
+        &fetcher,
+        &looks,
+        &Ahead::default(),
+    )?;
+    for absent in opened.unreachable() {
+        front.event(Event::Unreachable(&absent.to_string()));
+    }
+    let taken = take_over::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
+
+    for locked in &taken.lock.contents {
+        control.want(&locked.id, &VersionRange::any());
+    }
+    for (id, why) in &taken.off {
+        control.switch_off(id, why);
+    }
+    let claim = settle::claim(&tree)?;
+    settle::write_receipt(&tree, &taken.receipt)?;
+    settle::write_control(tree.root(), LOCK_FILE, &taken.lock.text())?;
+    settle::write_control(tree.root(), WANTS_FILE, &control.text())?;
+    drop(claim);
+    let name = if request.name.is_empty() { tree.root().display().to_string() } else { request.name.clone() };
+    Ok(AdoptReport {
+        server: name,
+        game: game.name.clone(),
+        game_title: game.title.clone(),
+        platform: survey.platform,
+        contents: taken.contents,
+        unreadable: inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}")).collect(),
+        misplaced: taken.misplaced,
+        seconds: taken.seconds,
+        strangers: taken.strangers,
+        written: vec![WANTS_FILE.into(), LOCK_FILE.into()],
+    })
+}
+
+/// A folder inside a server's folder is a part of that server.
+fn refuse_inside_another(root: &Path) -> Result<(), AppError> {
+    let above = root.ancestors().skip(1).find(|folder| folder.join(WANTS_FILE).is_file());
+    let Some(folder) = above else { return Ok(()) };
+    let Ok(control) = Control::open_wants(folder) else { return Ok(()) };
+    let server = control.server_folder().canonicalize().unwrap_or_default();
+    if !root.starts_with(&server) {
+        return Ok(());
+    }
+    Err(AppError::Refused {
+        what: format!("{} lies inside {}, which Yalotheca manages already", root.display(), server.display()),
+        hint: Some(format!("run yalotheca in that folder, or with --at '{}'", folder.display())),
+    })
+}
+
+/// What is run with values that were typed just now is agreed to by that. Where the server's own files decide about it, it waits
+/// until somebody has looked at it.
+fn agree(
+    tree: &LocalTree,
+    game: &Game,
+    typed: &BTreeMap<String, String>,
+    trust: &Trust,
+) -> Result<(), AppError> {
+    let scope = survey::values(tree, game, typed)?;
+    let foreign = survey::foreign_values(game, &scope, typed);
+    for invocation in Invocation::all(game, &scope).map_err(SurveyError::Render)? {
+        let is_typed = typed.get("program").is_some() || invocation.program.is_absolute();
+        let words = invocation.arguments.iter().chain(invocation.environment.iter().map(|(_, value)| value));
+        let is_foreign =
+            words.into_iter().any(|word| foreign.iter().any(|value| word.contains(value.as_str())))
+                || foreign.iter().any(|value| invocation.program.ends_with(value));
+        if is_typed && !is_foreign {
+            trust
+                .agree_to(&invocation)
+                .map_err(|source| AppError::Io { what: "noting what may be run".into(), source })?;
+        }
+    }
+    Ok(())
+}
+
+fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, AppError> {
+    texts
+        .iter()
+        .map(|text| {
+            let wrong = || AppError::Usage {
+                what: format!("{option} {text:?} has no '='"),
+                hint: Some(format!("write {option} name=value")),
+            };
+            text.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).ok_or_else(wrong)
+        })
+        .collect()
+}
+
+fn choose_game(
+    request: &AdoptRequest,
+    tree: &LocalTree,
+    values: &BTreeMap<String, String>,
+    trust: &Trust,
+) -> Result<Game, AppError> {
+    let known = games::all(Some(tree.root()))?;
+    if let Some(name) = &request.game {
+        let (game, origin, text) = games::find(Some(tree.root()), name)?;
+        require_trust((&game, &origin, &text), (tree, values), trust)?;
+        return Ok(game);
+    }
+    let mut loaded = Vec::new();
+    // What may have come with the folder is not even asked whether it knows the folder.
+    for (name, origin, text) in
+        known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text, trust))
+    {
+        let file = match origin {
+            games::Origin::BuiltIn => format!("{name}.toml"),
+            games::Origin::File(path) => path.display().to_string(),
+        };
+        loaded.push(yalotheca_core::game::load(&file, text).map_err(FindGameError::Load)?);
+    }
+    let found = survey::recognise_game(tree, &loaded, values)?;
+    match found.as_slice() {
+        [game] => Ok((*game).clone()),
+        [] => Err(AppError::Usage {
+            what: format!("{} looks like no server of a known game", tree.root().display()),
+            hint: Some(format!(
+                "say which it is to be: --game {}",
+                known.iter().map(|(name, _, _)| name.as_str()).collect::<Vec<_>>().join(" or --game ")
+            )),
+        }),
+        several => Err(AppError::Usage {
+            what: format!("{} looks like a server of several games", tree.root().display()),
+            hint: Some(format!(
+                "say which it is: --game {}",
+                several.iter().map(|game| game.name.as_str()).collect::<Vec<_>>().join(" or --game ")
+            )),
+        }),
+    }
+}
