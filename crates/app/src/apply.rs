@@ -14,15 +14,15 @@ use yalotheca_core::{
     route::LeftOut,
 };
 use yalotheca_host::{
-    catalogue::Sources,
     control::Control,
     settle::{self, ControlTexts, Order, Origin, Retention},
+    sources::Sources,
     tree::Tree,
 };
 
 use crate::{
-    AppError, OpenCatalogues, Server,
-    plan::{Fresh, PlanOptions, Planned, clean, newly_broken, plan_change, sources},
+    AppError, Fresh, OpenCatalogues, Server,
+    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources},
     server::seal_key,
 };
 

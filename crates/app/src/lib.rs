@@ -5,6 +5,7 @@
 //! [`Event`].
 
 pub mod apply;
+pub mod catalogues;
 pub mod error;
 pub mod findings;
 pub mod front;
@@ -16,6 +17,7 @@ pub mod server;
 pub mod take_over;
 pub mod words;
 
+pub use catalogues::{Fresh, Mend, OpenCatalogues};
 pub use error::AppError;
 pub use front::{Answer, Event, Front, Progress, Prompt};
-pub use server::{OpenCatalogues, OpenOptions, Purpose, Server};
+pub use server::{OpenOptions, Purpose, Server};

@@ -12,7 +12,7 @@ use yalotheca_host::{
     tree::Tree,
 };
 
-use crate::{error::AppError, server::Server};
+use crate::{AppError, Server};
 
 /// Where a map comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]

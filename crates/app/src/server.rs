@@ -1,27 +1,21 @@
 //! What most commands begin with: the control folder, the game, the server's folder, and what is known of it.
 
 use std::{
-    cell::{OnceCell, Ref, RefCell},
-    collections::{BTreeMap, HashMap},
-    mem::ManuallyDrop,
+    collections::BTreeMap,
     path::PathBuf,
     time::{Duration, Instant},
 };
 
-use tracing::debug;
 use yalotheca_core::{
-    catalogue::{Platform, Release, Universe},
     change::Receipt,
-    control::{ControlFile, Given, Locked, UnpackSection, WANTS_FILE},
+    control::{ControlFile, UnpackSection, WANTS_FILE},
     game::Game,
     id::{ContentId, Digest},
     link::without_user,
-    solve::{Answer, Question, Selection, solve},
     suggest,
-    version::VersionRange,
 };
 use yalotheca_host::{
-    catalogue::{Ahead, Catalogues, Looks},
+    catalogue::{Ahead, Looks},
     control::{Control, Stranger},
     fetch::Fetcher,
     games,
@@ -34,11 +28,7 @@ use yalotheca_host::{
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{
-    AppError, Event, Front,
-    plan::{Fresh, Mend},
-    secrets::Secrets,
-};
+use crate::{AppError, Event, Front, secrets::Secrets};
 
 /// Which server is opened, and how.
 #[derive(Debug, Clone, Default)]
@@ -73,7 +63,7 @@ pub struct Server {
     pub fetcher: Fetcher,
     /// How given files are looked into.
     pub looks: Looks,
-    ahead: Ahead,
+    pub(crate) ahead: Ahead,
     /// The command that was given, as the history keeps it.
     pub command: String,
 }
@@ -184,32 +174,6 @@ impl Server {
         format!("{name} ({brackets})")
     }
 
-    /// The catalogues, opened when they are first needed.
-    pub fn catalogues(&self) -> OpenCatalogues<'_> {
-        self.catalogues_for(&self.control.wants)
-    }
-
-    /// The catalogues for other wants than the noted ones: what is given by hand is in them.
-    pub fn catalogues_for<'a>(&'a self, wants: &'a ControlFile) -> OpenCatalogues<'a> {
-        let mut universe = Universe::open();
-        // What is switched off is as if it were not there.
-        wants.off.keys().for_each(|id| universe.close(id));
-        for locked in self.control.lock.contents.iter().filter(|locked| !wants.off.contains_key(&locked.id)) {
-            for provided in locked.release.provides.keys() {
-                universe.note_provider(provided, &locked.id);
-            }
-        }
-        OpenCatalogues {
-            server: self,
-            wants,
-            opened: OnceCell::new(),
-            fresh: RefCell::new(Fresh::None),
-            tolerated: OnceCell::new(),
-            mend: RefCell::new(Mend::None),
-            universe: RefCell::new(ManuallyDrop::new(universe)),
-        }
-    }
-
     /// Refuses to go on while the server runs, since it may hold or rewrite its files.
     pub fn refuse_running(&self) -> Result<(), AppError> {
         match self.running() {
@@ -253,13 +217,6 @@ impl Server {
             what: format!("{id} is not on this server"),
             hint: suggest::did_you_mean(id.as_str(), near).or(Some(otherwise)),
         }
-    }
-
-    /// The error for a content that nobody has.
-    pub fn unknown(catalogues: &OpenCatalogues<'_>, id: &ContentId) -> Result<AppError, AppError> {
-        let near = catalogues.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
-        let has_catalogues = !catalogues.server.control.wants.catalogues.is_empty();
-        Ok(AppError::UnknownContent { id: id.clone(), near, has_catalogues })
     }
 }
 
@@ -380,123 +337,4 @@ pub fn require_trust(
         what: format!("the game definition {origin} is new here, and it would run: {}", commands.join("; ")),
         hint: Some(format!("read it, then allow it: yalotheca game trust {}", game.name)),
     })
-}
-
-/// The catalogues of a server.
-pub struct OpenCatalogues<'a> {
-    server: &'a Server,
-    wants: &'a ControlFile,
-    opened: OnceCell<ManuallyDrop<Catalogues<'a>>>,
-    /// Which contents may become newer: of those a catalogue is asked, of all others the lock.
-    fresh: RefCell<Fresh>,
-    /// What is installed and breaks something already, without what it breaks.
-    tolerated: OnceCell<HashMap<ContentId, Release>>,
-    /// What is installed and must satisfy everything, as what is new must.
-    mend: RefCell<Mend>,
-    /// What was read of them so far, and what is locked of that. Both are never taken apart: the program ends with the
-    /// command, and the memory of many thousand small things is given back sooner as a whole.
-    universe: RefCell<ManuallyDrop<Universe>>,
-}
-
-impl<'a> OpenCatalogues<'a> {
-    /// Returns the catalogues.
-    pub fn get(&self) -> Result<&Catalogues<'a>, AppError> {
-        if let Some(opened) = self.opened.get() {
-            return Ok(opened);
-        }
-        let Server { control, game, fetcher, looks, ahead, .. } = self.server;
-        let locked =
-            control.lock.by_id().into_iter().map(|(id, locked)| (id.clone(), locked.clone())).collect();
-        let opened = Catalogues::open(self.wants, (&control.folder, locked), game, fetcher, looks, ahead)?;
-        Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
-    }
-
-    /// From now on these contents may become newer.
-    pub fn set_fresh(&self, fresh: &Fresh) {
-        self.fresh.replace(fresh.clone());
-    }
-
-    /// From now on these installed contents must satisfy everything, as what is new must.
-    pub fn mend(&self, mend: &Mend) {
-        self.mend.replace(mend.clone());
-    }
-
-    /// Returns the release of an installed content that stays as it is.
-    pub fn staying<'l>(&'l self, locked: &'l Locked) -> &'l Release {
-        if self.mend.borrow().has(&locked.id) {
-            return &locked.release;
-        }
-        let Server { control, survey, .. } = self.server;
-        let tolerated =
-            self.tolerated.get_or_init(|| control.lock.tolerated(&survey.platform, &self.wants.off));
-        tolerated.get(&locked.id).unwrap_or(&locked.release)
-    }
-
-    /// Returns how a content was given, where it was given by hand.
-    pub fn given(&self, id: &ContentId) -> Option<&Given> {
-        self.wants.given.get(id)
-    }
-
-    /// Returns what was read so far.
-    pub fn universe(&self) -> Ref<'_, Universe> {
-        Ref::map(self.universe.borrow(), |universe| &**universe)
-    }
-
-    /// Solves, reading those contents that turn out to matter and no others.
-    pub fn solve(
-        &self,
-        platform: &Platform,
-        wants: &BTreeMap<ContentId, VersionRange>,
-        locked: &Selection,
-    ) -> Result<Answer, AppError> {
-        let wanted: Vec<ContentId> = wants.keys().cloned().collect();
-        // Mostly the newest release that may be chosen is.
-        let may = |id: &ContentId, release: &Release| {
-            !release.withdrawn
-                && wants.get(id).is_none_or(|range| range.matches(&release.version))
-                && locked.get(id).is_none_or(|version| release.version == *version)
-                && platform.miss(release).is_none()
-        };
-        self.read(&wanted, may)?;
-        if let Some(id) = wants.keys().find(|id| self.universe().get(id).is_none()) {
-            return Err(Server::unknown(self, id)?);
-        }
-        loop {
-            let universe = self.universe();
-            let question = Question { universe: &universe, platform, wants, locked };
-            let started = Instant::now();
-            let answer = solve(&question);
-            debug!("solved for {} wants in {} ms", wants.len(), started.elapsed().as_millis());
-            match answer {
-                Answer::Unread(ids) => {
-                    drop(universe);
-                    self.read(&ids, may)?;
-                }
-                Answer::Defect { breaches, .. } => {
-                    let breaches = breaches.iter().map(ToString::to_string).collect();
-                    return Err(AppError::Solver { breaches, question: Box::new(question.to_json()) });
-                }
-                answer => return Ok(answer),
-            }
-        }
-    }
-
-    /// Reads contents. What is locked of them is added, so that it can stay even where its catalogue has forgotten it.
-    fn read(&self, ids: &[ContentId], may: impl Fn(&ContentId, &Release) -> bool) -> Result<(), AppError> {
-        let mut universe = self.universe.borrow_mut();
-        let unread: Vec<ContentId> = ids.iter().filter(|id| universe.is_unread(id)).cloned().collect();
-        if unread.is_empty() {
-            return Ok(());
-        }
-        let read = self.get()?.read(&unread, &mut universe, may)?;
-        let lock = self.server.control.lock.by_id();
-        for locked in read.iter().filter_map(|id| lock.get(id)) {
-            if self.fresh.borrow().has(&locked.id) {
-                universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
-            } else {
-                universe.put_release(&locked.id, &locked.catalogue, self.staying(locked).clone());
-            }
-        }
-        Ok(())
-    }
 }

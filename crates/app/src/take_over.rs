@@ -25,7 +25,7 @@ use yalotheca_host::{
     tree::{LocalTree, Tree},
 };
 
-use crate::{error::AppError, plan::is_unlisted};
+use crate::{AppError, plan::is_unlisted};
 
 /// What a content on a server is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]

@@ -2,7 +2,9 @@
 
 mod args;
 mod commands;
+mod complete;
 mod exit;
+mod global;
 mod ui;
 mod verbose;
 mod view;
@@ -172,7 +174,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Catalogue(args) => commands::catalogue::run(args, global, ui),
         Command::Game(args) => commands::game::run(args, global, ui),
         Command::Completions(args) => commands::shell::completions(args, ui),
-        Command::Man(args) => commands::shell::man(args, ui),
+        Command::Man(args) => commands::shell::man(args, &Cli::command(), ui),
         Command::Demo(args) => commands::demo::run(args, ui),
         Command::StandIn(args) => commands::stand_in::run(args, ui),
     }

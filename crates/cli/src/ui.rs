@@ -12,7 +12,7 @@ use yalotheca_core::{hint::Hint, link::shown_in};
 use yalotheca_host::fetch::{Nobody, Watch};
 
 use crate::{
-    args::Global,
+    global::Global,
     view::{Page, Role, View, bars::Bars, lineup, recovered::recovered, visible, waiting::Waiting},
 };
 

@@ -21,6 +21,7 @@ pub mod link;
 pub mod order;
 pub mod pack;
 pub mod reference;
+pub mod rehearse;
 pub mod route;
 mod sets;
 pub mod settings;

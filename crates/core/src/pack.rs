@@ -6,17 +6,11 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    catalogue::{Release, Side},
+    catalogue::{Recognised, Release, Side},
+    game::PACK_KIND,
     id::{ContentId, TreePath},
-    route::Recognised,
     version::{ReleaseVersion, VersionRange},
 };
-
-/// The descriptive file's name.
-pub const PACK_FILE: &str = "yalotheca-pack.toml";
-
-/// The content kind that every game has: a pack in our format.
-pub const PACK_KIND: &str = "yalotheca-pack";
 
 /// What a pack says of itself.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -7,21 +7,14 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use crate::{
-    catalogue::{Relations, Release},
+    catalogue::{Recognised, Relations, Release},
     document::{Pointer, Value},
-    game::{RawRegister, RegisterRule, Scope, register_rule},
+    game::{RawRegister, RegisterRule, Scope, TWEAK_KIND, register_rule},
     id::ContentId,
-    route::Recognised,
     settings::{RawRule, SettingRule, Sort},
     toml_file::{ReadTomlError, TomlFile},
     version::{ReleaseVersion, VersionRange},
 };
-
-/// What the name of a tweak's file ends in.
-pub const TWEAK_SUFFIX: &str = "tweak.toml";
-
-/// The content kind that every game has: a tweak.
-pub const TWEAK_KIND: &str = "tweak";
 
 /// The fact of a release under which the text of its tweak is kept, so that the lock has all that is needed.
 pub const TWEAK_FACT: &str = "tweak";

@@ -14,8 +14,8 @@ use yalotheca_core::{
 use zip::ZipArchive;
 
 use crate::{
+    container::{HEAD, sniff},
     tree::{Found, LocalTree, Tree, TreeError},
-    unpack::{HEAD, sniff},
 };
 
 /// A descriptor larger than this is not read.

@@ -5,6 +5,7 @@
 pub mod archive;
 pub mod arrival;
 pub mod catalogue;
+pub mod container;
 pub mod control;
 pub mod fetch;
 pub mod games;
@@ -12,6 +13,7 @@ pub mod interrupt;
 pub mod pack;
 pub mod running;
 pub mod settle;
+pub mod sources;
 pub mod store;
 pub mod survey;
 pub mod tree;

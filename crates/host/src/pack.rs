@@ -7,7 +7,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use yalotheca_core::pack::{PACK_FILE, Pack};
+use yalotheca_core::{game::PACK_FILE, pack::Pack};
 use zip::{CompressionMethod, DateTime, ZipWriter, write::SimpleFileOptions};
 
 /// What goes into a pack besides its description.

@@ -11,12 +11,13 @@ use regex::Regex;
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
     catalogue::Platform,
+    catalogue::Recognised,
     control::MapsSection,
     document::{Document, ParseDocumentError, Pointer, Value},
     game::{DescribeError, Game, ListPlace, Place, PlatformRule, RenderError, Scope, Shape, Template},
     hint::Hint,
     id::{ContentId, ParseIdError, TreePath},
-    route::{Asked, Bundle, Payload, PayloadFile, Recognised, recognise, scope_of, sort_out},
+    route::{Asked, Bundle, Payload, PayloadFile, recognise, scope_of, sort_out},
     version::ReleaseVersion,
 };
 

@@ -10,13 +10,13 @@ use yalotheca_core::{
     control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
     document::{Document, Format},
+    game::TWEAK_KIND,
     game::{Agree, Kind, RegisterRule, Shape},
     id::{ContentId, TreePath},
     order::{Bond, Order, Relation},
     reference::Break,
     route::Payload,
     solve::verify,
-    tweak::TWEAK_KIND,
 };
 use yalotheca_host::{
     archive::ZipBundle,
@@ -26,10 +26,9 @@ use yalotheca_host::{
 };
 
 use crate::{
-    error::AppError,
+    AppError, Mend, Server,
     maps::{self, MapLine, MapSource},
-    plan::{Mend, asked, broken_references, is_unlisted, look, ordered},
-    server::Server,
+    plan::{asked, broken_references, is_unlisted, look, ordered},
 };
 
 /// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.

@@ -15,8 +15,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    error::AppError,
-    server::Server,
+    AppError, Server,
     take_over::{Lies, Texts, lies},
 };
 

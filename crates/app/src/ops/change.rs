@@ -3,9 +3,8 @@
 use yalotheca_core::control::ControlFile;
 
 use crate::{
-    AppError, Server,
+    AppError, Fresh, Server,
     apply::{Along, note},
-    plan::Fresh,
 };
 
 /// A change that was asked for. It is planned by [`prepare`](crate::apply::prepare), or only noted.

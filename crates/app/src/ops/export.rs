@@ -6,9 +6,10 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::Side,
     control::Locked,
+    game::PACK_KIND,
     game::Shape,
     id::{ContentId, TreePath},
-    pack::{PACK_KIND, Pack, PackMember, PackSetting, PackWant},
+    pack::{Pack, PackMember, PackSetting, PackWant},
     version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{

@@ -13,10 +13,10 @@ use yalotheca_host::survey::{self, FoundContent, Inventory};
 
 use super::change::Change;
 use crate::{
-    AppError, Server,
+    AppError, Mend, Server,
     apply::Along,
     findings::look_at_all,
-    plan::{Mend, PlanOptions, can_mend},
+    plan::{PlanOptions, can_mend},
     take_over::{lies, lock_one, place, place_files},
 };
 

@@ -11,10 +11,7 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 
-use crate::{
-    AppError, Server,
-    plan::{Fresh, reasons},
-};
+use crate::{AppError, Fresh, Server, plan::reasons};
 
 /// What a content does on the server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]

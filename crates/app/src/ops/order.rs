@@ -11,11 +11,7 @@ use yalotheca_core::{
 };
 
 use super::change::Change;
-use crate::{
-    AppError, Server,
-    plan::{Mend, ordered},
-    words::relations as words,
-};
+use crate::{AppError, Mend, Server, plan::ordered, words::relations as words};
 
 /// The load order.
 #[derive(Debug, Serialize)]

@@ -11,9 +11,9 @@ use yalotheca_core::{
 
 use super::change::Change;
 use crate::{
-    AppError, Server,
+    AppError, Mend, Server,
     apply::Along,
-    plan::{Mend, PlanOptions, can_be_off},
+    plan::{PlanOptions, can_be_off},
 };
 
 /// Switches contents, or members of packs, off: their files stay, and their entries go. `because` is noted.

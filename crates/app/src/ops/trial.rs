@@ -11,8 +11,8 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{
-    catalogue::Sources,
     running,
+    sources::Sources,
     tree::Tree,
     trial::{Trial, TrialOptions, trial as run_trial},
 };

@@ -5,8 +5,8 @@ use std::time::Duration;
 use serde::Serialize;
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
-    catalogue::Sources,
     settle::{self, Order},
+    sources::Sources,
     survey,
     trial::{Trial, TrialOptions, trial},
 };
@@ -16,10 +16,10 @@ use super::{
     maps::rule,
 };
 use crate::{
-    AppError, Front, OpenOptions, Purpose, Server,
+    AppError, Fresh, Front, OpenOptions, Purpose, Server,
     apply::{carry_out, note, origin, texts},
     maps::{self, MapSource},
-    plan::{Fresh, PlanOptions, plan_change, sources, summary},
+    plan::{PlanOptions, plan_change, sources, summary},
     server::seal_key,
 };
 

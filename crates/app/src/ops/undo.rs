@@ -9,9 +9,9 @@ use yalotheca_core::{
     id::TreePath,
 };
 use yalotheca_host::{
-    catalogue::Sources,
     control::OpenControlError,
     settle::{self, ControlTexts, Past, PastKind, SealKey},
+    sources::Sources,
     tree::{Found, Tree},
 };
 

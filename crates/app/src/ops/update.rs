@@ -4,8 +4,8 @@ use serde::Serialize;
 use yalotheca_core::{control::LockFile, id::ContentId, solve::Explanation, version::ReleaseVersion};
 
 use crate::{
-    AppError, OpenCatalogues, Server,
-    plan::{Fresh, PlanOptions, Planned, newer, plan_change},
+    AppError, Fresh, OpenCatalogues, Server,
+    plan::{PlanOptions, Planned, newer, plan_change},
 };
 
 /// What an update does, and what it does not.

@@ -10,11 +10,8 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 
-use super::{Fresh, Mend, ground};
-use crate::{
-    error::AppError,
-    server::{OpenCatalogues, Server},
-};
+use super::ground;
+use crate::{AppError, Fresh, Mend, OpenCatalogues, Server};
 
 /// What was chosen, and whether the lock alone knew enough for it.
 pub(super) struct Chosen {

@@ -15,9 +15,8 @@ use yalotheca_host::{
 };
 
 use crate::{
-    error::AppError,
+    AppError, Server,
     plan::{Planned, reserved},
-    server::Server,
 };
 
 /// Adds the steps that set aside what is left over.

@@ -5,16 +5,13 @@ use std::collections::BTreeMap;
 
 use yalotheca_core::{
     catalogue::Platform,
+    game::PACK_KIND,
     id::ContentId,
-    pack::PACK_KIND,
     solve::{Answer, Selection},
     version::{ReleaseVersion, VersionRange},
 };
 
-use crate::{
-    error::AppError,
-    server::{OpenCatalogues, Server},
-};
+use crate::{AppError, OpenCatalogues, Server};
 
 /// The chosen engine and loaders.
 #[derive(Debug, Default)]

@@ -18,14 +18,15 @@ use yalotheca_core::{
     control::{AsFound, ControlFile, LockFile, Locked, WANTS_FILE},
     desire::{Asked, Desired, LineupEntry, desire},
     document::TextFile,
+    game::TWEAK_KIND,
     game::{Game, Kind},
     id::{ContentId, Digest, TreePath},
     order::{Leaning, Order, Place, order},
     route::Payload,
-    tweak::TWEAK_KIND,
 };
 use yalotheca_host::{
-    catalogue::{ByteSource, Sources, payload_of_release},
+    catalogue::payload_of_release,
+    sources::{ByteSource, Sources},
     tree::{Found, Tree},
 };
 
@@ -36,53 +37,7 @@ pub use summary::{summary, summary_of, totals};
 
 pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 
-use crate::{
-    error::AppError,
-    server::{OpenCatalogues, Server},
-};
-
-/// Which contents may become newer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fresh {
-    /// None: what is locked stays where it can.
-    None,
-    /// These.
-    These(BTreeSet<ContentId>),
-    /// All.
-    All,
-}
-
-impl Fresh {
-    /// Returns whether a content may become newer.
-    pub fn has(&self, id: &ContentId) -> bool {
-        match self {
-            Self::None => false,
-            Self::These(ids) => ids.contains(id),
-            Self::All => true,
-        }
-    }
-}
-
-/// Which installed contents are mended: brought to what is usual and to what satisfies everything. All others stay as they were
-/// found, whatever is wrong with them.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub enum Mend {
-    /// None.
-    #[default]
-    None,
-    /// These.
-    These(BTreeSet<ContentId>),
-}
-
-impl Mend {
-    /// Returns whether a content is mended.
-    pub fn has(&self, id: &ContentId) -> bool {
-        match self {
-            Self::None => false,
-            Self::These(ids) => ids.contains(id),
-        }
-    }
-}
+use crate::{AppError, Fresh, Mend, OpenCatalogues, Server};
 
 /// A change that could be settled.
 #[derive(Debug)]

@@ -9,10 +9,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 
-use crate::{
-    error::AppError,
-    server::{OpenCatalogues, Server},
-};
+use crate::{AppError, OpenCatalogues, Server};
 
 /// What happens to one content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]

@@ -11,7 +11,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::tree::{Found, LocalTree, Tree};
 
-use crate::server::Server;
+use crate::Server;
 
 /// A server's files, with what a change would put and set aside.
 struct Overlaid<'a> {

@@ -9,7 +9,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::arrival::Once;
 
-use crate::{error::AppError, server::Server};
+use crate::{AppError, Server};
 
 /// Returns the files that a game definition reads: configuration, engine, terms.
 pub fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {

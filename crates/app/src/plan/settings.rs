@@ -9,23 +9,21 @@ use yalotheca_core::{
     change::Update,
     control::{ControlFile, LockFile, Locked},
     document::{Document, ParseDocumentError, Pointer, TextFile, Value},
+    game::TWEAK_SUFFIX,
     game::{Scope, SettingsFile, Shape, Template},
     id::{ContentId, Digest, TreePath},
     route::{Bundle, Payload, scope_of},
     settings::{Known, SERVER, SettingRule, merge, rules_of_lines, rules_of_schema},
-    tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
+    tweak::{TWEAK_FACT, Tweak},
 };
 use yalotheca_host::{
     archive::ZipBundle,
-    catalogue::{ByteSource, Sources},
+    sources::{ByteSource, Sources},
     survey::SurveyError,
     tree::Tree,
 };
 
-use crate::{
-    error::AppError,
-    server::{OpenCatalogues, Server},
-};
+use crate::{AppError, OpenCatalogues, Server};
 
 /// A settings file, or the parameters of a tweak, open to look at.
 #[expect(clippy::struct_excessive_bools, reason = "each is said by the definition")]

@@ -56,7 +56,7 @@ fn adopting_is_neutral_and_a_fix_is_one_change() -> Done {
     let report = fix(&mut server, &FixRequest::default())?;
     let Fixed::Change(change) = report.fixed else { return Err("there is something to fix".into()) };
     assert_eq!(change.along.fixes.len(), 2);
-    assert_eq!(world.settle(&server, *change)?, (1, 2));
+    assert_eq!(World::settle(&server, *change)?, (1, 2));
     let mut server = world.open(Purpose::Change)?;
     assert!(check(&server)?.findings.iter().all(|one| one.weight == Weight::Note));
     let report = fix(&mut server, &FixRequest::default())?;
@@ -71,7 +71,7 @@ fn contents_come_and_go_and_come_back() -> Done {
     world.adopt()?;
     let before = world.read("plugins/order.txt");
     let server = world.open(Purpose::Change)?;
-    world.settle(&server, add(&server, &named(&["tidebell"]), &world.front)?)?;
+    World::settle(&server, add(&server, &named(&["tidebell"]), &world.front)?)?;
     assert!(world.read("plugins/order.txt").contains("tidebell"));
     let server = world.open(Purpose::Look)?;
     let reason = why(&server, "harbour-core")?;
@@ -79,7 +79,7 @@ fn contents_come_and_go_and_come_back() -> Done {
     assert!(about(&server, "tidebell")?.here.is_some());
     assert!(find(&server, &names(&["bell"]))?.found.len() > 1);
     let server = world.open(Purpose::Change)?;
-    world.settle(&server, remove(&server, &names(&["tidebell"]))?)?;
+    World::settle(&server, remove(&server, &names(&["tidebell"]))?)?;
     assert_eq!(world.read("plugins/order.txt"), before);
     // Back, and away again.
     let server = world.open(Purpose::Look)?;
@@ -100,12 +100,12 @@ fn what_is_off_is_listed_as_that() -> Done {
     let world = World::new()?;
     world.adopt()?;
     let server = world.open(Purpose::Change)?;
-    world.settle(&server, switch_off(&server, &names(&["cobbles"]), "too slippery")?)?;
+    World::settle(&server, switch_off(&server, &names(&["cobbles"]), "too slippery")?)?;
     let server = world.open(Purpose::Change)?;
     let listed = list(&server, ListRequest::default())?;
     let line = listed.contents.iter().find(|line| line.id.as_str() == "cobbles").ok_or("listed")?;
     assert_eq!((line.state, line.why.as_str()), (ContentState::Off, "too slippery"));
-    world.settle(&server, switch_on(&server, &names(&["cobbles"]))?)?;
+    World::settle(&server, switch_on(&server, &names(&["cobbles"]))?)?;
     let server = world.open(Purpose::Look)?;
     let again = switch_on(&server, &names(&["cobbles"]));
     assert!(matches!(again, Err(AppError::Usage { .. })));
@@ -155,7 +155,7 @@ fn settings_are_judged_and_kept() -> Done {
     let world = World::new()?;
     world.adopt()?;
     let server = world.open(Purpose::Change)?;
-    world.settle(&server, add(&server, &named(&["tidebell"]), &world.front)?)?;
+    World::settle(&server, add(&server, &named(&["tidebell"]), &world.front)?)?;
     let server = world.open(Purpose::Change)?;
     let request = |text: &str| SettingsRequest {
         owner: "tidebell".into(),
@@ -183,11 +183,11 @@ fn orders_updates_and_packs() -> Done {
     let Fixed::Change(change) = fix(&mut server, &FixRequest::default())?.fixed else {
         return Err("there is something to fix".into());
     };
-    world.settle(&server, *change)?;
+    World::settle(&server, *change)?;
     let server = world.open(Purpose::Change)?;
     let request =
         PlaceRequest { name: "gull-chat".into(), after: names(&["night-lamps"]), ..PlaceRequest::default() };
-    world.settle(&server, place(&server, &request)?)?;
+    World::settle(&server, place(&server, &request)?)?;
     let server = world.open(Purpose::Change)?;
     let ids: Vec<String> = order(&server).order.iter().map(|one| one.id.to_string()).collect();
     let at = |name: &str| ids.iter().position(|id| id == name);

@@ -9,7 +9,7 @@ use yalotheca_app::{
 };
 
 use super::apply::{Mode, apply, finish};
-use crate::{args::Global, ui::Ui};
+use crate::{global::Global, ui::Ui};
 
 /// Install contents.
 #[derive(Debug, Args)]

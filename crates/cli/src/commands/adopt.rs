@@ -12,7 +12,7 @@ use yalotheca_core::id::ContentId;
 
 use super::apply::folder;
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };

@@ -4,10 +4,9 @@ use std::{path::PathBuf, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_app::{
-    AppError, OpenCatalogues, Prompt, Server,
+    AppError, Fresh, OpenCatalogues, Prompt, Server,
     apply::{Along, note, prepare},
     ops::change::Change,
-    plan::Fresh,
 };
 use yalotheca_core::control::{ControlFile, WANTS_FILE};
 

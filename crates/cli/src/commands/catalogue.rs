@@ -12,9 +12,9 @@ use yalotheca_app::{
     },
 };
 
-use super::shell;
 use crate::{
-    args::Global,
+    complete,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, count, size},
 };
@@ -44,7 +44,7 @@ enum CatalogueAct {
     /// Drop a catalogue; what came from it stays installed
     Drop {
         /// Its name
-        #[arg(add = ArgValueCandidates::new(shell::catalogues))]
+        #[arg(add = ArgValueCandidates::new(complete::catalogues))]
         name: String,
     },
     /// Take out of the cache what nobody has used for a while; servers keep what they have

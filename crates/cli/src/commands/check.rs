@@ -9,7 +9,7 @@ use yalotheca_app::{
 use yalotheca_core::check::{Finding, Weight, meaning};
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };

@@ -6,14 +6,14 @@ use clap::Args;
 use clap_complete::ArgValueCandidates;
 use yalotheca_app::{AppError, Purpose, Server, ops::remove::remove};
 
-use super::{apply::finish, shell};
-use crate::{args::Global, ui::Ui};
+use super::apply::finish;
+use crate::{complete, global::Global, ui::Ui};
 
 /// Remove contents.
 #[derive(Debug, Args)]
 pub(crate) struct DropArgs {
     /// The contents' names
-    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::installed))]
     names: Vec<String>,
     /// Only note it; the next settle does it
     #[arg(long)]

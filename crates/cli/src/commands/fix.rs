@@ -12,7 +12,7 @@ use yalotheca_core::check::Finding;
 
 use super::apply::finish;
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View, count},
 };

@@ -7,10 +7,11 @@ use serde::Serialize;
 use yalotheca_app::{AppError, Prompt, server::trust};
 use yalotheca_core::{
     control::WANTS_FILE,
-    game::{Game, Kind, RegisterVerb, RehearseError, Shape, load, rehearse},
+    game::{Game, Kind, RegisterVerb, Shape, load},
+    game::{PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX},
     id::TreePath,
-    pack::PACK_KIND,
-    tweak::{TWEAK_KIND, TWEAK_SUFFIX, Tweak},
+    rehearse::{RehearseError, rehearse},
+    tweak::Tweak,
 };
 use yalotheca_host::{
     control::Control,
@@ -23,7 +24,7 @@ use yalotheca_host::{
 
 use super::apply::folder;
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };

@@ -6,7 +6,7 @@ use serde::Serialize;
 use yalotheca_host::settle::{self, Past};
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View},
 };

@@ -9,7 +9,7 @@ use yalotheca_app::{
 };
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };

@@ -10,7 +10,7 @@ use yalotheca_app::{
 use yalotheca_core::id::ContentId;
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View, count, size},
 };

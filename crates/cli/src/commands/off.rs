@@ -9,14 +9,14 @@ use yalotheca_app::{
     ops::switch::{switch_off, switch_on},
 };
 
-use super::{apply::finish, shell};
-use crate::{args::Global, ui::Ui};
+use super::apply::finish;
+use crate::{complete, global::Global, ui::Ui};
 
 /// Switch contents off without removing their files.
 #[derive(Debug, Args)]
 pub(crate) struct OffArgs {
     /// The contents' names, or those of members of packs
-    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::installed))]
     names: Vec<String>,
     /// The reason, noted in yalotheca.toml
     #[arg(long, value_name = "TEXT", default_value = "")]
@@ -30,7 +30,7 @@ pub(crate) struct OffArgs {
 #[derive(Debug, Args)]
 pub(crate) struct OnArgs {
     /// The contents' names, or those of members of packs
-    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(shell::switched_off))]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::switched_off))]
     names: Vec<String>,
     /// Only note it; the next settle does it
     #[arg(long)]

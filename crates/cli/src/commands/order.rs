@@ -11,7 +11,7 @@ use yalotheca_core::id::ContentId;
 
 use super::apply::finish;
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, order as words},
 };

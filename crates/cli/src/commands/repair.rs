@@ -25,7 +25,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View},
 };

@@ -7,7 +7,7 @@ use serde::Serialize;
 use yalotheca_host::running;
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View},
 };

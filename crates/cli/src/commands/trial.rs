@@ -13,7 +13,7 @@ use yalotheca_core::{
 };
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
 };

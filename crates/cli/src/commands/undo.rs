@@ -12,7 +12,7 @@ use yalotheca_app::{
 use yalotheca_host::settle::Past;
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
 };

@@ -11,12 +11,10 @@ use yalotheca_app::{
     ops::update::{HeldBackContent, update},
 };
 
-use super::{
-    apply::{Mode, apply_with},
-    shell,
-};
+use super::apply::{Mode, apply_with};
 use crate::{
-    args::Global,
+    complete,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View},
 };
@@ -25,7 +23,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct UpdateArgs {
     /// Only these; all where none is named
-    #[arg(value_name = "NAME", add = ArgValueCandidates::new(shell::installed))]
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::installed))]
     names: Vec<String>,
 }
 

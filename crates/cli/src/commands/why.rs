@@ -9,9 +9,9 @@ use yalotheca_app::{
     ops::why::{WhyReport, why},
 };
 
-use super::shell;
 use crate::{
-    args::Global,
+    complete,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View, lineup},
 };
@@ -20,7 +20,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct WhyArgs {
     /// The content's name
-    #[arg(add = ArgValueCandidates::new(shell::installed))]
+    #[arg(add = ArgValueCandidates::new(complete::installed))]
     name: String,
 }
 

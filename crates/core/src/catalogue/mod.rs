@@ -4,8 +4,10 @@ mod alternatives;
 mod format;
 mod gathered;
 mod index;
+mod line;
 mod lists;
 mod platform;
+mod recognised;
 mod rows;
 mod universe;
 
@@ -16,9 +18,10 @@ use serde::{Deserialize, Serialize};
 
 pub use alternatives::{AnyOf, Provided};
 pub use format::{CatalogueEntry, ContentFile, FORMAT, ReadCatalogueError, read_content};
-pub(crate) use gathered::{Line, Number, Rare, Saying};
 pub use index::CatalogueIndex;
+pub(crate) use line::{Line, Number, Rare, Saying};
 pub use platform::{Platform, PlatformMiss};
+pub use recognised::Recognised;
 pub(crate) use rows::Gathered;
 pub use universe::Universe;
 

@@ -8,7 +8,7 @@ use std::collections::HashSet;
 
 use foldhash::fast::RandomState;
 
-use super::gathered::{Line, Number, Rare, Saying, narrow};
+use super::line::{Line, Number, Parts, Rare, Saying, narrow};
 use crate::{
     sets::{Bits, Set},
     version::ReleaseVersion,
@@ -50,19 +50,6 @@ pub(crate) struct Gathered<'a> {
     pub(crate) by_all: u32,
     /// How many lines the newest says: they come first as well.
     by_newest: u32,
-}
-
-/// What was gathered of one content.
-pub(super) struct Parts {
-    /// The releases' versions, newest first.
-    pub(super) versions: Vec<ReleaseVersion>,
-    /// Those that every release says come first, then those of the newest.
-    pub(super) lines: Vec<Line>,
-    /// How many every release says.
-    pub(super) by_all: u32,
-    /// For each release its lines that not all say.
-    pub(super) said: Vec<Vec<u32>>,
-    pub(super) rare: Option<Rare>,
 }
 
 fn pair(low: u32, high: u32) -> u64 {

@@ -9,7 +9,8 @@ use foldhash::fast::RandomState;
 
 use super::{
     Content, Release,
-    gathered::{Number, gather},
+    gathered::gather,
+    line::Number,
     rows::{Gathered, Gatherings, wait_for},
 };
 use crate::{id::ContentId, version::ReleaseVersion};

@@ -13,11 +13,12 @@ use crate::{
     control::{AsFound, Locked, MapsSection},
     document::{Pointer, PointerError, Value},
     game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template},
+    game::{TWEAK_KIND, TWEAK_SUFFIX},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
     route::{Payload, PlaceError, Places, scope_of},
     settings::{SERVER, Settings},
-    tweak::{TWEAK_FACT, TWEAK_KIND, TWEAK_SUFFIX, Tweak},
+    tweak::{TWEAK_FACT, Tweak},
 };
 
 /// One content of a lineup with its files.

@@ -5,10 +5,10 @@
 
 mod configuration;
 mod describe;
+mod kinds_of_ours;
 mod load;
 mod pattern;
 mod raw;
-mod rehearse;
 mod run;
 mod template;
 #[cfg(test)]
@@ -21,11 +21,11 @@ use globset::GlobMatcher;
 
 pub use configuration::{Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
+pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
 pub use load::load;
 pub(crate) use load::register_rule;
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
-pub use rehearse::{RehearseError, rehearse};
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
@@ -33,9 +33,7 @@ pub use value::ValueTemplate;
 use crate::{
     document::{Format, Pointer},
     id::ContentId,
-    pack::PACK_FILE,
-    route::split_version,
-    tweak::TWEAK_SUFFIX,
+    version::split_version,
 };
 
 /// The definitions that come with the program: name and text.

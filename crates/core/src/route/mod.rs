@@ -8,12 +8,15 @@ mod tests;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    catalogue::{Member, Release},
-    game::{DescribeError, Game, Kind, PlaceRule, RenderError, Scope, Shape, Template, describe},
+    catalogue::{Member, Recognised, Release},
+    game::{
+        DescribeError, Game, Kind, PACK_FILE, PACK_KIND, PlaceRule, RenderError, Scope, Shape, TWEAK_KIND,
+        Template, describe,
+    },
     id::{ContentId, Digest, ParseIdError, TreePath},
-    pack::{PACK_FILE, PACK_KIND, Pack},
-    tweak::{TWEAK_KIND, Tweak},
-    version::{ReleaseVersion, VersionRange},
+    pack::Pack,
+    tweak::Tweak,
+    version::{ReleaseVersion, VersionRange, split_version},
 };
 
 pub use names::{UnsafeName, link_target, meeting_names, member_path};
@@ -42,19 +45,6 @@ pub trait Bundle {
     fn is_archive(&mut self, _path: &str) -> bool {
         false
     }
-}
-
-/// A content that was recognised by what is inside it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Recognised {
-    /// Its id.
-    pub id: ContentId,
-    /// What people call it.
-    pub title: String,
-    /// What it is for.
-    pub about: String,
-    /// Its release, without files.
-    pub release: Release,
 }
 
 /// One file of a payload.
@@ -204,16 +194,6 @@ fn tweak(game: &Game, name: &str, bundle: &mut dyn Bundle) -> Result<Recognised,
         }
         _ => Ok(tweak.content(&text)),
     }
-}
-
-/// Splits what a file without a descriptor is called: `night-lamps-1.2` is night-lamps in version 1.2.
-pub(crate) fn split_version(stem: &str) -> (&str, Option<ReleaseVersion>) {
-    let split = stem.rmatch_indices(['-', '_']).find_map(|(at, _)| {
-        let rest = stem[at + 1..].strip_prefix('v').unwrap_or(&stem[at + 1..]);
-        let is_version = rest.starts_with(|c: char| c.is_ascii_digit()) && rest.contains('.');
-        is_version.then(|| Some((&stem[..at], ReleaseVersion::parse(rest).ok()?))).flatten()
-    });
-    split.filter(|(name, _)| !name.is_empty()).map_or((stem, None), |(name, version)| (name, Some(version)))
 }
 
 /// Makes an id of a file's or a folder's name.

@@ -5,8 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use globset::GlobMatcher;
 
-use super::{Bundle, Inner, Recognised, recognise, recognise_as};
+use super::{Bundle, Inner, recognise, recognise_as};
 use crate::{
+    catalogue::Recognised,
     game::{DescribeError, Game, Kind, Shape},
     id::TreePath,
 };

@@ -8,6 +8,7 @@
 //! ties.
 
 mod forms;
+mod name;
 mod part;
 mod place;
 mod range;
@@ -18,6 +19,7 @@ use std::{cmp::Ordering, fmt, sync::Arc};
 
 use crate::text_form::text_form;
 
+pub(crate) use name::split_version;
 use part::Part;
 pub use range::{ParseRangeError, VersionRange};
 

@@ -178,7 +178,7 @@ fn every_code_is_explained() -> Done {
     }
     let mut used = std::collections::BTreeSet::new();
     let pattern = regex::Regex::new(r#"Finding::(?:trouble|note)\(\s*"([a-z-]+)"|code = "([a-z-]+)""#)?;
-    for file in ["core/src/check/mod.rs", "cli/src/findings/mod.rs", "cli/src/findings/strangers.rs"] {
+    for file in ["core/src/check/mod.rs", "app/src/findings/mod.rs", "app/src/findings/strangers.rs"] {
         let text = std::fs::read_to_string(format!("{root}/crates/{file}"))?;
         used.extend(
             pattern

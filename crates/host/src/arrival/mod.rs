@@ -12,25 +12,25 @@ use std::{
 };
 
 use yalotheca_core::{
+    catalogue::Recognised,
     catalogue::ReleaseFile,
+    game::PACK_KIND,
     game::{DescribeError, Game, Shape},
     hint::Hint,
     id::{Digest, TreePath},
-    pack::PACK_KIND,
     route::{
-        Asked, Bundle, Found, LeftOut, Payload, PayloadFile, Recognised, Sorted, recognise,
-        recognise_as_kind, sort_out,
+        Asked, Bundle, Found, LeftOut, Payload, PayloadFile, Sorted, recognise, recognise_as_kind, sort_out,
     },
 };
 
 use crate::{
     archive::{FolderBundle, ZipBundle},
-    catalogue::{ByteSource, Sources},
+    container::{Container, bare_name, by_name},
+    sources::{ByteSource, Sources},
     store::Store,
     tree::digest_of,
     unpack::{
-        Container, UnpackError, UnpackOptions, Unpacked, UnpackedBundle, bare_name, by_name, container_of,
-        head_of, unpack, unpacked_before,
+        UnpackError, UnpackOptions, Unpacked, UnpackedBundle, container_of, head_of, unpack, unpacked_before,
     },
 };
 

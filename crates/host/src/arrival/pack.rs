@@ -5,7 +5,7 @@ use std::sync::Arc;
 use yalotheca_core::{
     catalogue::Side,
     game::DescribeError,
-    pack::{PACK_FILE, PACK_KIND},
+    game::{PACK_FILE, PACK_KIND},
     route::{Bundle, Payload},
     version::VersionRange,
 };

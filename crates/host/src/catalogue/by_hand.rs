@@ -10,13 +10,14 @@ use globset::Glob;
 use yalotheca_core::{
     catalogue::Content,
     control::{Given, Locked},
+    game::PACK_KIND,
     game::{DescribeError, Game},
     id::{ContentId, TreePath},
-    pack::PACK_KIND,
     route::{Asked, Payload},
 };
 
-use super::{BY_HAND, CatalogueError, Listing, Sources};
+use super::{BY_HAND, CatalogueError, Listing};
+use crate::sources::Sources;
 use crate::{
     arrival::{Arrival, ArrivalError, Arrived, LookOptions, look},
     fetch::{Fetcher, Wanted},

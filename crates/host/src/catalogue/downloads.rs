@@ -7,21 +7,24 @@ use std::{
 };
 
 use yalotheca_core::{
+    catalogue::Recognised,
     catalogue::{Content, Release, ReleaseFile},
     control::Locked,
     game::{DescribeError, Game, Shape},
     id::{ContentId, TreePath},
-    route::{Asked, Payload, PayloadFile, Recognised, recognise, sort_out},
+    route::{Asked, Payload, PayloadFile, recognise, sort_out},
     version::ReleaseVersion,
 };
 
-use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable};
+use super::{CatalogueError, Listing, Unreadable};
+use crate::sources::{ByteSource, Sources};
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
     arrival::{ArrivalError, Arrived, LookOptions, is_file_kind, look},
+    container::{Container, bare_name},
     store::Store,
     tree::{LocalTree, digest_of},
-    unpack::{Container, bare_name, container_of},
+    unpack::container_of,
 };
 
 /// How deep folders are looked through.

@@ -8,9 +8,9 @@ mod published;
 mod reading;
 
 use std::{
-    collections::{BTreeMap, HashMap, HashSet},
+    collections::{BTreeMap, HashSet},
     io,
-    path::{Path, PathBuf},
+    path::Path,
     sync::Arc,
 };
 
@@ -19,13 +19,14 @@ use yalotheca_core::{
     control::{CatalogueSource, ControlFile, Locked},
     game::Game,
     hint::Hint,
-    id::{ContentId, Digest},
+    id::ContentId,
     route::{Payload, PayloadFile},
 };
 
 use crate::{
     arrival::ArrivalError,
     fetch::{FetchError, Fetcher},
+    sources::{ByteSource, Sources},
 };
 pub use ahead::Ahead;
 use ahead::{is_on_web, published_at};
@@ -195,20 +196,6 @@ pub struct Listing {
     pub title: String,
     /// What it is for.
     pub about: String,
-}
-
-/// Where the bytes with each digest lie.
-pub type Sources = HashMap<Digest, ByteSource, foldhash::fast::RandomState>;
-
-/// Where some bytes lie.
-#[derive(Debug, Clone)]
-pub enum ByteSource {
-    /// A file on this machine, somebody else's: it is copied.
-    File(PathBuf),
-    /// A file of the cache: one server may share it, where it lies on the same disk.
-    Cached(PathBuf),
-    /// The same, put there by this process, so that its digest is known to be right.
-    Fresh(PathBuf),
 }
 
 enum Opened<'a> {

@@ -13,7 +13,8 @@ use yalotheca_core::{
     id::{ContentId, Digest},
 };
 
-use super::{ByteSource, CatalogueError, Listing, Sources, Unreadable, newest};
+use super::{CatalogueError, Listing, Unreadable, newest};
+use crate::sources::{ByteSource, Sources};
 use crate::{
     fetch::{Fetcher, Wanted},
     tree::digest_of,

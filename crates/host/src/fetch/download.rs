@@ -179,7 +179,7 @@ async fn attempt(
         partial.restart();
         return Try::Broke(FetchError::Refused { url: url.clone(), status }, Some(Duration::ZERO));
     }
-    let part = match goes_on(&response, asked, partial, wanted) {
+    let part = match goes_on(&response, asked, partial, wanted.size) {
         GoesOn::Whole => None,
         GoesOn::Rest(part) => Some(part),
         GoesOn::Not(why) => {

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use reqwest::{Response, StatusCode, header};
 
-use super::{PaceLimits, download::Wanted, partial::Partial};
+use super::{PaceLimits, partial::Partial};
 
 /// The part of a file that an answer says it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,7 +40,7 @@ pub(super) enum GoesOn {
     Not(&'static str),
 }
 
-pub(super) fn goes_on(response: &Response, asked: u64, partial: &Partial, wanted: &Wanted) -> GoesOn {
+pub(super) fn goes_on(response: &Response, asked: u64, partial: &Partial, size: Option<u64>) -> GoesOn {
     if response.status() != StatusCode::PARTIAL_CONTENT {
         return GoesOn::Whole;
     }
@@ -60,7 +60,7 @@ pub(super) fn goes_on(response: &Response, asked: u64, partial: &Partial, wanted
     let is_other = tag.is_some_and(|tag| {
         partial.validator.same_if.as_deref().is_some_and(|known| known.starts_with('"') && known != tag)
     });
-    let other_size = part.total.is_some_and(|total| wanted.size.is_some_and(|size| size != total));
+    let other_size = part.total.is_some_and(|total| size.is_some_and(|size| size != total));
     if is_other || other_size {
         return GoesOn::Not("the file is another one than before");
     }

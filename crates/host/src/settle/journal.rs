@@ -9,8 +9,9 @@ use yalotheca_core::{
 };
 
 use super::{
-    ControlTexts, Order, Origin, SealKey, SettleError, fault, own,
-    staging::Wholes,
+    ControlTexts, Order, Origin, SealKey, SettleError, fault,
+    outermost::OutermostFolders,
+    own,
     unwritten::{Boot, is_much},
 };
 use crate::tree::{Attributes, Found, LocalTree, Tree};
@@ -68,7 +69,7 @@ pub(super) struct Journal {
     number: u32,
     folder: TreePath,
     pub(super) plan: Plan,
-    wholes: Wholes,
+    wholes: OutermostFolders,
     unwritten: Option<Boot>,
 }
 
@@ -166,7 +167,7 @@ impl Journal {
             control: order.control.canonicalize().unwrap_or_else(|_| order.control.clone()),
             steps: order.change.steps.clone(),
         };
-        let wholes = Wholes::of(&plan.steps);
+        let wholes = OutermostFolders::of(&plan.steps);
         let unwritten = if is_much(&plan.steps) { Boot::of_this_machine() } else { None };
         let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
         tree.make_folder(&journal.folder)?;
@@ -238,7 +239,11 @@ impl Journal {
         if plan.format > FORMAT || plan.format == FORMAT && plan.number != number {
             return Err(damaged(&path, &"it belongs to another change, or to a newer version of Yalotheca"));
         }
-        let wholes = if plan.format < 2 { Wholes::none(&plan.steps) } else { Wholes::of(&plan.steps) };
+        let wholes = if plan.format < 2 {
+            OutermostFolders::none(&plan.steps)
+        } else {
+            OutermostFolders::of(&plan.steps)
+        };
         let unwritten = unwritten(tree, &folder)?;
         Ok(Self { number, folder, plan, wholes, unwritten })
     }

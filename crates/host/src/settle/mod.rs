@@ -10,6 +10,7 @@ mod execute;
 mod fault;
 mod history;
 mod journal;
+mod outermost;
 mod recover;
 mod seal;
 mod staging;
@@ -34,8 +35,9 @@ use yalotheca_core::{
 };
 
 use crate::{
-    catalogue::{CatalogueError, Sources},
+    catalogue::CatalogueError,
     interrupt::Within,
+    sources::Sources,
     tree::{LocalTree, Tree, TreeError},
 };
 use execute::PreparedControls;

@@ -4,48 +4,12 @@
 //! for each file. Where that cannot be (somebody has made the folder meanwhile, or it lies on another disk), its files are
 //! moved one by one from where they wait.
 
-use std::collections::HashMap;
-
 use yalotheca_core::{change::Step, id::TreePath};
 
 use super::{
     SettleError,
     journal::{Journal, damaged},
 };
-
-/// For each step the one that makes the outermost new folder around what it makes or puts, if there is one.
-#[derive(Debug)]
-pub(super) struct Wholes(Vec<Option<usize>>);
-
-impl Wholes {
-    /// Returns that of some steps.
-    pub(super) fn of(steps: &[Step]) -> Self {
-        let mut makers: HashMap<&TreePath, usize> = HashMap::new();
-        let mut wholes = Vec::with_capacity(steps.len());
-        for (index, step) in steps.iter().enumerate() {
-            let outer = |path: &TreePath| path.parent().and_then(|folder| makers.get(&folder)).copied();
-            let whole = match step {
-                Step::MakeFolder { path } => Some(outer(path).unwrap_or(index)),
-                Step::Put { path, before: None, .. } => outer(path),
-                _ => None,
-            };
-            if let (Step::MakeFolder { path }, Some(whole)) = (step, whole) {
-                makers.insert(path, whole);
-            }
-            wholes.push(whole);
-        }
-        Self(wholes)
-    }
-
-    /// Returns that of steps whose files wait one by one.
-    pub(super) fn none(steps: &[Step]) -> Self {
-        Self(vec![None; steps.len()])
-    }
-
-    pub(super) fn get(&self, index: usize) -> Option<usize> {
-        self.0[index]
-    }
-}
 
 /// So many files that are put one by one wait in one folder: in a full one each next file takes longer, and threads wait for one
 /// another.
@@ -83,7 +47,7 @@ pub(super) fn folders(journal: &Journal) -> Result<Vec<(TreePath, Option<usize>)
 mod tests {
     use yalotheca_core::{change::Source, id::Digest};
 
-    use super::*;
+    use super::{super::outermost::OutermostFolders, *};
 
     fn made(path: &str) -> Step {
         Step::MakeFolder { path: TreePath::new(path).unwrap() }
@@ -106,7 +70,7 @@ mod tests {
             put("order.txt", Some(Digest::of(b"old"))),
             Step::RemoveFolder { path: TreePath::new("gone").unwrap() },
         ];
-        let wholes = Wholes::of(&steps);
+        let wholes = OutermostFolders::of(&steps);
         let of: Vec<_> = (0..steps.len()).map(|index| wholes.get(index)).collect();
         assert_eq!(of, [Some(0), Some(0), Some(0), Some(3), Some(3), None, None, None]);
     }

@@ -20,7 +20,7 @@ use super::{
     staging::{self, staged_at},
 };
 use crate::{
-    catalogue::{ByteSource, Sources},
+    sources::{ByteSource, Sources},
     tree::{Attributes, LocalTree, Tree, TreeError},
 };
 

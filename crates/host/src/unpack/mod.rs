@@ -6,7 +6,6 @@
 mod intake;
 mod sevenz;
 mod single;
-mod sniff;
 mod tarball;
 mod zipped;
 
@@ -22,9 +21,10 @@ use serde::{Deserialize, Serialize};
 use tracing::debug;
 use yalotheca_core::{hint::Hint, id::Digest, route::Bundle};
 
-pub use sniff::{Container, HEAD, bare_name, by_name, sniff};
-
-use crate::store::{Store, StoreError};
+use crate::{
+    container::{Container, HEAD, bare_name, sniff},
+    store::{Store, StoreError},
+};
 use intake::Intake;
 
 /// An archive that was not unpacked. Nothing of it was placed anywhere.
@@ -159,7 +159,7 @@ pub fn container_of(path: &Path) -> io::Result<Option<Container>> {
 /// Where it cannot be read.
 pub fn head_of(path: &Path) -> io::Result<Vec<u8>> {
     let mut head = Vec::new();
-    File::open(path)?.take(sniff::HEAD as u64).read_to_end(&mut head)?;
+    File::open(path)?.take(HEAD as u64).read_to_end(&mut head)?;
     Ok(head)
 }
 

@@ -5,12 +5,9 @@ use std::{
     io::{BufReader, Cursor, Read},
 };
 
-use super::{
-    Container, UnpackError, Unpacked,
-    intake::Intake,
-    sniff::{self, HEAD},
-    tarball,
-};
+use crate::container::{HEAD, sniff};
+
+use super::{Container, UnpackError, Unpacked, intake::Intake, tarball};
 
 pub(super) fn unpack(
     container: Container,
@@ -27,7 +24,7 @@ pub(super) fn unpack(
     };
     let mut head = Vec::new();
     open.by_ref().take(HEAD as u64).read_to_end(&mut head).map_err(|error| intake.damaged(error))?;
-    let is_tar = sniff::sniff(&head) == Some(Container::Tar);
+    let is_tar = sniff(&head) == Some(Container::Tar);
     let mut whole = Cursor::new(head).chain(open);
     if is_tar {
         return tarball::unpack(whole, intake);

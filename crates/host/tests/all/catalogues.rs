@@ -10,8 +10,9 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 use yalotheca_host::{
-    catalogue::{Ahead, ByteSource, CatalogueError, Catalogues, Looks},
+    catalogue::{Ahead, CatalogueError, Catalogues, Looks},
     fetch::{FetchError, Fetcher},
+    sources::ByteSource,
     store::Store,
 };
 use yalotheca_standin::{catalogue_host::CatalogueHost, quayside};

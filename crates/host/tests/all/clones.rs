@@ -12,7 +12,7 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 use yalotheca_host::{
-    catalogue::{ByteSource, Sources},
+    sources::{ByteSource, Sources},
     store::Store,
 };
 

@@ -7,8 +7,8 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 use yalotheca_host::{
-    catalogue::{ByteSource, Sources},
     settle::{self, ControlTexts, Order, Origin, Outcome, SealKey, SettleError},
+    sources::{ByteSource, Sources},
     tree::LocalTree,
 };
 

@@ -6,10 +6,10 @@ mod ways;
 
 use std::collections::BTreeSet;
 
-use yalotheca_core::{control::ControlFile, id::ContentId, tweak::TWEAK_SUFFIX};
+use yalotheca_core::{control::ControlFile, game::TWEAK_SUFFIX, id::ContentId};
 
 use super::change::Change;
-use crate::{AppError, Front, OpenCatalogues, Server, apply::Along, plan::Fresh};
+use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::Along};
 use ways::{Found, Way};
 
 /// What to install.

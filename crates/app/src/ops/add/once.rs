@@ -4,7 +4,7 @@ use yalotheca_core::{
     change::{ChangeSet, FileAct, FileLine, Receipt, Source, Step},
     id::{ContentId, TreePath},
 };
-use yalotheca_host::{arrival::Once, catalogue::ByteSource, tree::Tree};
+use yalotheca_host::{arrival::Once, sources::ByteSource, tree::Tree};
 
 use crate::{AppError, Server, apply::Along};
 

@@ -2,9 +2,10 @@
 
 use yalotheca_core::{
     document::{Pointer, Value},
+    game::TWEAK_SUFFIX,
     id::ContentId,
     suggest,
-    tweak::{TWEAK_FACT, TWEAK_SUFFIX, Tweak},
+    tweak::{TWEAK_FACT, Tweak},
 };
 
 use crate::{Answer, AppError, Front, OpenCatalogues, Server};

@@ -9,9 +9,9 @@ use regex::Regex;
 use yalotheca_core::{
     control::Given,
     game::Game,
+    game::PACK_KIND,
     id::{ContentId, TreePath},
     link::{rewritten, switched, without_user},
-    pack::PACK_KIND,
     route::LeftOut,
     version::{ReleaseVersion, VersionRange},
 };

@@ -10,7 +10,7 @@ use yalotheca_app::{
 use yalotheca_host::trust::shell_word;
 
 use crate::{
-    args::Global,
+    global::Global,
     ui::Ui,
     view::{Page, Role, View},
 };

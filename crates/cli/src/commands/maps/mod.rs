@@ -12,9 +12,10 @@ use yalotheca_app::{
     ops::maps::{MapsReport, maps, offer, play, rotate},
 };
 
-use super::{apply::finish, shell};
+use super::apply::finish;
 use crate::{
-    args::Global,
+    complete,
+    global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, size},
 };
@@ -34,19 +35,19 @@ enum MapsAct {
     /// Play this map
     Play {
         /// Its name
-        #[arg(add = ArgValueCandidates::new(shell::maps))]
+        #[arg(add = ArgValueCandidates::new(complete::maps))]
         name: String,
     },
     /// Play these in turn, and no others
     Rotate {
         /// Their names, the first one first
-        #[arg(required = true, add = ArgValueCandidates::new(shell::maps))]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::maps))]
         names: Vec<String>,
     },
     /// Let players choose among these, and no others
     Offer {
         /// Their names
-        #[arg(required = true, add = ArgValueCandidates::new(shell::maps))]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::maps))]
         names: Vec<String>,
     },
     /// Try a map: start the server with the map that plays now, then with this one, and say whose fault it is

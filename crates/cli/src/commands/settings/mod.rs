@@ -12,21 +12,18 @@ use yalotheca_app::{
     plan::open_settings,
 };
 
-use super::{
-    apply::{Mode, apply, finish},
-    shell,
-};
-use crate::{args::Global, ui::Ui};
+use super::apply::{Mode, apply, finish};
+use crate::{complete, global::Global, ui::Ui};
 use look::{FilesView, KeysView};
 
 /// Show what can be set, and set it; what is set is noted and survives updates.
 #[derive(Debug, Args)]
 pub(crate) struct SettingsArgs {
     /// A content, or `server` for the server's own settings
-    #[arg(value_name = "NAME", add = ArgValueCandidates::new(shell::owners))]
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::owners))]
     name: Option<String>,
     /// What to set: a place and a value (/volume/default=3); `*` in a place stands for any one name
-    #[arg(value_name = "PLACE=VALUE", add = ArgValueCandidates::new(shell::places))]
+    #[arg(value_name = "PLACE=VALUE", add = ArgValueCandidates::new(complete::places))]
     set: Vec<String>,
     /// The file that is meant, where several have that place
     #[arg(long, value_name = "FILE")]

@@ -20,10 +20,9 @@ use super::{
 };
 use crate::{
     document::Format,
-    pack::PACK_KIND,
+    game::{PACK_KIND, TWEAK_KIND},
     suggest,
     toml_file::{ReadTomlError, TomlFile},
-    tweak::TWEAK_KIND,
 };
 
 type Checked<T> = Result<T, (Range<usize>, String)>;

@@ -2,7 +2,6 @@
 
 use std::{collections::BTreeMap, fmt::Display};
 
-use super::{Agree, Game, Place, PlatformRule, Probe, Scope, Shape, Template};
 use crate::{
     catalogue::{Member, Release},
     change::{PlanChangeError, Present, Receipt, Settled, plan},
@@ -10,12 +9,11 @@ use crate::{
     desire::{Asked, Desired, LineupEntry, Registration, desire},
     diagnose::LogReader,
     document::{Format, Pointer, Value},
+    game::{Agree, Game, PACK_KIND, Place, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
-    pack::PACK_KIND,
     route::{Payload, PayloadFile},
     settings::{SERVER, Settings},
-    tweak::TWEAK_KIND,
     version::ReleaseVersion,
 };
 

@@ -1,0 +1,19 @@
+//! Where bytes lie that are to be placed.
+
+use std::{collections::HashMap, path::PathBuf};
+
+use yalotheca_core::id::Digest;
+
+/// Where the bytes with each digest lie.
+pub type Sources = HashMap<Digest, ByteSource, foldhash::fast::RandomState>;
+
+/// Where some bytes lie.
+#[derive(Debug, Clone)]
+pub enum ByteSource {
+    /// A file on this machine, somebody else's: it is copied.
+    File(PathBuf),
+    /// A file of the cache: one server may share it, where it lies on the same disk.
+    Cached(PathBuf),
+    /// The same, put there by this process, so that its digest is known to be right.
+    Fresh(PathBuf),
+}
