@@ -15,7 +15,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     control::Control,
-    settle::{self, ControlTexts, Order, Origin, Retention},
+    settle::{self, ChangeOrigin, ControlTexts, Retention, SettleOrder},
     sources::Sources,
     tree::Tree,
 };
@@ -191,11 +191,11 @@ pub fn settle_change(
     server: &Server,
     change: &ChangeSet,
     (after, bytes): (ControlTexts, &Sources),
-    origin: Origin,
+    origin: ChangeOrigin,
 ) -> Result<u32, AppError> {
     let key = seal_key()?;
     let _claim = if change.steps.is_empty() { server.claim()? } else { server.claim_stopped()? };
-    let order = Order {
+    let order = SettleOrder {
         change,
         receipt_before: server.read_receipt(),
         receipt_digest: server.receipt_digest,
@@ -242,7 +242,7 @@ pub fn texts(control: &Control) -> ControlTexts {
 }
 
 /// Returns who does what, when.
-pub fn origin(server: &Server, summary: &str, undoes: Option<u32>) -> Origin {
+pub fn origin(server: &Server, summary: &str, undoes: Option<u32>) -> ChangeOrigin {
     let user =
         std::env::var("USER").or_else(|_| std::env::var("LOGNAME")).unwrap_or_else(|_| "somebody".into());
     // The person, where root was borrowed; and from where, where it was over the network.
@@ -254,7 +254,7 @@ pub fn origin(server: &Server, summary: &str, undoes: Option<u32>) -> Origin {
     let from = from.and_then(|text| text.split_whitespace().next().map(|address| format!(" from {address}")));
     let host =
         std::fs::read_to_string("/etc/hostname").map(|name| name.trim().to_owned()).unwrap_or_default();
-    Origin {
+    ChangeOrigin {
         command: shown_in(&server.command),
         who: if host.is_empty() { user } else { format!("{user}@{host}") } + &from.unwrap_or_default(),
         when: jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string(),

@@ -12,7 +12,7 @@ use yalotheca_core::{
     catalogue::{Platform, Release, Universe},
     control::{ControlFile, Given, Locked},
     id::ContentId,
-    solve::{Answer, Question, Selection, solve},
+    solve::{Question, Resolution, Selection, solve},
     version::VersionRange,
 };
 use yalotheca_host::catalogue::Catalogues;
@@ -128,7 +128,7 @@ impl<'a> OpenCatalogues<'a> {
         platform: &Platform,
         wants: &BTreeMap<ContentId, VersionRange>,
         locked: &Selection,
-    ) -> Result<Answer, AppError> {
+    ) -> Result<Resolution, AppError> {
         let wanted: Vec<ContentId> = wants.keys().cloned().collect();
         // Mostly the newest release that may be chosen is.
         let may = |id: &ContentId, release: &Release| {
@@ -148,11 +148,11 @@ impl<'a> OpenCatalogues<'a> {
             let answer = solve(&question);
             debug!("solved for {} wants in {} ms", wants.len(), started.elapsed().as_millis());
             match answer {
-                Answer::Unread(ids) => {
+                Resolution::Unread(ids) => {
                     drop(universe);
                     self.read(&ids, may)?;
                 }
-                Answer::Defect { breaches, .. } => {
+                Resolution::Defect { breaches, .. } => {
                     let breaches = breaches.iter().map(ToString::to_string).collect();
                     return Err(AppError::Solver { breaches, question: Box::new(question.to_json()) });
                 }

@@ -163,7 +163,7 @@ fn inspect(
     let file = folder.join(&format!("{}{suffix}", map.name))?;
     let there = server.tree.find(&file)?;
     match there {
-        Some(yalotheca_host::tree::Found::File(bytes)) => map.bytes = Some(bytes),
+        Some(yalotheca_host::tree::EntryKind::File(bytes)) => map.bytes = Some(bytes),
         _ if map.origin == MapSource::Game => {}
         _ => gone(file.as_str()),
     }

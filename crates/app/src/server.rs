@@ -323,7 +323,7 @@ pub fn open_folder(options: &OpenOptions, trust: &Trust, front: &dyn Front) -> R
 
 /// A definition that may have come with a server's folder is not used before it was agreed to.
 pub fn require_trust(
-    (game, origin, text): (&Game, &games::Origin, &str),
+    (game, origin, text): (&Game, &games::DefinitionSource, &str),
     (tree, given): (&LocalTree, &BTreeMap<String, String>),
     trust: &Trust,
 ) -> Result<(), AppError> {

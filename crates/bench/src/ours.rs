@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use yalotheca_core::{
     catalogue::{Content, Platform, Release, Universe},
     id::ContentId,
-    solve::{Answer, Explanation, Question, Selection, solve, verify},
+    solve::{Explanation, Question, Resolution, Selection, solve, verify},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -66,10 +66,10 @@ impl Ours {
             locked: &self.locked,
         };
         match solve(&question) {
-            Answer::Lineup(selection) => Outcome::Lineup(selection),
-            Answer::None(why) => Outcome::None(why),
-            Answer::Unread(_) => unreachable!("everything was added"),
-            Answer::Defect { breaches, .. } => panic!("the lineup breaks {breaches:?}"),
+            Resolution::Lineup(selection) => Outcome::Lineup(selection),
+            Resolution::None(why) => Outcome::None(why),
+            Resolution::Unread(_) => unreachable!("everything was added"),
+            Resolution::Defect { breaches, .. } => panic!("the lineup breaks {breaches:?}"),
         }
     }
 

@@ -8,7 +8,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Content, Platform, Release, Universe},
     id::ContentId,
-    solve::{Answer, Question, Selection, solve},
+    solve::{Question, Resolution, Selection, solve},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -130,5 +130,5 @@ pub(crate) fn stand_ins(count: usize) -> Option<(Duration, usize)> {
     let begun = Instant::now();
     let answer = solve(&question);
     let took = begun.elapsed();
-    if let Answer::Lineup(chosen) = answer { Some((took, chosen.len())) } else { None }
+    if let Resolution::Lineup(chosen) = answer { Some((took, chosen.len())) } else { None }
 }

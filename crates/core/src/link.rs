@@ -6,7 +6,7 @@ use regex::Regex;
 
 /// What a host answered with, as far as it tells a file from a page.
 #[derive(Debug, Clone, Copy)]
-pub struct Answer<'a> {
+pub struct HttpAnswer<'a> {
     /// The status, as a number.
     pub status: u16,
     /// The content type.
@@ -21,7 +21,7 @@ pub struct Answer<'a> {
 
 /// What an answer is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Sort {
+pub enum LinkTarget {
     /// The file itself.
     File,
     /// A page about it, with its title.
@@ -59,7 +59,7 @@ pub fn title_of(head: &[u8]) -> String {
 }
 
 /// Tells what an answer is.
-pub fn judge(answer: &Answer<'_>) -> Sort {
+pub fn judge(answer: &HttpAnswer<'_>) -> LinkTarget {
     let text = LazyCell::new(|| String::from_utf8_lossy(answer.head).to_lowercase());
     let says = |words: &[&str]| words.iter().any(|word| text.contains(word));
     let path = answer.address.split(['?', '#']).next().unwrap_or("").to_lowercase();
@@ -70,26 +70,26 @@ pub fn judge(answer: &Answer<'_>) -> Sort {
     match answer.status {
         200..=299 => {
             if answer.names_a_file && !answer.content_type.contains("text/html") {
-                return Sort::File;
+                return LinkTarget::File;
             }
             if !is_page(answer.content_type, answer.head) {
-                return Sort::File;
+                return LinkTarget::File;
             }
             if wants_login() {
-                Sort::Login
+                LinkTarget::Login
             } else if says(&["has expired", "link expired", "no longer available"]) {
-                Sort::Expired
+                LinkTarget::Expired
             } else {
-                Sort::Page(title_of(answer.head))
+                LinkTarget::Page(title_of(answer.head))
             }
         }
-        401 | 407 => Sort::Login,
-        410 => Sort::Expired,
-        400 | 403 | 404 if says(&["expired", "no longer available"]) => Sort::Expired,
-        403 if wants_login() => Sort::Login,
-        404 => Sort::Missing,
-        408 | 425 | 429 | 500..=599 => Sort::Failing(answer.status),
-        status => Sort::Refused(status),
+        401 | 407 => LinkTarget::Login,
+        410 => LinkTarget::Expired,
+        400 | 403 | 404 if says(&["expired", "no longer available"]) => LinkTarget::Expired,
+        403 if wants_login() => LinkTarget::Login,
+        404 => LinkTarget::Missing,
+        408 | 425 | 429 | 500..=599 => LinkTarget::Failing(answer.status),
+        status => LinkTarget::Refused(status),
     }
 }
 
@@ -251,32 +251,38 @@ mod tests {
         );
     }
 
-    fn sort(status: u16, content_type: &str, address: &str, head: &str) -> Sort {
-        judge(&Answer { status, content_type, names_a_file: false, address, head: head.as_bytes() })
+    fn sort(status: u16, content_type: &str, address: &str, head: &str) -> LinkTarget {
+        judge(&HttpAnswer { status, content_type, names_a_file: false, address, head: head.as_bytes() })
     }
 
     #[test]
     fn files_and_pages() {
         let here = "https://files.example/s/8f2";
-        assert_eq!(sort(200, "application/zip", here, "PK\u{3}\u{4}"), Sort::File);
-        assert_eq!(sort(200, "text/plain", here, "port = 1"), Sort::File);
+        assert_eq!(sort(200, "application/zip", here, "PK\u{3}\u{4}"), LinkTarget::File);
+        assert_eq!(sort(200, "text/plain", here, "port = 1"), LinkTarget::File);
         assert_eq!(
             sort(200, "text/html", here, "\n<!DOCTYPE html><title>Night\n Lamps</title>"),
-            Sort::Page("Night Lamps".into())
+            LinkTarget::Page("Night Lamps".into())
         );
-        assert_eq!(sort(200, "application/octet-stream", here, "<html>"), Sort::Page(String::new()));
+        assert_eq!(sort(200, "application/octet-stream", here, "<html>"), LinkTarget::Page(String::new()));
         assert_eq!(
             sort(200, "text/html", here, "PK\u{3}\u{4}"),
-            Sort::File,
+            LinkTarget::File,
             "some hosts call everything a page"
         );
-        assert_eq!(sort(200, "text/html", "https://x/login?next=a", "<html>"), Sort::Login);
-        assert_eq!(sort(200, "text/html", here, "<html><input type=\"password\">"), Sort::Login);
-        assert_eq!(sort(200, "text/html", here, "<html>This link has expired."), Sort::Expired);
-        assert_eq!(sort(404, "", here, "link expired"), Sort::Expired);
-        assert_eq!([sort(401, "", here, ""), sort(410, "", here, "")], [Sort::Login, Sort::Expired]);
-        assert_eq!([sort(404, "", here, ""), sort(503, "", here, "")], [Sort::Missing, Sort::Failing(503)]);
-        assert_eq!(sort(403, "", here, ""), Sort::Refused(403));
+        assert_eq!(sort(200, "text/html", "https://x/login?next=a", "<html>"), LinkTarget::Login);
+        assert_eq!(sort(200, "text/html", here, "<html><input type=\"password\">"), LinkTarget::Login);
+        assert_eq!(sort(200, "text/html", here, "<html>This link has expired."), LinkTarget::Expired);
+        assert_eq!(sort(404, "", here, "link expired"), LinkTarget::Expired);
+        assert_eq!(
+            [sort(401, "", here, ""), sort(410, "", here, "")],
+            [LinkTarget::Login, LinkTarget::Expired]
+        );
+        assert_eq!(
+            [sort(404, "", here, ""), sort(503, "", here, "")],
+            [LinkTarget::Missing, LinkTarget::Failing(503)]
+        );
+        assert_eq!(sort(403, "", here, ""), LinkTarget::Refused(403));
     }
 
     #[test]

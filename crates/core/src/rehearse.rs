@@ -9,7 +9,7 @@ use crate::{
     desire::{Asked, Desired, LineupEntry, Registration, desire},
     diagnose::LogReader,
     document::{Format, Pointer, Value},
-    game::{Agree, Game, PACK_KIND, Place, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template},
+    game::{Agree, ConfigPlace, Game, PACK_KIND, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template},
     hint::Hint,
     id::{ContentId, Digest, TreePath},
     route::{Payload, PayloadFile},
@@ -199,7 +199,7 @@ impl Formats {
         Err(wrong(at, format!("{file} is read as {} here, and as {other} in {first}", format.name())))
     }
 
-    fn place(&mut self, at: &str, place: &Place, scope: &Scope) -> Tried {
+    fn place(&mut self, at: &str, place: &ConfigPlace, scope: &Scope) -> Tried {
         let file = place.file.render(scope).map_err(|error| wrong(at, error))?;
         let pointer = place.pointer.render(scope).map_err(|error| wrong(at, error))?;
         Pointer::parse(&pointer).map_err(|error| wrong(at, error))?;

@@ -11,7 +11,7 @@ use crate::{
     document::{Pointer, Value},
     game::{RawRegister, RegisterRule, Scope, TWEAK_KIND, register_rule},
     id::ContentId,
-    settings::{RawRule, SettingRule, Sort},
+    settings::{RawRule, SettingRule, SettingType},
     toml_file::{ReadTomlError, TomlFile},
     version::{ReleaseVersion, VersionRange},
 };
@@ -92,7 +92,7 @@ impl Tweak {
         allowed.extend(["folder", "content.id", "release.version"].map(String::from));
         for (name, rule) in &parameters {
             allowed.push(format!("param.{name}"));
-            if rule.sort == Sort::Coordinates {
+            if rule.sort == SettingType::Coordinates {
                 allowed.extend(["x", "y", "z"].map(|part| format!("param.{name}.{part}")));
             }
         }
@@ -154,7 +154,7 @@ impl Tweak {
             let Some(value) = filled.get(name) else { continue };
             let json = value.to_json();
             let json = match (rule.sort, json.as_array().map(Vec::as_slice)) {
-                (Sort::Coordinates, Some([x, y, z])) => serde_json::json!({ "x": x, "y": y, "z": z }),
+                (SettingType::Coordinates, Some([x, y, z])) => serde_json::json!({ "x": x, "y": y, "z": z }),
                 _ => json,
             };
             scope.param.insert(name.clone(), json);

@@ -15,7 +15,7 @@ use zip::ZipArchive;
 
 use crate::{
     container::{HEAD, sniff},
-    tree::{Found, LocalTree, Tree, TreeError},
+    tree::{EntryKind, LocalTree, Tree, TreeError},
 };
 
 /// A descriptor larger than this is not read.
@@ -176,7 +176,7 @@ impl FolderBundle {
 
 impl Bundle for FolderBundle {
     fn has(&mut self, path: &str) -> bool {
-        self.place(path).is_some_and(|path| matches!(self.tree.find(&path), Ok(Some(Found::File(_)))))
+        self.place(path).is_some_and(|path| matches!(self.tree.find(&path), Ok(Some(EntryKind::File(_)))))
     }
 
     fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String> {
@@ -187,7 +187,7 @@ impl Bundle for FolderBundle {
     fn folders(&mut self, path: &str) -> Vec<String> {
         let Some(path) = self.at.join(path).ok() else { return Vec::new() };
         let entries = self.tree.list(&path).unwrap_or_default().into_iter();
-        entries.filter(|(_, found)| *found == Found::Folder).map(|(name, _)| name).collect()
+        entries.filter(|(_, found)| *found == EntryKind::Folder).map(|(name, _)| name).collect()
     }
 
     fn files(&mut self) -> Vec<(String, u64)> {
@@ -197,7 +197,7 @@ impl Bundle for FolderBundle {
                 _ => file.clone(),
             };
             let found = only.iter().filter_map(|file| match self.tree.find(&self.at.join(file).ok()?) {
-                Ok(Some(Found::File(size))) => Some((named(file), size)),
+                Ok(Some(EntryKind::File(size))) => Some((named(file), size)),
                 _ => None,
             });
             return found.collect();
@@ -245,12 +245,12 @@ fn visible(tree: &LocalTree, folder: &TreePath) -> Result<Vec<(String, u64)>, Tr
             }
             let inner = if inner.is_empty() { name.clone() } else { format!("{inner}/{name}") };
             match found {
-                Found::File(size) => files.push((inner, size)),
-                Found::Folder if depth < DEEPEST => {
+                EntryKind::File(size) => files.push((inner, size)),
+                EntryKind::Folder if depth < DEEPEST => {
                     let Ok(path) = folder.join(&name) else { continue };
                     walk(tree, (&path, &inner), depth + 1, files)?;
                 }
-                Found::Folder | Found::Other => {}
+                EntryKind::Folder | EntryKind::Other => {}
             }
         }
         Ok(())

@@ -17,14 +17,14 @@ use crate::trust::Trust;
 
 /// Where a definition comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Origin {
+pub enum DefinitionSource {
     /// It comes with the program.
     BuiltIn,
     /// A file.
     File(PathBuf),
 }
 
-impl std::fmt::Display for Origin {
+impl std::fmt::Display for DefinitionSource {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::BuiltIn => f.write_str("built in"),
@@ -72,10 +72,10 @@ impl Hint for FindGameError {
 ///
 /// # Errors
 /// Where a definition's file cannot be read.
-pub fn all(control: Option<&Path>) -> Result<Vec<(String, Origin, String)>, FindGameError> {
+pub fn all(control: Option<&Path>) -> Result<Vec<(String, DefinitionSource, String)>, FindGameError> {
     let user =
         etcetera::base_strategy::choose_base_strategy().ok().map(|s| s.config_dir().join("yalotheca/games"));
-    let mut found: Vec<(String, Origin, String)> = Vec::new();
+    let mut found: Vec<(String, DefinitionSource, String)> = Vec::new();
     for folder in control.map(|folder| folder.join("games")).into_iter().chain(user) {
         for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
             let path = entry.path();
@@ -84,12 +84,12 @@ pub fn all(control: Option<&Path>) -> Result<Vec<(String, Origin, String)>, Find
             if let (true, Some(name)) = (is_definition, stem) {
                 let text = fs::read_to_string(&path)
                     .map_err(|source| FindGameError::Read { path: path.display().to_string(), source })?;
-                found.push((own_name(&text).unwrap_or(name), Origin::File(path), text));
+                found.push((own_name(&text).unwrap_or(name), DefinitionSource::File(path), text));
             }
         }
     }
     for (name, text) in BUILT_IN {
-        found.push(((*name).into(), Origin::BuiltIn, (*text).into()));
+        found.push(((*name).into(), DefinitionSource::BuiltIn, (*text).into()));
     }
     let mut names: Vec<String> = Vec::new();
     found.retain(|(name, _, _)| {
@@ -113,15 +113,15 @@ fn own_name(text: &str) -> Option<String> {
 ///
 /// # Errors
 /// Where there is none or it is wrong.
-pub fn find(control: Option<&Path>, name: &str) -> Result<(Game, Origin, String), FindGameError> {
+pub fn find(control: Option<&Path>, name: &str) -> Result<(Game, DefinitionSource, String), FindGameError> {
     let known = all(control)?;
     let Some((_, origin, text)) = known.iter().find(|(known, _, _)| known == name) else {
         let known = known.into_iter().map(|(name, _, _)| name).collect();
         return Err(FindGameError::Unknown { name: name.into(), known });
     };
     let file = match origin {
-        Origin::BuiltIn => format!("{name}.toml"),
-        Origin::File(path) => path.display().to_string(),
+        DefinitionSource::BuiltIn => format!("{name}.toml"),
+        DefinitionSource::File(path) => path.display().to_string(),
     };
     Ok((load(&file, text)?, origin.clone(), text.clone()))
 }
@@ -135,8 +135,8 @@ fn user_folder() -> Option<PathBuf> {
 /// Returns whether a definition may be used: those that come with the program and those in the user's configuration folder may;
 /// any other one, which may have come with a server's folder, only once its user has agreed to it. What it may run is another
 /// question, see [`crate::trust`].
-pub fn is_trusted(origin: &Origin, text: &str, trust: &Trust) -> bool {
-    let Origin::File(path) = origin else { return true };
+pub fn is_trusted(origin: &DefinitionSource, text: &str, trust: &Trust) -> bool {
+    let DefinitionSource::File(path) = origin else { return true };
     let own = user_folder().is_some_and(|folder| path.starts_with(folder.join("games")));
     own || trust.has_definition(text)
 }

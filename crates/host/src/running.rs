@@ -18,7 +18,7 @@ use yalotheca_core::{
 
 use crate::{
     settle::OWN,
-    tree::{Found, LocalTree, Tree},
+    tree::{EntryKind, LocalTree, Tree},
     trust::find_program,
 };
 
@@ -44,7 +44,7 @@ pub(crate) fn open_log(tree: &LocalTree) -> io::Result<File> {
 
 /// Empties the log of a server that was left running where it has grown too large; returns whether it has.
 pub fn bound_log(tree: &LocalTree) -> bool {
-    let is_large = matches!(tree.find(&log_path()), Ok(Some(Found::File(size))) if size > LARGEST_LOG);
+    let is_large = matches!(tree.find(&log_path()), Ok(Some(EntryKind::File(size))) if size > LARGEST_LOG);
     is_large && tree.open_own(&log_path()).is_ok_and(|file| file.set_len(0).is_ok())
 }
 

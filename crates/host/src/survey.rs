@@ -14,7 +14,7 @@ use yalotheca_core::{
     catalogue::Recognised,
     control::MapsSection,
     document::{Document, ParseDocumentError, Pointer, Value},
-    game::{DescribeError, Game, ListPlace, Place, PlatformRule, RenderError, Scope, Shape, Template},
+    game::{ConfigPlace, DescribeError, Game, ListPlace, PlatformRule, RenderError, Scope, Shape, Template},
     hint::Hint,
     id::{ContentId, ParseIdError, TreePath},
     route::{Asked, Bundle, Payload, PayloadFile, recognise, scope_of, sort_out},
@@ -24,7 +24,7 @@ use yalotheca_core::{
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payload},
     store::Store,
-    tree::{Found, LocalTree, Tree, TreeError},
+    tree::{EntryKind, LocalTree, Tree, TreeError},
     trust::{Invocation, Trust},
 };
 
@@ -85,13 +85,18 @@ pub struct Survey {
 ///
 /// # Errors
 /// Where the file is there and broken.
-pub fn value_at(tree: &dyn Tree, place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
+pub fn value_at(tree: &dyn Tree, place: &ConfigPlace, scope: &Scope) -> Result<Option<String>, SurveyError> {
     let file = TreePath::new(&place.file.render(scope)?)?;
     let Some(bytes) = tree.read(&file)? else { return Ok(None) };
     value_in(&file.to_string(), bytes, place, scope)
 }
 
-fn value_in(file: &str, bytes: Vec<u8>, place: &Place, scope: &Scope) -> Result<Option<String>, SurveyError> {
+fn value_in(
+    file: &str,
+    bytes: Vec<u8>,
+    place: &ConfigPlace,
+    scope: &Scope,
+) -> Result<Option<String>, SurveyError> {
     let document = Document::read(place.format, bytes)
         .map_err(|source| SurveyError::Broken { path: file.to_owned(), source })?;
     let pointer = place.pointer.render(scope)?;
@@ -105,7 +110,7 @@ fn value_in(file: &str, bytes: Vec<u8>, place: &Place, scope: &Scope) -> Result<
 pub fn value_inside(
     tree: &LocalTree,
     archive: &Template,
-    place: &Place,
+    place: &ConfigPlace,
     scope: &Scope,
 ) -> Result<Option<String>, SurveyError> {
     let name = archive.render(scope)?;
@@ -426,7 +431,7 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
                 continue;
             }
             match sort {
-                Found::Folder => {
+                EntryKind::Folder => {
                     match recognise(game, Shape::Folder, &name, &mut FolderBundle::within(tree, &path)) {
                         Ok(Some(content)) => {
                             let payload = folder_payload(tree, &path)?;
@@ -437,8 +442,8 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
                         Err(error) => found.unreadable.push((path, error)),
                     }
                 }
-                Found::File(_) => look_at_file(tree, game, path, &name, &content_folders, &mut found)?,
-                Found::Other => {}
+                EntryKind::File(_) => look_at_file(tree, game, path, &name, &content_folders, &mut found)?,
+                EntryKind::Other => {}
             }
         }
     }

@@ -13,7 +13,7 @@ use yalotheca_core::{
     game::TWEAK_KIND,
     game::{Agree, Kind, RegisterRule, Shape},
     id::{ContentId, TreePath},
-    order::{Bond, Order, Relation},
+    order::{Bond, LoadOrder, Relation},
     reference::Break,
     route::Payload,
     solve::verify,
@@ -22,7 +22,7 @@ use yalotheca_host::{
     archive::ZipBundle,
     catalogue::payload_of_release,
     survey::{SurveyError, value_at, value_inside},
-    tree::{Found, Tree},
+    tree::{EntryKind, Tree},
 };
 
 use crate::{
@@ -90,7 +90,7 @@ fn record_missing(server: &Server) -> Option<Finding> {
 }
 
 /// The order in which what is on is loaded.
-fn order_of(server: &Server) -> Order {
+fn order_of(server: &Server) -> LoadOrder {
     let releases = server.control.lock.on().map(|locked| (locked.id.clone(), &locked.release)).collect();
     ordered(server, &releases, &server.control.wants.order, &Mend::None)
 }
@@ -198,7 +198,7 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
             Agree::File { file, named, near, say } => {
                 let name = file.render(scope).map_err(render)?;
                 let path = TreePath::new(&name)?;
-                if !name.is_empty() && matches!(tree.find(&path)?, Some(Found::File(_))) {
+                if !name.is_empty() && matches!(tree.find(&path)?, Some(EntryKind::File(_))) {
                     continue;
                 }
                 let names = tree.list(&TreePath::root())?.into_iter().map(|(name, _)| name);
@@ -325,7 +325,7 @@ fn tell_closer(server: &Server, findings: &mut [Finding]) -> Result<(), AppError
         let Some(placed) = server.receipt.placed.get(&path) else { continue };
         let kind = lock.get(&placed.content).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         let Some(kind) = kind else { continue };
-        let Some(Found::File(size)) = server.tree.find(&path)? else { continue };
+        let Some(EntryKind::File(size)) = server.tree.find(&path)? else { continue };
         let why = match kind.shape {
             Shape::File if kind.stem(path.name()) != path.name() => {
                 let mut head = Vec::new();

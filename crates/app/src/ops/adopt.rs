@@ -227,8 +227,8 @@ fn choose_game(
         known.iter().filter(|(_, origin, text)| games::is_trusted(origin, text, trust))
     {
         let file = match origin {
-            games::Origin::BuiltIn => format!("{name}.toml"),
-            games::Origin::File(path) => path.display().to_string(),
+            games::DefinitionSource::BuiltIn => format!("{name}.toml"),
+            games::DefinitionSource::File(path) => path.display().to_string(),
         };
         loaded.push(yalotheca_core::game::load(&file, text).map_err(FindGameError::Load)?);
     }

@@ -15,7 +15,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     catalogue::BY_HAND,
     pack::{Piece, write_pack},
-    tree::{Found, Tree},
+    tree::{EntryKind, Tree},
 };
 
 use crate::{AppError, Server};
@@ -117,7 +117,7 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
     }
     for path in &request.settings {
         let to = TreePath::new(path)?;
-        if !matches!(server.tree.find(&to)?, Some(Found::File(_))) {
+        if !matches!(server.tree.find(&to)?, Some(EntryKind::File(_))) {
             return Err(AppError::Usage {
                 what: format!("{to} is no file of the server"),
                 hint: Some("name it as the server sees it, without the folder of the server".into()),

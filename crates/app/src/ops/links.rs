@@ -1,7 +1,7 @@
 //! The links by which installed contents came, and whether they still give the files.
 
 use serde::Serialize;
-use yalotheca_core::{id::ContentId, link::Sort};
+use yalotheca_core::{id::ContentId, link::LinkTarget};
 
 use crate::{AppError, Server, words::size};
 
@@ -122,25 +122,27 @@ fn ask(server: &Server, line: &LinkLine) -> (LinkState, String) {
         Err(error) => return (LinkState::Unreachable, error.to_string()),
     };
     match told.sort {
-        Sort::File => match (told.size, line.size) {
+        LinkTarget::File => match (told.size, line.size) {
             (Some(now), Some(then)) if now != then => {
                 let says = format!("the host now has a file of {}, and {} was locked", size(now), size(then));
                 (LinkState::OtherSize, says)
             }
             _ => (LinkState::Good, String::new()),
         },
-        Sort::Page(title) if title.is_empty() => {
+        LinkTarget::Page(title) if title.is_empty() => {
             (LinkState::Page, "it is a web page now, not the file".into())
         }
-        Sort::Page(title) => (LinkState::Page, format!("it is a web page now (“{title}”), not the file")),
-        Sort::Login => {
+        LinkTarget::Page(title) => {
+            (LinkState::Page, format!("it is a web page now (“{title}”), not the file"))
+        }
+        LinkTarget::Login => {
             (LinkState::Login, "the host wants a login; fetch it with your browser and add the file".into())
         }
-        Sort::Expired => {
+        LinkTarget::Expired => {
             (LinkState::Expired, "the link has expired; get a new one where you got this one".into())
         }
-        Sort::Missing => (LinkState::Gone, "there is nothing at that address any more".into()),
-        Sort::Failing(status) | Sort::Refused(status) => {
+        LinkTarget::Missing => (LinkState::Gone, "there is nothing at that address any more".into()),
+        LinkTarget::Failing(status) | LinkTarget::Refused(status) => {
             (LinkState::Failing, format!("the host answers {status}"))
         }
     }

@@ -7,7 +7,7 @@ use yalotheca_core::{
     catalogue::Side,
     control::Locked,
     id::ContentId,
-    solve::{Answer, Selection},
+    solve::{Resolution, Selection},
     version::ReleaseVersion,
 };
 
@@ -125,7 +125,7 @@ fn newer(server: &Server, is_asked: bool) -> Result<Option<Selection>, AppError>
     let mut wants = server.control.wants.wants.clone();
     wants.retain(|id, _| !server.control.wants.off.contains_key(id));
     let chosen = match catalogues.solve(&server.survey.platform, &wants, &BTreeMap::new()) {
-        Ok(Answer::Lineup(selection)) => return Ok(Some(selection)),
+        Ok(Resolution::Lineup(selection)) => return Ok(Some(selection)),
         Ok(_) => return Ok(Some(Selection::new())),
         Err(error) => error,
     };

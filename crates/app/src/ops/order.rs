@@ -6,7 +6,7 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::Release,
     id::ContentId,
-    order::{Bond, GaveWay, Order, Place, Relation},
+    order::{AskedPlace, Bond, GaveWay, LoadOrder, Relation},
     version::ReleaseVersion,
 };
 
@@ -70,7 +70,7 @@ pub struct PlaceRequest {
 pub fn order(server: &Server) -> OrderReport {
     let releases = releases(server);
     let asked = &server.control.wants.order;
-    let Order { ids, kept, gave_way, circles, .. } = ordered(server, &releases, asked, &Mend::None);
+    let LoadOrder { ids, kept, gave_way, circles, .. } = ordered(server, &releases, asked, &Mend::None);
     let mut after: BTreeMap<ContentId, Vec<OrderReason>> = BTreeMap::new();
     for relation in &kept {
         let reason =
@@ -101,7 +101,7 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
     let id = known(server, &request.name)?;
     let mut wants = server.control.wants.clone();
     let mut place =
-        if request.free { Place::default() } else { wants.order.get(&id).cloned().unwrap_or_default() };
+        if request.free { AskedPlace::default() } else { wants.order.get(&id).cloned().unwrap_or_default() };
     if request.after.is_empty() && request.before.is_empty() && !request.free {
         return Err(AppError::Usage {
             what: format!("nothing is asked of {id}"),
@@ -124,9 +124,9 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
 fn refuse_what_cannot_be(
     server: &Server,
     id: &ContentId,
-    asked: &BTreeMap<ContentId, Place>,
+    asked: &BTreeMap<ContentId, AskedPlace>,
 ) -> Result<(), AppError> {
-    let Order { gave_way, .. } = ordered(server, &releases(server), asked, &Mend::None);
+    let LoadOrder { gave_way, .. } = ordered(server, &releases(server), asked, &Mend::None);
     // What was asked of others before, and does not hold any more, is no matter here.
     let is_ours = |relation: &Relation| relation.bond == Bond::Asked && relation.by == *id;
     let is_refused = |note: &&GaveWay| {

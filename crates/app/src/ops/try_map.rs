@@ -5,7 +5,7 @@ use std::time::Duration;
 use serde::Serialize;
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
-    settle::{self, Order},
+    settle::{self, SettleOrder},
     sources::Sources,
     survey,
     trial::{Trial, TrialOptions, trial},
@@ -180,7 +180,7 @@ fn attempt(
     let key = seal_key()?;
     let _claim = server.claim_stopped()?;
     let now = texts(&server.control);
-    let order = Order {
+    let order = SettleOrder {
         change: &planned.change,
         receipt_before: &server.receipt,
         receipt_digest: server.receipt_digest,

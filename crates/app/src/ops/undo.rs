@@ -12,7 +12,7 @@ use yalotheca_host::{
     control::OpenControlError,
     settle::{self, ControlTexts, Past, PastKind, SealKey},
     sources::Sources,
-    tree::{Found, Tree},
+    tree::{EntryKind, Tree},
 };
 
 use crate::{
@@ -143,7 +143,7 @@ fn look(server: &Server, steps: &[Step], before: &Receipt) -> Result<Present, Ap
                 }
             }
             Step::MakeFolder { path } | Step::RemoveFolder { path } => {
-                if server.tree.find(path)? == Some(Found::Folder) {
+                if server.tree.find(path)? == Some(EntryKind::Folder) {
                     present.folders.insert(path.clone());
                 }
             }

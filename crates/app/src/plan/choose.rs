@@ -6,7 +6,7 @@ use yalotheca_core::{
     catalogue::Universe,
     control::{ControlFile, Locked},
     id::ContentId,
-    solve::{Answer, Explanation, Question, Selection, solve},
+    solve::{Explanation, Question, Resolution, Selection, solve},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -53,8 +53,8 @@ pub(super) fn choose(
         answer => answer?,
     };
     match answer {
-        Answer::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
-        Answer::None(explanation) => {
+        Resolution::Lineup(selection) => Ok(Chosen { selection, by_lock: None }),
+        Resolution::None(explanation) => {
             // An unreachable catalogue shows only what is locked, so its other releases might still fit.
             if let Some(error) = catalogues.get()?.unreachable().into_iter().next() {
                 return as_installed().ok_or_else(|| error.into());
@@ -62,7 +62,7 @@ pub(super) fn choose(
             let noted = &server.control.wants.wants;
             Err(AppError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
         }
-        answer @ (Answer::Unread(_) | Answer::Defect { .. }) => {
+        answer @ (Resolution::Unread(_) | Resolution::Defect { .. }) => {
             unreachable!("the catalogues answers {answer:?}")
         }
     }
@@ -93,7 +93,7 @@ fn by_lock(
     }
     let question = Question { universe: &universe, platform: &server.survey.platform, wants, locked };
     match solve(&question) {
-        Answer::Lineup(selection) => Some(Chosen { selection, by_lock: Some(universe) }),
+        Resolution::Lineup(selection) => Some(Chosen { selection, by_lock: Some(universe) }),
         _ => None,
     }
 }
@@ -140,7 +140,7 @@ pub fn why_not(
     wants.retain(|id, _| !server.control.wants.off.contains_key(id));
     wants.insert(id.clone(), VersionRange::exactly(version));
     match catalogues.solve(&server.survey.platform, &wants, &Selection::new())? {
-        Answer::None(explanation) => Ok(Some(explanation)),
+        Resolution::None(explanation) => Ok(Some(explanation)),
         _ => Ok(None),
     }
 }

@@ -11,7 +11,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     survey::{self, Inventory},
-    tree::{Found, Tree},
+    tree::{EntryKind, Tree},
 };
 
 use crate::{
@@ -97,8 +97,8 @@ fn left_over(
                 continue;
             }
             match sort {
-                Found::Folder if depth < DEEPEST => next.push((path, depth + 1)),
-                Found::File(_) if server.game.kinds.values().any(|kind| bears(&path, kind)) => {
+                EntryKind::Folder if depth < DEEPEST => next.push((path, depth + 1)),
+                EntryKind::File(_) if server.game.kinds.values().any(|kind| bears(&path, kind)) => {
                     found.insert(path);
                 }
                 _ => {}

@@ -7,7 +7,7 @@ use yalotheca_core::{
     catalogue::Platform,
     game::PACK_KIND,
     id::ContentId,
-    solve::{Answer, Selection},
+    solve::{Resolution, Selection},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -105,7 +105,7 @@ pub(super) fn choose(
         for (id, (part, range)) in &asked {
             let only: BTreeMap<ContentId, VersionRange> = [(id.clone(), range.clone())].into();
             let platform = ground.platform(&server.survey.platform);
-            if let Answer::Lineup(selection) = catalogues.solve(&platform, &only, locked)?
+            if let Resolution::Lineup(selection) = catalogues.solve(&platform, &only, locked)?
                 && let Some(version) = selection.get(id)
             {
                 ground.chosen.retain(|(_, known, _)| known != id);

@@ -21,13 +21,13 @@ use yalotheca_core::{
     game::TWEAK_KIND,
     game::{Game, Kind},
     id::{ContentId, Digest, TreePath},
-    order::{Leaning, Order, Place, order},
+    order::{AskedPlace, Leaning, LoadOrder, order},
     route::Payload,
 };
 use yalotheca_host::{
     catalogue::payload_of_release,
     sources::{ByteSource, Sources},
-    tree::{Found, Tree},
+    tree::{EntryKind, Tree},
 };
 
 pub use choose::{can_mend, newer, why_not};
@@ -51,7 +51,7 @@ pub struct Planned {
     /// What goes along with what is new.
     pub companions: Vec<Companion>,
     /// The load order, with its reasons.
-    pub order: Order,
+    pub order: LoadOrder,
     /// The desired state.
     pub desired: Desired,
     /// What stays where it is, where the server's folder is cleaned.
@@ -178,9 +178,9 @@ pub fn asked(wants: &ControlFile) -> Asked<'_> {
 pub fn ordered(
     server: &Server,
     releases: &BTreeMap<ContentId, &Release>,
-    asked: &BTreeMap<ContentId, Place>,
+    asked: &BTreeMap<ContentId, AskedPlace>,
     mend: &Mend,
-) -> Order {
+) -> LoadOrder {
     let locked = server.control.lock.by_id();
     let group = |id: &ContentId| server.game.order.group(id);
     let stays = |id: &ContentId| {
@@ -300,7 +300,7 @@ pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
         }
     }
     for path in folders {
-        if tree.find(&path)? == Some(Found::Folder) {
+        if tree.find(&path)? == Some(EntryKind::Folder) {
             present.folders.insert(path);
         }
     }

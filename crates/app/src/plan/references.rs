@@ -9,7 +9,7 @@ use yalotheca_core::{
     id::TreePath,
     reference::{Break, Files, breaks},
 };
-use yalotheca_host::tree::{Found, LocalTree, Tree};
+use yalotheca_host::tree::{EntryKind, LocalTree, Tree};
 
 use crate::Server;
 
@@ -43,8 +43,8 @@ impl<'a> Overlaid<'a> {
         for (name, sort) in self.tree.list(folder).unwrap_or_default() {
             let Ok(path) = folder.join(&name) else { continue };
             match sort {
-                Found::Folder if depth > 0 => self.below(&path, depth - 1, into),
-                Found::File(_) => into.push(path),
+                EntryKind::Folder if depth > 0 => self.below(&path, depth - 1, into),
+                EntryKind::File(_) => into.push(path),
                 _ => {}
             }
         }

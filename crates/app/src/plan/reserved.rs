@@ -4,7 +4,7 @@ use yalotheca_core::{
     change::{ChangeSet, Reserved, Source, Step},
     control::LockFile,
     desire::Desired,
-    game::{Agree, Game, Place, PlatformRule, Scope, Template},
+    game::{Agree, ConfigPlace, Game, PlatformRule, Scope, Template},
     id::TreePath,
 };
 use yalotheca_host::arrival::Once;
@@ -14,7 +14,8 @@ use crate::{AppError, Server};
 /// Returns the files that a game definition reads: configuration, engine, terms.
 pub fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
     let mut templates: Vec<&Template> = game.recognise_all.iter().chain(&game.recognise_any).collect();
-    let mut places: Vec<&Place> = game.values.iter().filter_map(|(_, rule)| rule.from.as_ref()).collect();
+    let mut places: Vec<&ConfigPlace> =
+        game.values.iter().filter_map(|(_, rule)| rule.from.as_ref()).collect();
     for rule in game.platform.values() {
         match rule {
             PlatformRule::File(place) => places.push(place),

@@ -35,14 +35,14 @@ pub struct CatalogueIndex {
     file: String,
     text: String,
     /// By id.
-    places: Vec<Place>,
+    places: Vec<EntrySpan>,
     /// Those of the entries that may say that their contents provide something.
     providing: Vec<usize>,
 }
 
 /// Where an id stands in the text, without its quotes, and what is said of it.
 #[derive(Debug, Clone)]
-struct Place {
+struct EntrySpan {
     id: Range<usize>,
     entry: Range<usize>,
 }
@@ -125,7 +125,7 @@ impl CatalogueIndex {
         let providing = (0..).zip(&entries).filter(|(_, (_, entry))| may_provide(entry));
         let providing = providing.map(|(at, _)| at).collect();
         let places =
-            entries.into_iter().map(|(id, entry)| Place { id: place(id), entry: place(entry.get()) });
+            entries.into_iter().map(|(id, entry)| EntrySpan { id: place(id), entry: place(entry.get()) });
         Ok(Self {
             format: written.format,
             name: written.name,
@@ -162,13 +162,17 @@ impl CatalogueIndex {
         all.map(|named| named.map(|(id, entry)| (id, entry.provides))).collect()
     }
 
-    fn named(&self, place: &Place) -> Result<(ContentId, CatalogueEntry), ReadCatalogueError> {
+    fn named(&self, place: &EntrySpan) -> Result<(ContentId, CatalogueEntry), ReadCatalogueError> {
         let with_quotes = place.id.start - 1..place.id.end + 1;
         Ok((self.read_at(place, &with_quotes)?, self.read_at(place, &place.entry)?))
     }
 
     /// Reads one part of an entry.
-    fn read_at<T: DeserializeOwned>(&self, of: &Place, part: &Range<usize>) -> Result<T, ReadCatalogueError> {
+    fn read_at<T: DeserializeOwned>(
+        &self,
+        of: &EntrySpan,
+        part: &Range<usize>,
+    ) -> Result<T, ReadCatalogueError> {
         let told = |source| {
             let id = self.text[of.id.clone()].to_owned();
             ReadCatalogueError::Entry { file: self.file.clone(), id, source }

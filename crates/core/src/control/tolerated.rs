@@ -74,7 +74,7 @@ mod tests {
     use super::*;
     use crate::{
         control::AsFound,
-        solve::{Answer, Question, solve},
+        solve::{Question, Resolution, solve},
         version::{ReleaseVersion, VersionRange},
     };
 
@@ -134,6 +134,6 @@ mod tests {
         let selection = lock.selection();
         let question =
             Question { universe: &universe, platform: &platform, wants: &wants, locked: &selection };
-        assert!(matches!(solve(&question), Answer::Lineup(lineup) if lineup == selection));
+        assert!(matches!(solve(&question), Resolution::Lineup(lineup) if lineup == selection));
     }
 }

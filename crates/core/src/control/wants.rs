@@ -11,7 +11,7 @@ use crate::{
     document::{Pointer, Value},
     id::ContentId,
     link::user_of,
-    order::Place,
+    order::AskedPlace,
     settings::Settings,
     toml_file::{ReadTomlError, TomlFile},
     version::VersionRange,
@@ -51,7 +51,7 @@ struct Raw {
     #[serde(default)]
     off: BTreeMap<ContentId, Spanned<RawOff>>,
     #[serde(default)]
-    order: BTreeMap<ContentId, Place>,
+    order: BTreeMap<ContentId, AskedPlace>,
     #[serde(default)]
     maps: MapsSection,
     #[serde(default)]
@@ -81,7 +81,7 @@ pub struct ControlFile {
     /// What is played.
     pub maps: MapsSection,
     /// What was asked of the load order.
-    pub order: BTreeMap<ContentId, Place>,
+    pub order: BTreeMap<ContentId, AskedPlace>,
     /// The settings that are asked for.
     pub settings: Settings,
 }
@@ -334,8 +334,8 @@ impl ControlFile {
 
     /// Notes what is asked of a content's place in the load order, in place of what was asked before; an empty place asks
     /// for nothing.
-    pub fn ask_place(&mut self, id: &ContentId, place: Place) {
-        if place == Place::default() {
+    pub fn ask_place(&mut self, id: &ContentId, place: AskedPlace) {
+        if place == AskedPlace::default() {
             self.order.remove(id);
             let Some(table) = self.document.get_mut("order").and_then(Item::as_table_like_mut) else {
                 return;
@@ -467,11 +467,11 @@ mod tests {
     fn places_are_noted_and_forgotten() {
         let mut control = ControlFile::parse("yalotheca.toml", TEXT).unwrap();
         let id = |text| ContentId::new(text).unwrap();
-        let place = Place { after: vec![id("gull-chat")], before: Vec::new() };
+        let place = AskedPlace { after: vec![id("gull-chat")], before: Vec::new() };
         control.ask_place(&id("tidebell"), place.clone());
         assert_eq!(control.text(), format!("{TEXT}\n[order]\ntidebell = {{ after = [\"gull-chat\"] }}\n"));
         assert_eq!(ControlFile::parse("y", &control.text()).unwrap().order[&id("tidebell")], place);
-        control.ask_place(&id("tidebell"), Place::default());
+        control.ask_place(&id("tidebell"), AskedPlace::default());
         assert_eq!(control.text(), TEXT);
         let wrong = format!("{TEXT}\n[order]\ntidebell = {{ aftr = [] }}\n");
         assert!(ControlFile::parse("y", &wrong).unwrap_err().to_string().contains("aftr"));

@@ -12,7 +12,9 @@ use crate::{
     catalogue::Side,
     control::{AsFound, Locked, MapsSection},
     document::{Pointer, PointerError, Value},
-    game::{Game, Kind, Maps, Place, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template},
+    game::{
+        ConfigPlace, Game, Kind, Maps, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template,
+    },
     game::{TWEAK_KIND, TWEAK_SUFFIX},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
@@ -66,7 +68,7 @@ pub struct Desired {
 pub enum DesireError {
     /// A file cannot be placed.
     #[error("{content}: {source}")]
-    Place {
+    ConfigPlace {
         /// The content.
         content: ContentId,
         /// Why.
@@ -111,7 +113,7 @@ pub enum DesireError {
 impl Hint for DesireError {
     fn hint(&self) -> Option<String> {
         match self {
-            Self::Place { source, .. } => source.hint(),
+            Self::ConfigPlace { source, .. } => source.hint(),
             Self::Parameter { content, .. } => {
                 Some(format!("yalotheca settings {content} shows its parameters"))
             }
@@ -144,7 +146,7 @@ pub fn desire(
             continue;
         }
         let content = &locked.id;
-        let failed = |source: PlaceError| DesireError::Place { content: content.clone(), source };
+        let failed = |source: PlaceError| DesireError::ConfigPlace { content: content.clone(), source };
         let kind = game.kinds.get(&locked.release.kind).ok_or_else(|| {
             failed(PlaceError::NoKind { game: game.name.clone(), kind: locked.release.kind.clone() })
         })?;
@@ -233,7 +235,7 @@ fn play(
     maps: &MapsSection,
     into: &mut Vec<Registration>,
 ) -> Result<(), DesireError> {
-    let mut put = |name: &str, place: &Place, create: &str, entry: Entry| {
+    let mut put = |name: &str, place: &ConfigPlace, create: &str, entry: Entry| {
         let content = owner_of(name);
         let failed = |why: String| DesireError::Register { content: content.clone(), why };
         let text = |template: &Template| template.render(server).map_err(|error| failed(error.to_string()));

@@ -33,7 +33,7 @@ use lined::Comments;
 
 pub use encoding::{EncodeTextError, Encoding, TextFile};
 pub use lists::{Placing, arrange};
-use node::{Node, Place, Syntax};
+use node::{Node, NodePlace, Syntax};
 pub use value::{Pointer, PointerError, Value};
 
 /// The formats that can be edited.
@@ -360,7 +360,7 @@ impl Document {
     /// Returns every single value with its place, in the order of the text. Of a doubled name each has its number.
     pub fn leaves(&self) -> Vec<(Pointer, Value)> {
         let mut found = Vec::new();
-        self.root.leaves(&Place::root(), &mut found);
+        self.root.leaves(&NodePlace::root(), &mut found);
         found.into_iter().map(|(place, value)| (place.full, value.clone())).collect()
     }
 
@@ -368,7 +368,7 @@ impl Document {
     pub fn matching(&self, pattern: &Pointer) -> Vec<(Pointer, Value)> {
         // The number of a doubled name need not be in the pattern.
         let mut found = Vec::new();
-        self.root.leaves(&Place::root(), &mut found);
+        self.root.leaves(&NodePlace::root(), &mut found);
         let fitting = found.into_iter().filter(|(at, _)| at.full.fits(pattern) || at.bare.fits(pattern));
         fitting.map(|(at, value)| (at.full, value.clone())).collect()
     }

@@ -39,14 +39,14 @@ pub(super) enum Body {
 
 /// Where a single value is.
 #[derive(Clone)]
-pub(super) struct Place {
+pub(super) struct NodePlace {
     /// With the numbers of doubled names.
     pub(super) full: Pointer,
     /// Without them.
     pub(super) bare: Pointer,
 }
 
-impl Place {
+impl NodePlace {
     pub(super) fn root() -> Self {
         Self { full: Pointer::root(), bare: Pointer::root() }
     }
@@ -203,7 +203,7 @@ impl Node {
     }
 
     /// Returns every single value below. A doubled name gets the number of its place among them.
-    pub(super) fn leaves<'n>(&'n self, at: &Place, into: &mut Vec<(Place, &'n Value)>) {
+    pub(super) fn leaves<'n>(&'n self, at: &NodePlace, into: &mut Vec<(NodePlace, &'n Value)>) {
         match &self.body {
             Body::Leaf(value) => into.push((at.clone(), value)),
             Body::List(items) => {

@@ -2,17 +2,17 @@
 
 use globset::GlobMatcher;
 
-use super::{Pattern, Place, Template, ValueTemplate};
+use super::{ConfigPlace, Pattern, Template, ValueTemplate};
 use crate::{
     document::{Format, Pointer},
-    settings::{SettingRule, Sort},
+    settings::{SettingRule, SettingType},
 };
 
 /// How the server is told about a content.
 #[derive(Debug, Clone)]
 pub struct RegisterRule {
     /// The place in a configuration file.
-    pub place: Place,
+    pub place: ConfigPlace,
     /// What is put there.
     pub verb: RegisterVerb,
     /// Once for each member of this kind, instead of once for the content.
@@ -70,7 +70,7 @@ pub struct SchemaLine {
     /// Its pattern, with the group `key`; it may have `default`, `least`, `most`, `choices` and `help`.
     pub pattern: Pattern,
     /// The sort of such a setting.
-    pub sort: Sort,
+    pub sort: SettingType,
 }
 
 /// A settings file: a content's, or one of the server's own.

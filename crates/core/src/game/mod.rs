@@ -122,7 +122,7 @@ impl OrderGroups {
 #[derive(Debug, Clone)]
 pub struct ValueRule {
     /// Where it is read.
-    pub from: Option<Place>,
+    pub from: Option<ConfigPlace>,
     /// What it is where nothing says otherwise.
     pub default: Option<String>,
     /// What it is for.
@@ -131,7 +131,7 @@ pub struct ValueRule {
 
 /// A place in a configuration file: `file#/pointer`.
 #[derive(Debug, Clone)]
-pub struct Place {
+pub struct ConfigPlace {
     /// The file, relative to the server.
     pub file: Template,
     /// The place in it.
@@ -144,13 +144,13 @@ pub struct Place {
 #[derive(Debug, Clone)]
 pub enum PlatformRule {
     /// In a configuration file.
-    File(Place),
+    File(ConfigPlace),
     /// In a member of an archive.
     Inside {
         /// The archive.
         archive: Template,
         /// The place in its member.
-        place: Place,
+        place: ConfigPlace,
     },
     /// In what a command prints.
     Command {
@@ -330,20 +330,20 @@ pub struct Maps {
     /// The content kind.
     pub kind: String,
     /// Where the one that is played is named.
-    pub play: Place,
+    pub play: ConfigPlace,
     /// The list of those that are played in turn.
     pub rotate: Option<ListPlace>,
     /// The list of those that players may choose.
     pub offer: Option<ListPlace>,
     /// The setting that bounds what is sent to players, in megabytes.
-    pub cap: Option<Place>,
+    pub cap: Option<ConfigPlace>,
 }
 
 /// A list in a configuration file.
 #[derive(Debug, Clone)]
 pub struct ListPlace {
     /// Where it is.
-    pub place: Place,
+    pub place: ConfigPlace,
     /// What separates items, where it is one text.
     pub separator: Option<String>,
     /// What a file that does not exist begins with.
@@ -419,7 +419,7 @@ pub enum Agree {
         /// The file.
         file: Template,
         /// Where it is named.
-        named: Place,
+        named: ConfigPlace,
         /// Files that could be meant.
         near: Option<GlobMatcher>,
         /// The sentence for when it does not.
@@ -428,16 +428,16 @@ pub enum Agree {
     /// A value that must be there.
     Present {
         /// Where it is said.
-        value: Place,
+        value: ConfigPlace,
         /// The sentence for when nothing is.
         say: Template,
     },
     /// A value that must be the same in two places.
     Value {
         /// Where it is said.
-        value: Place,
+        value: ConfigPlace,
         /// Where it is decided.
-        is: Place,
+        is: ConfigPlace,
         /// The archive in which it is decided, where it is one.
         inside: Option<Template>,
         /// The sentence for when they differ; it may name `found` and `expected`.
@@ -449,7 +449,7 @@ pub enum Agree {
 #[derive(Debug, Clone)]
 pub struct Terms {
     /// Where acceptance is written.
-    pub place: Place,
+    pub place: ConfigPlace,
     /// What is written there.
     pub agreed: String,
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Pattern, Place, Template};
+use super::{ConfigPlace, Pattern, Template};
 
 /// How a server runs.
 #[derive(Debug, Clone)]
@@ -37,7 +37,7 @@ pub struct StopLine {
     /// The console's port on this machine; 0 is nowhere.
     pub port: Template,
     /// Where the secret is kept.
-    pub secret: Option<Place>,
+    pub secret: Option<ConfigPlace>,
 }
 
 /// The signals that stop servers.

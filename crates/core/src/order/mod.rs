@@ -35,7 +35,7 @@ pub enum Bond {
 /// What the administrator asked of one content's place.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Place {
+pub struct AskedPlace {
     /// It is loaded after these.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub after: Vec<ContentId>,
@@ -50,7 +50,7 @@ pub struct Leaning<'a> {
     /// The order that stood before.
     pub previous: &'a [ContentId],
     /// What the administrator asked for.
-    pub asked: &'a BTreeMap<ContentId, Place>,
+    pub asked: &'a BTreeMap<ContentId, AskedPlace>,
     /// The game definition's group of a content: a lower one is loaded earlier.
     pub group: &'a dyn Fn(&ContentId) -> usize,
     /// Whether a content keeps its place among those that keep theirs, though a relation says otherwise: somebody made that
@@ -64,7 +64,7 @@ impl<'a> Leaning<'a> {
     /// A leaning by which every relation counts.
     pub fn strict(
         previous: &'a [ContentId],
-        asked: &'a BTreeMap<ContentId, Place>,
+        asked: &'a BTreeMap<ContentId, AskedPlace>,
         group: &'a dyn Fn(&ContentId) -> usize,
     ) -> Self {
         Self { previous, asked, group, stays: &|_| false, is_last: &|_| false }
@@ -115,7 +115,7 @@ impl GaveWay {
 
 /// An order.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
-pub struct Order {
+pub struct LoadOrder {
     /// The contents, first loaded first.
     pub ids: Vec<ContentId>,
     /// The relations that are kept.
@@ -139,7 +139,7 @@ struct Edge {
 
 /// Orders a lineup. An order that was there stays even where relations say otherwise (see [`Leaning::stays`]); the result
 /// names those.
-pub fn order(lineup: &BTreeMap<ContentId, &Release>, leaning: &Leaning<'_>) -> Order {
+pub fn order(lineup: &BTreeMap<ContentId, &Release>, leaning: &Leaning<'_>) -> LoadOrder {
     let right = arrange(lineup, leaning, |_| false);
     let rank = ranks(leaning.previous);
     let staying = |id: &&ContentId| rank.contains_key(id) && (leaning.stays)(id);
@@ -167,14 +167,14 @@ fn arrange(
     lineup: &BTreeMap<ContentId, &Release>,
     leaning: &Leaning<'_>,
     is_left_out: impl Fn(&Relation) -> bool,
-) -> Order {
+) -> LoadOrder {
     let ids: Vec<&ContentId> = lineup.keys().collect();
     let mut edges = edges(lineup, leaning.asked);
     edges.sort_unstable();
     edges.dedup_by_key(|edge| (edge.first, edge.later));
     let mut taken: BTreeSet<(usize, usize)> = BTreeSet::new();
     let mut line = Line::new(ids.len());
-    let mut result = Order { kept: Vec::with_capacity(edges.len()), ..Order::default() };
+    let mut result = LoadOrder { kept: Vec::with_capacity(edges.len()), ..LoadOrder::default() };
     let told = |edge: &Edge| Relation {
         first: ids[edge.first].clone(),
         later: ids[edge.later].clone(),
@@ -245,7 +245,7 @@ fn bearers<'a>(lineup: &'a BTreeMap<ContentId, &'a Release>) -> HashMap<&'a Cont
     bearers
 }
 
-fn edges(lineup: &BTreeMap<ContentId, &Release>, asked: &BTreeMap<ContentId, Place>) -> Vec<Edge> {
+fn edges(lineup: &BTreeMap<ContentId, &Release>, asked: &BTreeMap<ContentId, AskedPlace>) -> Vec<Edge> {
     let bearers = bearers(lineup);
     let named = |name: &ContentId| bearers.get(name).into_iter().flatten().copied();
     let mut edges = Vec::new();

@@ -8,21 +8,21 @@ fn id(text: &str) -> ContentId {
 }
 
 /// `b needs a needs c` and the like, one content a line; `asks` is what the administrator asked for.
-fn run(lines: &[&str], previous: &[&str]) -> Order {
+fn run(lines: &[&str], previous: &[&str]) -> LoadOrder {
     run_in(lines, previous, |_| 0)
 }
 
-fn run_in(lines: &[&str], previous: &[&str], group: fn(&ContentId) -> usize) -> Order {
+fn run_in(lines: &[&str], previous: &[&str], group: fn(&ContentId) -> usize) -> LoadOrder {
     let (releases, asked) = read(lines);
     let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
     let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();
     order(&lineup, &Leaning::strict(&previous, &asked, &group))
 }
 
-type Lines = (Vec<(ContentId, Release)>, BTreeMap<ContentId, Place>);
+type Lines = (Vec<(ContentId, Release)>, BTreeMap<ContentId, AskedPlace>);
 
 fn read(lines: &[&str]) -> Lines {
-    let mut asked: BTreeMap<ContentId, Place> = BTreeMap::new();
+    let mut asked: BTreeMap<ContentId, AskedPlace> = BTreeMap::new();
     let releases = lines
         .iter()
         .map(|line| {
@@ -46,7 +46,7 @@ fn read(lines: &[&str]) -> Lines {
     (releases, asked)
 }
 
-fn names(order: &Order) -> String {
+fn names(order: &LoadOrder) -> String {
     order.ids.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ")
 }
 
@@ -131,7 +131,7 @@ proptest! {
 }
 
 /// The order of contents that all stay, where they do.
-fn as_found(lines: &[&str], previous: &[&str], last: &str) -> Order {
+fn as_found(lines: &[&str], previous: &[&str], last: &str) -> LoadOrder {
     let (releases, asked) = read(lines);
     let lineup = releases.iter().map(|(id, release)| (id.clone(), release)).collect();
     let previous: Vec<ContentId> = previous.iter().map(|text| id(text)).collect();

@@ -20,7 +20,7 @@ use crate::{
 };
 
 pub use names::{UnsafeName, link_target, meeting_names, member_path};
-pub use sort::{Asked, Found, FoundFile, LeftOut, Sorted, sort_out};
+pub use sort::{Asked, FoundFile, LeftOut, Sorted, SortedContent, sort_out};
 
 /// The inside of an archive or a folder, as far as recognising needs it. The host brings real ones.
 pub trait Bundle {

@@ -36,7 +36,7 @@ pub struct FoundFile {
 
 /// One content in a bundle.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Found {
+pub struct SortedContent {
     /// What it is.
     pub content: Recognised,
     /// The file or folder that it is; empty for the top.
@@ -58,7 +58,7 @@ pub struct LeftOut {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Sorted {
     /// The contents.
-    pub contents: Vec<Found>,
+    pub contents: Vec<SortedContent>,
     /// What is left out.
     pub left_out: Vec<LeftOut>,
     /// Archives that are no content themselves and may hold some.
@@ -208,7 +208,7 @@ impl Sorting<'_> {
             };
             let Some(content) = found else { continue };
             let files = self.claim_below(&root);
-            self.sorted.contents.push(Found { content, root: root.clone(), files });
+            self.sorted.contents.push(SortedContent { content, root: root.clone(), files });
             last = Some(root);
         }
         Ok(())
@@ -253,7 +253,7 @@ impl Sorting<'_> {
             if let Some(content) = found {
                 self.left.remove(&path);
                 let file = FoundFile { from: path.clone(), path: base(&path).into(), to: None };
-                self.sorted.contents.push(Found { content, root: path, files: vec![file] });
+                self.sorted.contents.push(SortedContent { content, root: path, files: vec![file] });
             }
         }
         Ok(())
@@ -313,7 +313,7 @@ impl Sorting<'_> {
         }
         let mut together = Together { files: &files, of: bundle };
         let content = recognise_as(self.game, (kind_name, kind), base(&path), &mut together)?;
-        self.sorted.contents.push(Found { content, root: path, files });
+        self.sorted.contents.push(SortedContent { content, root: path, files });
         Ok(())
     }
 

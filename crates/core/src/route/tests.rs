@@ -49,7 +49,7 @@ fn sorted(files: &[(&str, &[u8])], asked: &Asked) -> Sorted {
 const MAP: &[u8] = b"KMAP\x02\0\0\0ab";
 
 fn found(sorted: &Sorted) -> Vec<(String, String, Vec<String>)> {
-    let names = |found: &Found| found.files.iter().map(|file| file.path.clone()).collect();
+    let names = |found: &SortedContent| found.files.iter().map(|file| file.path.clone()).collect();
     sorted
         .contents
         .iter()

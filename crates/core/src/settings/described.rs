@@ -36,7 +36,7 @@ pub fn rules_of_lines(text: &str, lines: &[SchemaLine]) -> Vec<(Pointer, Setting
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{game, settings::Sort};
+    use crate::{game, settings::SettingType};
 
     #[test]
     fn a_mod_describes_its_settings_in_lines() {
@@ -79,6 +79,6 @@ mod tests {
             ]
         );
         assert_eq!(rules[0].1.help, "Gulls are loud");
-        assert_eq!(rules[0].1.sort, Sort::Switch);
+        assert_eq!(rules[0].1.sort, SettingType::Switch);
     }
 }

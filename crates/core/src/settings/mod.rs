@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 pub use described::rules_of_lines;
 pub use merge::{Kept, KeptWhy, Merged, merge};
 pub(crate) use rule::RawRule;
-pub use rule::{SettingRule, Sort};
+pub use rule::{SettingRule, SettingType};
 pub use schema::rules_of_schema;
 
 use crate::{

@@ -7,7 +7,7 @@ use crate::document::Value;
 /// The sorts of settings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Sort {
+pub enum SettingType {
     /// A number.
     Number,
     /// A whole number.
@@ -28,7 +28,7 @@ pub enum Sort {
 #[derive(Debug, Clone, PartialEq)]
 pub struct SettingRule {
     /// Its sort.
-    pub sort: Sort,
+    pub sort: SettingType,
     /// Its value where nobody says otherwise.
     pub default: Option<Value>,
     /// The least number.
@@ -59,17 +59,17 @@ pub(crate) struct RawRule {
     secret: bool,
 }
 
-const SORTS: &[(&str, Sort)] = &[
-    ("number", Sort::Number),
-    ("whole", Sort::Whole),
-    ("switch", Sort::Switch),
-    ("choice", Sort::Choice),
-    ("text", Sort::Text),
-    ("coordinates", Sort::Coordinates),
-    ("list", Sort::List),
+const SORTS: &[(&str, SettingType)] = &[
+    ("number", SettingType::Number),
+    ("whole", SettingType::Whole),
+    ("switch", SettingType::Switch),
+    ("choice", SettingType::Choice),
+    ("text", SettingType::Text),
+    ("coordinates", SettingType::Coordinates),
+    ("list", SettingType::List),
 ];
 
-impl Sort {
+impl SettingType {
     /// Returns the sort that a definition calls so.
     pub(crate) fn of_name(name: &str) -> Result<Self, String> {
         SORTS.iter().find(|(known, _)| *known == name).map(|(_, sort)| *sort).ok_or_else(|| {
@@ -85,17 +85,17 @@ impl RawRule {
     pub(crate) fn read(self) -> Result<SettingRule, String> {
         let Self { sort, default, least, most, choices, help, secret } = self;
         let sort = match &sort {
-            Some(name) => Sort::of_name(name)?,
-            None if !choices.is_empty() => Sort::Choice,
+            Some(name) => SettingType::of_name(name)?,
+            None if !choices.is_empty() => SettingType::Choice,
             None => match &default {
-                Some(toml::Value::Integer(_)) => Sort::Whole,
-                Some(toml::Value::Float(_)) => Sort::Number,
-                Some(toml::Value::Boolean(_)) => Sort::Switch,
-                Some(toml::Value::Array(_)) => Sort::List,
-                _ => Sort::Text,
+                Some(toml::Value::Integer(_)) => SettingType::Whole,
+                Some(toml::Value::Float(_)) => SettingType::Number,
+                Some(toml::Value::Boolean(_)) => SettingType::Switch,
+                Some(toml::Value::Array(_)) => SettingType::List,
+                _ => SettingType::Text,
             },
         };
-        if sort == Sort::Choice && choices.is_empty() {
+        if sort == SettingType::Choice && choices.is_empty() {
             return Err("a choice needs its \"choices\"".into());
         }
         let mut rule = SettingRule { sort, default: None, least, most, choices, help, secret };
@@ -111,7 +111,7 @@ impl RawRule {
 
 impl SettingRule {
     /// Returns a rule of a sort that bounds nothing.
-    pub fn of(sort: Sort) -> Self {
+    pub fn of(sort: SettingType) -> Self {
         Self {
             sort,
             default: None,
@@ -130,9 +130,9 @@ impl SettingRule {
     pub fn check(&self, value: &Value) -> Result<Value, String> {
         let text = value.plain();
         match self.sort {
-            Sort::Number | Sort::Whole => {
+            SettingType::Number | SettingType::Whole => {
                 let number: f64 = text.trim().parse().map_err(|_| self.takes())?;
-                if !number.is_finite() || self.sort == Sort::Whole && number.fract() != 0.0 {
+                if !number.is_finite() || self.sort == SettingType::Whole && number.fract() != 0.0 {
                     return Err(self.takes());
                 }
                 if self.least.is_some_and(|least| number < least)
@@ -142,18 +142,18 @@ impl SettingRule {
                 }
                 Ok(text.trim().parse::<i64>().map_or(Value::Real(number), Value::Whole))
             }
-            Sort::Switch => match text.as_str() {
+            SettingType::Switch => match text.as_str() {
                 "true" | "yes" | "on" => Ok(Value::Flag(true)),
                 "false" | "no" | "off" => Ok(Value::Flag(false)),
                 _ => Err(self.takes()),
             },
-            Sort::Choice if self.choices.contains(&text) => Ok(Value::Text(text)),
-            Sort::Choice => {
+            SettingType::Choice if self.choices.contains(&text) => Ok(Value::Text(text)),
+            SettingType::Choice => {
                 let near = crate::suggest::did_you_mean(&text, self.choices.iter().map(String::as_str));
                 Err(near.map_or_else(|| self.takes(), |near| format!("{}; {near}", self.takes())))
             }
-            Sort::Text => Ok(Value::Text(text)),
-            Sort::Coordinates => {
+            SettingType::Text => Ok(Value::Text(text)),
+            SettingType::Coordinates => {
                 let numbers: Option<Vec<f64>> = match value {
                     Value::Compound(serde_json::Value::Array(items)) => {
                         items.iter().map(serde_json::Value::as_f64).collect()
@@ -171,7 +171,7 @@ impl SettingRule {
                     _ => Err(self.takes()),
                 }
             }
-            Sort::List => match (value, serde_json::from_str(&text)) {
+            SettingType::List => match (value, serde_json::from_str(&text)) {
                 (Value::Compound(list @ serde_json::Value::Array(_)), _) => Ok(Value::Compound(list.clone())),
                 (_, Ok(list @ serde_json::Value::Array(_))) => Ok(Value::Compound(list)),
                 _ => Ok(Value::Compound(
@@ -191,13 +191,13 @@ impl SettingRule {
             (None, None) => String::new(),
         };
         match self.sort {
-            Sort::Number => format!("it takes a number{bounds}"),
-            Sort::Whole => format!("it takes a whole number{bounds}"),
-            Sort::Switch => "it takes true or false".into(),
-            Sort::Choice => format!("it takes one of {}", self.choices.join(", ")),
-            Sort::Text => "it takes a text".into(),
-            Sort::Coordinates => "it takes three numbers: x, y, z".into(),
-            Sort::List => "it takes a list".into(),
+            SettingType::Number => format!("it takes a number{bounds}"),
+            SettingType::Whole => format!("it takes a whole number{bounds}"),
+            SettingType::Switch => "it takes true or false".into(),
+            SettingType::Choice => format!("it takes one of {}", self.choices.join(", ")),
+            SettingType::Text => "it takes a text".into(),
+            SettingType::Coordinates => "it takes three numbers: x, y, z".into(),
+            SettingType::List => "it takes a list".into(),
         }
     }
 }

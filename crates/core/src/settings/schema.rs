@@ -5,7 +5,7 @@
 
 use serde_json::Value as Json;
 
-use super::{SettingRule, Sort};
+use super::{SettingRule, SettingType};
 use crate::document::{Pointer, Value};
 
 /// Reads a schema.
@@ -37,12 +37,12 @@ fn property(schema: &Json, at: &Pointer, rules: &mut Vec<(Pointer, SettingRule)>
         .map(|words| words.iter().map(|word| Value::from(word.clone()).plain()).collect())
         .unwrap_or_default();
     let sort = match schema.get("type").and_then(Json::as_str) {
-        _ if !choices.is_empty() => Sort::Choice,
-        Some("integer") => Sort::Whole,
-        Some("number") => Sort::Number,
-        Some("boolean") => Sort::Switch,
-        Some("array") => Sort::List,
-        Some("string") => Sort::Text,
+        _ if !choices.is_empty() => SettingType::Choice,
+        Some("integer") => SettingType::Whole,
+        Some("number") => SettingType::Number,
+        Some("boolean") => SettingType::Switch,
+        Some("array") => SettingType::List,
+        Some("string") => SettingType::Text,
         _ => return below(schema, at, rules),
     };
     let text = |name: &str| schema.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();

@@ -6,14 +6,14 @@
 use super::{
     engine::Engine,
     problem::{Cause, Term, Var},
-    rules::{Origin, RuleNumber},
+    rules::{RuleNumber, RuleOrigin},
 };
 use crate::sets::Bits;
 
 /// The rule that is being learned.
 pub(super) struct Analysis<S> {
     terms: Vec<(Term<S>, u32)>,
-    origins: Vec<Origin>,
+    origins: Vec<RuleOrigin>,
     /// The conflict's level, and how many terms came to hold there.
     level: u32,
     count: usize,
@@ -122,7 +122,7 @@ impl<S: Bits> Engine<'_, S> {
     /// Joins a rule's terms to those of the rule that is being learned: of two rules, one of which forced the other's
     /// last term (`pivot`), what neither allows.
     fn join(&mut self, analysis: &mut Analysis<S>, rule: RuleNumber, pivot: Option<Var>) {
-        analysis.origins.push(Origin::Rule(rule));
+        analysis.origins.push(RuleOrigin::Rule(rule));
         for index in 0..self.rules.terms(rule).len() {
             let Term { var, set } = self.rules.terms(rule)[index].clone();
             let place = self.vars[var as usize].term as usize;
@@ -141,7 +141,7 @@ impl<S: Bits> Engine<'_, S> {
             };
             let level = self.trail[since as usize].level;
             if level == 0 {
-                analysis.origins.push(Origin::Fact(since));
+                analysis.origins.push(RuleOrigin::Fact(since));
                 self.take_out(analysis, place);
                 continue;
             }
@@ -183,8 +183,8 @@ impl<S: Bits> Engine<'_, S> {
                 .iter()
                 .filter(|other| other.var != var && self.vars[other.var as usize].term == 0);
             let facts: Vec<u32> = facts.filter_map(|other| self.since(other.var, &other.set)).collect();
-            analysis.origins.push(Origin::Rule(reason));
-            analysis.origins.extend(facts.into_iter().map(Origin::Fact));
+            analysis.origins.push(RuleOrigin::Rule(reason));
+            analysis.origins.extend(facts.into_iter().map(RuleOrigin::Fact));
             self.take_out(analysis, at + 1);
         }
     }
@@ -217,12 +217,12 @@ impl<S: Bits> Engine<'_, S> {
         let mut rules = vec![false; self.rules.len()];
         let mut facts = vec![false; self.trail.len()];
         let mut found = Vec::new();
-        let mut next = vec![Origin::Rule(root)];
-        let fact = |var: Var, set: &S| self.since(var, set).map(Origin::Fact);
+        let mut next = vec![RuleOrigin::Rule(root)];
+        let fact = |var: Var, set: &S| self.since(var, set).map(RuleOrigin::Fact);
         next.extend(self.rules.terms(root).iter().filter_map(|term| fact(term.var, &term.set)));
         while let Some(origin) = next.pop() {
             match origin {
-                Origin::Rule(rule) => {
+                RuleOrigin::Rule(rule) => {
                     if std::mem::replace(&mut rules[rule as usize], true) {
                         continue;
                     }
@@ -231,13 +231,13 @@ impl<S: Bits> Engine<'_, S> {
                         _ => found.push(rule),
                     }
                 }
-                Origin::Fact(at) => {
+                RuleOrigin::Fact(at) => {
                     if std::mem::replace(&mut facts[at as usize], true) {
                         continue;
                     }
                     let step = &self.trail[at as usize];
                     let Some(reason) = step.reason else { continue };
-                    next.push(Origin::Rule(reason));
+                    next.push(RuleOrigin::Rule(reason));
                     for term in self.rules.terms(reason) {
                         let set =
                             if term.var == step.var { step.after.or(&term.set) } else { term.set.clone() };

@@ -53,7 +53,7 @@ pub type Selection = BTreeMap<ContentId, ReleaseVersion>;
 
 /// What came of it.
 #[derive(Debug, Clone)]
-pub enum Answer {
+pub enum Resolution {
     /// A lineup that satisfies everything.
     Lineup(Selection),
     /// There is none, and this is why.
@@ -75,9 +75,9 @@ pub enum Answer {
 ///
 /// Every lineup is checked before it is returned, whichever way found it: by [`verify`], unless the quicker check by numbers
 /// is certain.
-pub fn solve(question: &Question<'_>) -> Answer {
+pub fn solve(question: &Question<'_>) -> Resolution {
     if let Some(selection) = locked_is_enough(question) {
-        return Answer::Lineup(selection);
+        return Resolution::Lineup(selection);
     }
     match straight::walk(question).map(|walked| walked.arrival) {
         Some(Arrival::Found(chosen)) => {
@@ -85,12 +85,12 @@ pub fn solve(question: &Question<'_>) -> Answer {
             let selection = question.universe.select(chosen.into_iter());
             debug_assert!(!certain || breaches(question, &selection).is_empty(), "{selection:?}");
             if certain || breaches(question, &selection).is_empty() {
-                Answer::Lineup(selection)
+                Resolution::Lineup(selection)
             } else {
                 checked(question, search(question))
             }
         }
-        Some(Arrival::Unread(unread)) => Answer::Unread(named(question.universe, unread)),
+        Some(Arrival::Unread(unread)) => Resolution::Unread(named(question.universe, unread)),
         None => checked(question, search(question)),
     }
 }
@@ -105,11 +105,15 @@ fn locked_is_enough(question: &Question<'_>) -> Option<Selection> {
     breaches(question, &selection).is_empty().then_some(selection)
 }
 
-/// Replaces a lineup that breaks something by [`Answer::Defect`].
-fn checked(question: &Question<'_>, answer: Answer) -> Answer {
-    let Answer::Lineup(selection) = answer else { return answer };
+/// Replaces a lineup that breaks something by [`Resolution::Defect`].
+fn checked(question: &Question<'_>, answer: Resolution) -> Resolution {
+    let Resolution::Lineup(selection) = answer else { return answer };
     let breaches = breaches(question, &selection);
-    if breaches.is_empty() { Answer::Lineup(selection) } else { Answer::Defect { selection, breaches } }
+    if breaches.is_empty() {
+        Resolution::Lineup(selection)
+    } else {
+        Resolution::Defect { selection, breaches }
+    }
 }
 
 /// What a lineup breaks, wants included.
@@ -127,23 +131,23 @@ fn breaches(question: &Question<'_>, selection: &Selection) -> Vec<Breach> {
 }
 
 /// Searches for it, whether or not the straight way leads there as well.
-fn search(question: &Question<'_>) -> Answer {
+fn search(question: &Question<'_>) -> Resolution {
     match engine::run(question, usize::MAX) {
         engine::End::Found(found) if found.may_be_trimmed => {
-            Answer::Lineup(trim::trim(question, found.selection))
+            Resolution::Lineup(trim::trim(question, found.selection))
         }
-        engine::End::Found(found) => Answer::Lineup(found.selection),
+        engine::End::Found(found) => Resolution::Lineup(found.selection),
         engine::End::Dead(end) => match explain::explain(question, &end) {
-            Ok(explanation) => Answer::None(explanation),
-            Err(unread) => Answer::Unread(named(question.universe, unread)),
+            Ok(explanation) => Resolution::None(explanation),
+            Err(unread) => Resolution::Unread(named(question.universe, unread)),
         },
-        engine::End::Unread(unread) => Answer::Unread(named(question.universe, unread)),
+        engine::End::Unread(unread) => Resolution::Unread(named(question.universe, unread)),
         engine::End::GaveUp => unreachable!("there was no bound"),
     }
 }
 
 impl Question<'_> {
-    /// Returns everything that takes part in this question, as JSON: what reproduces a [`Answer::Defect`].
+    /// Returns everything that takes part in this question, as JSON: what reproduces a [`Resolution::Defect`].
     pub fn to_json(&self) -> serde_json::Value {
         let mut next: Vec<&ContentId> = self.wants.keys().chain(self.locked.keys()).collect();
         let mut contents = BTreeMap::new();

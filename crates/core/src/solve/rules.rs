@@ -17,13 +17,13 @@ pub(super) struct Rules<S> {
     terms: Vec<Term<S>>,
     /// Where each one's terms begin and end, and what it stands for.
     heads: Vec<(u32, u32, Cause)>,
-    /// What learned rules were derived from: see [`Origin`].
-    origins: Vec<Origin>,
+    /// What learned rules were derived from: see [`RuleOrigin`].
+    origins: Vec<RuleOrigin>,
 }
 
 /// What a derivation rests on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Origin {
+pub(super) enum RuleOrigin {
     /// Another rule.
     Rule(RuleNumber),
     /// A narrowing that holds whatever is decided, by its place in the trail.
@@ -61,7 +61,7 @@ impl<S: Clone> Rules<S> {
     pub(super) fn learned(
         &mut self,
         terms: impl IntoIterator<Item = Term<S>>,
-        origins: &[Origin],
+        origins: &[RuleOrigin],
     ) -> RuleNumber {
         let from = number(self.origins.len());
         self.origins.extend_from_slice(origins);
@@ -82,7 +82,7 @@ impl<S: Clone> Rules<S> {
         self.heads[rule as usize].2
     }
 
-    pub(super) fn origins(&self, from: u32, to: u32) -> &[Origin] {
+    pub(super) fn origins(&self, from: u32, to: u32) -> &[RuleOrigin] {
         &self.origins[from as usize..to as usize]
     }
 

@@ -9,7 +9,7 @@ use yalotheca_core::{
     control::{AsFound, Locked, MapsSection},
     desire::{Asked, LineupEntry, desire},
     diagnose::LogReader,
-    game::{Agree, BUILT_IN, Game, Place, Scope, Template, load},
+    game::{Agree, BUILT_IN, ConfigPlace, Game, Scope, Template, load},
     id::{ContentId, Digest, TreePath},
     rehearse::rehearse,
     route::{Payload, PayloadFile},
@@ -222,7 +222,7 @@ fn use_it(game: &Game) -> Result<(), String> {
     reader.feed("x");
     let filled = |template: &Template| template.render(&scope).map_err(|error| said(&error));
     let path = |template: &Template| TreePath::new(&filled(template)?).map_err(|error| said(&error));
-    let spot = |place: &Place| path(&place.file).and_then(|_| filled(&place.pointer));
+    let spot = |place: &ConfigPlace| path(&place.file).and_then(|_| filled(&place.pointer));
     for template in game.run.command.iter().chain(&game.never_touch).chain(&game.recognise_all) {
         filled(template)?;
     }

@@ -16,7 +16,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{AnyOf, Content, Platform, Provided, Relations, Release, Universe},
     id::ContentId,
-    solve::{Answer, Question, Selection, solve},
+    solve::{Question, Resolution, Selection, solve},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -355,7 +355,7 @@ fn real_packages_are_solved_and_every_way_out_leads_out() -> Done {
         }
         let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
         match solve(&question) {
-            Answer::Lineup(chosen) => {
+            Resolution::Lineup(chosen) => {
                 solved += 1;
                 largest = largest.max(chosen.len());
                 let releases = chosen.iter().map(|(id, version)| {
@@ -378,12 +378,12 @@ fn real_packages_are_solved_and_every_way_out_leads_out() -> Done {
                         break;
                     }
                 }
-                let Answer::Lineup(again) = solve(&Question { locked: &chosen, ..question }) else {
+                let Resolution::Lineup(again) = solve(&Question { locked: &chosen, ..question }) else {
                     return Err(format!("{wants:?} has no lineup any more once it is locked").into());
                 };
                 assert_eq!(again, chosen);
             }
-            Answer::None(why) => {
+            Resolution::None(why) => {
                 refused += 1;
                 assert!(!why.because.is_empty() && why.because.len() <= 30, "{wants:?}");
                 for way in why.ways_out.iter().filter(|way| !way.wants.is_empty()) {
@@ -391,7 +391,7 @@ fn real_packages_are_solved_and_every_way_out_leads_out() -> Done {
                     let mut changed = wants.clone();
                     changed.retain(|id, _| !way.wants.iter().any(|(other, _)| other == id));
                     let after = solve(&Question { wants: &changed, ..question });
-                    assert!(matches!(after, Answer::Lineup(_)), "{} does not help {wants:?}", way.change);
+                    assert!(matches!(after, Resolution::Lineup(_)), "{} does not help {wants:?}", way.change);
                 }
             }
             other => return Err(format!("{wants:?}: {other:?}").into()),

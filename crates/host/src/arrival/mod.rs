@@ -19,7 +19,8 @@ use yalotheca_core::{
     hint::Hint,
     id::{Digest, TreePath},
     route::{
-        Asked, Bundle, Found, LeftOut, Payload, PayloadFile, Sorted, recognise, recognise_as_kind, sort_out,
+        Asked, Bundle, LeftOut, Payload, PayloadFile, Sorted, SortedContent, recognise, recognise_as_kind,
+        sort_out,
     },
 };
 
@@ -165,7 +166,7 @@ pub fn look(path: &Path, game: &Game, store: &Store, options: &LookOptions) -> R
 }
 
 /// Finds a file of what came by its path in it: its size, its digest and where its bytes lie.
-type Place<'p> = &'p dyn Fn(&str) -> Option<(u64, Digest, PathBuf)>;
+type Locate<'p> = &'p dyn Fn(&str) -> Option<(u64, Digest, PathBuf)>;
 
 struct Looking<'a> {
     game: &'a Game,
@@ -284,7 +285,7 @@ impl Looking<'_> {
         };
         let Some(content) = found else { return Ok(false) };
         let (digest, size) = self.store.digest_of(path).map_err(self.read(path))?;
-        let found = Found {
+        let found = SortedContent {
             content,
             root: String::new(),
             files: vec![yalotheca_core::route::FoundFile {
@@ -385,11 +386,11 @@ pub(crate) fn is_file_kind(game: &Game, asked: Option<&str>, path: &Path, name: 
 
 fn arrived(
     store: &Store,
-    found: Found,
+    found: SortedContent,
     outer: &str,
     place: impl Fn(&str) -> Option<(u64, Digest, PathBuf)>,
 ) -> Arrived {
-    let Found { mut content, root, files } = found;
+    let SortedContent { mut content, root, files } = found;
     let is_whole_archive = root.is_empty() && files.len() == 1 && files[0].from.is_empty()
         || files.iter().all(|file| file.from == root);
     let (mut payload, mut sources) = (Payload::default(), Vec::with_capacity(files.len()));

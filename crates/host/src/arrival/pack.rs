@@ -10,14 +10,14 @@ use yalotheca_core::{
     version::VersionRange,
 };
 
-use super::{ArrivalError, Arrived, LookOptions, Looking, Once, Place, below, look, source_at};
+use super::{ArrivalError, Arrived, Locate, LookOptions, Looking, Once, below, look, source_at};
 
 impl Looking<'_> {
     /// A pack in our own format: what it brings along is looked into, and needed by it.
     pub(super) fn open_packs(
         &mut self,
         bundle: &mut dyn Bundle,
-        place: Place<'_>,
+        place: Locate<'_>,
     ) -> Result<(), ArrivalError> {
         let is_pack = |arrived: &&mut Arrived| {
             arrived.content.release.kind == PACK_KIND && *arrived.payload != Payload::default()

@@ -8,7 +8,7 @@ use yalotheca_core::{
     route::LeftOut,
 };
 
-use super::{ArrivalError, Looking, Once, Place, source_at};
+use super::{ArrivalError, Locate, Looking, Once, source_at};
 use crate::survey;
 
 impl Looking<'_> {
@@ -18,7 +18,7 @@ impl Looking<'_> {
         &mut self,
         inner: Vec<String>,
         paths: &[&str],
-        place: Place<'_>,
+        place: Locate<'_>,
     ) -> Result<Vec<String>, ArrivalError> {
         let Some(root) = setup_root(self.game, paths) else { return Ok(inner) };
         let failed = |why: String| ArrivalError::Describe {

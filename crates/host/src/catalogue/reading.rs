@@ -10,7 +10,7 @@ use yalotheca_core::{catalogue::Content, id::ContentId};
 use super::CatalogueError;
 
 /// What came of reading one content: nothing where nobody has it.
-pub(super) type Found = Result<Option<Content>, CatalogueError>;
+pub(super) type ReadContent = Result<Option<Content>, CatalogueError>;
 
 /// What is to be read, and what was.
 #[derive(Default)]
@@ -23,7 +23,7 @@ pub(super) struct Reading {
 #[derive(Default)]
 struct State {
     ids: Vec<ContentId>,
-    found: Vec<Option<Found>>,
+    found: Vec<Option<ReadContent>>,
     /// How many of them somebody reads or has read.
     begun: usize,
     is_over: bool,
@@ -59,7 +59,7 @@ impl Reading {
     }
 
     /// Reads ahead until it is over.
-    pub(super) fn work(&self, read: impl Fn(&ContentId) -> Found) {
+    pub(super) fn work(&self, read: impl Fn(&ContentId) -> ReadContent) {
         let mut state = self.lock();
         while !state.is_over {
             state = match self.read_one(state, &read) {
@@ -73,7 +73,7 @@ impl Reading {
     fn read_one<'r>(
         &'r self,
         mut state: MutexGuard<'r, State>,
-        read: impl Fn(&ContentId) -> Found,
+        read: impl Fn(&ContentId) -> ReadContent,
     ) -> Result<MutexGuard<'r, State>, MutexGuard<'r, State>> {
         let at = state.begun;
         let Some(id) = state.ids.get(at).cloned() else { return Err(state) };
@@ -88,7 +88,11 @@ impl Reading {
 
     /// Returns the content at this place of the list, reading it or others while it has to wait; nothing behind the end,
     /// or where whoever was to read it is gone.
-    pub(super) fn take(&self, at: usize, read: impl Fn(&ContentId) -> Found) -> Option<(ContentId, Found)> {
+    pub(super) fn take(
+        &self,
+        at: usize,
+        read: impl Fn(&ContentId) -> ReadContent,
+    ) -> Option<(ContentId, ReadContent)> {
         let mut state = self.lock();
         loop {
             let id = state.ids.get(at)?.clone();
@@ -115,7 +119,7 @@ mod tests {
     }
 
     #[expect(clippy::unnecessary_wraps, reason = "as reading one is")]
-    fn nobody(_: &ContentId) -> Found {
+    fn nobody(_: &ContentId) -> ReadContent {
         Ok(None)
     }
 

@@ -13,7 +13,7 @@ use tokio::sync::Semaphore;
 use tracing::debug;
 use yalotheca_core::{
     id::Digest,
-    link::{self, Answer, Sort, judge},
+    link::{self, HttpAnswer, LinkTarget, judge},
 };
 
 use super::{
@@ -219,7 +219,7 @@ async fn attempt(
     if let Err(failed) = incoming.receive(&mut response, &about, (url, partial), (watch, number)).await {
         return failed;
     }
-    if about.sort(&incoming.head) != Sort::File {
+    if about.sort(&incoming.head) != LinkTarget::File {
         return about.failed(url, &incoming.head, None);
     }
     if let Some(error) = other_size {
@@ -255,7 +255,7 @@ impl Incoming {
             self.pace.came += chunk.len() as u64;
             if self.head.len() < HEAD {
                 self.head.extend_from_slice(&chunk[..chunk.len().min(HEAD - self.head.len())]);
-                if self.head.len() >= HEAD && about.sort(&self.head) != Sort::File {
+                if self.head.len() >= HEAD && about.sort(&self.head) != LinkTarget::File {
                     return Err(about.failed(url, &self.head, None));
                 }
             }
@@ -321,7 +321,7 @@ impl Incoming {
 #[derive(Debug, Clone)]
 pub struct Told {
     /// Whether it is the file.
-    pub sort: Sort,
+    pub sort: LinkTarget,
     /// How large it is, where that is told.
     pub size: Option<u64>,
 }
@@ -409,8 +409,8 @@ impl About {
         }
     }
 
-    fn sort(&self, head: &[u8]) -> Sort {
-        judge(&Answer {
+    fn sort(&self, head: &[u8]) -> LinkTarget {
+        judge(&HttpAnswer {
             status: self.status.as_u16(),
             content_type: &self.content_type,
             names_a_file: self.names_a_file,
@@ -423,14 +423,18 @@ impl About {
     fn failed(&self, url: &str, head: &[u8], otherwise: Option<FetchError>) -> Try {
         let url = url.to_owned();
         match self.sort(head) {
-            Sort::Failing(_) => Try::Broke(FetchError::Refused { url, status: self.status }, self.pause),
-            Sort::Page(title) => Try::Failed(FetchError::Page { url, title }),
-            Sort::Login => Try::Failed(FetchError::Login { url }),
-            Sort::Expired => Try::Failed(FetchError::Expired { url }),
-            Sort::File => {
+            LinkTarget::Failing(_) => {
+                Try::Broke(FetchError::Refused { url, status: self.status }, self.pause)
+            }
+            LinkTarget::Page(title) => Try::Failed(FetchError::Page { url, title }),
+            LinkTarget::Login => Try::Failed(FetchError::Login { url }),
+            LinkTarget::Expired => Try::Failed(FetchError::Expired { url }),
+            LinkTarget::File => {
                 Try::Broke(otherwise.unwrap_or(FetchError::Refused { url, status: self.status }), None)
             }
-            Sort::Missing | Sort::Refused(_) => Try::Failed(FetchError::Refused { url, status: self.status }),
+            LinkTarget::Missing | LinkTarget::Refused(_) => {
+                Try::Failed(FetchError::Refused { url, status: self.status })
+            }
         }
     }
 }

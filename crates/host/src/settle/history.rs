@@ -8,7 +8,7 @@ use std::{
 use serde::Serialize;
 
 use super::{
-    Origin, SealKey, SettleError,
+    ChangeOrigin, SealKey, SettleError,
     journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of},
 };
 use crate::tree::{LocalTree, Tree};
@@ -32,7 +32,7 @@ pub struct Past {
     pub number: u32,
     /// Who, when, why.
     #[serde(flatten)]
-    pub origin: Origin,
+    pub origin: ChangeOrigin,
     /// What it was.
     pub kind: PastKind,
     /// Whether it was taken back by a later undo.
@@ -131,6 +131,6 @@ fn size_of(tree: &LocalTree, folder: &yalotheca_core::id::TreePath) -> Result<u6
     let attic = tree.list(&inner(folder, "attic")?)?;
     Ok(attic
         .iter()
-        .map(|(_, found)| if let crate::tree::Found::File(size) = found { *size } else { 0 })
+        .map(|(_, found)| if let crate::tree::EntryKind::File(size) = found { *size } else { 0 })
         .sum())
 }

@@ -9,19 +9,19 @@ use yalotheca_core::{
 };
 
 use super::{
-    ControlTexts, Order, Origin, SealKey, SettleError, fault,
+    ChangeOrigin, ControlTexts, SealKey, SettleError, SettleOrder, fault,
     outermost::OutermostFolders,
     own,
     unwritten::{Boot, is_much},
 };
-use crate::tree::{Attributes, Found, LocalTree, Tree};
+use crate::tree::{Attributes, EntryKind, LocalTree, Tree};
 
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Plan {
     pub(super) format: u32,
     #[serde(default)]
     pub(super) number: u32,
-    pub(super) origin: Origin,
+    pub(super) origin: ChangeOrigin,
     pub(super) control: PathBuf,
     pub(super) steps: Vec<Step>,
 }
@@ -103,7 +103,7 @@ pub(super) fn numbers(tree: &LocalTree) -> Result<Vec<u32>, SettleError> {
     let entries = tree.list(&own("journal")?)?;
     let mut numbers: Vec<u32> = entries
         .iter()
-        .filter(|(_, sort)| *sort == Found::Folder)
+        .filter(|(_, sort)| *sort == EntryKind::Folder)
         .filter_map(|(name, _)| name.parse().ok().filter(|number| name_of(*number) == *name))
         .collect();
     numbers.sort_unstable();
@@ -138,7 +138,7 @@ pub(super) fn folder_of(number: u32) -> Result<TreePath, SettleError> {
 }
 
 /// Returns who made a settle, when and why.
-pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<Origin, SettleError> {
+pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<ChangeOrigin, SettleError> {
     let folder = folder_of(number)?;
     let path = inner(&folder, "origin.json")?;
     match tree.read(&path)? {
@@ -150,7 +150,7 @@ pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<Origin, SettleE
 
 impl Journal {
     /// Begins one; nothing of it is on the disk before it was written down.
-    pub(super) fn begin(tree: &LocalTree, order: &Order<'_>) -> Result<Self, SettleError> {
+    pub(super) fn begin(tree: &LocalTree, order: &SettleOrder<'_>) -> Result<Self, SettleError> {
         let last = numbers(tree)?.last().copied();
         if let Some(last) = last {
             // What this settle sets aside is on the disk, whatever becomes of the files that it puts there.
@@ -180,7 +180,7 @@ impl Journal {
 
     /// Writes down what is going to be done. The disk is waited for once everything is written: each time it takes along what
     /// is staged meanwhile.
-    pub(super) fn write_down(&self, tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError> {
+    pub(super) fn write_down(&self, tree: &LocalTree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
         let shared = tree.own_attributes()?;
         let secret = shared.secret();
         let mut written = Vec::new();

@@ -102,7 +102,7 @@ pub enum SettleError {
         /// Its number.
         number: u32,
         /// What its journal says of itself.
-        origin: Box<Origin>,
+        origin: Box<ChangeOrigin>,
     },
     /// An interrupted settle belongs to another control folder.
     #[error("change {number} was interrupted; it was made from {control}")]
@@ -152,7 +152,7 @@ impl Hint for SettleError {
 
 /// Who settles, when and by which command.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Origin {
+pub struct ChangeOrigin {
     /// The command as typed.
     pub command: String,
     /// Who, as user and machine.
@@ -177,7 +177,7 @@ pub struct ControlTexts {
 
 /// Everything that a settle needs.
 #[derive(Debug)]
-pub struct Order<'a> {
+pub struct SettleOrder<'a> {
     /// The steps and the receipt afterwards.
     pub change: &'a ChangeSet,
     /// The receipt before,
@@ -191,7 +191,7 @@ pub struct Order<'a> {
     /// The control folder.
     pub control: PathBuf,
     /// Who, when, why.
-    pub origin: Origin,
+    pub origin: ChangeOrigin,
     /// The key with which the journal is sealed.
     pub key: &'a SealKey,
 }
@@ -272,7 +272,7 @@ pub fn write_control(folder: &Path, name: &str, text: &str) -> Result<(), Settle
 }
 
 /// Makes sure that what was planned on is what is there: the control files and the receipt.
-fn check_current(tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError> {
+fn check_current(tree: &LocalTree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
     let control = tree.beside(&order.control);
     for (name, text) in [(WANTS_FILE, &order.before.wants), (LOCK_FILE, &order.before.lock)] {
         let path = TreePath::new(name)
@@ -292,7 +292,7 @@ fn check_current(tree: &LocalTree, order: &Order<'_>) -> Result<(), SettleError>
 ///
 /// # Errors
 /// Where anything fails: then the server is as it was before.
-pub fn settle(tree: &LocalTree, order: &Order<'_>, sources: &Sources) -> Result<u32, SettleError> {
+pub fn settle(tree: &LocalTree, order: &SettleOrder<'_>, sources: &Sources) -> Result<u32, SettleError> {
     check_current(tree, order)?;
     let journal = journal::Journal::begin(tree, order)?;
     // Files may be staged before everything about them is written down: without that, all of it is taken back.
@@ -354,7 +354,7 @@ pub fn read_after(tree: &LocalTree, number: u32) -> Result<(Receipt, ControlText
 /// Where the change cannot be carried out or taken back.
 pub fn attempt<T>(
     tree: &LocalTree,
-    order: &Order<'_>,
+    order: &SettleOrder<'_>,
     sources: &Sources,
     during: impl FnOnce() -> T,
 ) -> Result<T, SettleError> {

@@ -5,7 +5,7 @@ use std::path::Path;
 use yalotheca_core::id::TreePath;
 
 use super::{
-    Origin, SealKey, SettleError,
+    ChangeOrigin, SealKey, SettleError,
     journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of, unwritten, wait_for_disk},
     unwritten::Boot,
 };
@@ -15,15 +15,15 @@ use crate::tree::{LocalTree, Tree};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Outcome {
     /// It was finished.
-    Finished(Origin),
+    Finished(ChangeOrigin),
     /// It was taken back: nothing of the server had been touched.
-    TakenBack(Origin),
+    TakenBack(ChangeOrigin),
     /// It had failed, and taking it back was interrupted or failed as well; now everything is as before.
-    RolledBack(Origin),
+    RolledBack(ChangeOrigin),
     /// The machine went down before the settle's files were on the disk; everything is as before.
-    Lost(Origin),
+    Lost(ChangeOrigin),
     /// The machine went down soon after it, before all its files were on the disk: these are not what they should be.
-    Damaged(Origin, Vec<TreePath>),
+    Damaged(ChangeOrigin, Vec<TreePath>),
 }
 
 /// Returns the number of the last settle where it is not over, or where something of it is left to do. Nothing is written.

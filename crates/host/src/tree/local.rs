@@ -22,7 +22,7 @@ use rustix::{
 use yalotheca_core::id::{Digest, TreePath};
 
 use super::{
-    Attributes, Found, Tree, TreeError,
+    Attributes, EntryKind, Tree, TreeError,
     digest::{BUFFER, Hashing, Stamp, digest_of_file},
     rooted::{Root, Spot, is_absent},
 };
@@ -149,11 +149,11 @@ impl LocalTree {
     }
 }
 
-pub(super) fn sort_of(stat: &Stat) -> Found {
+pub(super) fn sort_of(stat: &Stat) -> EntryKind {
     match FileType::from_raw_mode(stat.st_mode) {
-        FileType::RegularFile => Found::File(u64::try_from(stat.st_size).unwrap_or(0)),
-        FileType::Directory => Found::Folder,
-        _ => Found::Other,
+        FileType::RegularFile => EntryKind::File(u64::try_from(stat.st_size).unwrap_or(0)),
+        FileType::Directory => EntryKind::Folder,
+        _ => EntryKind::Other,
     }
 }
 
@@ -176,7 +176,7 @@ fn copy_over(tree: &LocalTree, source: &Spot, target: &Spot) -> io::Result<()> {
 
 /// Removes an entry and, where it is a folder, all that lies in it. A link goes itself.
 fn remove_whole(spot: &Spot) -> io::Result<()> {
-    let is_folder = spot.stat()?.is_some_and(|stat| sort_of(&stat) == Found::Folder);
+    let is_folder = spot.stat()?.is_some_and(|stat| sort_of(&stat) == EntryKind::Folder);
     if !is_folder {
         return Ok(unlinkat(&spot.folder, &spot.name, AtFlags::empty())?);
     }
@@ -205,15 +205,15 @@ impl Tree for LocalTree {
         self.root().display().to_string()
     }
 
-    fn find(&self, path: &TreePath) -> Result<Option<Found>, TreeError> {
+    fn find(&self, path: &TreePath) -> Result<Option<EntryKind>, TreeError> {
         match self.root.stat(path.as_str()) {
             Ok(stat) => Ok(stat.as_ref().map(sort_of)),
-            Err(error) if super::Refusal::of(&error).is_some() => Ok(Some(Found::Other)),
+            Err(error) if super::Refusal::of(&error).is_some() => Ok(Some(EntryKind::Other)),
             Err(error) => Err(self.error("looking at", path)(error)),
         }
     }
 
-    fn list(&self, path: &TreePath) -> Result<Vec<(String, Found)>, TreeError> {
+    fn list(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError> {
         let folder = match self.root.open(path.as_str(), OFlags::RDONLY | OFlags::DIRECTORY) {
             Ok(folder) => folder,
             Err(error) if is_absent(&error) => return Ok(Vec::new()),
@@ -230,7 +230,7 @@ impl Tree for LocalTree {
                 }
                 let kind = entry.file_type();
                 let sort = if kind == FileType::Directory {
-                    Found::Folder
+                    EntryKind::Folder
                 } else {
                     match statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
                         Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_symlink() => {
@@ -238,7 +238,7 @@ impl Tree for LocalTree {
                         }
                         Ok(stat) => sort_of(&stat),
                         // It has gone meanwhile.
-                        Err(_) => Found::Other,
+                        Err(_) => EntryKind::Other,
                     }
                 };
                 found.push((name.to_owned(), sort));
@@ -444,16 +444,16 @@ impl Tree for LocalTree {
 
 impl LocalTree {
     /// What a link in a folder leads to. One that leads to a folder in which it lies itself would have no end.
-    fn linked(&self, folder: &TreePath, name: &str) -> Found {
-        let Ok(path) = folder.join(name) else { return Found::Other };
-        let Ok(Some(stat)) = self.root.stat(path.as_str()) else { return Found::Other };
+    fn linked(&self, folder: &TreePath, name: &str) -> EntryKind {
+        let Ok(path) = folder.join(name) else { return EntryKind::Other };
+        let Ok(Some(stat)) = self.root.stat(path.as_str()) else { return EntryKind::Other };
         let sort = sort_of(&stat);
-        if sort == Found::Folder {
+        if sort == EntryKind::Folder {
             let own = (stat.st_dev, stat.st_ino);
             let mut above = Some(folder.clone());
             while let Some(folder) = above {
                 if self.folder_number(&folder) == Some(own) {
-                    return Found::Other;
+                    return EntryKind::Other;
                 }
                 above = folder.parent();
             }

@@ -23,7 +23,7 @@ pub use rooted::Refusal;
 
 /// What lies at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Found {
+pub enum EntryKind {
     /// A file with so many bytes.
     File(u64),
     /// A folder.
@@ -94,12 +94,12 @@ pub trait Tree {
     ///
     /// # Errors
     /// Where it cannot be looked at.
-    fn find(&self, path: &TreePath) -> Result<Option<Found>, TreeError>;
+    fn find(&self, path: &TreePath) -> Result<Option<EntryKind>, TreeError>;
     /// Returns the names and sorts of what lies in a folder, by name; nothing where there is no such folder.
     ///
     /// # Errors
     /// Where it cannot be read.
-    fn list(&self, path: &TreePath) -> Result<Vec<(String, Found)>, TreeError>;
+    fn list(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError>;
     /// Returns a file's bytes; nothing where there is no such file.
     ///
     /// # Errors

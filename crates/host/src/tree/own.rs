@@ -13,7 +13,7 @@ use rustix::{
 use yalotheca_core::id::TreePath;
 
 use super::{
-    Attributes, Found, LocalTree, Tree, TreeError,
+    Attributes, EntryKind, LocalTree, Tree, TreeError,
     local::sort_of,
     rooted::{OWN, Spot, is_absent},
 };
@@ -85,7 +85,7 @@ impl LocalTree {
     /// Where the folder cannot be read, or one cannot be removed.
     pub fn sweep_temporary(&self, folder: &TreePath) -> Result<(), TreeError> {
         for (name, found) in self.list(folder)? {
-            if name.starts_with(TEMPORARY) && matches!(found, Found::File(_)) {
+            if name.starts_with(TEMPORARY) && matches!(found, EntryKind::File(_)) {
                 let path = folder
                     .join(&name)
                     .map_err(|error| self.error("removing", folder)(io::Error::other(error)))?;
@@ -189,7 +189,7 @@ impl LocalTree {
     /// Where that cannot be looked at.
     pub fn attributes(&self, path: &TreePath) -> Result<Attributes, TreeError> {
         let look = || {
-            let there = self.root.stat(path.as_str())?.filter(|stat| sort_of(stat) != Found::Other);
+            let there = self.root.stat(path.as_str())?.filter(|stat| sort_of(stat) != EntryKind::Other);
             Ok(there.map(|stat| Attributes::of(&stat)))
         };
         match look().map_err(self.error("looking at", path))? {
@@ -248,7 +248,9 @@ impl LocalTree {
 
     pub(super) fn make(&self, path: &TreePath, attributes: &Attributes) -> io::Result<()> {
         let is_there = || {
-            self.root.stat(path.as_str()).map(|stat| stat.is_some_and(|stat| sort_of(&stat) == Found::Folder))
+            self.root
+                .stat(path.as_str())
+                .map(|stat| stat.is_some_and(|stat| sort_of(&stat) == EntryKind::Folder))
         };
         let spot = match self.root.spot(path.as_str()) {
             Err(error) if is_absent(&error) && !path.is_root() => {

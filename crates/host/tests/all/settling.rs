@@ -7,7 +7,7 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 use yalotheca_host::{
-    settle::{self, ControlTexts, Order, Origin, Outcome, SealKey, SettleError},
+    settle::{self, ChangeOrigin, ControlTexts, Outcome, SealKey, SettleError, SettleOrder},
     sources::{ByteSource, Sources},
     tree::LocalTree,
 };
@@ -18,8 +18,8 @@ fn path(text: &str) -> TreePath {
     TreePath::new(text).unwrap_or_else(|_| TreePath::root())
 }
 
-fn origin(command: &str) -> Origin {
-    Origin {
+fn origin(command: &str) -> ChangeOrigin {
+    ChangeOrigin {
         command: command.into(),
         who: "wren@quay".into(),
         when: "2026-07-01T10:00:00Z".into(),
@@ -69,7 +69,7 @@ pub(crate) fn carry_out_on(
     let (before, receipt_digest) = settle::read_receipt(tree)?;
     let change = ChangeSet { steps, receipt: Receipt::empty(), ..ChangeSet::default() };
     let now = |name: &str| fs::read_to_string(tree.root().join(name)).ok();
-    let order = Order {
+    let order = SettleOrder {
         change: &change,
         receipt_before: &before,
         receipt_digest,

@@ -7,7 +7,7 @@ use std::{
 };
 
 use yalotheca_core::id::{Digest, TreePath};
-use yalotheca_host::tree::{Attributes, Found, LocalTree, Refusal, Tree, TreeError};
+use yalotheca_host::tree::{Attributes, EntryKind, LocalTree, Refusal, Tree, TreeError};
 
 use crate::Done;
 
@@ -47,15 +47,15 @@ fn files_are_written_whole_and_listed_by_name() -> Done {
     assert_eq!(
         tree.list(&path("plugins"))?,
         [
-            ("a.swp".into(), Found::File(3)),
-            ("b.swp".into(), Found::File(3)),
-            ("tidebell".into(), Found::Folder)
+            ("a.swp".into(), EntryKind::File(3)),
+            ("b.swp".into(), EntryKind::File(3)),
+            ("tidebell".into(), EntryKind::Folder)
         ]
     );
     assert_eq!(tree.read(&path("plugins/a.swp"))?.as_deref(), Some(&b"one"[..]));
     assert_eq!(tree.digest(&path("plugins/a.swp"))?, Some((Digest::of(b"one"), 3)));
     tree.write(&path("plugins/a.swp"), b"longer than before")?;
-    assert_eq!(tree.find(&path("plugins/a.swp"))?, Some(Found::File(18)));
+    assert_eq!(tree.find(&path("plugins/a.swp"))?, Some(EntryKind::File(18)));
     let litter = fs::read_dir(folder.path().join("plugins"))?
         .flatten()
         .filter(|entry| entry.file_name().to_string_lossy().starts_with('.'));
@@ -151,7 +151,7 @@ fn links_lead_to_what_is_changed() -> Done {
     );
     symlink("nowhere", folder.path().join("broken"))?;
     assert_eq!(tree.find(&path("broken"))?, None);
-    assert!(tree.list(&TreePath::root())?.contains(&("broken".into(), Found::Other)));
+    assert!(tree.list(&TreePath::root())?.contains(&("broken".into(), EntryKind::Other)));
     Ok(())
 }
 
@@ -231,7 +231,7 @@ fn no_link_leads_out_whatever_is_done() -> Done {
                 );
             }
         }
-        assert_eq!(tree.find(&path(at))?, Some(Found::Other), "{at}");
+        assert_eq!(tree.find(&path(at))?, Some(EntryKind::Other), "{at}");
         assert_eq!(all()?, before, "{at}");
     }
     let tree = LocalTree::new(root);
@@ -248,7 +248,7 @@ fn a_link_inside_is_followed_even_where_it_is_absolute() -> Done {
     symlink("shared/plugins", folder.path().join("relative"))?;
     symlink(folder.path().join("shared/plugins"), folder.path().join("absolute"))?;
     for at in ["relative", "absolute"] {
-        assert_eq!(tree.find(&path(at))?, Some(Found::Folder));
+        assert_eq!(tree.find(&path(at))?, Some(EntryKind::Folder));
         assert_eq!(tree.read(&path(&format!("{at}/a")))?.as_deref(), Some(&b"a"[..]), "{at}");
         tree.write(&path(&format!("{at}/b")), at.as_bytes())?;
         assert_eq!(tree.read(&path("shared/plugins/b"))?.as_deref(), Some(at.as_bytes()));
@@ -257,7 +257,7 @@ fn a_link_inside_is_followed_even_where_it_is_absolute() -> Done {
     }
     // One that leads to where it lies would have no end.
     symlink(".", folder.path().join("shared/loop"))?;
-    assert!(tree.list(&path("shared"))?.contains(&("loop".into(), Found::Other)));
+    assert!(tree.list(&path("shared"))?.contains(&("loop".into(), EntryKind::Other)));
     symlink("ring-b", folder.path().join("ring-a"))?;
     symlink("ring-a", folder.path().join("ring-b"))?;
     assert!(tree.read(&path("ring-a")).is_err());
@@ -296,7 +296,7 @@ fn pipes_and_devices_are_told_and_not_opened() -> Done {
             let error = result.err().ok_or("it is no file")?;
             assert!(error.to_string().contains(what), "{error}");
         }
-        assert_eq!(tree.find(&path(name))?, Some(Found::Other));
+        assert_eq!(tree.find(&path(name))?, Some(EntryKind::Other));
     }
     symlink("/dev/zero", folder.path().join("zero"))?;
     assert!(tree.read(&path("zero")).is_err());

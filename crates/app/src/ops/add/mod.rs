@@ -10,7 +10,7 @@ use yalotheca_core::{control::ControlFile, game::TWEAK_SUFFIX, id::ContentId};
 
 use super::change::Change;
 use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::Along};
-use ways::{Found, Way};
+use ways::{Resolved, Way};
 
 /// What to install.
 #[derive(Debug, Clone, Default)]
@@ -92,7 +92,7 @@ pub fn wanted(
     request: &AddRequest,
     front: &dyn Front,
 ) -> Result<(ControlFile, Option<ContentId>), AppError> {
-    let Found { ways, .. } = ways::find_out(server, &server.catalogues(), request, front)?;
+    let Resolved { ways, .. } = ways::find_out(server, &server.catalogues(), request, front)?;
     let mut wants = server.control.wants.clone();
     for way in &ways {
         match way {

@@ -43,7 +43,7 @@ impl Way {
 
 /// What was found out on the way.
 #[derive(Default)]
-pub(crate) struct Found {
+pub(crate) struct Resolved {
     pub(crate) ways: Vec<Way>,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) notes: Vec<String>,
@@ -67,8 +67,8 @@ pub(crate) fn find_out(
     catalogues: &OpenCatalogues<'_>,
     request: &AddRequest,
     front: &dyn Front,
-) -> Result<Found, AppError> {
-    let mut found = Found::default();
+) -> Result<Resolved, AppError> {
+    let mut found = Resolved::default();
     let is_one = request.names.len() == 1;
     let all =
         request.names.iter().map(|text| typed(server, catalogues, text)).collect::<Result<Vec<_>, _>>()?;
@@ -195,7 +195,7 @@ fn behind(
     server: &Server,
     link: &str,
     brought: &mut HashMap<String, Result<Brought, FetchError>>,
-    found: &mut Found,
+    found: &mut Resolved,
 ) -> Result<((String, yalotheca_core::id::Digest), Option<String>), AppError> {
     let mut candidates = Vec::new();
     for rule in &server.control.wants.links {
@@ -263,7 +263,7 @@ fn take(
     request: &AddRequest,
     (text, is_one): (&str, bool),
     given: &Given,
-    (found, front): (&mut Found, &dyn Front),
+    (found, front): (&mut Resolved, &dyn Front),
 ) -> Result<(), AppError> {
     let Server { control, game, fetcher, looks, .. } = server;
     let arrival = look_at(given, &control.folder, game, fetcher, looks)?;

@@ -173,7 +173,9 @@ impl KeysView {
                 let rule = known.rule(&at);
                 let like = value.as_ref().or(default.as_ref());
                 let sort = match rule {
-                    Some(rule) if rule.sort == yalotheca_core::settings::Sort::Text => "text".to_owned(),
+                    Some(rule) if rule.sort == yalotheca_core::settings::SettingType::Text => {
+                        "text".to_owned()
+                    }
                     Some(rule) => rule.takes().trim_start_matches("it takes ").to_owned(),
                     None => like.map_or("", yalotheca_core::settings::sort_of).to_owned(),
                 };

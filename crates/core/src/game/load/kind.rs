@@ -8,11 +8,11 @@ use super::{Checked, Loader, glob, pattern, pattern_with, template, with};
 use crate::{
     document::{Format, Pointer},
     game::{
-        DescribeRule, DescriptorForm, Kind, LengthRule, LoadsFrom, Pick, Place, PlaceRule, RegisterRule,
-        RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
+        ConfigPlace, DescribeRule, DescriptorForm, Kind, LengthRule, LoadsFrom, Pick, PlaceRule,
+        RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
         raw::{RawDescribe, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSchemaLine, RawSettings, Text},
     },
-    settings::Sort,
+    settings::SettingType,
     suggest,
 };
 
@@ -216,7 +216,7 @@ impl Loader {
 }
 
 fn schema_line(raw: &RawSchemaLine) -> Checked<SchemaLine> {
-    let sort = Sort::of_name(raw.sort.as_ref()).map_err(|why| (raw.sort.span(), why))?;
+    let sort = SettingType::of_name(raw.sort.as_ref()).map_err(|why| (raw.sort.span(), why))?;
     Ok(SchemaLine { pattern: pattern_with(&raw.pattern, "key")?, sort })
 }
 
@@ -339,7 +339,12 @@ fn loads_unlisted(raw: &RawRegister) -> Checked<bool> {
     }
 }
 
-fn register_place(loader: &Loader, place: &Text, raw: &RawRegister, allowed: &[String]) -> Checked<Place> {
+fn register_place(
+    loader: &Loader,
+    place: &Text,
+    raw: &RawRegister,
+    allowed: &[String],
+) -> Checked<ConfigPlace> {
     match raw.block {
         // A block stands in the file as a whole.
         Some(_) if !place.as_ref().contains('#') => {

@@ -14,8 +14,8 @@ use globset::{Glob, GlobMatcher};
 pub(crate) use kind::register_rule;
 
 use super::{
-    Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Pattern, Place, PlatformRule, Template,
-    Terms, ValueRule,
+    ConfigPlace, Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Pattern, PlatformRule,
+    Template, Terms, ValueRule,
     raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
 };
 use crate::{
@@ -289,7 +289,7 @@ impl Loader {
     }
 
     /// Reads `file#/pointer`.
-    fn place(&self, text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<Place> {
+    fn place(&self, text: &Text, form: Option<&Text>, allowed: &[String]) -> Checked<ConfigPlace> {
         let whole = text.as_ref();
         let Some((file, pointer)) = whole.split_once('#') else {
             return Err((text.span(), format!("{whole:?} must be written as file#/pointer")));
@@ -300,7 +300,7 @@ impl Loader {
         }
         let format = self.format(&Text::new(text.span(), file.to_owned()), form)?;
         let part = |part: &str| Template::new(part, allowed).map_err(|why| (text.span(), why));
-        Ok(Place { file: part(file)?, pointer: part(pointer)?, format })
+        Ok(ConfigPlace { file: part(file)?, pointer: part(pointer)?, format })
     }
 
     fn platform(&self, raw: RawPlatform) -> Checked<PlatformRule> {

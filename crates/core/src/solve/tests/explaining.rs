@@ -4,7 +4,7 @@ use super::*;
 
 fn why(lines: &[&str], wants: &[&str]) -> Explanation {
     match ask(lines, wants, &[]) {
-        Answer::None(why) => why,
+        Resolution::None(why) => why,
         other => panic!("{other:?}"),
     }
 }
@@ -201,7 +201,7 @@ fn a_hidden_lineup_is_found_however_many_dead_ends_lead_away_from_it() {
         let names: Vec<String> = (0..40).map(|content| format!("c{content}")).collect();
         let (wants, locked, platform) = (pairs(&refs(&names), range), Selection::new(), platform());
         let question = Question { universe: &universe, platform: &platform, wants: &wants, locked: &locked };
-        let Answer::Lineup(chosen) = solve(&question) else { panic!("there is one") };
+        let Resolution::Lineup(chosen) = solve(&question) else { panic!("there is one") };
         assert!(good(&universe, &wants, &locked, &chosen));
         assert_eq!(chosen.len(), 40);
     }

@@ -66,7 +66,7 @@ fn platform() -> Platform {
     platform
 }
 
-fn ask(lines: &[&str], wants: &[&str], locked: &[&str]) -> Answer {
+fn ask(lines: &[&str], wants: &[&str], locked: &[&str]) -> Resolution {
     let universe = universe(lines);
     let wants = pairs(wants, range);
     let locked = pairs(locked, version);
@@ -83,14 +83,14 @@ fn pairs<T>(texts: &[&str], read: fn(&str) -> T) -> BTreeMap<ContentId, T> {
         .collect()
 }
 
-fn lineup(answer: &Answer) -> String {
+fn lineup(answer: &Resolution) -> String {
     match answer {
-        Answer::Unread(ids) => format!("unread: {ids:?}"),
-        Answer::Lineup(chosen) => {
+        Resolution::Unread(ids) => format!("unread: {ids:?}"),
+        Resolution::Lineup(chosen) => {
             chosen.iter().map(|(id, version)| format!("{id} {version}")).collect::<Vec<_>>().join(", ")
         }
-        Answer::None(why) => format!("none: {}", sentences(why)),
-        Answer::Defect { breaches, .. } => format!("defect: {breaches:?}"),
+        Resolution::None(why) => format!("none: {}", sentences(why)),
+        Resolution::Defect { breaches, .. } => format!("defect: {breaches:?}"),
     }
 }
 
@@ -258,7 +258,7 @@ fn the_table() {
 
 #[test]
 fn an_explanation_names_the_wants_the_reasons_and_the_ways_out() {
-    let Answer::None(why) = ask(
+    let Resolution::None(why) = ask(
         &[
             "tidebell 1.2",
             "tidebell 1.4 | needs harbour-core >=2.1",
@@ -382,19 +382,19 @@ proptest! {
         let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
         let question = Question { universe, platform, wants, locked };
         match solve(&question) {
-            Answer::Lineup(chosen) => {
+            Resolution::Lineup(chosen) => {
                 prop_assert!(good(universe, wants, locked, &chosen), "{:?} breaks {:?}", chosen, verify(universe, platform, &chosen));
                 // Solving again with the result locked gives the same.
-                let Answer::Lineup(again) = solve(&Question { locked: &chosen, ..question }) else { panic!("solvable before") };
+                let Resolution::Lineup(again) = solve(&Question { locked: &chosen, ..question }) else { panic!("solvable before") };
                 prop_assert_eq!(&again, &chosen);
                 // Dropping a want never makes the rest unsolvable.
                 let mut fewer = wants.clone();
                 fewer.pop_first();
                 let rest = solve(&Question { wants: &fewer, ..question });
-                prop_assert!(matches!(rest, Answer::Lineup(_)), "{:?}", rest);
+                prop_assert!(matches!(rest, Resolution::Lineup(_)), "{:?}", rest);
             }
-            answer @ (Answer::Unread(_) | Answer::Defect { .. }) => prop_assert!(false, "{:?}", answer),
-            Answer::None(why) => {
+            answer @ (Resolution::Unread(_) | Resolution::Defect { .. }) => prop_assert!(false, "{:?}", answer),
+            Resolution::None(why) => {
                 prop_assert!(!oracle(universe, wants, locked, |_| true), "there is a lineup");
                 prop_assert!(!why.because.is_empty());
                 for way in why.ways_out.iter().filter(|way| !way.wants.is_empty()) {
@@ -404,7 +404,7 @@ proptest! {
                         changed.extend(version.iter().map(|version| (id.clone(), VersionRange::exactly(version))));
                     }
                     let after = solve(&Question { wants: &changed, ..question });
-                    prop_assert!(matches!(after, Answer::Lineup(_)), "{} does not help", way.change);
+                    prop_assert!(matches!(after, Resolution::Lineup(_)), "{} does not help", way.change);
                 }
             }
         }
@@ -428,8 +428,8 @@ proptest! {
         let platform = platform();
         let question = Question { universe: &narrow, platform: &platform, wants: &wants, locked: &locked };
         match (solve(&question), solve(&Question { universe: &wide, ..question })) {
-            (Answer::Lineup(a), Answer::Lineup(b)) => prop_assert_eq!(a, b),
-            (Answer::None(a), Answer::None(b)) => prop_assert_eq!(sentences(&a), sentences(&b)),
+            (Resolution::Lineup(a), Resolution::Lineup(b)) => prop_assert_eq!(a, b),
+            (Resolution::None(a), Resolution::None(b)) => prop_assert_eq!(sentences(&a), sentences(&b)),
             (a, b) => prop_assert!(false, "{:?} and {:?}", a, b),
         }
     }
@@ -445,8 +445,8 @@ proptest! {
         }
         let nothing = Selection::new();
         let question = Question { universe, platform, wants: &before, locked: &nothing };
-        let Answer::Lineup(locked) = solve(&question) else { return Ok(()) };
-        if let Answer::Lineup(chosen) = solve(&Question { wants: all, locked: &locked, ..question }) {
+        let Resolution::Lineup(locked) = solve(&question) else { return Ok(()) };
+        if let Resolution::Lineup(chosen) = solve(&Question { wants: all, locked: &locked, ..question }) {
             let keeps = |selection: &Selection| locked.iter().all(|(id, version)| selection.get(id) == Some(version));
             // Where what is new makes a locked alternative needless, it may go.
             let goes = locked.keys().any(|id| !chosen.contains_key(id)) && {
@@ -464,7 +464,7 @@ proptest! {
     fn nothing_is_in_a_lineup_that_nothing_needs((lines, wants, locked) in catalogue()) {
         let case = Case::new(&lines, &wants, &locked);
         let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
-        if let Answer::Lineup(chosen) = solve(&Question { universe, platform, wants, locked }) {
+        if let Resolution::Lineup(chosen) = solve(&Question { universe, platform, wants, locked }) {
             for id in chosen.keys() {
                 let mut less = chosen.clone();
                 less.remove(id);
@@ -493,7 +493,7 @@ proptest! {
         }
         let answer = loop {
             match solve(&Question { universe: &partly, ..question }) {
-                Answer::Unread(ids) => {
+                Resolution::Unread(ids) => {
                     prop_assert!(!ids.is_empty() && ids.iter().all(|id| partly.is_unread(id)));
                     for id in &ids {
                         read(&mut partly, id);
@@ -503,8 +503,8 @@ proptest! {
             }
         };
         match (solve(&question), answer) {
-            (Answer::Lineup(all), Answer::Lineup(part)) => prop_assert_eq!(all, part),
-            (Answer::None(_), Answer::None(_)) => {}
+            (Resolution::Lineup(all), Resolution::Lineup(part)) => prop_assert_eq!(all, part),
+            (Resolution::None(_), Resolution::None(_)) => {}
             (all, part) => prop_assert!(false, "{:?} and {:?}", all, part),
         }
     }
@@ -517,10 +517,10 @@ proptest! {
         let case = Case::new(&lines, &wants, &[]);
         let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
         let question = Question { universe, platform, wants, locked };
-        if let Answer::Lineup(before) = solve(&question) {
+        if let Resolution::Lineup(before) = solve(&question) {
             let mut more = wants.clone();
             more.insert(id("unrelated"), VersionRange::any());
-            let Answer::Lineup(mut after) = solve(&Question { wants: &more, ..question }) else { panic!("unrelated") };
+            let Resolution::Lineup(mut after) = solve(&Question { wants: &more, ..question }) else { panic!("unrelated") };
             prop_assert!(after.remove("unrelated").is_some() && after.remove("alone").is_some());
             prop_assert_eq!(after, before);
         }

@@ -56,14 +56,14 @@ fn the_straight_way_leads_where_the_search_does() {
         prop_assert!(!is_certain || breaches(&question, &straight).is_empty(), "{:?}", straight);
         arrived.set(arrived.get() + 1);
         if back == 0 {
-            let Answer::Lineup(searched) = search(&question) else { panic!("there is one") };
+            let Resolution::Lineup(searched) = search(&question) else { panic!("there is one") };
             prop_assert_eq!(&straight, &searched);
         } else {
             taken_back.set(taken_back.get() + 1);
             prop_assert!(good(universe, wants, locked, &straight), "{:?}", straight);
         }
         let again = solve(&Question { locked: &straight, ..question });
-        prop_assert!(matches!(&again, Answer::Lineup(again) if *again == straight), "{:?}", again);
+        prop_assert!(matches!(&again, Resolution::Lineup(again) if *again == straight), "{:?}", again);
         Ok(())
     });
     outcome.unwrap();
