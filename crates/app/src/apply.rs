@@ -182,7 +182,7 @@ pub fn carry_out(
     }
     let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
     let number = settle_change(server, &planned.change, (after, &bytes), origin(server, summary, None))?;
-    server.fetcher.store().date_anew();
+    server.fetcher.store().refresh_dates();
     Ok((number, gone))
 }
 

@@ -170,7 +170,7 @@ fn downloading(root: &Path, runs: usize, out: &mut impl Write) -> io::Result<()>
         let store = Store::at(&root.join(format!("store-{at}")));
         ours.push(timed(|| {
             let fetcher = Fetcher::new(store, false);
-            Ok(fetcher.bring_all(wanted.clone()).iter().all(Result::is_ok))
+            Ok(fetcher.download_all(wanted.clone()).iter().all(Result::is_ok))
         })?);
         let folder = root.join(format!("curl-{at}"));
         fs::create_dir_all(&folder)?;

@@ -206,7 +206,7 @@ impl Store {
     ///
     /// # Errors
     /// Where it cannot be written.
-    pub fn take_in(&self, from: &mut dyn Read) -> Result<io::Result<(Digest, u64)>, StoreError> {
+    pub fn insert_from(&self, from: &mut dyn Read) -> Result<io::Result<(Digest, u64)>, StoreError> {
         let mut start = Vec::new();
         if let Err(error) = from.take(AT_ONCE).read_to_end(&mut start) {
             return Ok(Err(error));
@@ -312,7 +312,7 @@ impl Store {
     ///
     /// # Errors
     /// Where they cannot be written.
-    pub fn take_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
+    pub fn insert_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
         let digest = Digest::of(bytes);
         self.keep_small(&digest, bytes)?;
         Ok(digest)
@@ -343,13 +343,13 @@ impl Store {
     }
 
     /// Remembers that all that was noted of an archive is so now.
-    pub(crate) fn remember_sealed(&self, archive: &Digest) {
+    pub(crate) fn note_verified(&self, archive: &Digest) {
         self.sealed.lock().unwrap_or_else(PoisonError::into_inner).push(*archive);
     }
 
     /// Dates anew what was noted of archives whose members are known to be so. To be called when a server has come to share
     /// some of them: that touched the files, and they are still what they were.
-    pub fn date_anew(&self) {
+    pub fn refresh_dates(&self) {
         for of in self.sealed.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
             let note = File::options().write(true).open(Self::note_path(self.out(), "unpacked", &of));
             // Not worth a failure: the files are read once more than need be.

@@ -352,7 +352,7 @@ pub fn sources(
     }
     let contents: Vec<&Locked> = missing.keys().filter_map(|id| lineup.get(id).copied()).collect();
     if contents.len() > 1 {
-        catalogues.get()?.bring(&contents);
+        catalogues.get()?.prefetch(&contents);
     }
     for (id, was_installed) in missing {
         if let Some(locked) = lineup.get(id) {

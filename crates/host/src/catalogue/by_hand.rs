@@ -81,7 +81,7 @@ pub fn look_at(
             let shown = name.clone().unwrap_or_else(|| link.clone());
             let wanted = Wanted { url: link.clone(), name: shown, digest: given.blake3, ..Wanted::default() };
             let brought = fetcher
-                .bring(wanted)
+                .download(wanted)
                 .map_err(|source| CatalogueError::Fetch { name: BY_HAND.into(), source })?;
             let digest = brought.digest.short();
             (brought.path, Some(name.or(brought.name).unwrap_or(digest)))

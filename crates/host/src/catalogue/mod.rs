@@ -486,9 +486,9 @@ impl<'a> Catalogues<'a> {
         }
     }
 
-    /// Brings the files of several contents to this machine at once, as far as they lie on the web. What cannot be had is
+    /// Downloads the files of several contents at once, as far as they lie on the web. What cannot be downloaded is
     /// told by [`Catalogues::fetch`].
-    pub fn bring(&self, contents: &[&Locked]) {
+    pub fn prefetch(&self, contents: &[&Locked]) {
         let mut wanted = Vec::new();
         for locked in contents {
             if let Some(Opened::Published(published)) = self.named(&locked.catalogue) {
@@ -496,7 +496,7 @@ impl<'a> Catalogues<'a> {
             }
         }
         if wanted.len() > 1 {
-            self.fetcher.bring_all(wanted);
+            self.fetcher.download_all(wanted);
         }
     }
 

@@ -166,7 +166,7 @@ impl Published {
     }
 
     fn download(&self, url: &str, file: &ReleaseFile, fetcher: &Fetcher) -> Result<PathBuf, CatalogueError> {
-        let brought = fetcher.bring(wanted(url.to_owned(), file));
+        let brought = fetcher.download(wanted(url.to_owned(), file));
         brought
             .map(|brought| brought.path)
             .map_err(|source| CatalogueError::Fetch { name: self.name.clone(), source })

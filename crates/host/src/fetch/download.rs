@@ -63,7 +63,7 @@ impl Wanted {
 
 /// A file that was fetched into the cache.
 #[derive(Debug, Clone)]
-pub struct Brought {
+pub struct Downloaded {
     /// Where it lies.
     pub path: PathBuf,
     /// The digest of its bytes.
@@ -76,7 +76,7 @@ pub struct Brought {
 
 /// One try.
 enum Try {
-    Done(Brought),
+    Done(Downloaded),
     /// It broke; another try may help, after so long.
     Broke(FetchError, Option<Duration>),
     /// No other try will help.
@@ -103,7 +103,7 @@ pub(super) async fn fetch(
     store: &Store,
     wanted: &Wanted,
     watch: &dyn Watch,
-) -> Result<Brought, FetchError> {
+) -> Result<Downloaded, FetchError> {
     let limit = net.hosts.of(&wanted.url);
     let _turn = limit.acquire().await;
     let mut partial = Partial::open(store, &wanted.url)?;
@@ -373,7 +373,7 @@ fn finish(
         return Try::Failed(error);
     }
     match store.adopt(&partial.path, &digest) {
-        Ok(path) => Try::Done(Brought { path, digest, size, name }),
+        Ok(path) => Try::Done(Downloaded { path, digest, size, name }),
         Err(error) => Try::Failed(error.into()),
     }
 }

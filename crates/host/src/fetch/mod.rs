@@ -18,7 +18,7 @@ use yalotheca_core::{hint::Hint, id::Digest, link::without_user};
 
 use crate::store::{Store, StoreError};
 use download::Hosts;
-pub use download::{Brought, Told, Wanted};
+pub use download::{Downloaded, Told, Wanted};
 use logins::Logins;
 pub use watch::{Nobody, Watch};
 
@@ -370,7 +370,7 @@ impl Fetcher {
             size: None,
             most: Some(LARGEST_CONTENT),
         };
-        self.bring(wanted).map(|brought| brought.path)
+        self.download(wanted).map(|brought| brought.path)
     }
 
     /// Asks what an address holds, without fetching it.
@@ -389,20 +389,20 @@ impl Fetcher {
     ///
     /// # Errors
     /// Where it cannot be had, or is another one than promised.
-    pub fn bring(&self, wanted: Wanted) -> Result<Brought, FetchError> {
+    pub fn download(&self, wanted: Wanted) -> Result<Downloaded, FetchError> {
         let none = FetchError::Offline { url: wanted.url.clone() };
-        self.bring_all(vec![wanted]).pop().unwrap_or(Err(none))
+        self.download_all(vec![wanted]).pop().unwrap_or(Err(none))
     }
 
     /// Fetches files into the cache, several at once. What the cache has is not fetched.
-    pub fn bring_all(&self, wanted: Vec<Wanted>) -> Vec<Result<Brought, FetchError>> {
+    pub fn download_all(&self, wanted: Vec<Wanted>) -> Vec<Result<Downloaded, FetchError>> {
         let known = |wanted: &Wanted| {
             let digest = wanted.digest?;
             let path = self.store.file(&digest)?;
             let size = path.metadata().ok()?.len();
-            Some(Brought { path, digest, size, name: None })
+            Some(Downloaded { path, digest, size, name: None })
         };
-        let mut results: Vec<Option<Result<Brought, FetchError>>> =
+        let mut results: Vec<Option<Result<Downloaded, FetchError>>> =
             wanted.iter().map(|wanted| known(wanted).map(Ok)).collect();
         let missing: Vec<(usize, Wanted)> =
             wanted.into_iter().enumerate().filter(|(at, _)| results[*at].is_none()).collect();

@@ -107,7 +107,7 @@ impl Journal {
         tree.rename(&next, &own("receipt.json")?)?;
         // A file and a second name of it are not moved onto one another.
         tree.remove_own_file(&next)?;
-        Ok(tree.sync_one(&own("")?)?)
+        Ok(tree.sync_file(&own("")?)?)
     }
 
     /// Writes receipt, lock and wants, and closes the journal.
@@ -126,7 +126,7 @@ impl Journal {
         self.set_state(tree, State::Done)?;
         fault::point();
         if self.is_unwritten() {
-            tree.sync_behind();
+            tree.sync_in_background();
         }
         Ok(())
     }
@@ -185,7 +185,7 @@ impl Journal {
         let places = steps.filter_map(|(_, step)| step.path().parent());
         let folders: HashSet<TreePath> =
             places.chain([self.inner("attic")?, self.inner("staged")?]).collect();
-        Ok(folders.iter().try_for_each(|folder| tree.sync_one(folder))?)
+        Ok(folders.iter().try_for_each(|folder| tree.sync_file(folder))?)
     }
 
     /// Returns the payload files that are neither where they belong nor where they wait as they should be.

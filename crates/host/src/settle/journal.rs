@@ -221,7 +221,7 @@ impl Journal {
         written.extend([self.inner("before")?, self.inner("after")?]);
         fault::point();
         for path in &written {
-            tree.sync_one(path)?;
+            tree.sync_file(path)?;
         }
         // A plan is there as a whole, with everything that belongs to it, or not at all.
         tree.rename(&self.inner("plan.next")?, &plan_path)?;

@@ -189,7 +189,7 @@ fn stage_one(
     let mut copy = |from: &Path, mut file: File| -> Result<Digest, SettleError> {
         let length = file.metadata().map_err(|error| unreadable(from, error))?.len();
         if length > AT_ONCE {
-            return Ok(tree.bring(&mut file, &staged, attributes)?);
+            return Ok(tree.write_from(&mut file, &staged, attributes)?);
         }
         buffer.clear();
         buffer.reserve(usize::try_from(length).unwrap_or(0));
@@ -204,7 +204,7 @@ fn stage_one(
             tree.put(&bytes, &staged, attributes)?;
             if journal.is_unwritten() {
                 // What others wrote into it as well nobody could bring again.
-                tree.sync_one(&staged)?;
+                tree.sync_file(&staged)?;
             }
             Digest::of(&bytes)
         }
@@ -221,7 +221,7 @@ fn stage_one(
                 // What this process has looked at itself need not be looked at again.
                 let is_known = matches!(found, Some(ByteSource::Fresh(_)));
                 // What stands there keeps its permissions, and they would be the cache's as well.
-                let is_shared = is_alone()? && tree.share((from, &file), &staged, attributes);
+                let is_shared = is_alone()? && tree.reflink_or_link((from, &file), &staged, attributes);
                 match is_shared {
                     true if is_known => *after,
                     true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),

@@ -288,7 +288,7 @@ impl Tree for LocalTree {
         write().map_err(self.error("writing", path))
     }
 
-    fn bring(
+    fn write_from(
         &self,
         from: &mut dyn Read,
         path: &TreePath,
@@ -336,7 +336,12 @@ impl Tree for LocalTree {
         copy().map_err(self.error("writing", path))
     }
 
-    fn share(&self, (from, file): (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool {
+    fn reflink_or_link(
+        &self,
+        (from, file): (&Path, &File),
+        path: &TreePath,
+        attributes: &Attributes,
+    ) -> bool {
         let Ok(target) = self.fault().and_then(|()| self.root.spot(path.as_str())) else { return false };
         // A clone of its own is better than a second name, where the disk can make one.
         if !self.clones_nothing.load(Ordering::Relaxed) {
@@ -392,7 +397,7 @@ impl Tree for LocalTree {
         sync().map_err(self.error("writing to the disk of", &TreePath::root()))
     }
 
-    fn sync_one(&self, path: &TreePath) -> Result<(), TreeError> {
+    fn sync_file(&self, path: &TreePath) -> Result<(), TreeError> {
         let sync = || {
             let one = self.root.open(path.as_str(), OFlags::RDONLY | OFlags::NONBLOCK)?;
             Ok(rustix::fs::fsync(one)?)
@@ -403,7 +408,7 @@ impl Tree for LocalTree {
         }
     }
 
-    fn sync_behind(&self) {
+    fn sync_in_background(&self) {
         // A thread that waits for the disk would hold up the end of the program.
         let mut sync = Command::new("sync");
         sync.arg("-f").arg(self.root()).process_group(0);

@@ -115,12 +115,12 @@ pub trait Tree {
     /// # Errors
     /// Where it cannot be written.
     fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError>;
-    /// Copies what a reader gives to a path and returns the digest of what was written. Only [`Tree::sync`] makes
+    /// Writes the contents of the reader to `path` and returns the digest of what was written. Only [`Tree::sync`] makes
     /// sure that it is on the disk.
     ///
     /// # Errors
     /// Where it cannot be read or written.
-    fn bring(
+    fn write_from(
         &self,
         from: &mut dyn io::Read,
         path: &TreePath,
@@ -143,9 +143,9 @@ pub trait Tree {
         path: &TreePath,
         attributes: &Attributes,
     ) -> Result<u64, TreeError>;
-    /// Has a path share the bytes of a file of the cache, which is open, where that can be: on the same disk, and where nobody else shares
-    /// them unless the disk can clone, so that what one server does to them never reaches another. Returns whether it was done.
-    fn share(&self, from: (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool;
+    /// Reflinks or hard-links an open file of the cache to `path`, and returns whether it could. Both need the same disk; a hard link is
+    /// made for one server only, so that what that server does to the file never reaches another.
+    fn reflink_or_link(&self, from: (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool;
     /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
     ///
     /// # Errors
@@ -165,9 +165,9 @@ pub trait Tree {
     ///
     /// # Errors
     /// Where the disk fails.
-    fn sync_one(&self, path: &TreePath) -> Result<(), TreeError>;
+    fn sync_file(&self, path: &TreePath) -> Result<(), TreeError>;
     /// Has everything done so far written to the disk, and waits for none of it: that goes on when the program has ended.
-    fn sync_behind(&self);
+    fn sync_in_background(&self);
     /// Makes a folder and those above it.
     ///
     /// # Errors

@@ -86,7 +86,7 @@ impl<'a> Intake<'a> {
     /// Keeps a member's bytes.
     pub(super) fn take(&self, path: String, from: &mut dyn Read) -> Result<Member, UnpackError> {
         let mut counted = Counted { from, came: &self.came, most: self.most };
-        let taken = self.store.take_in(&mut counted)?;
+        let taken = self.store.insert_from(&mut counted)?;
         let (digest, size) = taken.map_err(|error| {
             if self.came.load(Ordering::Relaxed) > self.most {
                 self.swollen()
@@ -103,7 +103,7 @@ impl<'a> Intake<'a> {
         if self.came.fetch_add(size, Ordering::Relaxed) + size > self.most {
             return Err(self.swollen());
         }
-        let digest = self.store.take_bytes(bytes)?;
+        let digest = self.store.insert_bytes(bytes)?;
         Ok(Member { path, size, digest })
     }
 

@@ -204,7 +204,7 @@ pub fn unpack(
     debug!("unpacked {name}: {} files in {} ms", unpacked.members.len(), started.elapsed().as_millis());
     if let Ok(text) = serde_json::to_vec(&unpacked) {
         store.note("unpacked", &digest, &text)?;
-        store.remember_sealed(&digest);
+        store.note_verified(&digest);
     }
     Ok(Some(unpacked))
 }
@@ -222,7 +222,7 @@ fn known(store: &Store, digest: &Digest) -> Option<Unpacked> {
     });
     let is_whole = first && rest;
     if is_whole && unpacked.members.iter().all(|member| store.is_fresh(&member.digest)) {
-        store.remember_sealed(digest);
+        store.note_verified(digest);
     }
     is_whole.then_some(unpacked)
 }

@@ -68,7 +68,7 @@ fn each_server_has_a_clone_of_its_own_that_takes_no_room() -> Done {
     let texts: [&[u8]; 3] = [&large, b"a small one", b""];
     let (mut steps, mut sources) = (Vec::new(), Sources::default());
     for (at, bytes) in texts.iter().enumerate() {
-        let digest = store.take_bytes(bytes)?;
+        let digest = store.insert_bytes(bytes)?;
         let kept = store.file(&digest).ok_or("it was just put in")?;
         // One is known to be whole, the others are looked at.
         let source = if at == 1 { ByteSource::Fresh(kept) } else { ByteSource::Cached(kept) };

@@ -60,14 +60,14 @@ fn a_part_that_is_none_is_no_answer() -> Done {
             }
             let wanted = Wanted { digest: known.then(|| Digest::of(&right)), ..wanted };
             let brought =
-                world.fetcher().bring(wanted).map_err(|error| format!("{how}, {known}: {error}"))?;
+                world.fetcher().download(wanted).map_err(|error| format!("{how}, {known}: {error}"))?;
             assert!(fs::read(&brought.path)? == right, "{how}, digest known: {known}: a wrong file");
         }
     }
     let world = World::new()?;
     let error = world
         .fetcher()
-        .bring(world.wanted(&format!("part/unasked/{NAME}")))
+        .download(world.wanted(&format!("part/unasked/{NAME}")))
         .err()
         .ok_or("it is a part only")?;
     assert!(error.to_string().contains("the whole was asked for"), "{error}");
@@ -77,14 +77,14 @@ fn a_part_that_is_none_is_no_answer() -> Done {
 #[test]
 fn a_download_that_broke_off_is_taken_up_and_compared() -> Done {
     let world = World::new()?;
-    let brought = world.fetcher().bring(world.wanted(&format!("break/70/{NAME}")))?;
+    let brought = world.fetcher().download(world.wanted(&format!("break/70/{NAME}")))?;
     assert_eq!(fs::read(&brought.path)?, world.bytes);
     assert_eq!(world.host.ranges().len(), 1, "it was taken up");
     // With a digest, too.
     let world = World::new()?;
     let wanted =
         Wanted { digest: Some(Digest::of(&world.bytes)), ..world.wanted(&format!("break/70/{NAME}")) };
-    world.fetcher().bring(wanted)?;
+    world.fetcher().download(wanted)?;
     assert_eq!(world.host.ranges().len(), 1);
     Ok(())
 }
@@ -101,7 +101,7 @@ fn what_never_ends_is_stopped_at_what_was_promised() -> Done {
     };
     for (size, most) in [(Some(100_000), None), (None, Some(200_000))] {
         let wanted = Wanted { size, most, ..world.wanted("endless/x") };
-        let error = world.fetcher().bring(wanted).err().ok_or("it never ends")?;
+        let error = world.fetcher().download(wanted).err().ok_or("it never ends")?;
         assert!(matches!(error, FetchError::TooLong { .. }), "{error}");
         assert!(store() < 1 << 20, "{}", store());
     }
@@ -135,7 +135,7 @@ fn no_host_is_waited_for_longer_than_a_person_would() -> Done {
         let folder = tempfile::tempdir().ok()?;
         let fetcher = Fetcher::new(Store::at(folder.path()), false).with_pace(Duration::from_millis(400));
         fetcher
-            .bring(Wanted { url, name: NAME.into(), ..Wanted::default() })
+            .download(Wanted { url, name: NAME.into(), ..Wanted::default() })
             .err()
             .map(|error| error.to_string())
     });

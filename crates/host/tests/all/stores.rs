@@ -28,13 +28,13 @@ fn small_and_large_files_are_kept_by_digest() -> Done {
     let store = Store::at(folder.path());
     for length in [0, 1, 4 << 20, (4 << 20) + 1, 9 << 20] {
         let bytes = noise(length);
-        let (digest, size) = store.take_in(&mut Cursor::new(&bytes))??;
+        let (digest, size) = store.insert_from(&mut Cursor::new(&bytes))??;
         assert_eq!((digest, size), (Digest::of(&bytes), length as u64));
         let path = store.file(&digest).ok_or("it is there")?;
         assert_eq!(fs::read(&path)?, bytes);
         assert!(store.has(&digest, size, None) && !store.has(&digest, size + 1, None));
         assert_eq!(fs::metadata(&path)?.permissions().mode() & 0o444, 0o444, "a server's user can read it");
-        assert_eq!(store.take_in(&mut Cursor::new(&bytes))??.0, digest, "again is no error");
+        assert_eq!(store.insert_from(&mut Cursor::new(&bytes))??.0, digest, "again is no error");
     }
     Ok(())
 }
@@ -42,12 +42,12 @@ fn small_and_large_files_are_kept_by_digest() -> Done {
 #[test]
 fn a_file_that_was_never_finished_is_written_again() -> Done {
     let folder = tempfile::tempdir()?;
-    let digest = Store::at(folder.path()).take_bytes(b"whole")?;
+    let digest = Store::at(folder.path()).insert_bytes(b"whole")?;
     let path = Store::at(folder.path()).file(&digest).ok_or("it is there")?;
     fs::write(&path, "wh")?;
     let store = Store::at(folder.path());
     assert!(!store.has(&digest, 5, None), "its size tells");
-    store.take_bytes(b"whole")?;
+    store.insert_bytes(b"whole")?;
     assert_eq!(fs::read(&path)?, b"whole");
     Ok(())
 }
@@ -57,7 +57,7 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let folder = tempfile::tempdir()?;
     let (cache, server) = (folder.path().join("cache"), folder.path().join("server"));
     fs::create_dir(&server)?;
-    let digest = Store::at(&cache).take_bytes(b"map")?;
+    let digest = Store::at(&cache).insert_bytes(b"map")?;
     let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
     let tree = LocalTree::new(&server);
     let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
@@ -65,15 +65,15 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let metadata = fs::metadata(&kept)?;
     let attributes =
         Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() };
-    tree.share((&kept, &fs::File::open(&kept)?), &first, &Attributes { mode: 0o600, ..attributes });
+    tree.reflink_or_link((&kept, &fs::File::open(&kept)?), &first, &Attributes { mode: 0o600, ..attributes });
     assert_eq!(fs::metadata(&kept)?.nlink(), 1, "a clone at most");
     tree.remove_own_file(&first)?;
-    assert!(tree.share((&kept, &fs::File::open(&kept)?), &first, &attributes));
+    assert!(tree.reflink_or_link((&kept, &fs::File::open(&kept)?), &first, &attributes));
     assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
     let is_clone = { fs::metadata(&kept)?.nlink() == 1 };
     if !is_clone {
         assert!(
-            !tree.share((&kept, &fs::File::open(&kept)?), &second, &attributes),
+            !tree.reflink_or_link((&kept, &fs::File::open(&kept)?), &second, &attributes),
             "one server shares it, and no second one"
         );
         let then = fs::metadata(&kept)?.modified()?;
@@ -94,7 +94,7 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
 fn what_nobody_has_touched_since_it_was_noted_need_not_be_read_again() -> Done {
     let folder = tempfile::tempdir()?;
     let cache = folder.path().join("cache");
-    let digest = Store::at(&cache).take_bytes(b"map")?;
+    let digest = Store::at(&cache).insert_bytes(b"map")?;
     let kept = Store::at(&cache).file(&digest).ok_or("it is there")?;
     let is_known = |then: SystemTime| {
         let store = Store::at(&cache);
@@ -123,7 +123,7 @@ fn what_is_old_or_too_much_is_swept() -> Done {
     let folder = tempfile::tempdir()?;
     let store = Store::at(folder.path());
     for name in [&b"one"[..], b"two", b"three"] {
-        store.take_bytes(name)?;
+        store.insert_bytes(name)?;
     }
     let month = Duration::from_secs(30 * 24 * 60 * 60);
     assert_eq!(store.sweep(month, None)?, (0, 0));

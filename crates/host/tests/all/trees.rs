@@ -96,7 +96,7 @@ fn bringing_hashes_on_the_way() -> Done {
     let (_folder, tree) = tree()?;
     let bytes = vec![7; 300_000];
     let attributes = tree.attributes(&path("big"))?;
-    assert_eq!(tree.bring(&mut Cursor::new(&bytes), &path("big"), &attributes)?, Digest::of(&bytes));
+    assert_eq!(tree.write_from(&mut Cursor::new(&bytes), &path("big"), &attributes)?, Digest::of(&bytes));
     assert_eq!(tree.digest(&path("big"))?, Some((Digest::of(&bytes), 300_000)));
     Ok(())
 }

@@ -43,7 +43,7 @@ pub struct AddRequest {
 /// Where something is nowhere, cannot be fetched or read, or is none of this game's contents.
 pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<Change, AppError> {
     let noted = server.catalogues();
-    let found = ways::find_out(server, &noted, request, front)?;
+    let found = ways::resolve_names(server, &noted, request, front)?;
     let mut wants = server.control.wants.clone();
     let mut given_anew = BTreeSet::new();
     let mut asked = Vec::new();
@@ -92,7 +92,7 @@ pub fn wanted(
     request: &AddRequest,
     front: &dyn Front,
 ) -> Result<(ControlFile, Option<ContentId>), AppError> {
-    let Resolved { ways, .. } = ways::find_out(server, &server.catalogues(), request, front)?;
+    let Resolved { ways, .. } = ways::resolve_names(server, &server.catalogues(), request, front)?;
     let mut wants = server.control.wants.clone();
     for way in &ways {
         match way {

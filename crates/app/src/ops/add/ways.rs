@@ -18,7 +18,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     arrival::{Arrival, Arrived, Once},
     catalogue::look_at,
-    fetch::{Brought, FetchError, Wanted},
+    fetch::{Downloaded, FetchError, Wanted},
 };
 
 use super::AddRequest;
@@ -62,7 +62,7 @@ enum Typed {
 }
 
 /// Finds out what was asked for.
-pub(crate) fn find_out(
+pub(crate) fn resolve_names(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
     request: &AddRequest,
@@ -177,7 +177,7 @@ fn wanted(url: &str) -> Wanted {
 }
 
 /// Brings what several links hold, all at once.
-fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Brought, FetchError>> {
+fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Downloaded, FetchError>> {
     let links = all.iter().filter_map(|typed| match typed {
         Typed::Link(link, _) => Some(link.clone()),
         Typed::Path(_) | Typed::Name(..) => None,
@@ -186,7 +186,7 @@ fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Brought, Fetc
     if links.len() < 2 {
         return HashMap::new();
     }
-    let results = server.fetcher.bring_all(links.iter().map(|link| wanted(link)).collect());
+    let results = server.fetcher.download_all(links.iter().map(|link| wanted(link)).collect());
     links.into_iter().zip(results).collect()
 }
 
@@ -194,7 +194,7 @@ fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Brought, Fetc
 fn behind(
     server: &Server,
     link: &str,
-    brought: &mut HashMap<String, Result<Brought, FetchError>>,
+    brought: &mut HashMap<String, Result<Downloaded, FetchError>>,
     found: &mut Resolved,
 ) -> Result<((String, yalotheca_core::id::Digest), Option<String>), AppError> {
     let mut candidates = Vec::new();
@@ -212,7 +212,7 @@ fn behind(
         let url = candidates[at].clone();
         at += 1;
         let name = yalotheca_core::link::name_in_address(&url);
-        let result = brought.remove(&url).unwrap_or_else(|| server.fetcher.bring(wanted(&url)));
+        let result = brought.remove(&url).unwrap_or_else(|| server.fetcher.download(wanted(&url)));
         match result {
             Ok(brought) => {
                 if url != *link {
