@@ -29,7 +29,7 @@ pub(crate) enum Command {
     List(commands::list::ListArgs),
     /// Look through the catalogues, and see what fits this server
     Find(commands::find::FindArgs),
-    /// Tell all about one content and which of its releases fit
+    /// Show everything about one content, and which of its releases fit this server
     About(commands::about::AboutArgs),
     /// Install contents
     Add(commands::add::AddArgs),
@@ -45,13 +45,13 @@ pub(crate) enum Command {
     Why(commands::why::WhyArgs),
     /// Show the load order with its reasons, or ask for another place in it
     Order(commands::order::OrderArgs),
-    /// Show which maps are here and what is played; or change that
+    /// Show the maps and what is played, or change it
     Maps(commands::maps::MapsArgs),
-    /// Show what can be set, and set it; what is set survives updates
+    /// Show and change settings; what you set survives updates
     Settings(commands::settings::SettingsArgs),
-    /// Make a modpack of what is here
+    /// Make a modpack of what is installed
     Modpack(commands::modpack::ModpackArgs),
-    /// Show every link in the lineup, and whether it still gives the file
+    /// List the download links of what is installed, and whether they still give the files
     Links(commands::links::LinksArgs),
     /// Show what settle would do
     Preview(commands::settle::PreviewArgs),
@@ -61,17 +61,17 @@ pub(crate) enum Command {
     Trial(commands::trial::TrialArgs),
     /// Stop the server that a trial has left running
     Stop(commands::stop::StopArgs),
-    /// Verify everything that can be verified without starting
+    /// Find out what is wrong, without starting the server
     Check,
     /// Do what check suggests, as one change
     Fix(commands::fix::FixArgs),
     /// Take back the last change, or all changes back to one of them
     Undo(commands::undo::UndoArgs),
-    /// Do again what undo has taken back last
+    /// Redo what was undone last
     Redo(commands::undo::RedoArgs),
     /// Rebuild a missing or broken lock or receipt; changes nothing else on the server
     Repair(commands::repair::RepairArgs),
-    /// List what was settled, when and by whom
+    /// List what was changed, when and by whom
     History,
     /// List, add and drop catalogues; sweep the cache of what they gave
     Catalogue(commands::catalogue::CatalogueArgs),

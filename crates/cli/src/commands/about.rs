@@ -15,7 +15,7 @@ use crate::{
     view::{Cell, Page, Role, View, size},
 };
 
-/// Tell all about one content and which of its releases fit.
+/// Show everything about one content, and which of its releases fit this server.
 #[derive(Debug, Args)]
 pub(crate) struct AboutArgs {
     /// The content's name

@@ -33,16 +33,16 @@ pub(crate) struct AddArgs {
     /// Its kind, where that cannot be seen
     #[arg(long, value_name = "KIND")]
     kind: Option<String>,
-    /// Where files go that nobody knows a place for
+    /// Where to put files that have no known place
     #[arg(long, value_name = "PATTERN=FOLDER")]
     place: Vec<String>,
-    /// Leave these files of it out
+    /// Leave out these files
     #[arg(long, value_name = "PATTERN")]
     leave: Vec<String>,
     /// A parameter of a tweak
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
-    /// Only note it; the next settle does it
+    /// Only write it to yalotheca.toml; the next settle does it
     #[arg(long)]
     later: bool,
 }

@@ -30,7 +30,7 @@ pub(crate) struct CatalogueArgs {
 enum CatalogueAct {
     /// List this server's catalogues, and how much each has
     List,
-    /// Add a catalogue, after those that there are
+    /// Add a catalogue after the existing ones
     Add {
         /// What to call it
         name: String,
@@ -47,7 +47,7 @@ enum CatalogueAct {
         #[arg(add = ArgValueCandidates::new(complete::catalogues))]
         name: String,
     },
-    /// Take out of the cache what nobody has used for a while; servers keep what they have
+    /// Remove from the cache what has not been used for a while; servers keep what they have
     Sweep {
         /// How many days something may lie unused
         #[arg(long, value_name = "DAYS", default_value_t = 30)]

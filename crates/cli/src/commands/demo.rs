@@ -23,13 +23,13 @@ use yalotheca_app::AppError;
 /// Walk through the whole story on a made-up server.
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
-    /// Leave the demo's world in this folder (new or empty), to try commands in
+    /// Leave the demo's world in this folder (new or empty), to try commands there
     #[arg(long, value_name = "FOLDER")]
     into: Option<PathBuf>,
     /// Show the first chapter only: take charge of a server, see what is wrong, put it right
     #[arg(long)]
     quick: bool,
-    /// Play nothing: only leave the world in the folder as it is in the beginning
+    /// Run nothing: only create the world in the folder
     #[arg(long, requires = "into", conflicts_with = "quick")]
     untouched: bool,
 }

@@ -15,7 +15,7 @@ pub(crate) struct DropArgs {
     /// The contents' names
     #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::installed))]
     names: Vec<String>,
-    /// Only note it; the next settle does it
+    /// Only write it to yalotheca.toml; the next settle does it
     #[arg(long)]
     later: bool,
 }

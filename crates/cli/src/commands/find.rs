@@ -17,7 +17,7 @@ use crate::{
 /// Look through the catalogues, and see what fits this server.
 #[derive(Debug, Args)]
 pub(crate) struct FindArgs {
-    /// Words that must stand in the name, the title or the description; all contents where none is given
+    /// Words that must be in the name, the title or the description; without words, all contents
     #[arg(value_name = "WORD")]
     words: Vec<String>,
 }

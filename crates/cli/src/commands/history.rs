@@ -21,10 +21,10 @@ struct HistoryView {
 impl View for HistoryView {
     fn view(&self, page: &mut Page) {
         if self.history.is_empty() {
-            page.line(Role::Plain, &format!("{}: nothing was settled yet.", self.server));
+            page.line(Role::Plain, &format!("{}: nothing was changed yet.", self.server));
             return;
         }
-        page.line(Role::Head, &format!("What was settled on {}", self.server));
+        page.line(Role::Head, &format!("Changes on {}", self.server));
         page.gap();
         let rows: Vec<Vec<Cell>> = self
             .history

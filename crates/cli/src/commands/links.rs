@@ -14,7 +14,7 @@ use crate::{
     view::{Cell, Page, Role, View, size},
 };
 
-/// Show every link in the lineup, and whether it still gives the file.
+/// List the download links of what is installed, and whether they still give the files.
 #[derive(Debug, Args)]
 pub(crate) struct LinksArgs {
     /// Ask each host again

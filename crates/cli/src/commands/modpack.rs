@@ -15,7 +15,7 @@ use crate::{
     view::{Page, Role, View, count, size},
 };
 
-/// Make a modpack of what is here.
+/// Make a modpack of what is installed.
 #[derive(Debug, Args)]
 pub(crate) struct ModpackArgs {
     #[command(subcommand)]
@@ -24,7 +24,7 @@ pub(crate) struct ModpackArgs {
 
 #[derive(Debug, Subcommand)]
 enum ModpackAct {
-    /// Write the lineup into a pack: contents of a catalogue by name, the others with their files
+    /// Write what is installed into a pack: contents of a catalogue by name, the others with their files
     Export(ExportArgs),
 }
 

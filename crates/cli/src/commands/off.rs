@@ -21,7 +21,7 @@ pub(crate) struct OffArgs {
     /// The reason, noted in yalotheca.toml
     #[arg(long, value_name = "TEXT", default_value = "")]
     because: String,
-    /// Only note it; the next settle does it
+    /// Only write it to yalotheca.toml; the next settle does it
     #[arg(long)]
     later: bool,
 }
@@ -32,7 +32,7 @@ pub(crate) struct OnArgs {
     /// The contents' names, or those of members of packs
     #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::switched_off))]
     names: Vec<String>,
-    /// Only note it; the next settle does it
+    /// Only write it to yalotheca.toml; the next settle does it
     #[arg(long)]
     later: bool,
 }

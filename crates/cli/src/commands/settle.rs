@@ -24,7 +24,7 @@ pub(crate) struct SettleArgs {
     /// Leave configuration files that cannot be read as they are, and do the rest
     #[arg(long)]
     skip_broken: bool,
-    /// Put the original of these files back, though somebody has changed them (a path, or a pattern as in 'mods/**')
+    /// Put the original of these files back, although they were edited (a path, or a pattern as in 'mods/**')
     #[arg(long, value_name = "PATH")]
     replace: Vec<String>,
     /// With --clean-first: leave these files where they are

@@ -73,7 +73,10 @@ impl View for TrialReport {
         }
         if let Some(pid) = self.left_running {
             page.gap();
-            page.line(Role::Plain, &format!("The server was left running (process {pid})."));
+            page.line(
+                Role::Plain,
+                &format!("The server was left running (process {pid}). yalotheca stop ends it."),
+            );
         }
     }
 }

@@ -61,7 +61,7 @@ pub(crate) struct UndoArgs {
     recorded_elsewhere: bool,
 }
 
-/// Do again what undo has taken back last.
+/// Redo what was undone last.
 #[derive(Debug, Args)]
 pub(crate) struct RedoArgs {
     /// Go ahead although another account, or another machine, recorded the change

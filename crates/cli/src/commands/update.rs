@@ -22,7 +22,7 @@ use crate::{
 /// Update contents.
 #[derive(Debug, Args)]
 pub(crate) struct UpdateArgs {
-    /// Only these; all where none is named
+    /// Only these; everything if none is named
     #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::installed))]
     names: Vec<String>,
 }

@@ -142,7 +142,7 @@ fn a_downgrade_is_told_as_older() -> Done {
 #[test]
 fn history_tells_who_when_what_and_what_was_taken_back() -> Done {
     let world = World::fresh()?;
-    world.run(&["history"]).code(0).says(&["nothing was settled yet"]);
+    world.run(&["history"]).code(0).says(&["nothing was changed yet"]);
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     world.run(&["add", "coin-purse", "--yes"]).code(0);
     world.run(&["undo", "--yes"]).code(0);

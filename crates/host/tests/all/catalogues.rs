@@ -227,7 +227,7 @@ fn other_bytes_never_enter_the_cache() -> Done {
     let whole = fs::read(&file)?;
     let mut altered = whole.clone();
     altered[700] ^= 1;
-    for (bytes, says) in [(&b"half"[..], "were expected"), (&altered, "was promised")] {
+    for (bytes, says) in [(&b"half"[..], "were expected"), (&altered, "was expected")] {
         fs::write(&file, bytes)?;
         let error = catalogues.fetch(&tidebell).err().ok_or("those are other bytes")?;
         assert!(error.to_string().contains(says), "{error}");

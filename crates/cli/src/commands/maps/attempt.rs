@@ -23,7 +23,7 @@ pub(super) struct TryArgs {
     /// Which one, where it holds several
     #[arg(long, value_name = "NAME")]
     only: Option<String>,
-    /// Leave these files of it out
+    /// Leave out these files
     #[arg(long, value_name = "PATTERN")]
     leave: Vec<String>,
     /// How many seconds to wait for the server to be ready

@@ -20,7 +20,7 @@ use crate::{
     view::{Cell, Page, Role, View, size},
 };
 
-/// Show the maps that are here, or change what is played.
+/// Show the maps and what is played, or change it.
 #[derive(Debug, Args)]
 pub(crate) struct MapsArgs {
     #[command(subcommand)]

@@ -16,7 +16,7 @@ use super::apply::{Mode, apply, finish};
 use crate::{complete, global::Global, ui::Ui};
 use look::{FilesView, KeysView};
 
-/// Show what can be set, and set it; what is set is noted and survives updates.
+/// Show and change settings; what you set survives updates.
 #[derive(Debug, Args)]
 pub(crate) struct SettingsArgs {
     /// A content, or `server` for the server's own settings
@@ -28,13 +28,13 @@ pub(crate) struct SettingsArgs {
     /// The file that is meant, where several have that place
     #[arg(long, value_name = "FILE")]
     file: Option<String>,
-    /// No longer set this place: what stood there before comes back
+    /// Stop setting this place: its old value comes back
     #[arg(long, value_name = "PLACE")]
     reset: Vec<String>,
     /// Set it even if the place is not known, or the value does not fit
     #[arg(long)]
     force: bool,
-    /// Only note it; the next settle does it
+    /// Only write it to yalotheca.toml; the next settle does it
     #[arg(long)]
     later: bool,
 }
