@@ -42,7 +42,7 @@ pub struct ChangedFile {
     pub diff: Vec<String>,
 }
 
-/// What goes along with a change.
+/// What accompanies a change.
 #[derive(Debug, Default)]
 pub struct Along {
     /// Steps besides those that are planned.

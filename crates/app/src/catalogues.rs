@@ -208,7 +208,7 @@ impl Server {
         }
     }
 
-    /// The error for a content that nobody has.
+    /// Returns the error for a content that no catalogue has.
     pub fn unknown(catalogues: &OpenCatalogues<'_>, id: &ContentId) -> Result<AppError, AppError> {
         let near = catalogues.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
         let has_catalogues = !catalogues.server.control.wants.catalogues.is_empty();

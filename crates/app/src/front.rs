@@ -16,7 +16,7 @@ pub enum Answer {
     Text(String),
     /// Nothing: the key to go on, and no text.
     Nothing,
-    /// Nobody is there to answer.
+    /// There is no one to ask: no terminal, say.
     Nobody,
 }
 
@@ -25,7 +25,7 @@ pub trait Prompt {
     /// Asks for a yes.
     ///
     /// # Errors
-    /// Where nobody is there to be asked, and nothing was agreed to before.
+    /// Where there is no one to ask and no agreement was given before.
     fn confirm(&self, question: &str) -> Result<bool, AppError>;
 
     /// Asks for a text.

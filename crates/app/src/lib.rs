@@ -1,5 +1,4 @@
-//! The use cases of Yalotheca: what the program does, for whoever asks for it. A front end opens a [`Server`], asks for something,
-//! and shows the report.
+//! The use cases of Yalotheca, for any front end: it opens a [`Server`], calls a use case, and shows the report.
 //!
 //! Nothing here knows a command line, prints, or asks the terminal: questions go through [`Prompt`], and what happens on the way is an
 //! [`Event`].

@@ -1,4 +1,4 @@
-//! What is known of each map: where it is named, how large it is, and what is wrong with it.
+//! The maps of a server: where each comes from, where it is named, its size, and what is wrong with it.
 
 use std::collections::BTreeMap;
 
@@ -62,7 +62,7 @@ pub fn cap(server: &Server, rule: &Maps) -> Option<u64> {
     value_at(&server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
 }
 
-/// Looks at the maps of a server, those that play first. The game's own are told where they are named, or all of them.
+/// Returns the maps of a server, the one that plays first. The game's own are included where they are named, or if `all` is set.
 pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, AppError> {
     let played = survey::played(&server.tree, &server.game, &server.survey.scope)?;
     let (rotate, offer) = (played.rotate.unwrap_or_default(), played.offer.unwrap_or_default());

@@ -1,4 +1,4 @@
-//! What most commands begin with: the control folder, the game, the server's folder, and what is known of it.
+//! An opened server: its control folder, its game definition, its folder and its survey.
 
 use std::{
     collections::BTreeMap,
@@ -51,7 +51,7 @@ pub struct Server {
     pub game: Game,
     /// The server's folder.
     pub tree: LocalTree,
-    /// What is known of the server itself.
+    /// The server's values and platform.
     pub survey: Survey,
     /// What was placed and registered.
     pub receipt: Receipt,

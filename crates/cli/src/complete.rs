@@ -54,7 +54,7 @@ pub(crate) fn owners() -> Vec<CompletionCandidate> {
     names.into_iter().map(CompletionCandidate::new).collect()
 }
 
-/// The places of the settings of whoever was typed before.
+/// Places of the settings of the owner that was typed before.
 pub(crate) fn places() -> Vec<CompletionCandidate> {
     let typed: Vec<String> = std::env::args().collect();
     let owner = typed.iter().skip_while(|word| *word != "settings").nth(1);

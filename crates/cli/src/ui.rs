@@ -82,7 +82,7 @@ impl Progress for Ui {
         }
     }
 
-    /// Bars on a terminal, nobody else.
+    /// Progress bars on a terminal; nothing elsewhere.
     fn watch(&self) -> Arc<dyn Watch> {
         let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
         if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }

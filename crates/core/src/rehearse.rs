@@ -1,4 +1,4 @@
-//! Using a definition once with made-up contents, so that what is wrong with it is told by `game check` and not on a server.
+//! Uses a definition once with made-up contents, so that `game check` reports its mistakes before a server meets them.
 
 use std::{collections::BTreeMap, fmt::Display};
 

@@ -20,7 +20,7 @@ pub enum Phase {
     Looking,
     /// A change is carried out: after an interrupt the next command finishes it or takes it back.
     Changing,
-    /// A server runs, and is stopped by whoever started it.
+    /// A server runs under supervision; the supervisor stops it.
     Watching,
 }
 
@@ -65,7 +65,7 @@ pub fn tell_before_end(tell: impl Fn(Phase) + Send + 'static) -> io::Result<()> 
     thread::Builder::new().name("interrupts".into()).spawn(move || {
         for signal in signals.forever() {
             let phase = phase();
-            // Whoever watches a server hears the signal as well, stops the server and then ends the program.
+            // The supervisor gets the signal as well; it stops the server and then ends the program.
             if phase == Phase::Watching {
                 continue;
             }

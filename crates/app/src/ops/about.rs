@@ -29,7 +29,7 @@ pub struct AboutReport {
     pub why: Option<String>,
     /// Its releases, the newest first.
     pub releases: Vec<ReleaseLine>,
-    /// The release that is told of in full.
+    /// The release whose details are shown.
     #[serde(skip)]
     pub shown: Option<Release>,
 }

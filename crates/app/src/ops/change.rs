@@ -14,7 +14,7 @@ pub struct Change {
     pub wants: ControlFile,
     /// What may become newer.
     pub fresh: Fresh,
-    /// What goes along with it.
+    /// What accompanies it.
     pub along: Along,
     /// What was asked for, in words, where it is only noted.
     pub asked: Vec<String>,

@@ -5,7 +5,7 @@ use yalotheca_core::{id::ContentId, link::LinkTarget};
 
 use crate::{AppError, Server, words::size};
 
-/// What is known of a link.
+/// The state of a link.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum LinkState {
@@ -27,7 +27,7 @@ pub enum LinkState {
     Gone,
     /// The host fails or says no.
     Failing,
-    /// Nobody answers.
+    /// The host does not answer.
     Unreachable,
 }
 

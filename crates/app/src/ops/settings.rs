@@ -160,7 +160,7 @@ impl Changes {
     }
 }
 
-/// The value as it stands there now tells the sort; else what it looks like.
+/// Returns the value in the type of the present one, or in the type it looks like.
 fn guess(file: &OpenSettings, at: &Pointer, value: &Value) -> Value {
     match file.known().now.and_then(|document| document.get(at)) {
         Some(there) => value.like(&there),

@@ -51,7 +51,7 @@ pub struct Attempt {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fault {
-    /// Nobody's: it works.
+    /// None: it works.
     None,
     /// The new map's.
     Map,

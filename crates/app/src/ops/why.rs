@@ -22,7 +22,7 @@ pub struct WhyReport {
     pub you_want: Option<String>,
     /// Who needs it.
     pub needed: Vec<AskingContent>,
-    /// Who goes along with it.
+    /// Contents that welcome it.
     pub welcomed: Vec<AskingContent>,
     /// What is newer, if anything is.
     #[serde(skip_serializing_if = "Option::is_none")]

@@ -48,7 +48,7 @@ pub struct Planned {
     pub change: ChangeSet,
     /// What happens to each content.
     pub contents: Vec<ContentLine>,
-    /// What goes along with what is new.
+    /// Optional companions of what is new.
     pub companions: Vec<Companion>,
     /// The load order, with its reasons.
     pub order: LoadOrder,

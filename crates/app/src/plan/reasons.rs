@@ -53,7 +53,7 @@ pub struct ContentLine {
 pub struct Companion {
     /// The content.
     pub id: ContentId,
-    /// The content that it goes along with.
+    /// The content that welcomes it.
     pub of: ContentId,
     /// Whether a catalogue has it.
     pub available: bool,

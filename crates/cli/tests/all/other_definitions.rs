@@ -1,4 +1,4 @@
-//! Definitions that nobody here wrote, and what they say of a server.
+//! Definitions of other games, and servers that they describe.
 
 use std::fs;
 

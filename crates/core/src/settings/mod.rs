@@ -117,7 +117,7 @@ impl Known<'_> {
         vec![pattern.clone()]
     }
 
-    /// Returns what could be meant by a place that is taken although nobody knows it.
+    /// Returns a known place that an unknown one may be a misspelling of, as a question.
     pub fn near(&self, at: &Pointer) -> Option<String> {
         let names: Vec<String> = self.places().iter().map(ToString::to_string).collect();
         let is_known = self.rule(at).is_some() || names.iter().any(|name| *name == at.to_string());

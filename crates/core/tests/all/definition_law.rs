@@ -53,7 +53,7 @@ fn text() -> impl Strategy<Value = &'static str> {
     prop_oneof![12 => select(good), 1 => select(NAMES)]
 }
 
-/// Mostly what is known of a server alone.
+/// Mostly names that exist without a content.
 fn server_text() -> impl Strategy<Value = &'static str> {
     prop_oneof![12 => select(vec!["plain", "{{ values.town }}", "{{ folder }}"]), 1 => select(NAMES)]
 }

@@ -27,7 +27,7 @@ pub struct AddRequest {
     pub version: Option<String>,
     /// Its kind, where that cannot be seen.
     pub kind: Option<String>,
-    /// Where files go that nobody knows a place for, as `pattern=folder`.
+    /// Where to put files that have no known place, as `pattern=folder`.
     pub place: Vec<String>,
     /// Files of it that are left out, as patterns.
     pub leave: Vec<String>,
@@ -74,7 +74,7 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
     if request.later {
         refuse_what_nobody_has(&server.catalogues_for(&wants), &found.ways)?;
     }
-    // What is named with a range may move to fit it, and what is given again is taken anew; the rest stays.
+    // A content named with a range may move to fit it, and one that is given again is read again; the rest stays.
     let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
     let mut along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
     if !request.later {
