@@ -235,13 +235,21 @@ fn choose_game(
     let found = survey::recognise_game(tree, &loaded, values)?;
     match found.as_slice() {
         [game] => Ok((*game).clone()),
-        [] => Err(AppError::Usage {
-            what: format!("{} looks like no server of a known game", tree.root().display()),
-            hint: Some(format!(
-                "say which it is to be: --game {}",
-                known.iter().map(|(name, _, _)| name.as_str()).collect::<Vec<_>>().join(" or --game ")
-            )),
-        }),
+        [] => {
+            // What came with the folder was not asked.
+            let new_here = known.iter().filter(|(_, origin, text)| !games::is_trusted(origin, text, trust));
+            let new_here: Vec<&str> = new_here.map(|(name, ..)| name.as_str()).collect();
+            let names: Vec<&str> = known.iter().map(|(name, ..)| name.as_str()).collect();
+            Err(AppError::Usage {
+                what: format!("{} looks like no server of a known game", tree.root().display()),
+                hint: Some(match new_here.as_slice() {
+                    [] => format!("say which it is to be: --game {}", names.join(" or --game ")),
+                    [name, ..] => format!(
+                        "the definition {name} is new here and was not asked; read it, then allow it: yalotheca game trust {name}"
+                    ),
+                }),
+            })
+        }
         several => Err(AppError::Usage {
             what: format!("{} looks like a server of several games", tree.root().display()),
             hint: Some(format!(

@@ -35,6 +35,7 @@ fn quay() -> Result<World, Box<dyn std::error::Error>> {
     let world = World::empty()?;
     world.write("games/quay.toml", QUAY)?;
     world.write("quay.conf", "parts = deep\npier = north\n")?;
+    world.run(&["adopt"]).code(2).says(&["the definition quay is new here", "yalotheca game trust quay"]);
     world.run(&["game", "trust", "quay", "--yes"]).code(0);
     Ok(world)
 }
