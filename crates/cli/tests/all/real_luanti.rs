@@ -240,7 +240,7 @@ fn the_real_server_with_real_mods() -> Done {
         "something is wrong",
         "basic_materials is enabled, but its folder is not there",
         "pipeworks failed: needs basic_materials, which is not enabled here",
-        "yalotheca settle puts back what is ours",
+        "yalotheca settle restores what it installed",
     ]);
     world.run(&["settle", "--yes"]).code(0).says(&["put back"]);
     world.run(&["trial"]).code(0).says(&["no problems"]);
