@@ -6,7 +6,6 @@ use yalotheca_app::{
     Answer, AppError, Event, OpenOptions, Progress, Prompt, Purpose, Server,
     apply::prepare,
     ops::settle::{SettleRequest, settle},
-    plan::summary,
 };
 
 /// Agrees to nothing and hears nothing.
@@ -33,7 +32,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let catalogues = server.catalogues_for(&change.wants);
     let prepared = prepare(&server, &catalogues, &change.wants, &change.fresh, change.along)?;
     let mut out = std::io::stdout();
-    writeln!(out, "{}: {}", server.shown(), summary(&prepared.planned))?;
+    writeln!(out, "{}: {}", server.shown(), prepared.summary())?;
     for line in &prepared.planned.change.files {
         writeln!(out, "  {:?} {}", line.act, line.path)?;
     }

@@ -4,7 +4,6 @@ use std::{collections::BTreeSet, time::Duration};
 
 use globset::GlobSet;
 use serde::Serialize;
-
 use yalotheca_core::{
     change::{ChangeSet, KeptLine, Source, Step, diff},
     control::{ControlFile, HistorySection},
@@ -22,7 +21,8 @@ use yalotheca_host::{
 
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
-    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources},
+    ops::update::HeldBackContent,
+    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of},
     server::seal_key,
 };
 
@@ -49,6 +49,8 @@ pub struct Along {
     pub more: Option<ChangeSet>,
     /// Where the bytes of those lie.
     pub bytes: Sources,
+    /// What was asked for, in words.
+    pub asked: Vec<String>,
     /// How the change is planned.
     pub plan: PlanOptions,
     /// The change, where it was planned already.
@@ -57,6 +59,8 @@ pub struct Along {
     pub clean: Option<GlobSet>,
     /// What is left out of what was given.
     pub left_out: Vec<LeftOut>,
+    /// Contents that are not updated to a newer release, and why.
+    pub held_back: Vec<HeldBackContent>,
     /// What the change puts right.
     pub fixes: Vec<String>,
     /// What is worth knowing.
@@ -72,6 +76,8 @@ pub struct Prepared {
     pub kept: Vec<ChangedFile>,
     /// What is left out of what was given.
     pub left_out: Vec<LeftOut>,
+    /// Contents that are not updated to a newer release, and why.
+    pub held_back: Vec<HeldBackContent>,
     /// What the change puts right.
     pub fixes: Vec<String>,
     /// What is worth knowing.
@@ -80,6 +86,7 @@ pub struct Prepared {
     pub breaks: Vec<Break>,
     /// Where the bytes of what is put besides lie.
     bytes: Sources,
+    asked: Vec<String>,
 }
 
 /// Plans the change to these wants. Nothing is changed.
@@ -119,23 +126,56 @@ pub fn prepare(
     });
     notes.extend(skipped);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
-    let Along { left_out, fixes, bytes, .. } = along;
-    Ok(Prepared { planned, kept, left_out, fixes, notes, breaks, bytes })
+    let Along { left_out, held_back, fixes, bytes, asked, .. } = along;
+    Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, asked })
 }
 
 impl Prepared {
     /// Carries the change out, and returns its number and the contents whose files could not be had.
     ///
     /// # Errors
-    /// Where it cannot be carried out; then nothing was changed.
+    /// Where it cannot be carried out, or somebody has changed meanwhile what it was planned on; then nothing was changed.
     pub fn settle(
         self,
         server: &Server,
         catalogues: &OpenCatalogues<'_>,
         wants: &ControlFile,
-        summary: &str,
     ) -> Result<(u32, Vec<(ContentId, AppError)>), AppError> {
-        carry_out(server, catalogues, wants, self.planned, (self.bytes, summary))
+        let summary = self.summary();
+        let Self { mut planned, bytes: more, .. } = self;
+        let (mut bytes, mut gone) = sources(server, catalogues, &planned)?;
+        bytes.extend(more);
+        if !gone.is_empty() {
+            // Contents whose files are in no source are skipped; everything else goes ahead.
+            planned.change.steps.retain(|step| match step {
+                Step::Put { source: Source::Payload, after, .. } => bytes.contains_key(after),
+                _ => true,
+            });
+            if !planned.change.steps.iter().any(|step| !matches!(step, Step::MakeFolder { .. })) {
+                return Err(gone.remove(0).1);
+            }
+        }
+        let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
+        let number = settle_change(server, &planned.change, (after, &bytes), origin(server, &summary, None))?;
+        server.fetcher.store().refresh_dates();
+        Ok((number, gone))
+    }
+
+    /// Writes the wants and the lock, where nothing else is to be done.
+    ///
+    /// # Errors
+    /// Where they cannot be written.
+    pub fn note(&self, server: &Server, wants: &ControlFile) -> Result<(), AppError> {
+        note(server, wants, (Some(&self.planned.lock.text()), &self.summary()))
+    }
+
+    /// Returns what it does, in one line for the history.
+    pub fn summary(&self) -> String {
+        let Planned { contents, change, .. } = &self.planned;
+        if contents.is_empty() && change.files.is_empty() && change.config.is_empty() {
+            return noted(&self.asked);
+        }
+        summary_of(contents, change.files.len(), change.config.len())
     }
 }
 
@@ -157,33 +197,6 @@ pub fn changed_files(server: &Server, change: &ChangeSet) -> Vec<ChangedFile> {
         diff: lines(kept).unwrap_or_default(),
     };
     change.kept.iter().map(told).collect()
-}
-
-/// Carries a planned change out and returns its number. Where somebody has changed meanwhile what it was planned on, nothing is
-/// done, and it is to be planned again.
-pub fn carry_out(
-    server: &Server,
-    catalogues: &OpenCatalogues<'_>,
-    wants: &ControlFile,
-    mut planned: Planned,
-    (more, summary): (Sources, &str),
-) -> Result<(u32, Vec<(ContentId, AppError)>), AppError> {
-    let (mut bytes, mut gone) = sources(server, catalogues, &planned)?;
-    bytes.extend(more);
-    if !gone.is_empty() {
-        // Contents whose files are in no source are skipped; everything else goes ahead.
-        planned.change.steps.retain(|step| match step {
-            Step::Put { source: Source::Payload, after, .. } => bytes.contains_key(after),
-            _ => true,
-        });
-        if !planned.change.steps.iter().any(|step| !matches!(step, Step::MakeFolder { .. })) {
-            return Err(gone.remove(0).1);
-        }
-    }
-    let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
-    let number = settle_change(server, &planned.change, (after, &bytes), origin(server, summary, None))?;
-    server.fetcher.store().refresh_dates();
-    Ok((number, gone))
 }
 
 /// Settles a change of this server: claims it, makes sure that all is as it was planned on, and sweeps what is not kept longer.
@@ -220,8 +233,13 @@ fn retention(section: &HistorySection) -> Retention {
     }
 }
 
+/// Returns what is only written down, in one line for the history.
+pub(crate) fn noted(asked: &[String]) -> String {
+    if asked.is_empty() { "only yalotheca.lock".into() } else { format!("noted: {}", asked.join(", ")) }
+}
+
 /// Writes wants, and the lock where one is given, as a change of its own that touches nothing else on the server.
-pub fn note(
+pub(crate) fn note(
     server: &Server,
     wants: &ControlFile,
     (lock, summary): (Option<&str>, &str),

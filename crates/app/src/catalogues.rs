@@ -19,12 +19,24 @@ use yalotheca_host::catalogue::Catalogues;
 
 use crate::{AppError, Server};
 
-impl Mend {
-    /// Returns whether a content is mended.
+/// Which contents may become newer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fresh {
+    /// None: what is locked stays where it can.
+    None,
+    /// These.
+    These(BTreeSet<ContentId>),
+    /// All.
+    All,
+}
+
+impl Fresh {
+    /// Returns whether a content may become newer.
     pub fn has(&self, id: &ContentId) -> bool {
         match self {
             Self::None => false,
             Self::These(ids) => ids.contains(id),
+            Self::All => true,
         }
     }
 }
@@ -40,26 +52,14 @@ pub enum Mend {
     These(BTreeSet<ContentId>),
 }
 
-impl Fresh {
-    /// Returns whether a content may become newer.
+impl Mend {
+    /// Returns whether a content is mended.
     pub fn has(&self, id: &ContentId) -> bool {
         match self {
             Self::None => false,
             Self::These(ids) => ids.contains(id),
-            Self::All => true,
         }
     }
-}
-
-/// Which contents may become newer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fresh {
-    /// None: what is locked stays where it can.
-    None,
-    /// These.
-    These(BTreeSet<ContentId>),
-    /// All.
-    All,
 }
 
 /// The catalogues of a server.
@@ -139,7 +139,7 @@ impl<'a> OpenCatalogues<'a> {
         };
         self.read(&wanted, may)?;
         if let Some(id) = wants.keys().find(|id| self.universe().get(id).is_none()) {
-            return Err(Server::unknown(self, id)?);
+            return Err(self.unknown(id)?);
         }
         loop {
             let universe = self.universe();
@@ -159,6 +159,16 @@ impl<'a> OpenCatalogues<'a> {
                 answer => return Ok(answer),
             }
         }
+    }
+
+    /// Returns the error for a content that no catalogue has.
+    ///
+    /// # Errors
+    /// Where a catalogue cannot be read.
+    pub fn unknown(&self, id: &ContentId) -> Result<AppError, AppError> {
+        let near = self.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
+        let has_catalogues = !self.server.control.wants.catalogues.is_empty();
+        Ok(AppError::UnknownContent { id: id.clone(), near, has_catalogues })
     }
 
     /// Reads contents. What is locked of them is added, so that it can stay even where its catalogue has forgotten it.
@@ -206,12 +216,5 @@ impl Server {
             mend: RefCell::new(Mend::None),
             universe: RefCell::new(ManuallyDrop::new(universe)),
         }
-    }
-
-    /// Returns the error for a content that no catalogue has.
-    pub fn unknown(catalogues: &OpenCatalogues<'_>, id: &ContentId) -> Result<AppError, AppError> {
-        let near = catalogues.get()?.listings().into_iter().map(|listing| listing.id.to_string()).collect();
-        let has_catalogues = !catalogues.server.control.wants.catalogues.is_empty();
-        Ok(AppError::UnknownContent { id: id.clone(), near, has_catalogues })
     }
 }

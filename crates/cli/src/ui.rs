@@ -84,8 +84,7 @@ impl Progress for Ui {
 
     /// Progress bars on a terminal; nothing elsewhere.
     fn watch(&self) -> Arc<dyn Watch> {
-        let draws = io::stderr().is_terminal() && !self.quiet && !self.json;
-        if draws { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
+        if self.draws() { Arc::new(Bars::new()) } else { Arc::new(Nobody) }
     }
 }
 
@@ -106,20 +105,20 @@ impl Ui {
 
     /// Says what is waited for as long as that takes: with a line that moves on a terminal, else once.
     pub(crate) fn wait(&self, what: &str) -> Waiting {
-        if io::stderr().is_terminal() && !self.quiet && !self.json && !self.verbose {
-            return Waiting::draw(what);
+        if !self.draws() {
+            self.note(&format!("{what} …"));
         }
-        self.note(&format!("{what} …"));
-        Waiting::silent()
+        self.wait_quietly(what)
     }
 
     /// The same for what is mostly over at once, so that it is only worth a word on a terminal.
     pub(crate) fn wait_quietly(&self, what: &str) -> Waiting {
-        if io::stderr().is_terminal() && !self.quiet && !self.json && !self.verbose {
-            Waiting::draw(what)
-        } else {
-            Waiting::silent()
-        }
+        if self.draws() { Waiting::draw(what) } else { Waiting::silent() }
+    }
+
+    /// Whether lines that move are drawn.
+    fn draws(&self) -> bool {
+        io::stderr().is_terminal() && !self.quiet && !self.json && !self.verbose
     }
 
     /// Returns a text as it may be shown.

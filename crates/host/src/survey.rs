@@ -10,8 +10,7 @@ use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use regex::Regex;
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
-    catalogue::Platform,
-    catalogue::Recognised,
+    catalogue::{Platform, Recognised},
     control::MapsSection,
     document::{Document, ParseDocumentError, Pointer, Value},
     game::{ConfigPlace, DescribeError, Game, ListPlace, PlatformRule, RenderError, Scope, Shape, Template},

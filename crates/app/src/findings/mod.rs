@@ -2,7 +2,10 @@
 
 mod strangers;
 
-use std::{collections::BTreeSet, io::Read};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    io::Read,
+};
 
 use yalotheca_core::{
     change::{PlanChangeError, Settled, plan},
@@ -10,8 +13,7 @@ use yalotheca_core::{
     control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
     document::{Document, Format},
-    game::TWEAK_KIND,
-    game::{Agree, Kind, RegisterRule, Shape},
+    game::{Agree, Kind, RegisterRule, Shape, TWEAK_KIND},
     id::{ContentId, TreePath},
     order::{Bond, LoadOrder, Relation},
     reference::Break,
@@ -137,9 +139,7 @@ fn as_found(server: &Server) -> Vec<Finding> {
 }
 
 /// The desired state of what is locked; nothing is fetched for it.
-pub fn locked_state(
-    server: &Server,
-) -> Result<(Desired, std::collections::BTreeMap<ContentId, Settled>), AppError> {
+pub fn locked_state(server: &Server) -> Result<(Desired, BTreeMap<ContentId, Settled>), AppError> {
     let lock = &server.control.lock;
     let ids = order_of(server).ids;
     let known = lock.by_id();
@@ -258,7 +258,8 @@ fn terms(server: &Server) -> Result<Option<Finding>, AppError> {
     let Some(terms) = &server.game.terms else { return Ok(None) };
     let now = value_at(&server.tree, &terms.place, &server.survey.scope)?;
     Ok((now.as_deref() != Some(terms.agreed.as_str())).then(|| {
-        let says = "the server's terms have not been accepted, and it does not start without".to_owned();
+        let says =
+            "the server's terms have not been accepted, and it will not start until they are".to_owned();
         let fix = format!("read {}, then yalotheca settle --accept-terms", terms.place.file.as_str());
         Finding::trouble("terms", terms.place.file.as_str(), says, Some(&fix))
     }))

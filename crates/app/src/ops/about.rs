@@ -64,7 +64,7 @@ pub fn about(server: &Server, name: &str) -> Result<AboutReport, AppError> {
             catalogue: locked.catalogue.clone(),
             releases: vec![locked.release.clone()],
         },
-        (None, None) => return Err(Server::unknown(&catalogues, &id)?),
+        (None, None) => return Err(catalogues.unknown(&id)?),
     };
     let here = locked.map(|locked| locked.release.version.clone());
     let mut releases = content.releases.clone();

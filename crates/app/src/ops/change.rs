@@ -4,7 +4,7 @@ use yalotheca_core::control::ControlFile;
 
 use crate::{
     AppError, Fresh, Server,
-    apply::{Along, note},
+    apply::{Along, note, noted},
 };
 
 /// A change that was asked for. It is planned by [`prepare`](crate::apply::prepare), or only noted.
@@ -16,21 +16,19 @@ pub struct Change {
     pub fresh: Fresh,
     /// What accompanies it.
     pub along: Along,
-    /// What was asked for, in words, where it is only noted.
-    pub asked: Vec<String>,
 }
 
 impl Change {
-    /// Returns a change to these wants and nothing else.
-    pub(crate) fn to(wants: ControlFile) -> Self {
-        Self { wants, fresh: Fresh::None, along: Along::default(), asked: Vec::new() }
+    /// Returns a change to these wants. `asked` says in words what was asked for.
+    pub(crate) fn to(wants: ControlFile, asked: Vec<String>) -> Self {
+        Self { wants, fresh: Fresh::None, along: Along { asked, ..Along::default() } }
     }
 
     /// Only writes it down; the next settle does it.
     ///
     /// # Errors
     /// Where the control files cannot be written.
-    pub fn note(&self, server: &Server, summary: &str) -> Result<(), AppError> {
-        note(server, &self.wants, (None, summary))
+    pub fn note(&self, server: &Server) -> Result<(), AppError> {
+        note(server, &self.wants, (None, &noted(&self.along.asked)))
     }
 }

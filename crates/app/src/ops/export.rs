@@ -6,8 +6,7 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::Side,
     control::Locked,
-    game::PACK_KIND,
-    game::Shape,
+    game::{PACK_KIND, Shape},
     id::{ContentId, TreePath},
     pack::{Pack, PackMember, PackSetting, PackWant},
     version::{ReleaseVersion, VersionRange},

@@ -13,7 +13,7 @@ use yalotheca_host::survey::{self, FoundContent, Inventory};
 
 use super::change::Change;
 use crate::{
-    AppError, Mend, Server,
+    AppError, Fresh, Mend, Server,
     apply::Along,
     findings::look_at_all,
     plan::{PlanOptions, can_mend},
@@ -121,7 +121,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     }
     let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
     let along = Along { plan, fixes: notes, ..Along::default() };
-    Ok(FixReport { fixed: Fixed::Change(Box::new(Change { along, ..Change::to(wants) })), left_out })
+    Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, along })), left_out })
 }
 
 /// Leaves out what no combination of versions puts right, so that everything else can be.

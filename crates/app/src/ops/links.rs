@@ -1,7 +1,10 @@
 //! The links by which installed contents came, and whether they still give the files.
 
 use serde::Serialize;
-use yalotheca_core::{id::ContentId, link::LinkTarget};
+use yalotheca_core::{
+    id::{ContentId, Digest},
+    link::LinkTarget,
+};
 
 use crate::{AppError, Server, words::size};
 
@@ -75,36 +78,27 @@ pub struct LinksReport {
 /// Where a catalogue cannot be read.
 pub fn links(server: &Server, check: bool) -> Result<LinksReport, AppError> {
     let catalogues = server.catalogues();
+    let store = server.fetcher.store();
     let mut links = Vec::new();
+    let mut push = |content: &ContentId, link, digest: Option<Digest>, size: Option<u64>| {
+        let here = digest.and_then(|digest| store.file(&digest));
+        let there = here.as_ref().and_then(|path| path.metadata().ok()).map(|metadata| metadata.len());
+        links.push(LinkLine {
+            content: content.clone(),
+            link,
+            state: if here.is_some() { LinkState::Here } else { LinkState::NotHere },
+            says: String::new(),
+            size: size.or(there),
+            blake3: digest.map(|digest| digest.to_string()),
+        });
+    };
     for locked in &server.control.lock.contents {
         let given = server.control.wants.given.get(&locked.id);
         if let Some((given, link)) = given.and_then(|given| Some((given, given.link.clone()?))) {
-            let there = given.blake3.and_then(|digest| server.fetcher.store().file(&digest));
-            let size = there.as_ref().and_then(|path| path.metadata().ok()).map(|metadata| metadata.len());
-            let state = if there.is_some() { LinkState::Here } else { LinkState::NotHere };
-            let blake3 = given.blake3.map(|digest| digest.to_string());
-            links.push(LinkLine {
-                content: locked.id.clone(),
-                link,
-                state,
-                says: String::new(),
-                size,
-                blake3,
-            });
+            push(&locked.id, link, given.blake3, None);
         } else if given.is_none() && !locked.catalogue.is_empty() {
             for (file, link) in catalogues.get()?.links(locked) {
-                let there = server.fetcher.store().file(&file.blake3).is_some();
-                let state = if there { LinkState::Here } else { LinkState::NotHere };
-                let blake3 = Some(file.blake3.to_string());
-                let content = locked.id.clone();
-                links.push(LinkLine {
-                    content,
-                    link,
-                    state,
-                    says: String::new(),
-                    size: Some(file.size),
-                    blake3,
-                });
+                push(&locked.id, link, Some(file.blake3), Some(file.size));
             }
         }
     }

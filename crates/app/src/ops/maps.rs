@@ -39,7 +39,7 @@ pub fn play(server: &Server, name: &str) -> Result<Change, AppError> {
     let mut wants = server.control.wants.clone();
     let known = known(server, rule(server)?, &[name.to_owned()])?;
     wants.play(known.first().map(String::as_str));
-    Ok(Change::to(wants))
+    Ok(Change::to(wants, vec![format!("play {}", known.join(", "))]))
 }
 
 /// Plays these maps in turn, and no others.
@@ -52,8 +52,9 @@ pub fn rotate(server: &Server, names: &[String]) -> Result<Change, AppError> {
         return Err(no_list(server, "that are played in turn"));
     }
     let mut wants = server.control.wants.clone();
-    wants.rotate(Some(&known(server, rule, names)?));
-    Ok(Change::to(wants))
+    let names = known(server, rule, names)?;
+    wants.rotate(Some(&names));
+    Ok(Change::to(wants, vec![format!("rotate {}", names.join(", "))]))
 }
 
 /// Lets players choose among these maps, and no others.
@@ -66,8 +67,9 @@ pub fn offer(server: &Server, names: &[String]) -> Result<Change, AppError> {
         return Err(no_list(server, "that players choose from"));
     }
     let mut wants = server.control.wants.clone();
-    wants.offer(Some(&known(server, rule, names)?));
-    Ok(Change::to(wants))
+    let names = known(server, rule, names)?;
+    wants.offer(Some(&names));
+    Ok(Change::to(wants, vec![format!("offer {}", names.join(", "))]))
 }
 
 /// Returns the game's rule about maps.

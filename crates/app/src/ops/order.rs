@@ -11,7 +11,7 @@ use yalotheca_core::{
 };
 
 use super::change::Change;
-use crate::{AppError, Mend, Server, plan::ordered, words::relations as words};
+use crate::{AppError, Mend, Server, plan::ordered, words::relations};
 
 /// The load order.
 #[derive(Debug, Serialize)]
@@ -73,8 +73,11 @@ pub fn order(server: &Server) -> OrderReport {
     let LoadOrder { ids, kept, gave_way, circles, .. } = ordered(server, &releases, asked, &Mend::None);
     let mut after: BTreeMap<ContentId, Vec<OrderReason>> = BTreeMap::new();
     for relation in &kept {
-        let reason =
-            OrderReason { id: relation.first.clone(), bond: relation.bond, says: words::as_reason(relation) };
+        let reason = OrderReason {
+            id: relation.first.clone(),
+            bond: relation.bond,
+            says: relations::as_reason(relation),
+        };
         after.entry(relation.later.clone()).or_default().push(reason);
     }
     let groups = &server.game.order;
@@ -117,7 +120,12 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
     }
     wants.ask_place(&id, place);
     refuse_what_cannot_be(server, &id, &wants.order)?;
-    Ok(Change::to(wants))
+    let mut asked: Vec<String> = request.after.iter().map(|other| format!("{id} after {other}")).collect();
+    asked.extend(request.before.iter().map(|other| format!("{id} before {other}")));
+    if asked.is_empty() {
+        asked.push(format!("{id} where it fits"));
+    }
+    Ok(Change::to(wants, asked))
 }
 
 /// What was asked is not noted where needs, or something else that was asked, stand against it.
@@ -133,7 +141,7 @@ fn refuse_what_cannot_be(
         note.relation.bond == Bond::Asked && (is_ours(&note.relation) || note.against.iter().any(&is_ours))
     };
     let Some(note) = gave_way.iter().find(is_refused) else { return Ok(()) };
-    let against: Vec<String> = note.against.iter().map(words::in_words).collect();
+    let against: Vec<String> = note.against.iter().map(relations::in_words).collect();
     let Relation { first, later, .. } = &note.relation;
     Err(AppError::Usage {
         what: format!("{first} cannot be loaded before {later}: {}", against.join(", and ")),

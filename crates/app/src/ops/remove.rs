@@ -23,7 +23,7 @@ pub fn remove(server: &Server, names: &[String]) -> Result<Change, AppError> {
         take_off(&mut wants, name)?;
     }
     let asked = names.iter().map(|name| format!("without {name}")).collect();
-    Ok(Change { asked, ..Change::to(wants) })
+    Ok(Change::to(wants, asked))
 }
 
 /// A map that goes is played no longer, neither in turn nor at all.

@@ -3,6 +3,8 @@
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
+    hint::Hint,
+    id::TreePath,
     settings::JudgeSettingError,
     suggest,
 };
@@ -10,7 +12,6 @@ use yalotheca_core::{
 use super::change::Change;
 use crate::{
     AppError, Server,
-    apply::Along,
     plan::{OpenSettings, open_settings},
     words::count,
 };
@@ -46,8 +47,9 @@ pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Cha
     for text in &request.reset {
         changes.reset(&own, &place(text)?, &mut wants)?;
     }
-    let along = Along { notes: changes.notes, ..Along::default() };
-    Ok(Change { along, asked: changes.noted, ..Change::to(wants) })
+    let mut change = Change::to(wants, changes.noted);
+    change.along.notes = changes.notes;
+    Ok(change)
 }
 
 /// Returns the settings files of an owner, or the one that is meant.
@@ -77,7 +79,7 @@ pub fn settings_of<'a>(
 
 /// What was noted.
 #[derive(Default)]
-pub(crate) struct Changes {
+struct Changes {
     /// Each place with its value.
     noted: Vec<String>,
     /// What is worth knowing.
@@ -95,7 +97,7 @@ impl Changes {
     ) -> Result<(), AppError> {
         let file = choose(files, pattern)?;
         if let Some(Err(error)) = &file.now {
-            let path = file.path.as_ref().map_or("", yalotheca_core::id::TreePath::as_str);
+            let path = file.path.as_ref().map_or("", TreePath::as_str);
             return Err(AppError::Refused {
                 what: format!("{path} cannot be read: {error}"),
                 hint: Some(format!("correct line {} of it; nothing was changed", error.line)),
@@ -170,7 +172,6 @@ fn guess(file: &OpenSettings, at: &Pointer, value: &Value) -> Value {
 }
 
 fn refused(error: &JudgeSettingError) -> AppError {
-    use yalotheca_core::hint::Hint;
     AppError::Refused { what: error.to_string(), hint: error.hint() }
 }
 
@@ -188,10 +189,7 @@ fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenS
         [] => {
             let places: Vec<String> =
                 files.iter().flat_map(|file| file.known().places()).map(|at| at.to_string()).collect();
-            let near = yalotheca_core::suggest::did_you_mean(
-                &pattern.to_string(),
-                places.iter().map(String::as_str),
-            );
+            let near = suggest::did_you_mean(&pattern.to_string(), places.iter().map(String::as_str));
             Err(AppError::Usage {
                 what: format!("none of {} has a setting {pattern}", names(&files.iter().collect::<Vec<_>>())),
                 hint: near.or_else(|| Some("say which file you mean with --file".into())),

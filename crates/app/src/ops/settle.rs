@@ -9,7 +9,7 @@ use yalotheca_core::{
 use yalotheca_host::{survey::SurveyError, tree::Tree};
 
 use super::change::Change;
-use crate::{AppError, Server, apply::Along, plan::PlanOptions};
+use crate::{AppError, Fresh, Server, apply::Along, plan::PlanOptions};
 
 /// How the server is settled.
 #[derive(Debug, Clone, Default)]
@@ -34,7 +34,7 @@ pub fn settle(server: &Server, request: &SettleRequest) -> Result<Change, AppErr
     let replace = (!request.replace.is_empty()).then(|| globs("--replace", &request.replace)).transpose()?;
     let plan = PlanOptions { skip_broken: request.skip_broken, replace, ..PlanOptions::default() };
     let along = Along { more: terms, clean, plan, ..Along::default() };
-    Ok(Change { along, ..Change::to(server.control.wants.clone()) })
+    Ok(Change { wants: server.control.wants.clone(), fresh: Fresh::None, along })
 }
 
 /// Reads patterns that were given.

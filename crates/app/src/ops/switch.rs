@@ -10,11 +10,7 @@ use yalotheca_core::{
 };
 
 use super::change::Change;
-use crate::{
-    AppError, Mend, Server,
-    apply::Along,
-    plan::{PlanOptions, can_be_off},
-};
+use crate::{AppError, Mend, Server, plan::can_be_off};
 
 /// Switches contents, or members of packs, off: their files stay, and their entries go. `because` is noted.
 ///
@@ -31,7 +27,7 @@ pub fn switch_off(server: &Server, names: &[String], because: &str) -> Result<Ch
     }
     refuse_what_is_needed(server, &wants, &ids)?;
     let asked = names.iter().map(|name| format!("{name} off")).collect();
-    Ok(Change { asked, ..Change::to(wants) })
+    Ok(Change::to(wants, asked))
 }
 
 /// Switches contents, or members of packs, on again.
@@ -57,10 +53,9 @@ pub fn switch_on(server: &Server, names: &[String]) -> Result<Change, AppError> 
     let ids: BTreeSet<ContentId> = names.iter().filter_map(|name| ContentId::new(name).ok()).collect();
     let packs =
         server.control.lock.on().filter(|pack| pack.release.members.iter().any(|m| ids.contains(&m.id)));
-    let mend = Mend::These(packs.map(|pack| pack.id.clone()).collect());
-    let along = Along { plan: PlanOptions { mend, ..PlanOptions::default() }, ..Along::default() };
-    let asked = names.iter().map(|name| format!("{name} on")).collect();
-    Ok(Change { along, asked, ..Change::to(wants) })
+    let mut change = Change::to(wants, names.iter().map(|name| format!("{name} on")).collect());
+    change.along.plan.mend = Mend::These(packs.map(|pack| pack.id.clone()).collect());
+    Ok(change)
 }
 
 /// Some contents are loaded as long as they are there.
@@ -124,9 +119,10 @@ fn refuse_what_is_needed(server: &Server, wants: &ControlFile, ids: &[ContentId]
     let needs = if names.len() == 1 { "needs" } else { "need" };
     Err(AppError::Refused {
         what: format!(
-            "{} {needs} {}, and would not be loaded without it",
+            "{} {needs} {}, and would not be loaded without {}",
             names.join(" and "),
-            off.join(" and ")
+            off.join(" and "),
+            if off.len() == 1 { "it" } else { "them" }
         ),
         hint: Some(format!("yalotheca off {} {} switches all of them off", off.join(" "), names.join(" "))),
     })

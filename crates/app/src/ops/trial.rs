@@ -44,6 +44,8 @@ pub enum Heard<'h> {
         server: &'h str,
         /// The user to whom its folder belongs, where that is another one and root starts it.
         owner: Option<u32>,
+        /// Whether it was started before, in the same trial.
+        again: bool,
     },
     /// A line of its log.
     Line(&'h str),
@@ -116,7 +118,7 @@ pub fn trial(
     let mut first = Vec::new();
     let waits = waits(&server)?;
     // Where something waits for the first start, the server is not left running by it.
-    let mut went = start(&server, request, request.keep && !waits, hear)?;
+    let mut went = start(&server, TrialRequest { keep: request.keep && !waits, ..request }, (false, hear))?;
     if went.was_first {
         first.push("The first start made its files and ended by itself.".to_owned());
     }
@@ -127,7 +129,7 @@ pub fn trial(
     }
     if lives && (went.was_first || waits) {
         server = open()?;
-        went = start(&server, request, request.keep, hear)?;
+        went = start(&server, request, (true, hear))?;
     }
     let contents = server
         .control
@@ -158,13 +160,12 @@ pub fn trial(
 
 fn start(
     server: &Server,
-    request: TrialRequest,
-    keep: bool,
-    hear: &dyn Fn(Heard<'_>),
+    TrialRequest { keep, patience }: TrialRequest,
+    (again, hear): (bool, &dyn Fn(Heard<'_>)),
 ) -> Result<Trial, AppError> {
     server.require_run_trust()?;
-    hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(&server.tree) });
-    let options = TrialOptions { keep, patience: Duration::from_secs(request.patience) };
+    hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(&server.tree), again });
+    let options = TrialOptions { keep, patience: Duration::from_secs(patience) };
     let scope = &server.survey.scope;
     let contents = server.control.lock.loaded(&server.control.wants.off);
     let mut on_line = |line: &str| hear(Heard::Line(line));

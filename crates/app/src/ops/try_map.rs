@@ -6,7 +6,6 @@ use serde::Serialize;
 use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
 use yalotheca_host::{
     settle::{self, SettleOrder},
-    sources::Sources,
     survey,
     trial::{Trial, TrialOptions, trial},
 };
@@ -17,9 +16,9 @@ use super::{
 };
 use crate::{
     AppError, Fresh, Front, OpenOptions, Purpose, Server,
-    apply::{carry_out, note, origin, texts},
+    apply::{Along, origin, prepare, texts},
     maps::{self, MapSource},
-    plan::{PlanOptions, plan_change, sources, summary},
+    plan::{PlanOptions, plan_change, sources},
     server::seal_key,
 };
 
@@ -74,7 +73,6 @@ pub struct TryMapReport {
     pub troubles: Vec<String>,
 }
 
-/// Finds the map, and returns its name and what is wanted with it.
 /// Finds the map that is to be tried, and the one that plays.
 ///
 /// # Errors
@@ -204,19 +202,18 @@ fn attempt(
 fn install(options: &OpenOptions, wants: &ControlFile, front: &dyn Front) -> Result<(), AppError> {
     let server = Server::open(Purpose::Change, options, front)?;
     let catalogues = server.catalogues_for(wants);
-    let planned = plan_change(&server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
-    let summary = summary(&planned);
-    if planned.change.is_empty() {
-        return note(&server, wants, (Some(&planned.lock.text()), &summary));
+    let prepared = prepare(&server, &catalogues, wants, &Fresh::None, Along::default())?;
+    if prepared.planned.change.is_empty() {
+        return prepared.note(&server, wants);
     }
-    carry_out(&server, &catalogues, wants, planned, (Sources::default(), &summary)).map(drop)
+    prepared.settle(&server, &catalogues, wants).map(drop)
 }
 
 fn start(server: &Server, patience: Duration) -> Result<Trial, AppError> {
     server.require_run_trust()?;
     let options = TrialOptions { keep: false, patience };
-    let lineup = &server.control.lock.contents;
-    Ok(trial(&server.tree, &server.game, &server.survey.scope, lineup, options, &mut |_| {})?)
+    let loaded = server.control.lock.loaded(&server.control.wants.off);
+    Ok(trial(&server.tree, &server.game, &server.survey.scope, &loaded.contents, options, &mut |_| {})?)
 }
 
 fn told(trial: &Trial) -> Vec<String> {

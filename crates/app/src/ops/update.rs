@@ -15,7 +15,7 @@ pub struct UpdateReport {
     pub planned: Planned,
     /// What may become newer.
     pub fresh: Fresh,
-    /// What has a newer release that is not taken.
+    /// Contents that are not updated to a newer release, and why.
     pub held_back: Vec<HeldBackContent>,
     /// Catalogues that cannot be reached, and why.
     pub absent: Vec<String>,
@@ -56,8 +56,8 @@ pub fn update(
     Ok(UpdateReport { planned, fresh, held_back, absent })
 }
 
-/// A content that has a newer release which is not taken.
-#[derive(Debug, Serialize)]
+/// A content that is not updated to a newer release.
+#[derive(Debug, Clone, Serialize)]
 pub struct HeldBackContent {
     /// The content.
     pub id: ContentId,

@@ -63,7 +63,7 @@ pub(super) fn choose(
             Err(AppError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
         }
         answer @ (Resolution::Unread(_) | Resolution::Defect { .. }) => {
-            unreachable!("the catalogues answers {answer:?}")
+            unreachable!("the catalogues answered {answer:?}")
         }
     }
 }

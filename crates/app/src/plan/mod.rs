@@ -18,8 +18,7 @@ use yalotheca_core::{
     control::{AsFound, ControlFile, LockFile, Locked, WANTS_FILE},
     desire::{Asked, Desired, LineupEntry, desire},
     document::TextFile,
-    game::TWEAK_KIND,
-    game::{Game, Kind},
+    game::{Game, Kind, TWEAK_KIND},
     id::{ContentId, Digest, TreePath},
     order::{AskedPlace, Leaning, LoadOrder, order},
     route::Payload,
@@ -33,7 +32,7 @@ use yalotheca_host::{
 pub use choose::{can_mend, newer, why_not};
 pub use references::{broken_references, newly_broken};
 pub use settings::{OpenSettings, open_settings};
-pub use summary::{summary, summary_of, totals};
+pub use summary::{summary_of, totals};
 
 pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 

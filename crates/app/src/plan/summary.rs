@@ -1,12 +1,7 @@
 //! A change in one line, for the history.
 
-use super::{ContentAct, ContentLine, Planned};
+use super::{ContentAct, ContentLine};
 use crate::words::count;
-
-/// Returns what a planned change does.
-pub fn summary(planned: &Planned) -> String {
-    summary_of(&planned.contents, planned.change.files.len(), planned.change.config.len())
-}
 
 /// Returns what happens to these contents; where nothing does, how many files are touched.
 pub fn summary_of(contents: &[ContentLine], files: usize, config: usize) -> String {

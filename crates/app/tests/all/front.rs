@@ -87,7 +87,7 @@ impl World {
         let catalogues = server.catalogues_for(&change.wants);
         let prepared = prepare(server, &catalogues, &change.wants, &change.fresh, change.along)?;
         let files = prepared.planned.change.files.len();
-        let (number, gone) = prepared.settle(server, &catalogues, &change.wants, "a story")?;
+        let (number, gone) = prepared.settle(server, &catalogues, &change.wants)?;
         assert!(gone.is_empty());
         Ok((number, files))
     }

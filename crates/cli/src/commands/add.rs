@@ -8,7 +8,7 @@ use yalotheca_app::{
     ops::add::{AddRequest, add},
 };
 
-use super::apply::{Mode, apply, finish};
+use super::apply::{Mode, apply, note_for_later};
 use crate::{global::Global, ui::Ui};
 
 /// Install contents.
@@ -63,9 +63,7 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     };
     let change = add(&server, &request, ui)?;
     if args.later {
-        let summary = format!("noted: {}", change.asked.join(", "));
-        return finish(&server, change, (true, &summary), ui);
+        return note_for_later(&server, change, ui);
     }
-    let mode = if args.set.is_empty() { Mode::Settle } else { Mode::SettleWithLines };
-    apply(&server, change, mode, ui)
+    apply(&server, change, Mode { has_lines: !args.set.is_empty(), ..Mode::default() }, ui)
 }

@@ -5,7 +5,7 @@ use std::{path::PathBuf, process::ExitCode};
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Fresh, OpenCatalogues, Prompt, Server,
-    apply::{Along, note, prepare},
+    apply::{Along, prepare},
     ops::change::Change,
 };
 use yalotheca_core::control::{ControlFile, WANTS_FILE};
@@ -15,41 +15,19 @@ use crate::{
     view::{Page, Role, View, change::ChangeView},
 };
 
-/// How to go on once the change is known.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Mode {
-    /// Only show it.
-    Preview,
-    /// Show it, ask, and carry it out.
-    Settle,
-    /// The same, with the lines of configuration files that change.
-    SettleWithLines,
-    /// Only show it, with these lines.
-    PreviewWithLines,
+/// How a change is shown, and whether that is all.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Mode {
+    /// Whether it is only shown.
+    pub(crate) is_preview: bool,
+    /// Whether the lines of configuration files that change are shown as well.
+    pub(crate) has_lines: bool,
 }
 
-impl Mode {
-    fn has_lines(self) -> bool {
-        matches!(self, Self::SettleWithLines | Self::PreviewWithLines)
-    }
-
-    fn settles(self) -> bool {
-        matches!(self, Self::Settle | Self::SettleWithLines)
-    }
-}
-
-/// Notes a change for later, or shows it, asks, and settles it.
-pub(crate) fn finish(
-    server: &Server,
-    change: Change,
-    (later, summary): (bool, &str),
-    ui: &Ui,
-) -> Result<ExitCode, AppError> {
-    if !later {
-        return apply(server, change, Mode::Settle, ui);
-    }
-    change.note(server, summary)?;
-    ui.show(&Noted { noted: change.asked, file: WANTS_FILE.into() })?;
+/// Writes a change down for the next settle.
+pub(crate) fn note_for_later(server: &Server, change: Change, ui: &Ui) -> Result<ExitCode, AppError> {
+    change.note(server)?;
+    ui.show(&Noted { noted: change.along.asked, file: WANTS_FILE.into() })?;
     Ok(ExitCode::SUCCESS)
 }
 
@@ -70,13 +48,13 @@ pub(crate) fn apply_with(
     ui: &Ui,
 ) -> Result<ExitCode, AppError> {
     let prepared = prepare(server, catalogues, wants, fresh, along)?;
-    let mut view = ChangeView::of_prepared(server.shown(), &prepared);
-    view.diffs = mode.has_lines();
+    let mut view = ChangeView::of(server.shown(), &prepared);
+    view.diffs = mode.has_lines;
     view.hide(ui);
-    if !mode.settles() || (view.is_empty() && prepared.planned.change.is_empty()) {
+    if mode.is_preview || (view.is_empty() && prepared.planned.change.is_empty()) {
         ui.show(&view)?;
-        if mode.settles() {
-            note(server, wants, (Some(&prepared.planned.lock.text()), &view.summary()))?;
+        if !mode.is_preview {
+            prepared.note(server, wants)?;
         }
         return Ok(ExitCode::SUCCESS);
     }
@@ -88,7 +66,7 @@ pub(crate) fn apply_with(
         ui.note("Nothing was changed.");
         return Ok(ExitCode::SUCCESS);
     }
-    let (number, gone) = prepared.settle(server, catalogues, wants, &view.summary())?;
+    let (number, gone) = prepared.settle(server, catalogues, wants)?;
     for (id, error) in &gone {
         ui.warn(&format!("{id} is not complete: {error}"));
     }

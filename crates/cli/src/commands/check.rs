@@ -32,11 +32,13 @@ impl View for CheckReport {
         group(page, (Role::Bad, "Problems"), &problems);
         group(page, (Role::Warn, "Notes"), &notes);
         meanings(page, &problems);
-        let fixes: BTreeSet<&String> =
-            self.findings.iter().filter_map(|finding| finding.fix.as_ref()).collect();
+        // What a command puts right stands before what is left to the hand.
+        let is_by_hand = |fix: &str| !fix.starts_with("yalotheca ");
+        let fixes = self.findings.iter().filter_map(|finding| finding.fix.as_deref());
+        let fixes: BTreeSet<(bool, &str)> = fixes.map(|fix| (is_by_hand(fix), fix)).collect();
         if !fixes.is_empty() {
             page.head("How to fix it");
-            for fix in fixes {
+            for (_, fix) in fixes {
                 page.item(Role::Name, fix);
             }
         }

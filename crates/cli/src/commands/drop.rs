@@ -6,7 +6,7 @@ use clap::Args;
 use clap_complete::ArgValueCandidates;
 use yalotheca_app::{AppError, Purpose, Server, ops::remove::remove};
 
-use super::apply::finish;
+use super::apply::{Mode, apply, note_for_later};
 use crate::{complete, global::Global, ui::Ui};
 
 /// Remove contents.
@@ -23,5 +23,8 @@ pub(crate) struct DropArgs {
 pub(crate) fn run(args: &DropArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Change, &global.open(), ui)?;
     let change = remove(&server, &args.names)?;
-    finish(&server, change, (args.later, &format!("noted: without {}", args.names.join(", "))), ui)
+    if args.later {
+        return note_for_later(&server, change, ui);
+    }
+    apply(&server, change, Mode::default(), ui)
 }

@@ -55,7 +55,7 @@ impl View for FindReport {
             page.gap();
             page.line(
                 Role::Dim,
-                &format!("{}; looked at for {}.", count(self.found.len(), "content"), self.server),
+                &format!("{}; the versions are for {}.", count(self.found.len(), "content"), self.server),
             );
         }
     }

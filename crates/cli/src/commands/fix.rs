@@ -10,7 +10,7 @@ use yalotheca_app::{
 };
 use yalotheca_core::check::Finding;
 
-use super::apply::finish;
+use super::apply::{Mode, apply};
 use crate::{
     global::Global,
     ui::Ui,
@@ -67,7 +67,7 @@ pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         });
     }
     match report.fixed {
-        Fixed::Change(change) => finish(&server, *change, (false, ""), ui),
+        Fixed::Change(change) => apply(&server, *change, Mode::default(), ui),
         Fixed::Nothing => Ok(ExitCode::FAILURE),
         Fixed::NothingToFix(left) => {
             let code = if left.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE };

@@ -7,8 +7,7 @@ use serde::Serialize;
 use yalotheca_app::{AppError, Prompt, server::trust};
 use yalotheca_core::{
     control::WANTS_FILE,
-    game::{Game, Kind, RegisterVerb, Shape, load},
-    game::{PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX},
+    game::{Game, Kind, PACK_KIND, RegisterVerb, Shape, TWEAK_KIND, TWEAK_SUFFIX, load},
     id::TreePath,
     rehearse::{RehearseError, rehearse},
     tweak::Tweak,

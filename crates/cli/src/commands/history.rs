@@ -21,7 +21,7 @@ struct HistoryView {
 impl View for HistoryView {
     fn view(&self, page: &mut Page) {
         if self.history.is_empty() {
-            page.line(Role::Plain, &format!("{}: nothing was changed yet.", self.server));
+            page.line(Role::Plain, &format!("{}: nothing has been changed yet.", self.server));
             return;
         }
         page.line(Role::Head, &format!("Changes on {}", self.server));

@@ -9,7 +9,7 @@ use yalotheca_app::{
     ops::switch::{switch_off, switch_on},
 };
 
-use super::apply::finish;
+use super::apply::{Mode, apply, note_for_later};
 use crate::{complete, global::Global, ui::Ui};
 
 /// Switch contents off without removing their files.
@@ -40,11 +40,17 @@ pub(crate) struct OnArgs {
 pub(crate) fn off(args: &OffArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Change, &global.open(), ui)?;
     let change = switch_off(&server, &args.names, &args.because)?;
-    finish(&server, change, (args.later, &format!("noted: off: {}", args.names.join(", "))), ui)
+    if args.later {
+        return note_for_later(&server, change, ui);
+    }
+    apply(&server, change, Mode::default(), ui)
 }
 
 pub(crate) fn on(args: &OnArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Change, &global.open(), ui)?;
     let change = switch_on(&server, &args.names)?;
-    finish(&server, change, (args.later, &format!("noted: on: {}", args.names.join(", "))), ui)
+    if args.later {
+        return note_for_later(&server, change, ui);
+    }
+    apply(&server, change, Mode::default(), ui)
 }

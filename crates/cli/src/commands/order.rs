@@ -9,7 +9,7 @@ use yalotheca_app::{
 };
 use yalotheca_core::id::ContentId;
 
-use super::apply::finish;
+use super::apply::{Mode, apply};
 use crate::{
     global::Global,
     ui::Ui,
@@ -70,5 +70,5 @@ pub(crate) fn run(args: &OrderArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         before: args.before.clone(),
         free: args.free,
     };
-    finish(&server, place(&server, &request)?, (false, ""), ui)
+    apply(&server, place(&server, &request)?, Mode::default(), ui)
 }

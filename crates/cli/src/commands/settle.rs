@@ -8,7 +8,7 @@ use yalotheca_app::{
     ops::settle::{SettleRequest, settle},
 };
 
-use super::apply::{Mode, apply, finish};
+use super::apply::{Mode, apply};
 use crate::{global::Global, ui::Ui};
 
 /// Make the server match yalotheca.toml, all or nothing.
@@ -42,8 +42,8 @@ pub(crate) struct PreviewArgs {
 
 pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let mode = if args.diff { Mode::PreviewWithLines } else { Mode::Preview };
     let change = settle(&server, &SettleRequest::default())?;
+    let mode = Mode { is_preview: true, has_lines: args.diff };
     apply(&server, change, mode, ui)
 }
 
@@ -55,5 +55,5 @@ pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCod
         skip_broken: args.skip_broken,
         replace: args.replace.clone(),
     };
-    finish(&server, settle(&server, &request)?, (false, ""), ui)
+    apply(&server, settle(&server, &request)?, Mode::default(), ui)
 }

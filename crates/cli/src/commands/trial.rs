@@ -147,14 +147,17 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     let request = TrialRequest { keep: args.keep, patience: args.patience };
     let waiting = RefCell::new(None);
     let hear = |heard: Heard<'_>| match heard {
-        Heard::Starting { server, owner } => {
-            if let Some(owner) = owner {
+        Heard::Starting { server, owner, again } => {
+            if let Some(owner) = owner
+                && !again
+            {
                 ui.warn(&format!(
                     "You are root, and this server's folder belongs to user {owner}: files that the server writes now will belong \
                      to root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
                 ));
             }
-            drop(waiting.replace(Some(ui.wait(&format!("Starting {server}")))));
+            let again = if again { " again" } else { "" };
+            drop(waiting.replace(Some(ui.wait(&format!("Starting {server}{again}")))));
         }
         Heard::Line(line) => {
             if ui.is_verbose() {

@@ -135,21 +135,10 @@ fn view_of(server: &Server, plan: &UndoPlan) -> Result<ChangeView, AppError> {
     }
     Ok(ChangeView {
         server: server.shown(),
-        settled: false,
-        number: None,
         contents,
         files: change.files.iter().rev().cloned().collect(),
         config: change.config.clone(),
         kept: changed_files(server, change),
-        staying: Vec::new(),
-        companions: Vec::new(),
-        order_notes: Vec::new(),
-        fixes: Vec::new(),
-        left_out: Vec::new(),
-        pending: Vec::new(),
-        breaks: Vec::new(),
-        notes: Vec::new(),
-        waits: false,
-        diffs: false,
+        ..ChangeView::default()
     })
 }

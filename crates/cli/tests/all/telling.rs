@@ -18,7 +18,7 @@ fn find_tells_what_fits_what_is_here_and_why_not() -> Done {
     assert_eq!(lines_with(&all.out, "tidebell"), ["tidebell 1.4.0 Rings the hour, the tide and the storm"]);
     assert_eq!(lines_with(&all.out, "evening-tide"), ["evening-tide 1.1 Longer evenings and a slower sea"]);
     assert!(lines_with(&all.out, "fog-signal")[0].starts_with("fog-signal does not fit A horn"));
-    assert!(all.out.contains("15 contents; looked at for Larkspur Harbour"));
+    assert!(all.out.contains("15 contents; the versions are for Larkspur Harbour"));
     Ok(())
 }
 
@@ -124,7 +124,11 @@ fn update_takes_what_it_can_and_tells_the_rest() -> Done {
         .run(&["update", "--yes"])
         .code(0)
         .says(&["harbour-core 3.0.0 is out; 2.3.0 stays", "harbour-core 2.3.0 (was 2.0.4)"]);
-    world.run(&["update", "--yes"]).code(0).says(&["nothing to do"]);
+    world.run(&["update", "--yes"]).code(0).says(&["Held back", "nothing to do"]);
+    // The JSON output has it as well.
+    let told = world.run(&["update", "--yes", "--json"]).code(0).json()?;
+    assert_eq!(told["held_back"][0]["id"], "evening-tide", "{told:#}");
+    assert_eq!(told["held_back"][1]["newest"], "3.0.0", "{told:#}");
     Ok(())
 }
 
@@ -142,7 +146,7 @@ fn a_downgrade_is_told_as_older() -> Done {
 #[test]
 fn history_tells_who_when_what_and_what_was_taken_back() -> Done {
     let world = World::fresh()?;
-    world.run(&["history"]).code(0).says(&["nothing was changed yet"]);
+    world.run(&["history"]).code(0).says(&["nothing has been changed yet"]);
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     world.run(&["add", "coin-purse", "--yes"]).code(0);
     world.run(&["undo", "--yes"]).code(0);

@@ -13,9 +13,9 @@ use crate::{
     control::{AsFound, Locked, MapsSection},
     document::{Pointer, PointerError, Value},
     game::{
-        ConfigPlace, Game, Kind, Maps, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, Template,
+        ConfigPlace, Game, Kind, Maps, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile,
+        TWEAK_KIND, TWEAK_SUFFIX, Template,
     },
-    game::{TWEAK_KIND, TWEAK_SUFFIX},
     hint::Hint,
     id::{ContentId, Digest, ParseIdError, TreePath},
     route::{Payload, PlaceError, Places, scope_of},

@@ -26,7 +26,7 @@ pub enum Entry {
         /// Whether the list holds nothing else: the administrator decides the whole of it.
         #[serde(default, skip_serializing_if = "std::ops::Not::not")]
         alone: bool,
-        /// What stays at the end of the list, whoever wrote it.
+        /// The item that stays at the end of the list, even if it was written by hand.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         last: Option<String>,
         /// A pattern with the group `item`: how an entry with more in it is read back.
@@ -64,7 +64,7 @@ pub struct Registration {
     pub create: String,
     /// Whether it waits for the file, which only the server makes.
     pub waits: bool,
-    /// Whether nobody else may write it as well: a tweak does.
+    /// Whether it is an error if another content sets the same place: true for tweaks.
     pub exclusive: bool,
     /// Whether the content is loaded because of it.
     pub enables: bool,

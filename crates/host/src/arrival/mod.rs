@@ -12,10 +12,8 @@ use std::{
 };
 
 use yalotheca_core::{
-    catalogue::Recognised,
-    catalogue::ReleaseFile,
-    game::PACK_KIND,
-    game::{DescribeError, Game, Shape},
+    catalogue::{Recognised, ReleaseFile},
+    game::{DescribeError, Game, PACK_KIND, Shape},
     hint::Hint,
     id::{Digest, TreePath},
     route::{

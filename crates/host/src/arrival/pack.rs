@@ -4,8 +4,7 @@ use std::sync::Arc;
 
 use yalotheca_core::{
     catalogue::Side,
-    game::DescribeError,
-    game::{PACK_FILE, PACK_KIND},
+    game::{DescribeError, PACK_FILE, PACK_KIND},
     route::{Bundle, Payload},
     version::VersionRange,
 };

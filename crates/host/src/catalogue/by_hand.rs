@@ -10,8 +10,7 @@ use globset::Glob;
 use yalotheca_core::{
     catalogue::Content,
     control::{Given, Locked},
-    game::PACK_KIND,
-    game::{DescribeError, Game},
+    game::{DescribeError, Game, PACK_KIND},
     id::{ContentId, TreePath},
     route::{Asked, Payload},
 };

@@ -7,8 +7,7 @@ use std::{
 };
 
 use yalotheca_core::{
-    catalogue::Recognised,
-    catalogue::{Content, Release, ReleaseFile},
+    catalogue::{Content, Recognised, Release, ReleaseFile},
     control::Locked,
     game::{DescribeError, Game, Shape},
     id::{ContentId, TreePath},

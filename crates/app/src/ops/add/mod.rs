@@ -76,11 +76,11 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
     }
     // A content named with a range may move to fit it, and one that is given again is read again; the rest stays.
     let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
-    let mut along = Along { left_out: found.left_out, notes: found.notes, ..Along::default() };
+    let mut along = Along { asked, left_out: found.left_out, notes: found.notes, ..Along::default() };
     if !request.later {
         once::put(server, &found.once, &mut along)?;
     }
-    Ok(Change { wants, fresh, along, asked })
+    Ok(Change { wants, fresh, along })
 }
 
 /// Finds what one request names, and returns what is wanted with it and the first content of it.
@@ -112,7 +112,7 @@ fn refuse_what_nobody_has(catalogues: &OpenCatalogues<'_>, ways: &[Way]) -> Resu
             return Ok(());
         }
         let Some(content) = catalogues.get()?.content(id)? else {
-            return Err(Server::unknown(catalogues, id)?);
+            return Err(catalogues.unknown(id)?);
         };
         if content.releases.iter().any(|release| range.matches(&release.version)) {
             continue;

@@ -8,8 +8,7 @@ use std::{
 use regex::Regex;
 use yalotheca_core::{
     control::Given,
-    game::Game,
-    game::PACK_KIND,
+    game::{Game, PACK_KIND},
     id::{ContentId, TreePath},
     link::{rewritten, switched, without_user},
     route::LeftOut,
@@ -120,7 +119,7 @@ fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result
                     return Ok(Typed::Name(id, range));
                 }
                 if !is_there {
-                    return Err(Server::unknown(catalogues, &id)?);
+                    return Err(catalogues.unknown(&id)?);
                 }
             }
             Err(error) if !is_there => return Err(error),

@@ -12,7 +12,7 @@ use yalotheca_app::{
     ops::maps::{MapsReport, maps, offer, play, rotate},
 };
 
-use super::apply::finish;
+use super::apply::{Mode, apply};
 use crate::{
     complete,
     global::Global,
@@ -116,5 +116,5 @@ pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         Some(MapsAct::Rotate { names }) => rotate(&server, names)?,
         Some(MapsAct::Offer { names }) => offer(&server, names)?,
     };
-    finish(&server, change, (false, ""), ui)
+    apply(&server, change, Mode::default(), ui)
 }

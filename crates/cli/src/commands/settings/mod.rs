@@ -12,7 +12,7 @@ use yalotheca_app::{
     plan::open_settings,
 };
 
-use super::apply::{Mode, apply, finish};
+use super::apply::{Mode, apply, note_for_later};
 use crate::{complete, global::Global, ui::Ui};
 use look::{FilesView, KeysView};
 
@@ -62,8 +62,7 @@ pub(crate) fn run(args: &SettingsArgs, global: &Global, ui: &Ui) -> Result<ExitC
     };
     let change = change_settings(&server, &request)?;
     if args.later {
-        let summary = format!("noted: {}", change.asked.join(", "));
-        return finish(&server, change, (true, &summary), ui);
+        return note_for_later(&server, change, ui);
     }
-    apply(&server, change, Mode::SettleWithLines, ui)
+    apply(&server, change, Mode { has_lines: true, ..Mode::default() }, ui)
 }

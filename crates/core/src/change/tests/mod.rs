@@ -155,7 +155,7 @@ fn what_others_wrote_stays() {
     world.extend_from_slice(b"load_zzz = false\n");
     assert!(settle(&mut server, &mut receipt, &["a"]).is_empty(), "no drift");
     settle(&mut server, &mut receipt, &[]);
-    // An entry that enables a content goes with the content, whoever wrote it.
+    // An entry that enables a content is removed with it, even if it was written by hand.
     assert_eq!(server.files[&path("plugins/order.txt")], b"");
     assert_eq!(server.files[&path("world/world.mt")], b"load_a = true\nload_zzz = false\n");
 }

@@ -200,7 +200,7 @@ fn what_stands_behind_an_item_is_no_second_one() {
     let turned = plan_on(&text_of(&change), &["b", "a"], &change.receipt);
     let text = text_of(&turned);
     assert!(text.find("b.so,10") < text.find("a.so"), "{text}");
-    // Entries of others stay. One for a dropped content goes, whoever wrote it.
+    // Other entries stay. One that loads a dropped content is removed, even if it was written by hand.
     let left = plan_on(&text, &[], &turned.receipt);
     assert_eq!(text_of(&left), "-p 5154\n-loadplugin Mine\n");
 }

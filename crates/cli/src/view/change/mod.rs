@@ -1,22 +1,26 @@
 //! A planned or settled change, as a result and as text.
 
+mod config;
+
 use serde::Serialize;
-use yalotheca_app::apply::{ChangedFile, Prepared};
-use yalotheca_app::plan::{Companion, ContentAct, ContentLine, Planned, summary_of, totals};
+use yalotheca_app::{
+    apply::{ChangedFile, Prepared},
+    ops::update::HeldBackContent,
+    plan::{Companion, ContentAct, ContentLine, totals},
+};
 use yalotheca_core::{
-    change::{ConfigLine, EntryAct, FileAct, FileLine, PendingLine},
-    id::TreePath,
+    change::{ConfigLine, FileAct, FileLine, PendingLine},
+    id::{ContentId, TreePath},
     order::GaveWay,
     reference::Break,
     route::LeftOut,
-    settings::KeptWhy,
 };
 
 use super::{Cell, Page, Role, View, count, size};
 use crate::ui::Ui;
 
 /// What a change does, or did.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Default, Serialize)]
 pub(crate) struct ChangeView {
     /// The server.
     pub(crate) server: String,
@@ -37,9 +41,12 @@ pub(crate) struct ChangeView {
     /// Files that somebody has changed since they were put there, and that stay.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) kept: Vec<ChangedFile>,
-    /// Files of which the server's folder is cleaned, and those that stay there.
+    /// Files that stay where the server's folder is cleaned.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) staying: Vec<TreePath>,
+    /// Contents that are not updated to a newer release, and why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) held_back: Vec<HeldBackContent>,
     /// Companions that could come along.
     pub(crate) companions: Vec<Companion>,
     /// Wishes about the order that could not be granted.
@@ -64,52 +71,35 @@ pub(crate) struct ChangeView {
 }
 
 impl ChangeView {
-    pub(crate) fn of(server: String, planned: &Planned) -> Self {
+    /// Returns the view of a change that is ready to be carried out.
+    pub(crate) fn of(server: String, prepared: &Prepared) -> Self {
+        let planned = &prepared.planned;
         let circles = planned.order.circles.iter().map(|circle| {
-            let names: Vec<&str> = circle.iter().map(yalotheca_core::id::ContentId::as_str).collect();
+            let names: Vec<&str> = circle.iter().map(ContentId::as_str).collect();
             format!("{} need one another in a circle; no order suits them all", names.join(", "))
         });
+        let is_told = |note: &&GaveWay| {
+            let mut contents = planned.contents.iter().filter(|line| line.act != ContentAct::Gone);
+            contents.any(|line| note.circle().contains(&&line.id))
+        };
         Self {
             server,
-            settled: false,
-            number: None,
+            fixes: prepared.fixes.clone(),
             contents: planned.contents.clone(),
             files: planned.change.files.clone(),
             config: planned.change.config.clone(),
-            kept: Vec::new(),
+            kept: prepared.kept.clone(),
             staying: planned.staying.clone(),
+            held_back: prepared.held_back.clone(),
             companions: planned.companions.clone(),
-            order_notes: planned
-                .order
-                .gave_way
-                .iter()
-                .filter(|note| {
-                    planned
-                        .contents
-                        .iter()
-                        .any(|line| line.act != ContentAct::Gone && note.circle().contains(&&line.id))
-                })
-                .cloned()
-                .collect(),
-            fixes: Vec::new(),
-            left_out: Vec::new(),
+            order_notes: planned.order.gave_way.iter().filter(is_told).cloned().collect(),
+            left_out: prepared.left_out.clone(),
             pending: planned.change.pending.clone(),
-            breaks: Vec::new(),
-            notes: circles.collect(),
+            breaks: prepared.breaks.clone(),
+            notes: circles.chain(prepared.notes.iter().cloned()).collect(),
             waits: !planned.change.pending.is_empty() || !planned.change.skipped.is_empty(),
-            diffs: false,
+            ..Self::default()
         }
-    }
-
-    /// Returns the view of a change that is ready to be carried out.
-    pub(crate) fn of_prepared(server: String, prepared: &Prepared) -> Self {
-        let mut view = Self::of(server, &prepared.planned);
-        view.kept.clone_from(&prepared.kept);
-        view.fixes.clone_from(&prepared.fixes);
-        view.left_out.clone_from(&prepared.left_out);
-        view.breaks.clone_from(&prepared.breaks);
-        view.notes.extend(prepared.notes.iter().cloned());
-        view
     }
 
     /// Hides passwords in everything that is shown.
@@ -130,15 +120,22 @@ impl ChangeView {
     pub(crate) fn is_empty(&self) -> bool {
         self.contents.is_empty() && self.files.is_empty() && self.config.is_empty()
     }
-
-    /// One line that says what it does: for the history.
-    pub(crate) fn summary(&self) -> String {
-        summary_of(&self.contents, self.files.len(), self.config.len())
-    }
 }
 
 impl View for ChangeView {
     fn view(&self, page: &mut Page) {
+        if self.settled {
+            let number = self.number.map_or_else(String::new, |number| format!(" as change {number}"));
+            page.line(
+                Role::Good,
+                &format!(
+                    "Settled{number}: {}.",
+                    totals(self.contents.len(), self.files.len(), self.config.len())
+                ),
+            );
+            return;
+        }
+        held_back(page, &self.held_back);
         if self.is_empty() {
             if self.waits {
                 let what = if self.pending.is_empty() {
@@ -153,22 +150,11 @@ impl View for ChangeView {
                     &format!("{}: nothing to do; the server matches yalotheca.toml.", self.server),
                 );
             }
-            pending(page, &self.pending);
-            kept(page, &self.kept);
+            config::pending(page, &self.pending);
+            config::kept(page, &self.kept);
             for note in &self.notes {
                 page.line(Role::Warn, note);
             }
-            return;
-        }
-        if self.settled {
-            let number = self.number.map_or_else(String::new, |number| format!(" as change {number}"));
-            page.line(
-                Role::Good,
-                &format!(
-                    "Settled{number}: {}.",
-                    totals(self.contents.len(), self.files.len(), self.config.len())
-                ),
-            );
             return;
         }
         page.line(Role::Head, &format!("What would change on {}", self.server));
@@ -180,11 +166,11 @@ impl View for ChangeView {
         }
         contents(page, &self.contents);
         files(page, &self.files, &self.contents);
-        config(page, &self.config, self.diffs);
-        kept(page, &self.kept);
+        config::config(page, &self.config, self.diffs);
+        config::kept(page, &self.kept);
         staying(page, &self.staying);
-        merged(page, &self.config);
-        pending(page, &self.pending);
+        config::merged(page, &self.config);
+        config::pending(page, &self.pending);
         if !self.breaks.is_empty() {
             page.head("This would break");
             for one in &self.breaks {
@@ -300,112 +286,6 @@ fn common(lines: &[&FileLine]) -> String {
     "./".into()
 }
 
-fn config(page: &mut Page, lines: &[ConfigLine], diffs: bool) {
-    const MOST: usize = 6;
-    if diffs {
-        page.head("Configuration");
-        for line in lines {
-            diff(page, line);
-        }
-        return;
-    }
-    if lines.is_empty() {
-        return;
-    }
-    page.head("Configuration");
-    let mut rows = Vec::new();
-    for line in lines {
-        let mut what: Vec<String> = Vec::new();
-        if line.removed {
-            what.push("goes; it was made for this".into());
-        } else if line.created {
-            what.push("made".into());
-        }
-        let acts = [
-            (EntryAct::Add, "add"),
-            (EntryAct::Set, "set"),
-            (EntryAct::Move, "move"),
-            (EntryAct::Remove, "take out"),
-            (EntryAct::Restore, "back to"),
-            (EntryAct::Leave, "leave"),
-        ];
-        for (act, word) in acts {
-            let mut entries: Vec<&str> = line
-                .entries
-                .iter()
-                .filter(|entry| entry.act == act)
-                .map(|entry| entry.what.as_str())
-                .collect();
-            if entries.is_empty() || line.removed {
-                continue;
-            }
-            let more = entries.len().saturating_sub(MOST);
-            entries.truncate(MOST);
-            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-            what.push(format!("{word} {}{more}", entries.join(", ")));
-        }
-        if let (true, Some(merged)) = (what.is_empty(), &line.merged) {
-            what.push(format!("{} taken", count(merged.taken, "new default")));
-        }
-        if what.is_empty() {
-            what.push("back to what it was".into());
-        }
-        rows.push(vec![Cell::new(Role::Name, line.path.to_string()), Cell::plain(what.join("; "))]);
-    }
-    page.table(&rows);
-}
-
-/// One file with the lines that change in it.
-fn diff(page: &mut Page, line: &ConfigLine) {
-    const MOST: usize = 16;
-    let state = match (line.created, line.removed) {
-        (true, _) => " (made)",
-        (_, true) => " (goes; it was made for this)",
-        _ => "",
-    };
-    page.item(Role::Name, &format!("{}{state}", line.path));
-    for text in line.diff.iter().take(MOST) {
-        let role = match text.chars().next() {
-            Some('+') => Role::Good,
-            Some('-') => Role::Bad,
-            _ => Role::Dim,
-        };
-        let text = if text == "@" { "…" } else { text.as_str() };
-        page.cut(4, role, text);
-    }
-    if line.diff.len() > MOST {
-        page.cut(4, Role::Dim, &format!("and {} more lines (--json has them)", line.diff.len() - MOST));
-    }
-}
-
-/// What somebody has changed.
-fn kept(page: &mut Page, files: &[ChangedFile]) {
-    const MOST: usize = 8;
-    const LINES: usize = 12;
-    if files.is_empty() {
-        return;
-    }
-    page.head("Edited since Yalotheca installed it, and kept");
-    for file in files.iter().take(MOST) {
-        let of = file.content.as_ref().map_or_else(String::new, |content| format!(" of {content}"));
-        let newer =
-            file.beside.as_ref().map_or_else(String::new, |beside| format!("; the newer one is {beside}"));
-        page.item(Role::Warn, &format!("{}{of}{newer}", file.path));
-        for text in file.diff.iter().take(LINES) {
-            let role = match text.chars().next() {
-                Some('+') => Role::Good,
-                Some('-') => Role::Bad,
-                _ => Role::Dim,
-            };
-            page.cut(6, role, if text == "@" { "…" } else { text });
-        }
-    }
-    if files.len() > MOST {
-        page.item(Role::Dim, &format!("and {} more (--json lists them)", files.len() - MOST));
-    }
-    page.item(Role::Dim, "yalotheca settle --replace PATH puts the original there; undo brings yours back.");
-}
-
 /// What cleaning leaves where it is.
 fn staying(page: &mut Page, paths: &[TreePath]) {
     const MOST: usize = 12;
@@ -419,57 +299,6 @@ fn staying(page: &mut Page, paths: &[TreePath]) {
     if paths.len() > MOST {
         page.item(Role::Dim, &format!("and {} more (--json lists them)", paths.len() - MOST));
     }
-}
-
-/// What an update has made of settings files.
-fn merged(page: &mut Page, lines: &[ConfigLine]) {
-    const MOST: usize = 6;
-    let all: Vec<(&ConfigLine, &yalotheca_core::settings::Kept)> = lines
-        .iter()
-        .flat_map(|line| {
-            line.merged.iter().flat_map(move |merged| merged.kept.iter().map(move |kept| (line, kept)))
-        })
-        .collect();
-    if all.is_empty() {
-        return;
-    }
-    page.head("Kept as you have it");
-    let rows: Vec<Vec<Cell>> = all
-        .iter()
-        .take(MOST)
-        .map(|(line, kept)| {
-            let place =
-                if kept.at.is_empty() { line.path.to_string() } else { format!("{}#{}", line.path, kept.at) };
-            let says = match (kept.why, &kept.default) {
-                (KeptWhy::Forgotten, _) => "the new release does not know it any more".to_owned(),
-                (_, Some(default)) => format!("the new default is {default}"),
-                (_, None) => "the new defaults could not be merged; they lie beside it".to_owned(),
-            };
-            vec![Cell::new(Role::Name, place), Cell::plain(kept.value.clone()), Cell::new(Role::Dim, says)]
-        })
-        .collect();
-    page.table(&rows);
-    if all.len() > MOST {
-        page.item(Role::Dim, &format!("and {} more (--json lists them)", all.len() - MOST));
-    }
-}
-
-/// Settings that cannot be set yet.
-fn pending(page: &mut Page, lines: &[PendingLine]) {
-    if lines.is_empty() {
-        return;
-    }
-    page.head("Waits for the first start");
-    let rows: Vec<Vec<Cell>> = lines
-        .iter()
-        .map(|line| {
-            let says =
-                format!("{} of {}: the server makes the file", count(line.settings, "setting"), line.content);
-            vec![Cell::new(Role::Name, line.path.to_string()), Cell::plain(says)]
-        })
-        .collect();
-    page.table(&rows);
-    page.item(Role::Dim, "yalotheca trial starts it, sets them, and starts it again.");
 }
 
 /// Equal reasons stand together.
@@ -522,4 +351,25 @@ fn companions(page: &mut Page, companions: &[Companion]) {
             &format!("Optional dependencies not found in any catalogue: {}", names.join(", ")),
         );
     }
+}
+
+/// Contents that are not updated to a newer release, and why.
+fn held_back(page: &mut Page, contents: &[HeldBackContent]) {
+    const MOST: usize = 4;
+    if contents.is_empty() {
+        return;
+    }
+    page.head("Held back");
+    for held in contents {
+        page.item(Role::Name, &format!("{} {} is out; {} stays", held.id, held.newest, held.has));
+        if let Some(range) = &held.by_you {
+            let text = format!("you want {range}: yalotheca add '{}@*' lets it go on", held.id);
+            page.under(Role::Plain, &text);
+        }
+        let reasons = held.because.iter().flat_map(|why| &why.because).filter(|reason| reason.sort != "want");
+        for reason in reasons.take(MOST) {
+            page.under(Role::Plain, &reason.text);
+        }
+    }
+    page.gap();
 }
