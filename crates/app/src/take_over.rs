@@ -131,7 +131,8 @@ pub fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
     Lies::Unseen(belongs)
 }
 
-/// Takes over what the server loads and what is switched off, as it is. Of two with one id the one in the usual place counts.
+/// Takes over what the server loads and what is switched off, as it is. Of two with one id the one in the usual place counts; of two equal
+/// ones there, the one with the shorter name, since a copy's name is longer.
 pub fn take(
     tree: &LocalTree,
     game: &Game,
@@ -158,6 +159,14 @@ pub fn take(
             (Lies::Usual, Some((other, Lies::Elsewhere { .. }))) => {
                 taken.seconds.push((id.clone(), other.path.clone()));
                 chosen.insert(id.clone(), (found, Lies::Usual));
+            }
+            (lies, Some((other, others)))
+                if lies == *others
+                    && found.payload.is_same_as(&other.payload)
+                    && found.path.name().len() < other.path.name().len() =>
+            {
+                taken.seconds.push((id.clone(), other.path.clone()));
+                chosen.insert(id.clone(), (found, lies));
             }
             (_, Some(_)) => taken.seconds.push((id.clone(), found.path.clone())),
             (lies, None) => drop(chosen.insert(id.clone(), (found, lies))),

@@ -31,7 +31,7 @@ const DOWNLOADS: (usize, usize) = (200, 5_000_000);
 const ENTRIES: usize = 100_000;
 
 /// Bytes that are the same for the same seed and hard to pack.
-fn noise(seed: usize, length: usize) -> Vec<u8> {
+pub(crate) fn noise(seed: usize, length: usize) -> Vec<u8> {
     let mut bytes = vec![0; length];
     blake3::Hasher::new().update(&seed.to_le_bytes()).finalize_xof().fill(&mut bytes);
     bytes

@@ -21,6 +21,7 @@ mod generator;
 mod on_disk;
 mod ours;
 mod shapes;
+mod standing;
 
 /// The program's own allocator, for all solvers alike.
 #[global_allocator]
@@ -158,6 +159,11 @@ fn main() -> std::io::Result<()> {
     let only = named.next();
     if only.is_some_and(|only| only == "documents") {
         return documents::measure(7);
+    }
+    if only.is_some_and(|only| only == "standing") {
+        let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(9);
+        let program = std::env::current_exe()?.with_file_name("yalotheca");
+        return standing::measure(&program, runs, &mut std::io::stdout());
     }
     if only.is_some_and(|only| only == "files") {
         let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);

@@ -18,12 +18,12 @@ use yalotheca_core::{
     order::{Bond, LoadOrder, Relation},
     reference::Break,
     route::Payload,
-    solve::verify,
+    solve::{Breach, verify},
 };
 use yalotheca_host::{
     archive::ZipBundle,
     catalogue::payload_of_release,
-    survey::{SurveyError, value_at, value_inside},
+    survey::{self, SurveyError, value_at, value_inside},
     tree::{EntryKind, Tree},
 };
 
@@ -43,7 +43,16 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let mut findings = agreements(server)?;
     findings.extend(terms(server)?);
     let loaded = server.control.lock.loaded(&server.control.wants.off);
-    findings.extend(of_breaches(&verify(&loaded.universe(), platform, &loaded.selection())));
+    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+    let mut breaches = verify(&loaded.universe(), platform, &loaded.selection());
+    // What is needed may lie behind a link, where nobody looks.
+    breaches.retain(|breach| match breach {
+        Breach::Need { group, has: None, .. } => {
+            !group.iter().any(|(id, _)| inventory.link_named(id.as_str()).is_some())
+        }
+        _ => true,
+    });
+    findings.extend(of_breaches(&breaches));
     findings.extend(wants(server));
     findings.extend(names(server));
     let (desired, contents) = locked_state(server)?;
@@ -68,7 +77,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let ours =
         |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
     findings.extend(broken_references(server).iter().filter(|one| !ours(one)).map(of_break));
-    findings.extend(strangers::look(server, &desired)?);
+    findings.extend(strangers::look(server, &desired, &inventory)?);
     findings.extend(as_found(server));
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))

@@ -10,7 +10,7 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{
-    survey::{self, FoundContent, Inventory},
+    survey::{self, FoundContent, Inventory, LinkOut, bears_name},
     tree::Tree,
 };
 
@@ -20,8 +20,11 @@ use crate::{
 };
 
 /// Looks at what lies on the server beside what is in the lock.
-pub(super) fn look(server: &Server, desired: &Desired) -> Result<Vec<Finding>, AppError> {
-    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+pub(super) fn look(
+    server: &Server,
+    desired: &Desired,
+    inventory: &Inventory,
+) -> Result<Vec<Finding>, AppError> {
     let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
     let mut owned: HashSet<TreePath> = HashSet::new();
     for path in desired.placements.keys().chain(server.receipt.placed.keys()) {
@@ -41,7 +44,7 @@ pub(super) fn look(server: &Server, desired: &Desired) -> Result<Vec<Finding>, A
         let says = format!("{path} cannot be read: {what}");
         findings.push(Finding::trouble("unreadable", path.as_str(), says, None));
     }
-    let listed = listed_and_missing(server, &inventory)?;
+    let listed = listed_and_missing(server, inventory)?;
     let mut found_elsewhere: BTreeSet<&ContentId> = BTreeSet::new();
     let texts = Texts::new(&server.tree);
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
@@ -53,17 +56,31 @@ pub(super) fn look(server: &Server, desired: &Desired) -> Result<Vec<Finding>, A
         findings.push(finding);
     }
     // What cannot be read may be what is named.
-    let is_unreadable = |name: &str| {
-        let stem = |path: &TreePath| path.name().split('.').next().is_some_and(|stem| stem == name);
-        inventory.unreadable.iter().any(|(path, _)| stem(path))
-    };
+    let is_unreadable =
+        |name: &str| inventory.unreadable.iter().any(|(path, _)| bears_name(path.name(), name));
     let is_found = |name: &str| found_elsewhere.iter().any(|id| id.as_str() == name);
+    let explains = |link: &LinkOut, listed: &Listed| bears_name(link.path.name(), &listed.name);
+    // Behind a link that no entry explains may lie anything that is named.
+    let has_unexplained =
+        inventory.links_out.iter().any(|link| !listed.iter().any(|listed| explains(link, listed)));
     for listed in listed.iter().filter(|listed| !is_found(&listed.name) && !is_unreadable(&listed.name)) {
         let Listed { name, line, entry } = listed;
+        if inventory.link_named(name).is_some() {
+            continue;
+        }
         let file = &entry.file;
         let says = format!("{file}, line {line} enables {name}, and there is no such content on this server");
-        let remedy = Remedy::TakeOut(Box::new(entry.clone()));
-        findings.push(Finding::trouble("listed-missing", name, says, Some(FIX)).with_remedy(remedy));
+        let finding = if has_unexplained {
+            let says = format!("{says}, unless it lies behind a link that leads out of the server's folder");
+            Finding::note("listed-missing", name, says, Some(&format!("{FIX} {name}")))
+        } else {
+            Finding::trouble("listed-missing", name, says, Some(FIX))
+        };
+        findings.push(finding.with_remedy(Remedy::TakeOut(Box::new(entry.clone()))));
+    }
+    for link in &inventory.links_out {
+        let says = format!("{link}; it was not looked at, though the server may load it");
+        findings.push(Finding::note("link-out", link.path.as_str(), says, None));
     }
     for path in inventory.strangers.iter().filter(|path| !ours(path)) {
         let says = format!("{path} is not something the server loads");

@@ -142,13 +142,14 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     settle::write_control(tree.root(), WANTS_FILE, &control.text())?;
     drop(claim);
     let name = if request.name.is_empty() { tree.root().display().to_string() } else { request.name.clone() };
+    let unreadable = inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}"));
     Ok(AdoptReport {
         server: name,
         game: game.name.clone(),
         game_title: game.title.clone(),
         platform: survey.platform,
         contents: taken.contents,
-        unreadable: inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}")).collect(),
+        unreadable: unreadable.chain(inventory.links_out.iter().map(ToString::to_string)).collect(),
         misplaced: taken.misplaced,
         seconds: taken.seconds,
         strangers: taken.strangers,

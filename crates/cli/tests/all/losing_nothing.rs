@@ -2,11 +2,13 @@
 
 use std::{
     fs,
-    os::unix::fs::{MetadataExt, PermissionsExt},
+    os::unix::fs::{MetadataExt, PermissionsExt, symlink},
     path::Path,
     process::{Command, Stdio},
     time::Duration,
 };
+
+use yalotheca_standin::quayside;
 
 use crate::{
     harness::{Done, World, not_here, program, skipped},
@@ -450,5 +452,49 @@ fn an_update_goes_on_where_a_catalogue_folder_is_gone() -> Done {
         .says(&["is not there. What is only in that catalogue stays as it is", "nothing to do"]);
     world.run(&["list"]).code(0).says(&["gull-chat 1.0.0 plugin on"]);
     assert_eq!(world.digests()?, before);
+    Ok(())
+}
+
+#[test]
+fn what_lies_behind_a_link_out_of_the_folder_keeps_its_entries() -> Done {
+    let world = World::empty()?;
+    quayside::write_left_behind_server(&world.server(), world.port)?;
+    let outside = world.root().join("outside");
+    fs::create_dir_all(&outside)?;
+    for name in ["lamp-oil-1.0.2.swp", "ferry-lines-1.0.0.swp"] {
+        fs::write(outside.join(name), "theirs")?;
+        symlink(outside.join(name), world.path(&format!("plugins/{name}")))?;
+    }
+    world.write("plugins/order.txt", "lamp-oil\nnight-lamps\nghost-ship\nferry-lines\n")?;
+    world.adopt().code(0).says(&["ferry-lines-1.0.0.swp is a symbolic link", "not in the server's folder"]);
+    // night-lamps needs lamp-oil, which may be what the link leads to.
+    let check = world.run(&["check"]).says(&["listed-missing", "ghost-ship", "link-out"]);
+    assert!(
+        !check.out.contains("enables ferry-lines") && !check.out.contains("needs lamp-oil"),
+        "{}",
+        check.out
+    );
+    world.run(&["fix", "--yes"]).code(0);
+    assert_eq!(world.read("plugins/order.txt")?, "lamp-oil\nnight-lamps\nferry-lines\n");
+    assert_eq!(fs::read_to_string(outside.join("ferry-lines-1.0.0.swp"))?, "theirs");
+    // Behind a link of another name may lie anything.
+    symlink(&outside, world.path("plugins/shared"))?;
+    world.write("plugins/order.txt", "lamp-oil\nnight-lamps\nharbour-core\n")?;
+    world.run(&["check"]).code(0).says(&["unless it lies behind a link"]);
+    world.run(&["fix", "--yes"]).code(0).says(&["nothing to fix"]);
+    world.run(&["fix", "harbour-core", "--yes"]).code(0).says(&["take out harbour-core"]);
+    Ok(())
+}
+
+#[test]
+fn of_two_equal_copies_the_one_with_the_usual_name_counts() -> Done {
+    let world = World::empty()?;
+    quayside::write_left_behind_server(&world.server(), world.port)?;
+    let (usual, copy) = ("plugins/night-lamps-1.2.0.swp", "plugins/night-lamps-1.2.0-copy.swp");
+    fs::copy(world.path(usual), world.path(copy))?;
+    world.adopt().code(0).says(&["night-lamps-1.2.0-copy.swp is a second copy"]);
+    // Another name does not make it another file, so that it is set aside without being asked about.
+    world.run(&["fix", "--yes"]).code(0).says(&["set aside", copy]);
+    assert!(world.path(usual).exists() && !world.path(copy).exists());
     Ok(())
 }

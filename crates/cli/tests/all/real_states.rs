@@ -79,6 +79,20 @@ const MODS: &str = "home/.minetest/mods";
 
 const VOXEL: &[State] = &[
     State {
+        name: "a mod behind a link out of the folder, and one that needs it",
+        make: |world| {
+            put_mod(world, "../outside/bells", "name = bells\n")?;
+            put_mod(world, &format!("{MODS}/quay"), "name = quay\ndepends = bells\n")?;
+            std::os::unix::fs::symlink(
+                world.path("../outside/bells").canonicalize()?,
+                world.path(&format!("{MODS}/bells")),
+            )?;
+            enable(world, "load_mod_quay = true\nload_mod_bells = true\n")
+        },
+        says: &[],
+        is_fixable: false,
+    },
+    State {
         name: "a mod in a folder of another name",
         make: |world| {
             put_mod(world, &format!("{MODS}/bells_redo"), "name = bells\n")?;

@@ -16,6 +16,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("goes-with", "The two work together in other versions only; features may fail while people play."),
     ("half-a-tweak", "The parts of a tweak work together; half of one can do harm that the whole does not."),
     ("left-over", "The server still loads, or looks for, what is not wanted any more."),
+    ("link-out", "It is not updated, not checked for what it needs, and never changed."),
     (
         "listed-missing",
         "The server looks for it at each start, reports an error, and starts without it or not at all.",

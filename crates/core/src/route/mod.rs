@@ -82,6 +82,14 @@ impl Payload {
         Digest::of(text.as_bytes())
     }
 
+    /// Returns whether both have the same files. A file that is alone may have another name.
+    pub fn is_same_as(&self, other: &Self) -> bool {
+        match (self.files.as_slice(), other.files.as_slice()) {
+            ([one], [two]) => one.digest == two.digest,
+            _ => self.digest() == other.digest(),
+        }
+    }
+
     /// Returns the sum of the files' sizes in bytes.
     pub fn size(&self) -> u64 {
         self.files.iter().map(|file| file.size).sum()

@@ -1,30 +1,36 @@
 //! Looking at a server without changing anything: its game, values, platform, and the contents in its folder.
 
+mod inventory;
+
 use std::{
     collections::{BTreeMap, BTreeSet},
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
 
-use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+use globset::GlobBuilder;
 use regex::Regex;
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
-    catalogue::{Platform, Recognised},
+    catalogue::Platform,
     control::MapsSection,
     document::{Document, ParseDocumentError, Pointer, Value},
-    game::{ConfigPlace, DescribeError, Game, ListPlace, PlatformRule, RenderError, Scope, Shape, Template},
+    game::{ConfigPlace, Game, ListPlace, PlatformRule, RenderError, Scope, Shape, Template},
     hint::Hint,
     id::{ContentId, ParseIdError, TreePath},
-    route::{Asked, Bundle, Payload, PayloadFile, recognise, scope_of, sort_out},
+    route::{Bundle, recognise},
     version::ReleaseVersion,
 };
 
 use crate::{
-    archive::{FolderBundle, ZipBundle, folder_payload},
+    archive::{FolderBundle, ZipBundle},
     store::Store,
-    tree::{EntryKind, LocalTree, Tree, TreeError},
+    tree::{LocalTree, Tree, TreeError},
     trust::{Invocation, Trust},
+};
+
+pub use inventory::{
+    FoundContent, Inventory, LinkOut, Protected, bears_name, content_folders, inventory, protected,
 };
 
 /// A server that could not be looked at.
@@ -392,193 +398,6 @@ pub fn played(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<MapsSectio
     })
 }
 
-/// A content found in a server's folder.
-#[derive(Debug, Clone)]
-pub struct FoundContent {
-    /// What it is.
-    pub content: Recognised,
-    /// The file or folder.
-    pub path: TreePath,
-    /// Its files.
-    pub payload: Payload,
-}
-
-/// What lies in a server's folder.
-#[derive(Debug, Clone, Default)]
-pub struct Inventory {
-    /// Contents, wherever they lie.
-    pub contents: Vec<FoundContent>,
-    /// What bears the mark of a content and cannot be read.
-    pub unreadable: Vec<(TreePath, DescribeError)>,
-    /// Files in folders of contents that are none.
-    pub strangers: Vec<TreePath>,
-}
-
-/// Looks through a server's folder for contents, wherever they lie, but not where worlds and saves are.
-///
-/// # Errors
-/// Where the folder cannot be read.
-pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Inventory, SurveyError> {
-    let mut found = Inventory::default();
-    let content_folders = content_folders(game, scope);
-    let protected = protected(game, scope)?;
-    let mut next = vec![(TreePath::root(), 0)];
-    while let Some((folder, depth)) = next.pop() {
-        for (name, sort) in tree.list(&folder)? {
-            let Ok(path) = folder.join(&name) else { continue };
-            if name.starts_with(".yalotheca") || protected.is_match(path.as_str()) {
-                continue;
-            }
-            match sort {
-                EntryKind::Folder => {
-                    match recognise(game, Shape::Folder, &name, &mut FolderBundle::within(tree, &path)) {
-                        Ok(Some(content)) => {
-                            let payload = folder_payload(tree, &path)?;
-                            found.contents.push(FoundContent { content, path, payload });
-                        }
-                        Ok(None) if depth < 8 => next.push((path, depth + 1)),
-                        Ok(None) => {}
-                        Err(error) => found.unreadable.push((path, error)),
-                    }
-                }
-                EntryKind::File(_) => look_at_file(tree, game, path, &name, &content_folders, &mut found)?,
-                EntryKind::Other => {}
-            }
-        }
-    }
-    let claimed: BTreeSet<TreePath> = found
-        .contents
-        .iter()
-        .filter(|content| content.payload.files.len() > 1)
-        .flat_map(|found| {
-            let folder = found.path.parent();
-            found.payload.files.iter().filter_map(move |file| folder.as_ref()?.join(&file.path).ok())
-        })
-        .collect();
-    let settings = settings_files(game, scope, &found.contents);
-    found.strangers.retain(|path| !claimed.contains(path) && !settings.contains(path));
-    found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
-    found.strangers.sort();
-    Ok(found)
-}
-
-/// Returns the settings files of a server and of what lies on it.
-fn settings_files(game: &Game, scope: &Scope, contents: &[FoundContent]) -> BTreeSet<TreePath> {
-    let own = game.settings.iter().map(|rule| rule.file.render(scope));
-    let of_contents = contents.iter().flat_map(|FoundContent { content, .. }| {
-        let scope = scope_of(scope, &content.id, &content.title, &content.release);
-        let rules = game.kinds.get(&content.release.kind).map(|kind| kind.settings.as_slice());
-        rules.unwrap_or_default().iter().map(move |rule| rule.file.render(&scope))
-    });
-    own.chain(of_contents).filter_map(|file| TreePath::new(&file.ok()?).ok()).collect()
-}
-
-/// A file that is a content by itself, with its companions beside it. Returns whether it bears the name of one.
-fn look_at_single(
-    tree: &LocalTree,
-    game: &Game,
-    path: &TreePath,
-    name: &str,
-    found: &mut Inventory,
-) -> Result<bool, SurveyError> {
-    let bears =
-        |suffix: &Option<String>| suffix.as_ref().is_some_and(|suffix| name.ends_with(suffix.as_str()));
-    let kinds = game.kinds.values().filter(|kind| kind.shape == Shape::File && bears(&kind.suffix));
-    let mut few: BTreeSet<String> =
-        kinds.flat_map(|kind| kind.companions_of(kind.stem(name)).chain([name.to_owned()])).collect();
-    if few.is_empty() {
-        return Ok(false);
-    }
-    few.insert(name.to_owned());
-    let folder = path.parent().unwrap_or_else(TreePath::root);
-    let mut bundle = FolderBundle::within(tree, &folder).only(few);
-    let sorted = match sort_out(game, name, &mut bundle, &Asked::default()) {
-        Ok(sorted) => sorted,
-        Err(error) => {
-            found.unreadable.push((path.clone(), error));
-            return Ok(true);
-        }
-    };
-    for (file, why) in sorted.broken {
-        if file == name {
-            found.unreadable.push((path.clone(), DescribeError { file, why }));
-        }
-    }
-    for one in sorted.contents.into_iter().filter(|one| one.root == name) {
-        let mut payload = Payload::default();
-        for file in one.files {
-            if let Some((digest, size)) = tree.digest(&folder.join(&file.from)?)? {
-                payload.files.push(PayloadFile { path: file.path, size, digest, to: None });
-            }
-        }
-        payload.files.sort_by(|a, b| a.path.cmp(&b.path));
-        found.contents.push(FoundContent { content: one.content, path: path.clone(), payload });
-    }
-    Ok(true)
-}
-
-fn look_at_file(
-    tree: &LocalTree,
-    game: &Game,
-    path: TreePath,
-    name: &str,
-    content_folders: &BTreeSet<TreePath>,
-    found: &mut Inventory,
-) -> Result<(), SurveyError> {
-    if look_at_single(tree, game, &path, name, found)? {
-        return Ok(());
-    }
-    let Some(file) = tree.open(&path)? else { return Ok(()) };
-    let bundle = match ZipBundle::of_file(file) {
-        Ok(bundle) => bundle,
-        Err(error) => {
-            let suffixes = game.kinds.values().filter_map(|kind| kind.suffix.as_ref());
-            if suffixes.into_iter().any(|suffix| name.ends_with(suffix.as_str())) {
-                let why = format!("a damaged archive: {error}");
-                found.unreadable.push((path, DescribeError { file: name.into(), why }));
-            }
-            return Ok(());
-        }
-    };
-    let recognised = match bundle {
-        Some(mut bundle) => recognise(game, Shape::Archive, name, &mut bundle),
-        None => Ok(None),
-    };
-    match recognised {
-        // What the server stands on is what was found there, until another one is wanted.
-        Ok(Some(content))
-            if game.kinds.get(&content.release.kind).is_some_and(|kind| kind.brings.is_some()) => {}
-        Ok(Some(content)) => {
-            let Some((digest, size)) = tree.digest(&path)? else { return Ok(()) };
-            let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest, to: None }] };
-            found.contents.push(FoundContent { content, path, payload });
-        }
-        Ok(None) => {
-            if path.parent().is_some_and(|folder| content_folders.contains(&folder)) {
-                found.strangers.push(path);
-            }
-        }
-        Err(error) => found.unreadable.push((path, error)),
-    }
-    Ok(())
-}
-
-/// Returns the folders into which contents are placed, as far as they are the same for all contents.
-pub fn content_folders(game: &Game, scope: &Scope) -> BTreeSet<TreePath> {
-    let mut scope = scope.clone();
-    for key in ["id", "title", "kind"] {
-        scope.content.insert(key.into(), "\u{1}".into());
-    }
-    scope.release.insert("version".into(), "\u{1}".into());
-    let rules = game.kinds.values().flat_map(|kind| &kind.place);
-    rules
-        .filter_map(|rule| rule.into.render(&scope).ok())
-        .filter_map(|text| TreePath::new(text.split('\u{1}').next().unwrap_or("")).ok())
-        // Anything may lie at the top.
-        .filter(|folder| !folder.is_root())
-        .collect()
-}
-
 /// Returns the scope of a server of which nothing is known yet: every value as it is by default.
 pub fn default_scope(game: &Game) -> Scope {
     let mut scope = Scope::default();
@@ -586,36 +405,4 @@ pub fn default_scope(game: &Game) -> Scope {
         game.values.iter().map(|(name, rule)| (name.clone(), rule.default.clone().unwrap_or_default()));
     scope.values = defaults.collect();
     scope
-}
-
-/// Paths that nothing may touch: worlds and saves.
-#[derive(Debug, Clone)]
-pub struct Protected(GlobSet);
-
-impl Protected {
-    /// Returns whether a path is one of them. A folder whose whole inside is protected is one itself.
-    pub fn is_match(&self, path: &str) -> bool {
-        self.0.is_match(path)
-    }
-}
-
-/// Returns what nothing may touch.
-///
-/// # Errors
-/// Where the definition's templates cannot be filled, or give no pattern.
-pub fn protected(game: &Game, scope: &Scope) -> Result<Protected, SurveyError> {
-    let mut set = GlobSetBuilder::new();
-    for template in &game.never_touch {
-        let pattern = template.render(scope)?;
-        let wrong =
-            |error: globset::Error| RenderError { template: pattern.clone(), why: error.kind().to_string() };
-        let glob = |pattern: &str| GlobBuilder::new(pattern).literal_separator(true).build();
-        set.add(glob(&pattern).map_err(wrong)?);
-        if let Some(folder) = pattern.strip_suffix("/**") {
-            set.add(glob(folder).map_err(wrong)?);
-        }
-    }
-    let wrong =
-        |error: globset::Error| RenderError { template: "[never-touch]".into(), why: error.to_string() };
-    Ok(Protected(set.build().map_err(wrong)?))
 }
