@@ -210,7 +210,6 @@ pub fn settle_change(
     let _claim = if change.steps.is_empty() { server.claim()? } else { server.claim_stopped()? };
     let order = SettleOrder {
         change,
-        receipt_before: server.read_receipt(),
         receipt_digest: server.receipt_digest,
         before: texts(&server.control),
         after,
@@ -250,7 +249,7 @@ pub(crate) fn note(
     if after == now {
         return Ok(());
     }
-    let change = ChangeSet { receipt: server.receipt.clone(), ..ChangeSet::default() };
+    let change = ChangeSet { receipt: server.receipt()?.clone(), ..ChangeSet::default() };
     settle_change(server, &change, (after, &Sources::default()), origin(server, summary, None)).map(drop)
 }
 

@@ -71,7 +71,7 @@ pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, App
     let is_map = |kind: &str| kind == rule.kind;
     let kind = server.game.kinds.get(&rule.kind);
     for locked in server.control.lock.contents.iter().filter(|locked| is_map(&locked.release.kind)) {
-        let own = server.receipt.placed.iter().filter(|(_, one)| one.content == locked.id);
+        let own = server.receipt()?.placed.iter().filter(|(_, one)| one.content == locked.id);
         let name = name_of(kind, &locked.id, own.map(|(path, _)| path));
         origins.insert(name, (MapSource::Lineup, Some(locked.id.clone())));
     }

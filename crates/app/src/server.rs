@@ -3,6 +3,7 @@
 use std::{
     collections::BTreeMap,
     path::PathBuf,
+    sync::OnceLock,
     time::{Duration, Instant},
 };
 
@@ -20,7 +21,7 @@ use yalotheca_host::{
     fetch::Fetcher,
     games,
     running::{self, Running},
-    settle::{self, Claim, SealKey, SettleError},
+    settle::{self, Claim, ReceiptFile, SealKey, SettleError},
     store::Store,
     survey::{self, Queries, Survey, SurveyError},
     tree::LocalTree,
@@ -53,10 +54,9 @@ pub struct Server {
     pub tree: LocalTree,
     /// The server's values and platform.
     pub survey: Survey,
-    /// What was placed and registered.
-    pub receipt: Receipt,
-    /// The receipt as it was read, where another one is planned on.
-    read_receipt: Option<Receipt>,
+    /// What was placed and registered; its manifests are read when somebody asks for it.
+    receipt: OnceLock<Receipt>,
+    receipt_file: Option<ReceiptFile>,
     /// The digest of the receipt's file, where there is one.
     pub receipt_digest: Option<Digest>,
     /// What fetches files.
@@ -109,18 +109,17 @@ impl Server {
         let store = Store::of_user()?;
         let queries = if purpose == Purpose::Look { Queries::Remembered } else { Queries::Run(&trust) };
         let survey = survey::survey(&tree, &game, given, (queries, &store))?;
-        let (receipt, receipt_digest) = settle::read_receipt(&tree)?;
+        let (receipt_file, receipt_digest) = settle::read_receipt_file(&tree)?.unzip();
         let fetcher = Fetcher::new(store, options.offline).watched(front.watch());
         let looks = Looks::new(unpack_options(&control.wants, options)?);
-        let read_receipt = None;
         let command = options.command.clone();
         Ok(Self {
             control,
             game,
             tree,
             survey,
-            receipt,
-            read_receipt,
+            receipt: OnceLock::new(),
+            receipt_file,
             receipt_digest,
             fetcher,
             looks,
@@ -151,14 +150,26 @@ impl Server {
         }
     }
 
-    /// Keeps the receipt as it was read; what is added to it from now on is only planned on.
-    pub fn keep_receipt(&mut self) {
-        self.read_receipt = Some(self.receipt.clone());
+    /// Returns what was placed and registered.
+    pub fn receipt(&self) -> Result<&Receipt, AppError> {
+        if let Some(receipt) = self.receipt.get() {
+            return Ok(receipt);
+        }
+        let receipt = match &self.receipt_file {
+            Some(file) => file.receipt(&self.tree)?,
+            None => Receipt::empty(),
+        };
+        Ok(self.receipt.get_or_init(|| receipt))
     }
 
-    /// Returns the receipt as it was read.
-    pub fn read_receipt(&self) -> &Receipt {
-        self.read_receipt.as_ref().unwrap_or(&self.receipt)
+    /// Has changes planned on another receipt than that.
+    pub fn plan_on(&mut self, receipt: Receipt) {
+        self.receipt = OnceLock::from(receipt);
+    }
+
+    /// Returns whether anything was placed or registered.
+    pub fn has_receipt_of_something(&self) -> bool {
+        self.receipt_file.as_ref().is_some_and(|file| !file.is_empty())
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.

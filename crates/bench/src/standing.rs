@@ -136,7 +136,7 @@ pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::
         Row { words: git(&["status", "--short"]), ..Row::new("git status", &[]) },
         Row::new("preview, nothing to do", &[&program, "preview"]),
         Row::new("check", &[&program, "check"]),
-        Row::new("check --deep", &[&program, "check", "--deep"]),
+        //DEEP
         Row::new("b3sum of the tree", &["sh", "-c", "find . -type f -print0 | xargs -0 b3sum"]),
         Row::new("why", &[&program, "why", "m007"]),
         Row::new("order", &[&program, "order"]),
@@ -159,7 +159,8 @@ pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::
     }
     let own = folder.join(".yalotheca");
     let before = records(&own)?;
-    let dropped = once("drop", [&program, "drop", "m007", "--yes"].iter().map(ToString::to_string).collect())?;
+    let dropped =
+        once("drop", [&program, "drop", "m007", "--yes"].iter().map(ToString::to_string).collect())?;
     let written = records(&own.join("journal"))? + fs::metadata(own.join("receipt.json"))?.len();
     writeln!(out, "{:34} {dropped:8.1} ms", "drop one of 400")?;
     writeln!(out, "records of it: {written} bytes; all records {before} before, {} after", records(&own)?)?;

@@ -37,7 +37,7 @@ use crate::{
 pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     // Everything else would only follow from that.
     if let Some(finding) = record_missing(server) {
-        return Ok((vec![finding], server.receipt.placed.len()));
+        return Ok((vec![finding], server.receipt()?.placed.len()));
     }
     let platform = &server.survey.platform;
     let mut findings = agreements(server)?;
@@ -45,7 +45,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let loaded = server.control.lock.loaded(&server.control.wants.off);
     let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
     let mut breaches = verify(&loaded.universe(), platform, &loaded.selection());
-    // What is needed may lie behind a link, where nobody looks.
+    // A need may be met by what lies behind a link out of the folder.
     breaches.retain(|breach| match breach {
         Breach::Need { group, has: None, .. } => {
             !group.iter().any(|(id, _)| inventory.link_named(id.as_str()).is_some())
@@ -59,7 +59,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let (broken, usable) = broken_files(server, &desired)?;
     findings.extend(broken);
     let present = look(server, &usable)?;
-    let mut receipt = server.receipt.clone();
+    let mut receipt = server.receipt()?.clone();
     let usable_files: BTreeSet<&TreePath> = usable.registrations.iter().map(|r| &r.file).collect();
     let all_files: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
     receipt.entries.retain(|entry| usable_files.contains(&entry.file) || !all_files.contains(&entry.file));
@@ -71,7 +71,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
         Err(error) => return Err(error.into()),
     }
     tell_closer(server, &mut findings)?;
-    tell_halves(server, &mut findings);
+    tell_halves(server, &mut findings)?;
     findings.extend(missing_maps(server)?);
     // A missing file of ours has a finding of its own.
     let ours =
@@ -87,7 +87,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
 fn record_missing(server: &Server) -> Option<Finding> {
     const FIX: Option<&str> = Some("yalotheca repair");
     let (lock, receipt) = (&server.control.lock_text, server.receipt_digest);
-    if lock.is_none() && !server.receipt.contents.is_empty() {
+    if lock.is_none() && server.has_receipt_of_something() {
         let says = "yalotheca.lock is missing: it says which releases are installed".to_owned();
         return Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX));
     }
@@ -153,10 +153,11 @@ pub fn locked_state(server: &Server) -> Result<(Desired, BTreeMap<ContentId, Set
     let ids = order_of(server).ids;
     let known = lock.by_id();
     let on = ids.iter().filter_map(|id| known.get(id).copied());
+    let receipt = server.receipt()?;
     let lineup: Vec<(&Locked, Payload)> = on
         .chain(lock.contents.iter().filter(|locked| locked.off))
         .map(|locked| {
-            let known = server.receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
+            let known = receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
             (locked, payload_of_release(&locked.release).or(known).unwrap_or_default())
         })
         .collect();
@@ -332,7 +333,7 @@ fn tell_closer(server: &Server, findings: &mut [Finding]) -> Result<(), AppError
     let lock = server.control.lock.by_id();
     for finding in findings.iter_mut().filter(|finding| finding.code == "altered-file") {
         let Ok(path) = TreePath::new(&finding.about) else { continue };
-        let Some(placed) = server.receipt.placed.get(&path) else { continue };
+        let Some(placed) = server.receipt()?.placed.get(&path) else { continue };
         let kind = lock.get(&placed.content).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         let Some(kind) = kind else { continue };
         let Some(EntryKind::File(size)) = server.tree.find(&path)? else { continue };
@@ -360,11 +361,11 @@ fn tell_closer(server: &Server, findings: &mut [Finding]) -> Result<(), AppError
 }
 
 /// Marks tweaks of which only a part is left, which can be worse than none.
-fn tell_halves(server: &Server, findings: &mut [Finding]) {
+fn tell_halves(server: &Server, findings: &mut [Finding]) -> Result<(), AppError> {
     for locked in server.control.lock.contents.iter().filter(|locked| locked.release.kind == TWEAK_KIND) {
         let id = locked.id.as_str();
         let gone = |finding: &&mut Finding| finding.about == id && finding.code == "not-registered";
-        let all = server.receipt.entries.iter().filter(|entry| entry.content == locked.id).count();
+        let all = server.receipt()?.entries.iter().filter(|entry| entry.content == locked.id).count();
         let missing = findings.iter_mut().filter(|finding| gone(finding)).count();
         if missing == 0 || missing >= all {
             continue;
@@ -375,6 +376,7 @@ fn tell_halves(server: &Server, findings: &mut [Finding]) {
             finding.says = format!("{id} is only partly there: {}", finding.says);
         }
     }
+    Ok(())
 }
 
 /// Maps that are to be played and are nowhere.

@@ -27,7 +27,7 @@ pub(super) fn look(
 ) -> Result<Vec<Finding>, AppError> {
     let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
     let mut owned: HashSet<TreePath> = HashSet::new();
-    for path in desired.placements.keys().chain(server.receipt.placed.keys()) {
+    for path in desired.placements.keys().chain(server.receipt()?.placed.keys()) {
         let mut next = Some(path.clone());
         while let Some(path) = next.filter(|path| !path.is_root()) {
             next = path.parent();

@@ -159,7 +159,7 @@ fn refuse_to_lose(request: &ExportRequest, pack: &Pack) -> Result<(), AppError> 
 
 /// A content's files, from where they lie on the server.
 fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> {
-    let own = server.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+    let own = server.receipt()?.placed.iter().filter(|(_, placed)| placed.content == locked.id);
     let files: Vec<&TreePath> = own.map(|(path, _)| path).collect();
     let gone = || AppError::Refused {
         what: format!("the files of {} are not on the server", locked.id),
@@ -177,7 +177,7 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
             Ok((format!("members/{}", only.name()), Piece::File(server.tree.at(only))))
         }
         several => {
-            let payload = server.receipt.contents.get(&locked.id).map(|settled| &settled.payload.files);
+            let payload = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload.files);
             let inner = |path: &TreePath| {
                 let own = payload.into_iter().flatten().find(|file| {
                     path.as_str() == file.path || path.as_str().ends_with(&format!("/{}", file.path))

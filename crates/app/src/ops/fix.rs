@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use yalotheca_core::{
+    change::Receipt,
     check::{Finding, Remedy, Weight},
     control::Locked,
     id::{ContentId, TreePath},
@@ -85,20 +86,20 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
     let mut wants = server.control.wants.clone();
     let mut mended = BTreeSet::new();
+    let mut receipt = server.receipt()?.clone();
     let mut notes = Vec::new();
-    server.keep_receipt();
     for finding in chosen {
         match finding.remedy.as_ref() {
             None | Some(Remedy::Settle) => {}
             Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
-            Some(Remedy::TakeOut(entry)) => server.receipt.entries.push((**entry).clone()),
+            Some(Remedy::TakeOut(entry)) => receipt.entries.push((**entry).clone()),
             Some(Remedy::SetAside(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
-                if request.keeps_what_differs && !is_the_same(server, found) {
+                if request.keeps_what_differs && !is_the_same(&receipt, found) {
                     left_out.push(LeftOut::Differs { path: path.clone(), of: found.content.id.clone() });
                     continue;
                 }
-                place_files(&server.game, found, &mut server.receipt);
+                place_files(&server.game, found, &mut receipt);
             }
             Some(Remedy::TakeOver(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
@@ -108,7 +109,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
                     continue;
                 }
                 let locked = take_over(server, found)?;
-                place(&server.game, found, &mut server.receipt);
+                place(&server.game, found, &mut receipt);
                 server.control.lock.contents.push(locked);
                 wants.want(id, &VersionRange::any());
                 mended.insert(id.clone());
@@ -119,6 +120,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     if notes.is_empty() {
         return Ok(FixReport { fixed: Fixed::Nothing, left_out });
     }
+    server.plan_on(receipt);
     let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
     let along = Along { plan, fixes: notes, ..Along::default() };
     Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, along })), left_out })
@@ -175,8 +177,8 @@ fn found_at<'i>(inventory: &'i Inventory, path: &TreePath) -> Option<&'i FoundCo
 }
 
 /// Whether a second copy has the same files as the one that is installed.
-fn is_the_same(server: &Server, found: &FoundContent) -> bool {
-    let settled = server.receipt.contents.get(&found.content.id);
+fn is_the_same(receipt: &Receipt, found: &FoundContent) -> bool {
+    let settled = receipt.contents.get(&found.content.id);
     settled.is_some_and(|settled| settled.payload.is_same_as(&found.payload))
 }
 

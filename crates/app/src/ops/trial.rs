@@ -188,7 +188,7 @@ fn waits(server: &Server) -> Result<bool, AppError> {
 /// Sets what waited for files that are there now. Where more than that is to be done, settle is left to do it.
 fn set_pending(server: &Server) -> Result<Vec<String>, AppError> {
     let (desired, contents) = locked_state(server)?;
-    let change = match plan(&desired, contents, &server.receipt, &look(server, &desired)?) {
+    let change = match plan(&desired, contents, server.receipt()?, &look(server, &desired)?) {
         Ok(change) => change,
         Err(error) => return Ok(vec![format!("Nothing was set after the first start: {error}")]),
     };

@@ -180,7 +180,6 @@ fn attempt(
     let now = texts(&server.control);
     let order = SettleOrder {
         change: &planned.change,
-        receipt_before: &server.receipt,
         receipt_digest: server.receipt_digest,
         before: now.clone(),
         after: now,

@@ -113,7 +113,7 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
     }
     let (steps, receipt, before, after) = settle::read_settle(&server.tree, past.number, key.as_ref())?;
     let present = look(server, &steps, &receipt)?;
-    let change = undo(past.number, &steps, &receipt, &server.receipt, &present)?;
+    let change = undo(past.number, &steps, &receipt, server.receipt()?, &present)?;
     let now = texts(&server.control);
     // What was edited in yalotheca.toml since stays, and the rest goes back.
     let wants = match (&after.wants, &now.wants, &before.wants) {
@@ -128,7 +128,7 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
 /// Looks at what the settle touched, as it is now.
 fn look(server: &Server, steps: &[Step], before: &Receipt) -> Result<Present, AppError> {
     let mut present = Present::default();
-    let entries = server.receipt.entries.iter().chain(&before.entries);
+    let entries = server.receipt()?.entries.iter().chain(&before.entries);
     let configs: BTreeSet<&TreePath> = entries.map(|entry| &entry.file).collect();
     for step in steps {
         match step {

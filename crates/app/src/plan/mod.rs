@@ -140,7 +140,7 @@ pub fn plan_change(
     present.merged = merged;
     present.skip_broken = options.skip_broken;
     present.replace.clone_from(&options.replace);
-    let change = plan(&desired, settled, &server.receipt, &present)?;
+    let change = plan(&desired, settled, server.receipt()?, &present)?;
     let lock = LockFile { contents: lineup, ..LockFile::default() };
     let contents = content_lines(before, &lock, &wants.wants, &server.control.wants.wants);
     let companions = reasons::companions(catalogues, before, &lock, server)?;
@@ -254,7 +254,7 @@ fn payload(
         return Ok(payload);
     }
     if let (Some(digest), Some(settled), false) =
-        (locked.release.payload, server.receipt.contents.get(&locked.id), fresh.has(&locked.id))
+        (locked.release.payload, server.receipt()?.contents.get(&locked.id), fresh.has(&locked.id))
         && settled.payload.digest() == digest
     {
         return Ok(settled.payload.clone());
@@ -263,7 +263,7 @@ fn payload(
         Ok(payload) => payload,
         // What it was given in may be gone; what is placed is known all the same.
         Err(error) => {
-            let settled = server.receipt.contents.get(&locked.id).map(|settled| &settled.payload);
+            let settled = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload);
             let is_same =
                 |payload: &&Payload| locked.release.payload.is_none_or(|digest| digest == payload.digest());
             settled.filter(is_same).cloned().ok_or(error)?
@@ -275,7 +275,7 @@ fn payload(
 
 /// Looks at everything on the server that the change may touch.
 pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
-    let (files, texts, folders) = paths_of_interest(desired, &server.receipt);
+    let (files, texts, folders) = paths_of_interest(desired, server.receipt()?);
     let tree = &server.tree;
     let mut present = Present::default();
     // Nothing lies in a folder that is not there.
@@ -315,7 +315,7 @@ pub fn sources(
 ) -> Result<(Sources, Vec<(ContentId, AppError)>), AppError> {
     let mut gone = Vec::new();
     let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
-    for (path, file) in &server.receipt.placed {
+    for (path, file) in &server.receipt()?.placed {
         placed.entry(&file.digest).or_default().push(path);
     }
     let lineup = planned.lock.by_id();
@@ -344,7 +344,7 @@ pub fn sources(
             continue;
         }
         let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
-        let was_installed = server.receipt.placed.get(path).is_some_and(|placed| placed.digest == *after);
+        let was_installed = server.receipt()?.placed.get(path).is_some_and(|placed| placed.digest == *after);
         if let Some(id) = owner.or_else(|| owners.get(after).copied()) {
             *missing.entry(id).or_insert(true) &= was_installed;
         }

@@ -6,7 +6,7 @@ use std::{
 };
 
 use yalotheca_core::{
-    change::Update,
+    change::{Receipt, Update},
     control::{ControlFile, LockFile, Locked},
     document::{Document, ParseDocumentError, Pointer, TextFile, Value},
     game::{Scope, SettingsFile, Shape, TWEAK_SUFFIX, Template},
@@ -106,8 +106,9 @@ pub fn open_settings(server: &Server) -> Result<Vec<OpenSettings>, AppError> {
             });
         }
         let Some(kind) = server.game.kinds.get(&locked.release.kind) else { continue };
+        let receipt = server.receipt()?;
         for rule in &kind.settings {
-            let member = |name: &str| placed_member(server, locked, name);
+            let member = |name: &str| placed_member((server, receipt), locked, name);
             let one = open(server, locked.id.as_str(), rule, &scope, member)?;
             let has_any = if one.described {
                 !one.rules.is_empty()
@@ -162,9 +163,9 @@ fn open(
 }
 
 /// Reads a member of a content as it is placed on the server.
-fn placed_member(server: &Server, locked: &Locked, name: &str) -> Option<String> {
+fn placed_member((server, receipt): (&Server, &Receipt), locked: &Locked, name: &str) -> Option<String> {
     let shape = server.game.kinds.get(&locked.release.kind)?.shape;
-    let mut files = server.receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
+    let mut files = receipt.placed.iter().filter(|(_, placed)| placed.content == locked.id);
     let bytes = match shape {
         Shape::Archive => {
             let (path, _) = files.next()?;
@@ -214,12 +215,13 @@ pub(super) fn updates(
     for (locked, payload) in lineup.iter().zip(payloads) {
         let Some(old) = before.get(&locked.id).filter(|old| old.release != locked.release) else { continue };
         let Some(kind) = server.game.kinds.get(&locked.release.kind) else { continue };
+        let receipt = server.receipt()?;
         for rule in kind.settings.iter().filter(|rule| rule.defaults.is_some()) {
             let Some(member) = &rule.defaults else { continue };
             let scope = scope_of(&server.survey.scope, &locked.id, &locked.title, &locked.release);
             let path = TreePath::new(&text(&rule.file, &scope)?)?;
             let Some(bytes) = server.tree.read(&path)? else { continue };
-            let Some(old_text) = placed_member(server, old, member) else { continue };
+            let Some(old_text) = placed_member((server, receipt), old, member) else { continue };
             let sources = catalogues.get()?.fetch(locked)?;
             let Some(new_text) = coming_member(kind.shape, payload, &sources, member) else { continue };
             if old_text == new_text {

@@ -163,7 +163,8 @@ fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile,
     if !settle::is_sealed(tree, last.number, Some(key))? {
         return Ok(None);
     }
-    let after = settle::read_after(tree, last.number)?;
+    // A record that is damaged too is no help.
+    let Ok(after) = settle::read_after(tree, last.number) else { return Ok(None) };
     let lock = after.1.lock.as_deref().and_then(|text| LockFile::parse(LOCK_FILE, text).ok());
     Ok(lock.map(|lock| (last.number, lock, after.0)))
 }

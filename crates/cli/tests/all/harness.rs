@@ -148,6 +148,20 @@ impl World {
         Ok(fs::read_to_string(self.path(name)).map_err(|error| format!("{name}: {error}"))?)
     }
 
+    /// The names of the manifests in the records, and the paths of the placed files that they list.
+    pub(crate) fn manifests(&self) -> Result<Vec<(String, Vec<String>)>, Box<dyn Error>> {
+        let receipt: Value = serde_json::from_str(&self.read(".yalotheca/receipt.json")?)?;
+        let digests = receipt["manifests"].as_object().into_iter().flatten();
+        digests
+            .map(|(_, digest)| {
+                let name = format!(".yalotheca/records/{}.manifest", digest.as_str().unwrap_or_default());
+                let text = self.read(&name)?;
+                let files = text.lines().filter_map(|line| line.strip_prefix("file ")?.split('\t').nth(3));
+                Ok((name, files.filter(|path| !path.is_empty()).map(str::to_owned).collect()))
+            })
+            .collect()
+    }
+
     pub(crate) fn write(&self, name: &str, text: &str) -> Done {
         let path = self.path(name);
         path.parent().map_or(Ok(()), fs::create_dir_all)?;

@@ -170,9 +170,7 @@ impl Mess {
 
     /// What somebody does by hand.
     fn by_hand(&self, chance: &mut Chance) -> Done {
-        let receipt: Value = serde_json::from_str(&self.world.read(".yalotheca/receipt.json")?)?;
-        let placed: Vec<String> =
-            receipt["placed"].as_object().into_iter().flatten().map(|(path, _)| path.clone()).collect();
+        let placed: Vec<String> = self.world.manifests()?.into_iter().flat_map(|(_, files)| files).collect();
         if placed.is_empty() {
             return Ok(());
         }

@@ -317,6 +317,35 @@ fn a_given_file_takes_the_place_of_what_a_catalogue_gave() -> Done {
 }
 
 #[test]
+fn a_manifest_that_is_gone_or_was_modified_is_told_and_rebuilt() -> Done {
+    let world = World::left_behind()?;
+    world.run(&["fix", "--yes"]).code(0);
+    let before = world.digests()?;
+    for text in [None, Some("yalotheca manifest 1\n"), Some("oops")] {
+        let manifests = world.manifests()?;
+        let (manifest, files) = manifests.last().ok_or("something is installed")?;
+        assert!(!files.is_empty());
+        match text {
+            None => fs::remove_file(world.path(manifest))?,
+            Some(text) => world.write(manifest, text)?,
+        }
+        // What asks for no files needs none of it.
+        world.run(&["why", "lamp-oil"]).code(0);
+        world.run(&["check"]).code(5).says(&[manifest, "yalotheca repair"]);
+        world.run(&["drop", "night-lamps", "--yes"]).code(5);
+        world.run(&["repair", "--yes"]).code(0).says(&["Rebuilt the receipt from what lies on the server"]);
+        assert_eq!(world.digests()?, before);
+        world.run(&["check"]).code(0);
+        world.run(&["preview"]).code(0).says(&["nothing to do"]);
+        world.run(&["repair"]).code(0).says(&["nothing to repair"]);
+    }
+    world.run(&["undo", "--yes"]).code(0);
+    world.run(&["redo", "--yes"]).code(0);
+    assert_eq!(world.digests()?, before);
+    Ok(())
+}
+
+#[test]
 fn a_lock_or_a_receipt_that_is_gone_is_rebuilt() -> Done {
     let world = World::left_behind()?;
     world.run(&["fix", "--yes"]).code(0);

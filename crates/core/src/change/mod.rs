@@ -6,6 +6,7 @@
 
 mod entries;
 mod lines;
+mod manifest;
 mod receipt;
 mod reserved;
 mod step;
@@ -19,6 +20,7 @@ use globset::GlobSet;
 
 pub use entries::{EntryAct, EntryLine};
 pub use lines::{ConfigLine, FileAct, FileLine, KeptLine, MergedLine, PendingLine, diff};
+pub use manifest::StoredReceipt;
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
 pub use reserved::Reserved;
 pub use step::{Source, Step};

@@ -103,7 +103,7 @@ impl Journal {
     fn put_receipt(&self, tree: &LocalTree, when: &str) -> Result<(), SettleError> {
         // It is written before the state changes, and never modified.
         let next = self.inner("receipt.json")?;
-        tree.keep(&self.inner(&format!("{when}/receipt.json"))?, &next)?;
+        tree.keep(&self.receipt_at(tree, when)?, &next)?;
         tree.rename(&next, &own("receipt.json")?)?;
         // A file and a second name of it are not moved onto one another.
         tree.remove_own_file(&next)?;

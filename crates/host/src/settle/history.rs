@@ -10,6 +10,7 @@ use serde::Serialize;
 use super::{
     ChangeOrigin, SealKey, SettleError,
     journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of},
+    records,
 };
 use crate::tree::{LocalTree, Tree};
 
@@ -122,6 +123,9 @@ pub fn sweep(tree: &LocalTree, keep: Retention) -> Result<usize, SettleError> {
             tree.remove_all(&folder)?;
             swept += 1;
         }
+    }
+    if swept > 0 {
+        records::sweep(tree)?;
     }
     Ok(swept)
 }

@@ -12,6 +12,7 @@ use super::{
     ChangeOrigin, ControlTexts, SealKey, SettleError, SettleOrder, fault,
     outermost::OutermostFolders,
     own,
+    records::{self, ReceiptFile, Records},
     unwritten::{Boot, is_much},
 };
 use crate::tree::{Attributes, EntryKind, LocalTree, Tree};
@@ -77,11 +78,12 @@ pub(super) struct Journal {
 const UNWRITTEN: &str = "unwritten";
 
 /// The format of plans.
-const FORMAT: u32 = 3;
+const FORMAT: u32 = 4;
 
-/// The files of a journal that its seal covers.
-const SEALED: [&str; 7] = [
+/// The files of a journal that its seal covers. Since the fourth format receipts and control files are records, named by digest.
+const SEALED: [&str; 8] = [
     "plan.json",
+    "records.json",
     "before/receipt.json",
     "before/yalotheca.toml",
     "before/yalotheca.lock",
@@ -148,6 +150,17 @@ pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<ChangeOrigin, S
     }
 }
 
+/// Returns the records of a settle; nothing for one of an earlier format.
+pub(super) fn records_of(tree: &LocalTree, number: u32) -> Result<Option<Records>, SettleError> {
+    records_in(tree, &folder_of(number)?)
+}
+
+fn records_in(tree: &LocalTree, folder: &TreePath) -> Result<Option<Records>, SettleError> {
+    let path = inner(folder, "records.json")?;
+    let Some(bytes) = tree.read(&path)? else { return Ok(None) };
+    serde_json::from_slice(&bytes).map(Some).map_err(|error| damaged(&path, &error))
+}
+
 impl Journal {
     /// Begins one; nothing of it is on the disk before it was written down.
     pub(super) fn begin(tree: &LocalTree, order: &SettleOrder<'_>) -> Result<Self, SettleError> {
@@ -172,7 +185,7 @@ impl Journal {
         let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
         tree.make_folder(&journal.folder)?;
         let secret = tree.own_attributes()?.secret();
-        for name in ["staged", "attic", "before", "after"] {
+        for name in ["staged", "attic"] {
             tree.make_folder_as(&journal.inner(name)?, &secret)?;
         }
         Ok(journal)
@@ -193,24 +206,11 @@ impl Journal {
         };
         let plan_path = self.inner("plan.json")?;
         let plan = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
-        let texts =
-            [("before", &order.before, order.receipt_before), ("after", &order.after, &order.change.receipt)];
         seal_line(&mut sealed, "plan.json", &plan);
-        for (name, texts, receipt) in texts {
-            let files = [
-                ("receipt.json", Some(receipt.text())),
-                ("yalotheca.toml", texts.wants.clone()),
-                ("yalotheca.lock", texts.lock.clone()),
-            ];
-            for (file, text) in files {
-                let Some(text) = text else { continue };
-                let name = format!("{name}/{file}");
-                // The receipt gets its place from here.
-                let attributes = if file == "receipt.json" { &shared } else { &secret };
-                put(&name, text.as_bytes(), attributes)?;
-                seal_line(&mut sealed, &name, text.as_bytes());
-            }
-        }
+        let records = records::write(tree, order, self.inner("records")?)?;
+        let records = serde_json::to_vec(&records).map_err(|error| damaged(&plan_path, &error))?;
+        put("records.json", &records, &shared)?;
+        seal_line(&mut sealed, "records.json", &records);
         let origin = serde_json::to_vec(&self.plan.origin).map_err(|error| damaged(&plan_path, &error))?;
         put("origin.json", &origin, &shared)?;
         put("seal", order.key.seal(sealed.as_bytes()).as_bytes(), &shared)?;
@@ -218,7 +218,6 @@ impl Journal {
         if let Some(boot) = &self.unwritten {
             put(UNWRITTEN, boot.text().as_bytes(), &shared)?;
         }
-        written.extend([self.inner("before")?, self.inner("after")?]);
         fault::point();
         for path in &written {
             tree.sync_file(path)?;
@@ -236,7 +235,7 @@ impl Journal {
         let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
         let plan: Plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
         // The first two formats had no number; in the first one every file waited by itself.
-        if plan.format > FORMAT || plan.format == FORMAT && plan.number != number {
+        if plan.format > FORMAT || plan.format > 2 && plan.number != number {
             return Err(damaged(&path, &"it belongs to another change, or to a newer version of Yalotheca"));
         }
         let wholes = if plan.format < 2 {
@@ -292,13 +291,30 @@ impl Journal {
     }
 
     pub(super) fn receipt(&self, tree: &LocalTree, when: &str) -> Result<Receipt, SettleError> {
+        if let Some(records) = records_in(tree, &self.folder)? {
+            return records::receipt(tree, &records.at(when).receipt);
+        }
         let path = self.inner(&format!("{when}/receipt.json"))?;
         let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
-        Receipt::parse(path.as_str(), &String::from_utf8_lossy(&bytes))
-            .map_err(|error| damaged(&path, &error))
+        ReceiptFile::parse(path.as_str(), &bytes)?.receipt(tree)
+    }
+
+    /// Returns where the receipt of a time is kept, unmodified.
+    pub(super) fn receipt_at(&self, tree: &LocalTree, when: &str) -> Result<TreePath, SettleError> {
+        match records_in(tree, &self.folder)? {
+            Some(records) => {
+                let digest = records.at(when).receipt;
+                records::check_receipt(tree, &digest)?;
+                records::receipt_at(&digest)
+            }
+            None => self.inner(&format!("{when}/receipt.json")),
+        }
     }
 
     pub(super) fn texts(&self, tree: &LocalTree, when: &str) -> Result<ControlTexts, SettleError> {
+        if let Some(records) = records_in(tree, &self.folder)? {
+            return records::texts(tree, records.at(when));
+        }
         let read = |file: &str| -> Result<Option<String>, SettleError> {
             let bytes = tree.read(&self.inner(&format!("{when}/{file}"))?)?;
             Ok(bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))

@@ -11,6 +11,7 @@ mod fault;
 mod history;
 mod journal;
 mod outermost;
+mod records;
 mod recover;
 mod seal;
 mod staging;
@@ -43,6 +44,7 @@ use crate::{
 use execute::PreparedControls;
 pub use history::{Past, PastKind, Retention, history, is_sealed, sweep};
 use journal::State;
+pub use records::ReceiptFile;
 pub use recover::{Outcome, interrupted, recover};
 pub use seal::SealKey;
 
@@ -138,7 +140,7 @@ impl Hint for SettleError {
                 Some(format!("run a command there: yalotheca --at '{control}' check"))
             }
             Self::Busy { .. } => Some("wait until it is done".into()),
-            Self::Journal { path, .. } if path.ends_with("receipt.json") => {
+            Self::Journal { path, .. } if path.ends_with("receipt.json") || path.ends_with(".manifest") => {
                 Some("yalotheca repair rebuilds it without changing anything on the server".into())
             }
             Self::Journal { .. } => Some("keep the folder .yalotheca as it is and ask for help".into()),
@@ -180,9 +182,7 @@ pub struct ControlTexts {
 pub struct SettleOrder<'a> {
     /// The steps and the receipt afterwards.
     pub change: &'a ChangeSet,
-    /// The receipt before,
-    pub receipt_before: &'a Receipt,
-    /// and the digest of its file, where there is one.
+    /// The digest of the receipt's file before, where there is one.
     pub receipt_digest: Option<Digest>,
     /// The control files before the command.
     pub before: ControlTexts,
@@ -231,23 +231,25 @@ fn own(name: &str) -> Result<TreePath, SettleError> {
         .map_err(|error| SettleError::Journal { path: OWN.into(), why: error.to_string() })
 }
 
+/// Reads the receipt's file of a server, and returns it with its digest; nothing where there is none.
+///
+/// # Errors
+/// Where it is there and cannot be read.
+pub fn read_receipt_file(tree: &dyn Tree) -> Result<Option<(ReceiptFile, Digest)>, SettleError> {
+    let path = own("receipt.json")?;
+    let Some(bytes) = tree.read(&path)? else { return Ok(None) };
+    let file = ReceiptFile::parse(&format!("{}/{path}", tree.shown()), &bytes)?;
+    Ok(Some((file, Digest::of(&bytes))))
+}
+
 /// Reads the receipt of a server and the digest of its file; an empty one where there is none.
 ///
 /// # Errors
 /// Where it is there and cannot be read.
 pub fn read_receipt(tree: &dyn Tree) -> Result<(Receipt, Option<Digest>), SettleError> {
-    let path = own("receipt.json")?;
-    match tree.read(&path)? {
+    match read_receipt_file(tree)? {
         None => Ok((Receipt::empty(), None)),
-        Some(bytes) => {
-            let receipt =
-                Receipt::parse(&format!("{}/{path}", tree.shown()), &String::from_utf8_lossy(&bytes))
-                    .map_err(|error| SettleError::Journal {
-                        path: error.file.clone(),
-                        why: error.source.to_string(),
-                    })?;
-            Ok((receipt, Some(Digest::of(&bytes))))
-        }
+        Some((file, digest)) => Ok((file.receipt(tree)?, Some(digest))),
     }
 }
 
@@ -255,9 +257,12 @@ pub fn read_receipt(tree: &dyn Tree) -> Result<(Receipt, Option<Digest>), Settle
 ///
 /// # Errors
 /// Where it cannot be written.
-pub fn write_receipt(tree: &dyn Tree, receipt: &Receipt) -> Result<(), SettleError> {
+pub fn write_receipt(tree: &LocalTree, receipt: &Receipt) -> Result<(), SettleError> {
     tree.make_folder(&own("")?)?;
-    Ok(tree.write(&own("receipt.json")?, receipt.text().as_bytes())?)
+    let mut writing = records::Writing::begin(tree, own("records-new")?, true)?;
+    let (_, text) = writing.receipt(receipt)?;
+    writing.finish()?;
+    Ok(tree.write(&own("receipt.json")?, text.as_bytes())?)
 }
 
 /// Writes a file of the control folder as a whole.

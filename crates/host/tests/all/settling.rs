@@ -66,12 +66,11 @@ pub(crate) fn carry_out_on(
     steps: Vec<Step>,
     sources: &Sources,
 ) -> Result<Result<u32, SettleError>, Box<dyn std::error::Error>> {
-    let (before, receipt_digest) = settle::read_receipt(tree)?;
+    let (_, receipt_digest) = settle::read_receipt(tree)?;
     let change = ChangeSet { steps, receipt: Receipt::empty(), ..ChangeSet::default() };
     let now = |name: &str| fs::read_to_string(tree.root().join(name)).ok();
     let order = SettleOrder {
         change: &change,
-        receipt_before: &before,
         receipt_digest,
         before: ControlTexts { wants: now("yalotheca.toml"), lock: now("yalotheca.lock") },
         after: ControlTexts { wants: Some("wants".into()), lock: Some("lock".into()) },
@@ -236,8 +235,15 @@ fn a_plan_from_before_folders_were_moved_whole_is_finished_as_it_was_begun() -> 
     fs::remove_dir_all(&bells)?;
     fs::write(journal.join("state"), "staged")?;
     let plan = fs::read_to_string(journal.join("plan.json"))?;
-    assert!(plan.contains("\"format\":3"), "{plan}");
-    fs::write(journal.join("plan.json"), plan.replace("\"format\":3", "\"format\":1"))?;
+    assert!(plan.contains("\"format\":4"), "{plan}");
+    fs::write(journal.join("plan.json"), plan.replace("\"format\":4", "\"format\":1"))?;
+    // In that format receipts and control files lay in the journal.
+    fs::remove_file(journal.join("records.json"))?;
+    for (when, wants) in [("before", None), ("after", Some("wants"))] {
+        fs::create_dir(journal.join(when))?;
+        fs::write(journal.join(when).join("receipt.json"), Receipt::empty().text())?;
+        wants.map_or(Ok(()), |wants| fs::write(journal.join(when).join("yalotheca.toml"), wants))?;
+    }
     let tree = LocalTree::new(folder.path());
     assert!(recover(&tree).is_err(), "what was altered is not obeyed without being asked about");
     settle::recover(&tree, folder.path(), &key()?, true)?.ok_or("something was interrupted")?;
@@ -280,6 +286,39 @@ fn a_journal_without_a_plan_is_forgotten_and_a_damaged_one_is_told() -> Done {
     fs::write(journal.join("plan.json"), "{oops")?;
     let error = recover(&tree).err().ok_or("it is damaged")?;
     assert!(error.to_string().contains("journal/0001/plan.json"), "{error}");
+    Ok(())
+}
+
+#[test]
+fn records_are_shared_by_changes_and_go_with_the_last_one_that_names_them() -> Done {
+    let folder = tempfile::tempdir()?;
+    let tree = LocalTree::new(folder.path());
+    let records = || -> Result<Vec<String>, std::io::Error> {
+        let names = fs::read_dir(folder.path().join(".yalotheca/records"))?;
+        names.map(|entry| Ok(entry?.file_name().to_string_lossy().into_owned())).collect()
+    };
+    carry_out(folder.path(), vec![text_step("a", None, "1")], &Sources::default())?;
+    let first = records()?;
+    carry_out(folder.path(), vec![text_step("b", None, "2")], &Sources::default())?;
+    let mut second = records()?;
+    assert!(second.len() <= first.len() + 1, "{first:?} {second:?}");
+    // A text of its own goes with the change that it belongs to.
+    fs::write(folder.path().join(".yalotheca/records/stray.zst"), "x")?;
+    let keep = settle::Retention { changes: 1, age: std::time::Duration::ZERO, bytes: u64::MAX };
+    fs::File::open(folder.path().join(".yalotheca/journal/0001/state"))?
+        .set_modified(std::time::SystemTime::UNIX_EPOCH)?;
+    assert_eq!(settle::sweep(&tree, keep)?, 1);
+    let left = records()?;
+    assert!(!left.contains(&"stray.zst".to_owned()) && !left.is_empty(), "{left:?}");
+    second.retain(|name| left.contains(name));
+    assert_eq!(second.len(), left.len());
+    settle::read_settle(&tree, 2, Some(&key()?))?;
+    // One that was modified is told, and nothing is swept by it.
+    let name = left.iter().find(|name| name.ends_with(".zst")).ok_or("control files are recorded")?;
+    let path = folder.path().join(".yalotheca/records").join(name);
+    fs::write(&path, "other")?;
+    let error = settle::read_settle(&tree, 2, None).err().ok_or("it was modified")?;
+    assert!(error.to_string().contains(name.as_str()), "{error}");
     Ok(())
 }
 
@@ -395,9 +434,10 @@ fn a_settle_in_which_the_machine_went_down_is_finished_where_all_is_whole_and_el
         fs::write(journal.join("unwritten"), "another run")?;
         if !is_whole {
             // Interrupted a second time while it is taken back: what stood in the way of that is gone now.
-            fs::rename(journal.join("before"), journal.join("away"))?;
+            let records = journal.join("records.json");
+            fs::rename(&records, journal.join("away"))?;
             assert!(recover(&tree).is_err());
-            fs::rename(journal.join("away"), journal.join("before"))?;
+            fs::rename(journal.join("away"), &records)?;
         }
         let outcome = recover(&tree)?.ok_or("it was interrupted")?;
         assert!(

@@ -1,3 +1,4 @@
+mod manifest;
 mod verbs;
 
 use proptest::prelude::*;

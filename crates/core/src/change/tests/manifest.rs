@@ -1,0 +1,121 @@
+//! A receipt kept in manifests is the receipt.
+
+use std::collections::BTreeMap;
+
+use proptest::prelude::*;
+
+use crate::{
+    change::{OwnedEntry, Placed, Receipt, Settled, StoredReceipt},
+    desire::Entry,
+    document::{Before, Format, Pointer, Value},
+    id::{ContentId, Digest, TreePath},
+    route::{Payload, PayloadFile},
+};
+
+fn id(text: &str) -> ContentId {
+    ContentId::new(text).unwrap()
+}
+
+fn path(text: &str) -> TreePath {
+    TreePath::new(text).unwrap()
+}
+
+fn read(stored: &StoredReceipt, texts: &BTreeMap<Digest, String>) -> Result<Receipt, String> {
+    let missing = |digest: &Digest| texts.get(digest).cloned().ok_or_else(|| "missing".to_owned());
+    stored.receipt(missing, |_, why| why)
+}
+
+/// Names with all that paths may hold.
+const NAMES: [&str; 7] = ["a", "b.png", "with space", "tab\tin it", "line\nend", "ä", "c\r"];
+
+fn receipt() -> impl Strategy<Value = Receipt> {
+    let owner = || prop::sample::select(vec!["a", "b", "c-d", "zz"]);
+    let name = || prop::sample::select(NAMES.to_vec());
+    let file = (owner(), name(), name(), 0_u64..3, any::<[bool; 4]>());
+    let files = prop::collection::vec(file, 0..12);
+    let entries = prop::collection::vec((owner(), name()), 0..6);
+    let folders = prop::collection::btree_set(name(), 0..4);
+    (files, entries, folders).prop_map(|(files, entries, folders)| {
+        let mut receipt = Receipt::empty();
+        for (owner, folder, name, size, [has_payload, has_place, is_told, is_edited]) in files {
+            let digest = Digest::of(&[u8::try_from(size).unwrap()]);
+            let at = path(&format!("{folder}/{owner}/{name}"));
+            if has_payload {
+                let settled = receipt
+                    .contents
+                    .entry(id(owner))
+                    .or_insert_with(|| Settled { payload: Payload::default() });
+                let to = is_told.then(|| at.clone());
+                settled.payload.files.push(PayloadFile { path: format!("x\\{name}"), size, digest, to });
+            }
+            if has_place {
+                let digest = if is_edited { Digest::of(name.as_bytes()) } else { digest };
+                receipt.placed.insert(at, Placed { content: id(owner), size, digest });
+            }
+        }
+        for (owner, name) in entries {
+            receipt.entries.push(OwnedEntry {
+                content: id(owner),
+                file: path("order.txt"),
+                format: Format::Lines,
+                pointer: Pointer::root(),
+                entry: Entry::Set(Value::Text(name.into())),
+                before: Before::Absent { made: 0 },
+            });
+        }
+        receipt.folders.extend(folders.into_iter().map(path));
+        receipt.created.insert(path("order.txt"), "# x\n".into());
+        receipt
+    })
+}
+
+proptest! {
+    #[test]
+    fn what_is_kept_is_what_is_read(receipt in receipt()) {
+        let (stored, texts) = receipt.stored();
+        let again = StoredReceipt::parse("receipt.json", &stored.text()).unwrap().unwrap();
+        prop_assert_eq!(&again, &stored);
+        prop_assert_eq!(read(&stored, &texts).unwrap(), receipt);
+    }
+
+    #[test]
+    fn a_manifest_that_was_cut_or_altered_is_never_read_as_another_without_a_word(
+        receipt in receipt(), cut in any::<prop::sample::Index>(), byte in any::<u8>()
+    ) {
+        let (stored, texts) = receipt.stored();
+        let Some((digest, text)) = texts.iter().next() else { return Ok(()) };
+        let mut bytes = text.clone().into_bytes();
+        let at = cut.index(bytes.len());
+        bytes[at] = byte;
+        // It may be read or refused; it must not end the program.
+        let altered = String::from_utf8_lossy(&bytes).into_owned();
+        read(&stored, &[(*digest, altered)].into()).ok();
+    }
+}
+
+#[test]
+fn dropping_one_of_many_changes_no_manifest_of_the_others() {
+    let mut receipt = Receipt::empty();
+    for at in 0..50 {
+        let owner = id(&format!("m{at}"));
+        receipt.contents.insert(owner.clone(), Settled { payload: Payload::default() });
+        receipt.folders.insert(path(&format!("mods/m{at}")));
+        let placed = Placed { content: owner, size: 1, digest: Digest::of(b"1") };
+        receipt.placed.insert(path(&format!("mods/m{at}/init.lua")), placed);
+    }
+    let (_, before) = receipt.stored();
+    receipt.contents.remove("m7");
+    receipt.folders.remove("mods/m7");
+    receipt.placed.remove("mods/m7/init.lua");
+    let (stored, after) = receipt.stored();
+    assert_eq!(stored.manifests.len(), 49);
+    assert!(after.keys().all(|digest| before.contains_key(digest)));
+}
+
+#[test]
+fn a_receipt_of_the_first_format_has_no_manifests_and_one_of_a_later_format_is_refused() {
+    let parse = |text: &str| StoredReceipt::parse("receipt.json", text);
+    assert_eq!(parse(&Receipt::empty().text()).unwrap(), None);
+    assert!(parse("{\"format\": 3}").unwrap_err().to_string().contains("format 3"));
+    assert!(parse("{\"format\": 2, \"colour\": 1}").is_err());
+}
