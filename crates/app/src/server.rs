@@ -3,7 +3,8 @@
 use std::{
     collections::BTreeMap,
     path::PathBuf,
-    sync::OnceLock,
+    sync::{Arc, Mutex, OnceLock, PoisonError},
+    thread::{self, JoinHandle},
     time::{Duration, Instant},
 };
 
@@ -42,6 +43,8 @@ pub struct OpenOptions {
     pub password_file: Option<PathBuf>,
     /// The command that was given, as the history keeps it.
     pub command: String,
+    /// Whether all files are going to be compared: then they are looked at from the start.
+    pub compares: bool,
 }
 
 /// One server, open for a command.
@@ -56,7 +59,8 @@ pub struct Server {
     pub survey: Survey,
     /// What was placed and registered; its manifests are read when somebody asks for it.
     receipt: OnceLock<Receipt>,
-    receipt_file: Option<ReceiptFile>,
+    reading: ReadingReceipt,
+    has_receipt_of_something: bool,
     /// The digest of the receipt's file, where there is one.
     pub receipt_digest: Option<Digest>,
     /// What fetches files.
@@ -66,6 +70,36 @@ pub struct Server {
     pub(crate) ahead: Ahead,
     /// The command that was given, as the history keeps it.
     pub command: String,
+}
+
+/// A receipt's manifests, read by another thread while the server is opened.
+struct ReadingReceipt {
+    file: Option<Arc<ReceiptFile>>,
+    thread: Mutex<Option<JoinHandle<Result<Receipt, SettleError>>>>,
+}
+
+impl ReadingReceipt {
+    fn new(file: Option<ReceiptFile>) -> Self {
+        Self { file: file.map(Arc::new), thread: Mutex::default() }
+    }
+
+    fn begin(&self, tree: &LocalTree) {
+        let mut thread = self.thread.lock().unwrap_or_else(PoisonError::into_inner);
+        if let (None, Some(file)) = (&*thread, &self.file) {
+            tree.look_ahead();
+            let (file, tree) = (Arc::clone(file), tree.clone());
+            *thread = Some(thread::spawn(move || file.receipt(&tree)));
+        }
+    }
+
+    fn finish(&self, tree: &LocalTree) -> Result<Receipt, SettleError> {
+        let thread = self.thread.lock().unwrap_or_else(PoisonError::into_inner).take();
+        match (thread, &self.file) {
+            (Some(thread), _) => thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)),
+            (None, Some(file)) => file.receipt(tree),
+            (None, None) => Ok(Receipt::empty()),
+        }
+    }
 }
 
 /// What a command is about to do.
@@ -98,6 +132,14 @@ impl Server {
                 Err(error) => return Err(error.into()),
             }
         }
+        let store = Store::of_user()?;
+        let tree = tree.knowing(store.inventory_of(&control.server_folder()));
+        let (receipt_file, receipt_digest) = settle::read_receipt_file(&tree)?.unzip();
+        let has_receipt_of_something = receipt_file.as_ref().is_some_and(|file| !file.is_empty());
+        let reading = ReadingReceipt::new(receipt_file);
+        if options.compares {
+            reading.begin(&tree);
+        }
         let ahead = ahead(&control);
         let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
         let given = &control.wants.server.values;
@@ -106,10 +148,8 @@ impl Server {
         let scope = survey::values(&tree, &game, given);
         let scope = scope.unwrap_or_else(|_| survey::default_scope(&game));
         front.event(Event::Secrets(Secrets::of(&tree, &game, &scope)));
-        let store = Store::of_user()?;
         let queries = if purpose == Purpose::Look { Queries::Remembered } else { Queries::Run(&trust) };
         let survey = survey::survey(&tree, &game, given, (queries, &store))?;
-        let (receipt_file, receipt_digest) = settle::read_receipt_file(&tree)?.unzip();
         let fetcher = Fetcher::new(store, options.offline).watched(front.watch());
         let looks = Looks::new(unpack_options(&control.wants, options)?);
         let command = options.command.clone();
@@ -119,7 +159,8 @@ impl Server {
             tree,
             survey,
             receipt: OnceLock::new(),
-            receipt_file,
+            reading,
+            has_receipt_of_something,
             receipt_digest,
             fetcher,
             looks,
@@ -150,15 +191,19 @@ impl Server {
         }
     }
 
+    /// Has the receipt read by another thread, and the files that it names looked at, since both are going to be needed.
+    pub fn read_ahead(&self) {
+        if self.receipt.get().is_none() {
+            self.reading.begin(&self.tree);
+        }
+    }
+
     /// Returns what was placed and registered.
     pub fn receipt(&self) -> Result<&Receipt, AppError> {
         if let Some(receipt) = self.receipt.get() {
             return Ok(receipt);
         }
-        let receipt = match &self.receipt_file {
-            Some(file) => file.receipt(&self.tree)?,
-            None => Receipt::empty(),
-        };
+        let receipt = self.reading.finish(&self.tree)?;
         Ok(self.receipt.get_or_init(|| receipt))
     }
 
@@ -169,7 +214,7 @@ impl Server {
 
     /// Returns whether anything was placed or registered.
     pub fn has_receipt_of_something(&self) -> bool {
-        self.receipt_file.as_ref().is_some_and(|file| !file.is_empty())
+        self.has_receipt_of_something
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
@@ -209,7 +254,7 @@ impl Server {
         loop {
             match settle::claim(&self.tree) {
                 Err(SettleError::Busy { .. }) if Instant::now() < until => {
-                    std::thread::sleep(Duration::from_millis(30));
+                    thread::sleep(Duration::from_millis(30));
                 }
                 claim => return Ok(claim?),
             }

@@ -401,7 +401,7 @@ pub fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) 
 
 /// What lies there is ours from now on, where it lies.
 pub fn place(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
-    let settled = Settled { payload: found.payload.clone() };
+    let settled = Settled::new(found.payload.clone());
     receipt.contents.insert(found.content.id.clone(), settled);
     place_files(game, found, receipt);
 }

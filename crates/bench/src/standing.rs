@@ -21,7 +21,7 @@ fn write_server(folder: &Path) -> io::Result<()> {
     let mut world = String::from("gameid = minetest\n");
     for content in 0..CONTENTS {
         let mod_folder = folder.join(format!("home/.minetest/mods/m{content:03}"));
-        world.push_str(&format!("load_mod_m{content:03} = true\n"));
+        world.extend(["load_mod_m", &format!("{content:03}"), " = true\n"]);
         for part in 0..5 {
             fs::create_dir_all(mod_folder.join(format!("part{part}")))?;
         }
@@ -136,7 +136,7 @@ pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::
         Row { words: git(&["status", "--short"]), ..Row::new("git status", &[]) },
         Row::new("preview, nothing to do", &[&program, "preview"]),
         Row::new("check", &[&program, "check"]),
-        //DEEP
+        Row::new("check --deep", &[&program, "check", "--deep"]),
         Row::new("b3sum of the tree", &["sh", "-c", "find . -type f -print0 | xargs -0 b3sum"]),
         Row::new("why", &[&program, "why", "m007"]),
         Row::new("order", &[&program, "order"]),
@@ -155,7 +155,7 @@ pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::
     }
     for row in &mut rows {
         row.measure_memory(&folder, &cache)?;
-        writeln!(out, "{:34} {:8.1} ms {:6.1} MiB", row.name, row.median(), row.memory as f64 / 1024.0)?;
+        writeln!(out, "{:34} {:8.1} ms {:5} MiB", row.name, row.median(), row.memory / 1024)?;
     }
     let own = folder.join(".yalotheca");
     let before = records(&own)?;

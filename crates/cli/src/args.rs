@@ -62,7 +62,7 @@ pub(crate) enum Command {
     /// Stop the server that a trial has left running
     Stop(commands::stop::StopArgs),
     /// Find out what is wrong, without starting the server
-    Check,
+    Check(commands::check::CheckArgs),
     /// Do what check suggests, as one change
     Fix(commands::fix::FixArgs),
     /// Take back the last change, or all changes back to one of them

@@ -42,6 +42,7 @@ impl Global {
             offline: self.offline,
             password_file: self.password_file.clone(),
             command: format!("yalotheca {}", without_places(&words).join(" ")),
+            compares: false,
         }
     }
 }

@@ -165,7 +165,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),
         Command::Stop(args) => commands::stop::run(args, global, ui),
-        Command::Check => commands::check::run(global, ui),
+        Command::Check(args) => commands::check::run(args, global, ui),
         Command::Fix(args) => commands::fix::run(args, global, ui),
         Command::Undo(args) => commands::undo::run(args, global, ui),
         Command::Redo(args) => commands::undo::redo(args, global, ui),

@@ -248,6 +248,11 @@ impl Digest {
         Self(bytes)
     }
 
+    /// Returns the 32 bytes.
+    pub fn bytes(&self) -> &[u8; 32] {
+        &self.0
+    }
+
     /// Reads 64 hexadecimal digits.
     pub fn parse(text: &str) -> Result<Self, ParseIdError> {
         // A catalogue has very many of these, and nothing in them is secret: no need for constant time.

@@ -71,7 +71,7 @@ pub fn rehearse(game: &Game) -> Tried {
         let entries = [LineupEntry { locked: &locked, payload: &payload }];
         let asked = Asked { maps: &maps, settings: &settings, off: &off };
         let desired = desire(game, &scope, &entries, asked).map_err(|error| wrong(&at, error))?;
-        let contents = BTreeMap::from([(locked.id.clone(), Settled { payload: payload.clone() })]);
+        let contents = BTreeMap::from([(locked.id.clone(), Settled::new(payload.clone()))]);
         let is_played = |registration: &&Registration| {
             game.maps.is_some() && own.registrations.iter().any(|own| same_place(own, registration))
         };

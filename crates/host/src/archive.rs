@@ -202,7 +202,7 @@ impl Bundle for FolderBundle {
             });
             return found.collect();
         }
-        visible(&self.tree, &self.at).unwrap_or_default()
+        visible(&self.tree, &self.at, true).unwrap_or_default()
     }
 
     fn head(&mut self, path: &str, most: usize) -> Vec<u8> {
@@ -231,15 +231,16 @@ pub(crate) fn open_zip(path: &Path) -> Option<Box<dyn Bundle>> {
 /// How deep folders are looked through.
 const DEEPEST: usize = 64;
 
-/// Returns the paths and sizes of the files in a folder, by name; hidden things (`.git` and the like) apart.
-fn visible(tree: &LocalTree, folder: &TreePath) -> Result<Vec<(String, u64)>, TreeError> {
-    fn walk(
-        tree: &LocalTree,
+/// Returns the paths and sizes of the files in a folder, by name; hidden things (`.git` and the like) apart. The size is 0 where none was
+/// asked for.
+fn visible(tree: &LocalTree, folder: &TreePath, with_sizes: bool) -> Result<Vec<(String, u64)>, TreeError> {
+    fn walk<L: Fn(&TreePath) -> Result<Vec<(String, EntryKind)>, TreeError>>(
+        list: &L,
         (folder, inner): (&TreePath, &str),
         depth: usize,
         files: &mut Vec<(String, u64)>,
     ) -> Result<(), TreeError> {
-        for (name, found) in tree.list(folder)? {
+        for (name, found) in list(folder)? {
             if name.starts_with('.') {
                 continue;
             }
@@ -248,7 +249,7 @@ fn visible(tree: &LocalTree, folder: &TreePath) -> Result<Vec<(String, u64)>, Tr
                 EntryKind::File(size) => files.push((inner, size)),
                 EntryKind::Folder if depth < DEEPEST => {
                     let Ok(path) = folder.join(&name) else { continue };
-                    walk(tree, (&path, &inner), depth + 1, files)?;
+                    walk(list, (&path, &inner), depth + 1, files)?;
                 }
                 EntryKind::Folder | EntryKind::Other => {}
             }
@@ -256,23 +257,42 @@ fn visible(tree: &LocalTree, folder: &TreePath) -> Result<Vec<(String, u64)>, Tr
         Ok(())
     }
     let mut files = Vec::new();
-    walk(tree, (folder, ""), 0, &mut files)?;
+    let list = |folder: &TreePath| if with_sizes { tree.list(folder) } else { tree.list_kinds(folder) };
+    walk(&list, (folder, ""), 0, &mut files)?;
     Ok(files)
 }
 
-/// Returns all files of a folder in a tree with their digests. Hidden files (`.git` and the like) stay out, and so does what a
-/// link leads to that leaves the tree.
+/// Returns all files of each of some folders in a tree with their digests. Hidden files (`.git` and the like) stay out, and so does what
+/// a link leads to that leaves the tree.
+///
+/// # Errors
+/// Where one cannot be read.
+pub fn folder_payloads(tree: &LocalTree, folders: &[TreePath]) -> Result<Vec<Payload>, TreeError> {
+    let (mut inner, mut paths) = (Vec::with_capacity(folders.len()), Vec::new());
+    for folder in folders {
+        let mut files = visible(tree, folder, false)?;
+        files.retain(|(path, _)| folder.join(path).map(|at| paths.push(at)).is_ok());
+        inner.push(files);
+    }
+    let mut digests = tree.digests(&paths)?.into_iter();
+    let payload = |files: Vec<(String, u64)>| {
+        let files = files.into_iter().zip(&mut digests);
+        let mut files: Vec<PayloadFile> = files
+            .filter_map(|((path, _), found)| {
+                let (digest, size) = found?;
+                Some(PayloadFile { path, size, digest, to: None })
+            })
+            .collect();
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        Payload { files }
+    };
+    Ok(inner.into_iter().map(payload).collect())
+}
+
+/// Returns all files of one folder, as [`folder_payloads`] does.
 ///
 /// # Errors
 /// Where one cannot be read.
 pub fn folder_payload(tree: &LocalTree, folder: &TreePath) -> Result<Payload, TreeError> {
-    let mut files = Vec::new();
-    for (path, _) in visible(tree, folder)? {
-        let Ok(at) = folder.join(&path) else { continue };
-        if let Some((digest, size)) = tree.digest(&at)? {
-            files.push(PayloadFile { path, size, digest, to: None });
-        }
-    }
-    files.sort_by(|a, b| a.path.cmp(&b.path));
-    Ok(Payload { files })
+    Ok(folder_payloads(tree, std::slice::from_ref(folder))?.pop().unwrap_or_default())
 }

@@ -132,6 +132,13 @@ impl Store {
         &self.root
     }
 
+    /// Returns where the inventory of a server's folder is kept.
+    pub fn inventory_of(&self, server: &Path) -> PathBuf {
+        let server = server.canonicalize().unwrap_or_else(|_| server.to_owned());
+        let name = Digest::of(server.as_os_str().as_encoded_bytes());
+        self.root.join("inventories").join(name.short())
+    }
+
     fn error(path: &Path) -> impl FnOnce(io::Error) -> StoreError + use<> {
         let path = path.display().to_string();
         move |source| StoreError { path, source }
@@ -372,7 +379,7 @@ impl Store {
     /// Where one cannot be removed.
     pub fn sweep(&self, unused: Duration, most: Option<u64>) -> Result<(usize, u64), StoreError> {
         let mut files: Vec<(SystemTime, u64, PathBuf)> = Vec::new();
-        for part in ["files", "partial", "unpacked", "answers", "read"] {
+        for part in ["files", "partial", "unpacked", "answers", "read", "inventories"] {
             for entry in walkdir::WalkDir::new(self.root.join(part)).into_iter().flatten() {
                 let Ok(metadata) = entry.metadata() else { continue };
                 if metadata.is_file() {

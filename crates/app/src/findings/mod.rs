@@ -3,12 +3,14 @@
 mod strangers;
 
 use std::{
+    borrow::Cow,
     collections::{BTreeMap, BTreeSet},
     io::Read,
+    thread,
 };
 
 use yalotheca_core::{
-    change::{PlanChangeError, Settled, plan},
+    change::{OwnedEntry, PlanChangeError, Settled, plan},
     check::{FIX, Finding, Remedy, Weight, meaning, of_breaches, of_change},
     control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
@@ -42,9 +44,19 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let platform = &server.survey.platform;
     let mut findings = agreements(server)?;
     findings.extend(terms(server)?);
+    server.read_ahead();
     let loaded = server.control.lock.loaded(&server.control.wants.off);
-    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
     let mut breaches = verify(&loaded.universe(), platform, &loaded.selection());
+    let (desired, contents) = locked_state(server)?;
+    let owned = strangers::owned(server, &desired)?;
+    // What lies beside it is looked through meanwhile.
+    let (compared, inventory) = thread::scope(|scope| {
+        let walk = || survey::inventory_beside(&server.tree, &server.game, &server.survey.scope, &owned);
+        let walk = scope.spawn(walk);
+        let compared = compare(server, &desired, contents);
+        (compared, walk.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let inventory = inventory?;
     // A need may be met by what lies behind a link out of the folder.
     breaches.retain(|breach| match breach {
         Breach::Need { group, has: None, .. } => {
@@ -55,21 +67,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     findings.extend(of_breaches(&breaches));
     findings.extend(wants(server));
     findings.extend(names(server));
-    let (desired, contents) = locked_state(server)?;
-    let (broken, usable) = broken_files(server, &desired)?;
-    findings.extend(broken);
-    let present = look(server, &usable)?;
-    let mut receipt = server.receipt()?.clone();
-    let usable_files: BTreeSet<&TreePath> = usable.registrations.iter().map(|r| &r.file).collect();
-    let all_files: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
-    receipt.entries.retain(|entry| usable_files.contains(&entry.file) || !all_files.contains(&entry.file));
-    match plan(&usable, contents, &receipt, &present) {
-        Ok(change) => findings.extend(of_change(&change)),
-        Err(PlanChangeError::Edit { path, source }) => {
-            findings.push(Finding::trouble("broken-file", path.as_str(), format!("{path}: {source}"), None));
-        }
-        Err(error) => return Err(error.into()),
-    }
+    findings.extend(compared?);
     tell_closer(server, &mut findings)?;
     tell_halves(server, &mut findings)?;
     findings.extend(missing_maps(server)?);
@@ -77,10 +75,36 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let ours =
         |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
     findings.extend(broken_references(server).iter().filter(|one| !ours(one)).map(of_break));
-    findings.extend(strangers::look(server, &desired, &inventory)?);
+    findings.extend(strangers::look(server, &desired, (&inventory, &owned))?);
     findings.extend(as_found(server));
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
+}
+
+/// Compares what is on the server with what should be.
+fn compare(
+    server: &Server,
+    desired: &Desired,
+    contents: BTreeMap<ContentId, Settled>,
+) -> Result<Vec<Finding>, AppError> {
+    let (mut findings, usable) = broken_files(server, desired)?;
+    let present = look(server, &usable)?;
+    let mut receipt = Cow::Borrowed(server.receipt()?);
+    if usable.registrations.len() < desired.registrations.len() {
+        let usable_files: BTreeSet<&TreePath> = usable.registrations.iter().map(|r| &r.file).collect();
+        let all_files: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
+        let is_usable =
+            |entry: &OwnedEntry| usable_files.contains(&entry.file) || !all_files.contains(&entry.file);
+        receipt.to_mut().entries.retain(is_usable);
+    }
+    match plan(&usable, contents, &receipt, &present) {
+        Ok(change) => findings.extend(of_change(&change)),
+        Err(PlanChangeError::Edit { path, source }) => {
+            findings.push(Finding::trouble("broken-file", path.as_str(), format!("{path}: {source}"), None));
+        }
+        Err(error) => return Err(error.into()),
+    }
+    Ok(findings)
 }
 
 /// The lock or the receipt, where one is there without the other.
@@ -154,25 +178,28 @@ pub fn locked_state(server: &Server) -> Result<(Desired, BTreeMap<ContentId, Set
     let known = lock.by_id();
     let on = ids.iter().filter_map(|id| known.get(id).copied());
     let receipt = server.receipt()?;
-    let lineup: Vec<(&Locked, Payload)> = on
+    let lineup: Vec<(&Locked, Settled)> = on
         .chain(lock.contents.iter().filter(|locked| locked.off))
         .map(|locked| {
-            let known = receipt.contents.get(&locked.id).map(|settled| settled.payload.clone());
-            (locked, payload_of_release(&locked.release).or(known).unwrap_or_default())
+            let known = || receipt.contents.get(&locked.id).cloned();
+            let settled = payload_of_release(&locked.release).map(Settled::new).or_else(known);
+            (locked, settled.unwrap_or_else(|| Settled::new(Payload::default())))
         })
         .collect();
     let entries: Vec<LineupEntry<'_>> =
-        lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
+        lineup.iter().map(|(locked, settled)| LineupEntry { locked, payload: settled.payload() }).collect();
     let desired = desire(&server.game, &server.survey.scope, &entries, asked(&server.control.wants))?;
-    let contents =
-        lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() }));
+    let contents = lineup.into_iter().map(|(locked, settled)| (locked.id.clone(), settled));
     Ok((desired, contents.collect()))
 }
 
 /// Configuration files that cannot be read, and the desired state without them.
-fn broken_files(server: &Server, desired: &Desired) -> Result<(Vec<Finding>, Desired), AppError> {
+fn broken_files<'d>(
+    server: &Server,
+    desired: &'d Desired,
+) -> Result<(Vec<Finding>, Cow<'d, Desired>), AppError> {
     let mut findings = Vec::new();
-    let mut usable = desired.clone();
+    let mut usable = Cow::Borrowed(desired);
     let mut seen = BTreeSet::new();
     for registration in &desired.registrations {
         if !seen.insert(&registration.file) {
@@ -191,7 +218,7 @@ fn broken_files(server: &Server, desired: &Desired) -> Result<(Vec<Finding>, Des
             let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
             let fix = format!("correct line {} of {path}", error.line);
             findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(&fix)));
-            usable.registrations.retain(|other| other.file != *path);
+            usable.to_mut().registrations.retain(|other| other.file != *path);
         }
     }
     Ok((findings, usable))

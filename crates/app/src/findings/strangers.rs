@@ -19,24 +19,38 @@ use crate::{
     take_over::{Lies, Texts, lies},
 };
 
-/// Looks at what lies on the server beside what is in the lock.
-pub(super) fn look(
-    server: &Server,
-    desired: &Desired,
-    inventory: &Inventory,
-) -> Result<Vec<Finding>, AppError> {
-    let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
-    let mut owned: HashSet<TreePath> = HashSet::new();
+/// Returns all files that are placed or should be, and the folders in which they lie: these are ours as well.
+pub(super) fn owned(server: &Server, desired: &Desired) -> Result<HashSet<TreePath>, AppError> {
+    let mut owned: HashSet<TreePath> = HashSet::with_capacity(desired.placements.len());
+    let mut last = "";
     for path in desired.placements.keys().chain(server.receipt()?.placed.keys()) {
-        let mut next = Some(path.clone());
-        while let Some(path) = next.filter(|path| !path.is_root()) {
-            next = path.parent();
-            if !owned.insert(path) {
+        if !owned.insert(path.clone()) {
+            continue;
+        }
+        let folder = path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
+        // Many files lie in one folder.
+        if folder == last {
+            continue;
+        }
+        last = folder;
+        let mut next = path.parent();
+        while let Some(folder) = next.filter(|folder| !folder.is_root()) {
+            next = folder.parent();
+            if !owned.insert(folder) {
                 break;
             }
         }
     }
-    // A folder in which something of ours lies is ours as well.
+    Ok(owned)
+}
+
+/// Looks at what lies on the server beside what is in the lock.
+pub(super) fn look(
+    server: &Server,
+    desired: &Desired,
+    (inventory, owned): (&Inventory, &HashSet<TreePath>),
+) -> Result<Vec<Finding>, AppError> {
+    let registered: BTreeSet<&TreePath> = desired.registrations.iter().map(|r| &r.file).collect();
     let ours = |path: &TreePath| registered.contains(path) || owned.contains(path);
     let mut findings = Vec::new();
     for (path, error) in inventory.unreadable.iter().filter(|(path, _)| !ours(path)) {

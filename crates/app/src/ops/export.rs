@@ -177,7 +177,7 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
             Ok((format!("members/{}", only.name()), Piece::File(server.tree.at(only))))
         }
         several => {
-            let payload = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload.files);
+            let payload = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload().files);
             let inner = |path: &TreePath| {
                 let own = payload.into_iter().flatten().find(|file| {
                     path.as_str() == file.path || path.as_str().ends_with(&format!("/{}", file.path))

@@ -179,7 +179,7 @@ fn found_at<'i>(inventory: &'i Inventory, path: &TreePath) -> Option<&'i FoundCo
 /// Whether a second copy has the same files as the one that is installed.
 fn is_the_same(receipt: &Receipt, found: &FoundContent) -> bool {
     let settled = receipt.contents.get(&found.content.id);
-    settled.is_some_and(|settled| settled.payload.is_same_as(&found.payload))
+    settled.is_some_and(|settled| settled.payload().is_same_as(&found.payload))
 }
 
 /// What is taken over stays where it is if the server loads it from there.

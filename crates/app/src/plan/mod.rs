@@ -21,7 +21,6 @@ use yalotheca_core::{
     game::{Game, Kind, TWEAK_KIND},
     id::{ContentId, Digest, TreePath},
     order::{AskedPlace, Leaning, LoadOrder, order},
-    route::Payload,
 };
 use yalotheca_host::{
     catalogue::payload_of_release,
@@ -80,6 +79,7 @@ pub fn plan_change(
 ) -> Result<Planned, AppError> {
     catalogues.set_fresh(fresh);
     catalogues.mend(&options.mend);
+    server.read_ahead();
     let chosen = choose::choose(server, catalogues, wants, fresh)?;
     // What the lock alone has answered is as it was.
     let fresh = if chosen.by_lock.is_some() { &Fresh::None } else { fresh };
@@ -116,8 +116,11 @@ pub fn plan_change(
     for locked in &mut lineup {
         payloads.push(payload(server, catalogues, locked, fresh)?);
     }
-    let entries: Vec<LineupEntry<'_>> =
-        lineup.iter().zip(&payloads).map(|(locked, payload)| LineupEntry { locked, payload }).collect();
+    let entries: Vec<LineupEntry<'_>> = lineup
+        .iter()
+        .zip(&payloads)
+        .map(|(locked, settled)| LineupEntry { locked, payload: settled.payload() })
+        .collect();
     let mut desired = desire(&server.game, &server.survey.scope, &entries, asked(wants))?;
     for registration in &mut desired.registrations {
         if let Some(head) = options.heads.get(&registration.file) {
@@ -125,11 +128,7 @@ pub fn plan_change(
         }
     }
     let merged = settings::updates(server, catalogues, wants, (&lineup, &payloads))?;
-    let settled = lineup
-        .iter()
-        .zip(payloads)
-        .map(|(locked, payload)| (locked.id.clone(), Settled { payload }))
-        .collect();
+    let settled = lineup.iter().map(|locked| locked.id.clone()).zip(payloads).collect();
     let mut present = look(server, &desired)?;
     let beside: Vec<TreePath> = merged.keys().filter_map(Update::beside).collect();
     for path in merged.keys().chain(&beside) {
@@ -244,55 +243,42 @@ fn lock_one(
     }
 }
 
+/// Returns the files of a locked content, and notes their digest in the lock.
 fn payload(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
     locked: &mut Locked,
     fresh: &Fresh,
-) -> Result<Payload, AppError> {
+) -> Result<Settled, AppError> {
     if let Some(payload) = payload_of_release(&locked.release) {
-        return Ok(payload);
+        return Ok(Settled::new(payload));
     }
-    if let (Some(digest), Some(settled), false) =
-        (locked.release.payload, server.receipt()?.contents.get(&locked.id), fresh.has(&locked.id))
-        && settled.payload.digest() == digest
+    let installed = server.receipt()?.contents.get(&locked.id);
+    if let (Some(digest), Some(settled), false) = (locked.release.payload, installed, fresh.has(&locked.id))
+        && settled.digest() == digest
     {
-        return Ok(settled.payload.clone());
+        return Ok(settled.clone());
     }
-    let payload = match catalogues.get()?.payload(locked) {
-        Ok(payload) => payload,
+    let settled = match catalogues.get()?.payload(locked) {
+        Ok(payload) => Settled::new(payload),
         // What it was given in may be gone; what is placed is known all the same.
         Err(error) => {
-            let settled = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload);
             let is_same =
-                |payload: &&Payload| locked.release.payload.is_none_or(|digest| digest == payload.digest());
-            settled.filter(is_same).cloned().ok_or(error)?
+                |settled: &&Settled| locked.release.payload.is_none_or(|digest| digest == settled.digest());
+            installed.filter(is_same).cloned().ok_or(error)?
         }
     };
-    locked.release.payload = Some(payload.digest());
-    Ok(payload)
+    locked.release.payload = Some(settled.digest());
+    Ok(settled)
 }
 
 /// Looks at everything on the server that the change may touch.
 pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
     let (files, texts, folders) = paths_of_interest(desired, server.receipt()?);
     let tree = &server.tree;
-    let mut present = Present::default();
-    // Nothing lies in a folder that is not there.
-    let mut folders_there: HashMap<TreePath, bool> = HashMap::new();
-    for path in files {
-        let Some(folder) = path.parent() else { continue };
-        let is_there = if let Some(is_there) = folders_there.get(&folder) {
-            *is_there
-        } else {
-            let is_there = folder.is_root() || tree.find(&folder)?.is_some();
-            folders_there.insert(folder, is_there);
-            is_there
-        };
-        if is_there && let Some(found) = tree.digest(&path)? {
-            present.files.insert(path, found);
-        }
-    }
+    let digests = tree.digests(&files)?;
+    let there = files.into_iter().zip(digests).filter_map(|(path, found)| Some((path, found?)));
+    let mut present = Present { files: there.collect(), ..Present::default() };
     for path in texts {
         if let Some(bytes) = tree.read(&path)? {
             present.texts.insert(path, TextFile::read(bytes));

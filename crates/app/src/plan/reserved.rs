@@ -5,7 +5,7 @@ use yalotheca_core::{
     control::LockFile,
     desire::Desired,
     game::{Agree, ConfigPlace, Game, PlatformRule, Scope, Template},
-    id::TreePath,
+    id::{ContentId, TreePath},
 };
 use yalotheca_host::arrival::Once;
 
@@ -77,8 +77,14 @@ pub fn check(
         let kind = lineup.get(id).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         kind.is_some_and(|kind| kind.brings.is_some())
     };
+    // Files of one content mostly follow one another.
+    let mut last: Option<(&ContentId, bool)> = None;
     for (path, placement) in &desired.placements {
-        let reserved = if brings(&placement.content) { &own } else { &used };
+        let (_, is_brought) = last
+            .filter(|(id, _)| **id == placement.content)
+            .unwrap_or_else(|| (&placement.content, brings(&placement.content)));
+        last = Some((&placement.content, is_brought));
+        let reserved = if is_brought { &own } else { &used };
         if let Some(why) = reserved.why(path) {
             return Err(refuse(placement.content.as_str(), path, why));
         }

@@ -6,7 +6,7 @@ use std::{
 };
 
 use yalotheca_core::{
-    change::{Receipt, Update},
+    change::{Receipt, Settled, Update},
     control::{ControlFile, LockFile, Locked},
     document::{Document, ParseDocumentError, Pointer, TextFile, Value},
     game::{Scope, SettingsFile, Shape, TWEAK_SUFFIX, Template},
@@ -208,11 +208,11 @@ pub(super) fn updates(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
     wants: &ControlFile,
-    (lineup, payloads): (&[Locked], &[Payload]),
+    (lineup, payloads): (&[Locked], &[Settled]),
 ) -> Result<BTreeMap<TreePath, Update>, AppError> {
     let mut found = BTreeMap::new();
     let before: &LockFile = &server.control.lock;
-    for (locked, payload) in lineup.iter().zip(payloads) {
+    for (locked, settled) in lineup.iter().zip(payloads) {
         let Some(old) = before.get(&locked.id).filter(|old| old.release != locked.release) else { continue };
         let Some(kind) = server.game.kinds.get(&locked.release.kind) else { continue };
         let receipt = server.receipt()?;
@@ -223,7 +223,9 @@ pub(super) fn updates(
             let Some(bytes) = server.tree.read(&path)? else { continue };
             let Some(old_text) = placed_member((server, receipt), old, member) else { continue };
             let sources = catalogues.get()?.fetch(locked)?;
-            let Some(new_text) = coming_member(kind.shape, payload, &sources, member) else { continue };
+            let Some(new_text) = coming_member(kind.shape, settled.payload(), &sources, member) else {
+                continue;
+            };
             if old_text == new_text {
                 continue;
             }

@@ -2,8 +2,9 @@
 
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
+use clap::Args;
 use yalotheca_app::{
-    AppError, Purpose, Server,
+    AppError, OpenOptions, Purpose, Server,
     ops::check::{CheckReport, check},
 };
 use yalotheca_core::check::{Finding, Weight, meaning};
@@ -74,8 +75,22 @@ fn meanings(page: &mut Page, problems: &[&Finding]) {
     page.table(&codes.iter().map(row).collect::<Vec<_>>());
 }
 
-pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+/// Verify everything that can be verified without starting the server
+///
+/// A file whose size and dates are as they were when it was read last is not read again, unless --deep is given.
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// Read every file again, whatever its size and dates say
+    #[arg(long)]
+    deep: bool,
+}
+
+pub(crate) fn run(args: &CheckArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let options = OpenOptions { compares: !args.deep, ..global.open() };
+    let mut server = Server::open(Purpose::Look, &options, ui)?;
+    if args.deep {
+        server.tree = server.tree.clone().knowing_nothing();
+    }
     let waiting = ui.wait_quietly(&format!("Checking {}", server.shown()));
     let report = check(&server)?;
     drop(waiting);

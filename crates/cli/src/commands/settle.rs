@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use clap::Args;
 use yalotheca_app::{
-    AppError, Purpose, Server,
+    AppError, OpenOptions, Purpose, Server,
     ops::settle::{SettleRequest, settle},
 };
 
@@ -41,14 +41,14 @@ pub(crate) struct PreviewArgs {
 }
 
 pub(crate) fn preview(args: &PreviewArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let server = Server::open(Purpose::Look, &OpenOptions { compares: true, ..global.open() }, ui)?;
     let change = settle(&server, &SettleRequest::default())?;
     let mode = Mode { is_preview: true, has_lines: args.diff };
     apply(&server, change, mode, ui)
 }
 
 pub(crate) fn run(args: &SettleArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let server = Server::open(Purpose::Change, &OpenOptions { compares: true, ..global.open() }, ui)?;
     let request = SettleRequest {
         accept_terms: args.accept_terms,
         clean: args.clean_first.then(|| args.spare.clone()),

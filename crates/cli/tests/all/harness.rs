@@ -58,6 +58,9 @@ impl Answer {
     }
 }
 
+/// The name of a manifest, and the paths of the placed files that it lists.
+type Manifest = (String, Vec<String>);
+
 /// A server in a temporary folder, with a catalogue host.
 pub(crate) struct World {
     root: tempfile::TempDir,
@@ -149,7 +152,7 @@ impl World {
     }
 
     /// The names of the manifests in the records, and the paths of the placed files that they list.
-    pub(crate) fn manifests(&self) -> Result<Vec<(String, Vec<String>)>, Box<dyn Error>> {
+    pub(crate) fn manifests(&self) -> Result<Vec<Manifest>, Box<dyn Error>> {
         let receipt: Value = serde_json::from_str(&self.read(".yalotheca/receipt.json")?)?;
         let digests = receipt["manifests"].as_object().into_iter().flatten();
         digests

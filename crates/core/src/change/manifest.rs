@@ -85,11 +85,11 @@ fn field(text: &str) -> Result<String, String> {
 impl Manifest<'_> {
     /// One line a file: its digest, its size, its path in the payload, its place on the server, and where it was told to go.
     fn text(&self) -> String {
-        let files = self.settled.map_or(&[][..], |settled| &settled.payload.files);
+        let files = self.settled.map_or(&[][..], |settled| &settled.payload().files);
         let mut text = String::with_capacity(64 + 160 * files.len().max(self.placed.len()));
         text.extend([HEAD, "\n"]);
-        if self.settled.is_some() {
-            text.push_str("settled\n");
+        if let Some(settled) = self.settled {
+            text.extend(["settled ", &settled.digest().hex(), "\n"]);
         }
         for entry in &self.entries {
             // Plain data whose map keys are texts always becomes JSON, in one line.
@@ -216,24 +216,18 @@ impl StoredReceipt {
         serde_json::to_string_pretty(self).unwrap_or_default() + "\n"
     }
 
-    /// Returns the receipt. `manifest` brings the text of a manifest.
-    ///
-    /// # Errors
-    /// Where one cannot be had, or is none.
-    pub fn receipt<E>(
-        &self,
-        mut manifest: impl FnMut(&Digest) -> Result<String, E>,
-        wrong: impl Fn(&Digest, String) -> E,
-    ) -> Result<Receipt, E> {
-        let mut read = Read::default();
-        let mut entries: BTreeMap<&ContentId, std::vec::IntoIter<OwnedEntry>> = BTreeMap::new();
-        let mut contents = Vec::with_capacity(self.manifests.len());
-        for (id, digest) in &self.manifests {
-            let text = manifest(digest)?;
-            let settled = read.manifest(id, &text).map_err(|why| wrong(digest, why))?;
-            contents.extend(settled.map(|settled| (id.clone(), settled)));
+    /// Returns the receipt of these manifests, all that it names, in the order of their owners.
+    pub fn receipt(&self, manifests: Vec<ReadManifest>) -> Receipt {
+        let mut entries: BTreeMap<ContentId, std::vec::IntoIter<OwnedEntry>> = BTreeMap::new();
+        let mut contents = Vec::with_capacity(manifests.len());
+        let mut placed = Vec::with_capacity(manifests.iter().map(|read| read.placed.len()).sum());
+        let mut folders = self.folders.clone();
+        for read in manifests {
+            contents.extend(read.settled.map(|settled| (read.owner.clone(), settled)));
+            placed.extend(read.placed);
+            folders.extend(read.folders);
             if !read.entries.is_empty() {
-                entries.insert(id, std::mem::take(&mut read.entries).into_iter());
+                entries.insert(read.owner, read.entries.into_iter());
             }
         }
         let mut ordered = Vec::new();
@@ -241,55 +235,61 @@ impl StoredReceipt {
             ordered.extend(entries.get_mut(id).and_then(Iterator::next));
         }
         ordered.extend(entries.into_values().flatten());
-        let Read { mut placed, mut folders, .. } = read;
         placed.sort_by(|a, b| a.0.cmp(&b.0));
-        folders.extend(self.folders.iter().cloned());
-        Ok(Receipt {
+        Receipt {
             format: 1,
             contents: contents.into_iter().collect(),
             placed: placed.into_iter().collect(),
             entries: ordered,
             created: self.created.clone(),
-            folders: folders.into_iter().collect(),
-        })
+            folders,
+        }
     }
 }
 
-/// What manifests say, as they are read.
-#[derive(Default)]
-struct Read {
+/// What a manifest says.
+#[derive(Debug)]
+pub struct ReadManifest {
+    owner: ContentId,
+    settled: Option<Settled>,
     entries: Vec<OwnedEntry>,
     placed: Vec<(TreePath, Placed)>,
     folders: Vec<TreePath>,
 }
 
-impl Read {
-    fn manifest(&mut self, owner: &ContentId, text: &str) -> Result<Option<Settled>, String> {
+impl ReadManifest {
+    /// Reads the text of an owner's manifest.
+    ///
+    /// # Errors
+    /// Where it is none, with the line.
+    pub fn parse(owner: &ContentId, text: &str) -> Result<Self, String> {
         let mut lines = text.lines();
         if lines.next() != Some(HEAD) {
             return Err(format!("it does not begin with {HEAD:?}"));
         }
-        let (mut files, mut is_settled) = (Vec::new(), false);
+        let (entries, placed, folders) = (Vec::new(), Vec::new(), Vec::new());
+        let mut read = Self { owner: owner.clone(), settled: None, entries, placed, folders };
+        let (mut files, mut settled) = (Vec::new(), None);
         for (at, line) in lines.enumerate() {
             let (word, rest) = line.split_once(' ').unwrap_or((line, ""));
             let done = match word {
-                "file" => self.file(owner, rest).map(|file| files.extend(file)),
-                "folder" => path_of(rest).map(|path| self.folders.push(path)),
+                "file" => read.file(rest).map(|file| files.extend(file)),
+                "folder" => path_of(rest).map(|path| read.folders.push(path)),
                 "entry" => serde_json::from_str(rest)
-                    .map(|entry| self.entries.push(entry))
+                    .map(|entry| read.entries.push(entry))
                     .map_err(|error| error.to_string()),
-                "settled" => {
-                    is_settled = true;
-                    Ok(())
-                }
+                "settled" => Digest::parse(rest)
+                    .map(|digest| settled = Some(digest))
+                    .map_err(|error| error.to_string()),
                 _ => Err("it begins with no word that manifests have".into()),
             };
             done.map_err(|why| format!("line {}: {why}", at + 2))?;
         }
-        Ok(is_settled.then_some(Settled { payload: Payload { files } }))
+        read.settled = settled.map(|digest| Settled::known(Payload { files }, digest));
+        Ok(read)
     }
 
-    fn file(&mut self, owner: &ContentId, line: &str) -> Result<Option<PayloadFile>, String> {
+    fn file(&mut self, line: &str) -> Result<Option<PayloadFile>, String> {
         let mut fields = line.split('\t');
         let mut next = || fields.next().filter(|field| !field.is_empty());
         let digest = next().ok_or("the digest is missing")?;
@@ -298,7 +298,7 @@ impl Read {
         let size: u64 = size.parse().map_err(|_| "the size is no number")?;
         let (inside, at, to) = (next(), next(), next());
         if let Some(at) = at {
-            let content = owner.clone();
+            let content = self.owner.clone();
             self.placed.push((path_of(at)?, Placed { content, size, digest }));
         }
         let to = to.map(path_of).transpose()?;

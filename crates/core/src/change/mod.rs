@@ -14,13 +14,16 @@ mod step;
 mod tests;
 mod undo;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
+use std::{
+    cmp::Ordering,
+    collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque, btree_map},
+};
 
 use globset::GlobSet;
 
 pub use entries::{EntryAct, EntryLine};
 pub use lines::{ConfigLine, FileAct, FileLine, KeptLine, MergedLine, PendingLine, diff};
-pub use manifest::StoredReceipt;
+pub use manifest::{ReadManifest, StoredReceipt};
 pub use receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
 pub use reserved::Reserved;
 pub use step::{Source, Step};
@@ -149,18 +152,56 @@ impl Hint for PlanChangeError {
     }
 }
 
-/// Which paths the host must look at before [`plan`]: content files, configuration files, folders.
+/// Looks paths up in a sorted map, each of them not before the last one: mostly the next entry is the one.
+struct Ascending<'a, V> {
+    rest: btree_map::Iter<'a, TreePath, V>,
+    next: Option<(&'a TreePath, &'a V)>,
+}
+
+impl<'a, V> Ascending<'a, V> {
+    fn new(map: &'a BTreeMap<TreePath, V>) -> Self {
+        let mut rest = map.iter();
+        let next = rest.next();
+        Self { rest, next }
+    }
+
+    fn get(&mut self, path: &TreePath) -> Option<&'a V> {
+        while let Some((next, value)) = self.next {
+            match next.cmp(path) {
+                Ordering::Less => self.next = self.rest.next(),
+                Ordering::Equal => return Some(value),
+                Ordering::Greater => return None,
+            }
+        }
+        None
+    }
+}
+
+/// Which paths the host must look at before [`plan`]: content files, sorted, and configuration files and folders.
 pub fn paths_of_interest(
     desired: &Desired,
     receipt: &Receipt,
-) -> (BTreeSet<TreePath>, BTreeSet<TreePath>, BTreeSet<TreePath>) {
-    let mut files: BTreeSet<TreePath> =
-        desired.placements.keys().chain(receipt.placed.keys()).cloned().collect();
-    let newer = receipt.placed.iter().filter_map(|(path, placed)| {
-        let changes = desired.placements.get(path).is_some_and(|new| new.digest != placed.digest);
-        if changes { beside_file(path) } else { None }
-    });
-    files.extend(newer.collect::<Vec<_>>());
+) -> (Vec<TreePath>, BTreeSet<TreePath>, BTreeSet<TreePath>) {
+    let mut files = Vec::with_capacity(desired.placements.len().max(receipt.placed.len()));
+    let mut newer = Vec::new();
+    let mut wanted = desired.placements.iter().peekable();
+    for (path, placed) in &receipt.placed {
+        while let Some((first, _)) = wanted.next_if(|(next, _)| *next < path) {
+            files.push(first.clone());
+        }
+        if let Some((_, placement)) = wanted.next_if(|(next, _)| *next == path)
+            && placement.digest != placed.digest
+        {
+            newer.extend(beside_file(path));
+        }
+        files.push(path.clone());
+    }
+    files.extend(wanted.map(|(path, _)| path.clone()));
+    if !newer.is_empty() {
+        files.extend(newer);
+        files.sort();
+        files.dedup();
+    }
     let texts: BTreeSet<TreePath> = desired
         .registrations
         .iter()
@@ -233,10 +274,11 @@ pub fn plan(
 
 /// Files of ours that are there and no longer belong there.
 fn going(desired: &Desired, receipt: &Receipt, present: &Present) -> Vec<(TreePath, Digest)> {
+    let mut wanted = Ascending::new(&desired.placements);
     receipt
         .placed
         .keys()
-        .filter(|path| !desired.placements.contains_key(*path) && !stays_beside(path, desired, present))
+        .filter(|path| wanted.get(path).is_none() && !stays_beside(path, desired, present))
         .filter_map(|path| present.files.get(path).map(|(digest, _)| (path.clone(), *digest)))
         .collect()
 }
@@ -260,8 +302,9 @@ fn place_files(
     let new = desired.placements.len().saturating_sub(receipt.placed.len());
     change.steps.reserve(new);
     change.files.reserve(new);
+    let mut there = Ascending::new(&present.files);
     for (path, placement) in &desired.placements {
-        let before = present.files.get(path).map(|(digest, _)| *digest);
+        let before = there.get(path).map(|(digest, _)| *digest);
         if before == Some(placement.digest) {
             continue;
         }

@@ -1,6 +1,9 @@
 //! The receipt: what settling placed and registered, kept with the server.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::{Arc, OnceLock},
+};
 
 use serde::{Deserialize, Serialize};
 
@@ -43,11 +46,59 @@ pub struct OwnedEntry {
 }
 
 /// What is known of one settled content.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(from = "SettledForm", into = "SettledForm")]
 pub struct Settled {
-    /// Its files, by their paths in the payload.
-    pub payload: Payload,
+    payload: Arc<Payload>,
+    digest: OnceLock<Digest>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SettledForm {
+    payload: Payload,
+}
+
+impl From<SettledForm> for Settled {
+    fn from(form: SettledForm) -> Self {
+        Self::new(form.payload)
+    }
+}
+
+impl From<Settled> for SettledForm {
+    fn from(settled: Settled) -> Self {
+        Self { payload: Arc::unwrap_or_clone(settled.payload) }
+    }
+}
+
+impl PartialEq for Settled {
+    fn eq(&self, other: &Self) -> bool {
+        self.payload == other.payload
+    }
+}
+
+impl Eq for Settled {}
+
+impl Settled {
+    /// Returns a content with these files.
+    pub fn new(payload: Payload) -> Self {
+        Self { payload: Arc::new(payload), digest: OnceLock::new() }
+    }
+
+    /// The same, of which the payload's digest is known.
+    pub(super) fn known(payload: Payload, digest: Digest) -> Self {
+        Self { payload: Arc::new(payload), digest: OnceLock::from(digest) }
+    }
+
+    /// Returns its files, by their paths in the payload.
+    pub fn payload(&self) -> &Payload {
+        &self.payload
+    }
+
+    /// Returns the payload's digest, which is computed once.
+    pub fn digest(&self) -> Digest {
+        *self.digest.get_or_init(|| self.payload.digest())
+    }
 }
 
 /// What settling placed and registered on a server.

@@ -43,6 +43,9 @@ impl Reserved {
 
     /// Returns what a path is reserved for, where it is.
     pub fn why(&self, path: &TreePath) -> Option<&'static str> {
+        if is_plain(path.as_str()) {
+            return self.why_plain(path.as_str().as_bytes());
+        }
         let folded = folded(path.as_str());
         let within = |folder: &str| {
             folded.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
@@ -50,11 +53,27 @@ impl Reserved {
         let of_folder = self.folders.iter().find(|(folder, _)| within(folder));
         of_folder.or_else(|| self.files.iter().find(|(file, _)| *file == folded)).map(|(_, why)| *why)
     }
+
+    /// The same of a plain path: there are very many of these.
+    fn why_plain(&self, path: &[u8]) -> Option<&'static str> {
+        let within = |folder: &[u8]| {
+            let (begin, rest) = path.split_at(folder.len().min(path.len()));
+            begin.eq_ignore_ascii_case(folder) && matches!(rest.first(), None | Some(b'/'))
+        };
+        let of_folder = self.folders.iter().find(|(folder, _)| within(folder.as_bytes()));
+        let of_file = || self.files.iter().find(|(file, _)| path.eq_ignore_ascii_case(file.as_bytes()));
+        of_folder.or_else(of_file).map(|(_, why)| *why)
+    }
+}
+
+/// Whether only the case of letters can make a path another one.
+fn is_plain(path: &str) -> bool {
+    path.is_ascii() && !path.split('/').any(|name| name.ends_with(['.', ' ']))
 }
 
 /// Returns a path as disks without case, or with rules of their own about letters, would know it.
 fn folded(path: &str) -> String {
-    if path.is_ascii() && !path.split('/').any(|name| name.ends_with(['.', ' '])) {
+    if is_plain(path) {
         return path.to_ascii_lowercase();
     }
     let is_seen = |c: &char| {

@@ -202,7 +202,7 @@ fn use_it(game: &Game) -> Result<(), String> {
     let said = |error: &dyn std::fmt::Display| error.to_string();
     let asked = Asked { maps: &maps, settings: &settings, off: &off };
     let desired = desire(game, &scope, &entries, asked).map_err(|error| said(&error))?;
-    let contents = BTreeMap::from([(locked.id.clone(), Settled { payload: payload.clone() })]);
+    let contents = BTreeMap::from([(locked.id.clone(), Settled::new(payload.clone()))]);
     plan(&desired, contents, &Receipt::empty(), &Present::default())
         .map_err(|error| format!("plan: {error}"))?;
     // A second content, where the two do not dispute a file or a value.

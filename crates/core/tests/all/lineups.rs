@@ -147,7 +147,7 @@ fn two_contents_cannot_place_one_file_and_kinds_must_be_known() -> Done {
 }
 
 fn settled(lineup: &[(Locked, Payload)]) -> BTreeMap<ContentId, Settled> {
-    lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled { payload: payload.clone() })).collect()
+    lineup.iter().map(|(locked, payload)| (locked.id.clone(), Settled::new(payload.clone()))).collect()
 }
 
 #[test]

@@ -235,7 +235,7 @@ fn own(name: &str) -> Result<TreePath, SettleError> {
 ///
 /// # Errors
 /// Where it is there and cannot be read.
-pub fn read_receipt_file(tree: &dyn Tree) -> Result<Option<(ReceiptFile, Digest)>, SettleError> {
+pub fn read_receipt_file(tree: &LocalTree) -> Result<Option<(ReceiptFile, Digest)>, SettleError> {
     let path = own("receipt.json")?;
     let Some(bytes) = tree.read(&path)? else { return Ok(None) };
     let file = ReceiptFile::parse(&format!("{}/{path}", tree.shown()), &bytes)?;
@@ -246,7 +246,7 @@ pub fn read_receipt_file(tree: &dyn Tree) -> Result<Option<(ReceiptFile, Digest)
 ///
 /// # Errors
 /// Where it is there and cannot be read.
-pub fn read_receipt(tree: &dyn Tree) -> Result<(Receipt, Option<Digest>), SettleError> {
+pub fn read_receipt(tree: &LocalTree) -> Result<(Receipt, Option<Digest>), SettleError> {
     match read_receipt_file(tree)? {
         None => Ok((Receipt::empty(), None)),
         Some((file, digest)) => Ok((file.receipt(tree)?, Some(digest))),

@@ -9,8 +9,8 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
-    change::{ReadReceiptError, Receipt, StoredReceipt},
-    id::{Digest, TreePath},
+    change::{ReadManifest, ReadReceiptError, Receipt, StoredReceipt},
+    id::{ContentId, Digest, TreePath},
 };
 
 use super::{
@@ -55,7 +55,7 @@ pub(super) fn receipt_at(digest: &Digest) -> Result<TreePath, SettleError> {
     place(digest, "receipt")
 }
 
-fn read_record(tree: &dyn Tree, path: &TreePath, digest: &Digest) -> Result<Vec<u8>, SettleError> {
+fn read_record(tree: &LocalTree, path: &TreePath, digest: &Digest) -> Result<Vec<u8>, SettleError> {
     let bytes = tree.read(path)?.ok_or_else(|| damaged(path, &"it is not there"))?;
     if Digest::of(&bytes) == *digest { Ok(bytes) } else { Err(damaged(path, &"it was modified")) }
 }
@@ -90,20 +90,32 @@ impl ReceiptFile {
     ///
     /// # Errors
     /// Where a manifest cannot be read.
-    pub fn receipt(&self, tree: &dyn Tree) -> Result<Receipt, SettleError> {
+    pub fn receipt(&self, tree: &LocalTree) -> Result<Receipt, SettleError> {
         let stored = match &self.0 {
             Form::Stored(stored) => stored,
             Form::Whole(receipt) => return Ok(receipt.clone()),
         };
-        let manifest = |digest: &Digest| {
-            let bytes = read_record(tree, &place(digest, "manifest")?, digest)?;
-            Ok(String::from_utf8(bytes).unwrap_or_default())
+        let read = |(id, digest): &(&ContentId, &Digest)| {
+            let path = place(digest, "manifest")?;
+            let bytes = read_record(tree, &path, digest)?;
+            let text = std::str::from_utf8(&bytes).map_err(|error| damaged(&path, &error))?;
+            ReadManifest::parse(id, text).map_err(|why| damaged(&path, &why))
         };
-        let no_manifest = |digest: &Digest, why: String| match place(digest, "manifest") {
-            Ok(path) => damaged(&path, &why),
-            Err(error) => error,
-        };
-        stored.receipt(manifest, no_manifest)
+        let all: Vec<_> = stored.manifests.iter().collect();
+        let cores = thread::available_parallelism().map_or(1, usize::from);
+        let size = all.len().div_ceil(cores).max(FEW);
+        let manifests: Result<Vec<_>, SettleError> = thread::scope(|scope| {
+            let parts: Vec<_> = all
+                .chunks(size)
+                .map(|part| scope.spawn(move || part.iter().map(read).collect::<Result<Vec<_>, _>>()))
+                .collect();
+            let mut read = Vec::with_capacity(all.len());
+            for part in parts {
+                read.extend(part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+            }
+            Ok(read)
+        });
+        Ok(stored.receipt(manifests?))
     }
 
     /// Returns whether it names no content and no entry.
@@ -116,18 +128,18 @@ impl ReceiptFile {
 }
 
 /// Makes sure that a receipt is kept as it was written.
-pub(super) fn check_receipt(tree: &dyn Tree, digest: &Digest) -> Result<(), SettleError> {
+pub(super) fn check_receipt(tree: &LocalTree, digest: &Digest) -> Result<(), SettleError> {
     read_record(tree, &receipt_at(digest)?, digest).map(drop)
 }
 
 /// Returns a receipt that a change was made on, or made.
-pub(super) fn receipt(tree: &dyn Tree, digest: &Digest) -> Result<Receipt, SettleError> {
+pub(super) fn receipt(tree: &LocalTree, digest: &Digest) -> Result<Receipt, SettleError> {
     let path = receipt_at(digest)?;
     ReceiptFile::parse(path.as_str(), &read_record(tree, &path, digest)?)?.receipt(tree)
 }
 
 /// Returns the control files of a moment.
-pub(super) fn texts(tree: &dyn Tree, moment: &Moment) -> Result<ControlTexts, SettleError> {
+pub(super) fn texts(tree: &LocalTree, moment: &Moment) -> Result<ControlTexts, SettleError> {
     let read = |digest: &Option<Digest>| -> Result<Option<String>, SettleError> {
         let Some(digest) = digest else { return Ok(None) };
         let path = place(digest, "zst")?;
@@ -230,26 +242,26 @@ pub(super) fn write(
     order: &SettleOrder<'_>,
     waiting: TreePath,
 ) -> Result<Records, SettleError> {
-    let mut writing = Writing::begin(tree, waiting, false)?;
+    let mut records = Writing::begin(tree, waiting, false)?;
     let before = match order.receipt_digest {
         // It is the one that lies there.
         Some(digest) => {
             tree.keep(&own("receipt.json")?, &receipt_at(&digest)?)?;
             digest
         }
-        None => writing.receipt(&Receipt::empty())?.0,
+        None => records.receipt(&Receipt::empty())?.0,
     };
     let before = Moment {
         receipt: before,
-        wants: writing.text(order.before.wants.as_ref())?,
-        lock: writing.text(order.before.lock.as_ref())?,
+        wants: records.text(order.before.wants.as_ref())?,
+        lock: records.text(order.before.lock.as_ref())?,
     };
     let after = Moment {
-        receipt: writing.receipt(&order.change.receipt)?.0,
-        wants: writing.text(order.after.wants.as_ref())?,
-        lock: writing.text(order.after.lock.as_ref())?,
+        receipt: records.receipt(&order.change.receipt)?.0,
+        wants: records.text(order.after.wants.as_ref())?,
+        lock: records.text(order.after.lock.as_ref())?,
     };
-    writing.finish()?;
+    records.finish()?;
     Ok(Records { before, after })
 }
 

@@ -1,6 +1,10 @@
 //! What lies in a server's folder: contents wherever they are, and what is none.
 
-use std::{collections::BTreeSet, fmt, fs, path::PathBuf};
+use std::{
+    collections::{BTreeSet, HashSet},
+    fmt, fs,
+    path::PathBuf,
+};
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use yalotheca_core::{
@@ -12,7 +16,7 @@ use yalotheca_core::{
 
 use super::SurveyError;
 use crate::{
-    archive::{FolderBundle, ZipBundle, folder_payload},
+    archive::{FolderBundle, ZipBundle, folder_payloads},
     tree::{EntryKind, LocalTree, Tree},
 };
 
@@ -76,6 +80,20 @@ pub fn bears_name(file: &str, id: &str) -> bool {
 /// # Errors
 /// Where the folder cannot be read.
 pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Inventory, SurveyError> {
+    inventory_beside(tree, game, scope, &HashSet::new())
+}
+
+/// The same, without the files of the contents in folders that somebody owns: their payloads are empty.
+///
+/// # Errors
+/// Where the folder cannot be read.
+#[expect(clippy::implicit_hasher, reason = "there is one caller")]
+pub fn inventory_beside(
+    tree: &LocalTree,
+    game: &Game,
+    scope: &Scope,
+    owned: &HashSet<TreePath>,
+) -> Result<Inventory, SurveyError> {
     let mut found = Inventory::default();
     let content_folders = content_folders(game, scope);
     let loads_from = game.kinds.values().flat_map(|kind| &kind.loads_from);
@@ -85,9 +103,10 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
         .collect();
     folders.extend(content_folders.iter().cloned());
     let protected = protected(game, scope)?;
+    let mut in_folders = Vec::new();
     let mut next = vec![(TreePath::root(), 0)];
     while let Some((folder, depth)) = next.pop() {
-        for (name, sort) in tree.list(&folder)? {
+        for (name, sort) in tree.list_kinds(&folder)? {
             let Ok(path) = folder.join(&name) else { continue };
             if name.starts_with(".yalotheca") || protected.is_match(path.as_str()) {
                 continue;
@@ -95,10 +114,10 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
             match sort {
                 EntryKind::Folder => {
                     match recognise(game, Shape::Folder, &name, &mut FolderBundle::within(tree, &path)) {
-                        Ok(Some(content)) => {
-                            let payload = folder_payload(tree, &path)?;
-                            found.contents.push(FoundContent { content, path, payload });
+                        Ok(Some(content)) if owned.contains(&path) => {
+                            found.contents.push(FoundContent { content, path, payload: Payload::default() });
                         }
+                        Ok(Some(content)) => in_folders.push((content, path)),
                         Ok(None) if depth < 8 => next.push((path, depth + 1)),
                         Ok(None) => {}
                         Err(error) => found.unreadable.push((path, error)),
@@ -115,6 +134,16 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
             }
         }
     }
+    // Their files are looked at together, in the order of their paths.
+    in_folders.sort_by(|a, b| a.1.cmp(&b.1));
+    let (contents, paths): (Vec<Recognised>, Vec<TreePath>) = in_folders.into_iter().unzip();
+    let payloads = folder_payloads(tree, &paths)?;
+    let in_folders = contents.into_iter().zip(paths).zip(payloads);
+    found.contents.extend(in_folders.map(|((content, path), payload)| FoundContent {
+        content,
+        path,
+        payload,
+    }));
     found.links_out.sort();
     let claimed: BTreeSet<TreePath> = found
         .contents

@@ -30,7 +30,8 @@ use crate::{
 };
 
 pub use inventory::{
-    FoundContent, Inventory, LinkOut, Protected, bears_name, content_folders, inventory, protected,
+    FoundContent, Inventory, LinkOut, Protected, bears_name, content_folders, inventory, inventory_beside,
+    protected,
 };
 
 /// A server that could not be looked at.

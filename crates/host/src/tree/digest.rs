@@ -28,6 +28,51 @@ pub(super) struct Stamp {
 }
 
 impl Stamp {
+    /// How many bytes one is written in.
+    pub(super) const LENGTH: usize = 56;
+
+    /// Writes it in a fixed number of bytes.
+    pub(super) fn write(&self, into: &mut Vec<u8>) {
+        let numbers = [
+            self.disk,
+            self.inode,
+            self.size.cast_unsigned(),
+            self.modified.0.cast_unsigned(),
+            self.modified.1,
+            self.changed.0.cast_unsigned(),
+            self.changed.1,
+        ];
+        into.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
+    }
+
+    /// Reads one as it was written.
+    pub(super) fn read(bytes: &[u8]) -> Self {
+        let mut numbers = bytes.chunks_exact(8).map(|bytes| {
+            let mut number = [0; 8];
+            number.copy_from_slice(bytes);
+            u64::from_le_bytes(number)
+        });
+        let mut next = || numbers.next().unwrap_or_default();
+        Self {
+            disk: next(),
+            inode: next(),
+            size: next().cast_signed(),
+            modified: (next().cast_signed(), next()),
+            changed: (next().cast_signed(), next()),
+        }
+    }
+
+    /// Returns when the file was changed last, in seconds.
+    pub(super) fn changed_at(&self) -> u64 {
+        u64::try_from(self.changed.0).unwrap_or(0)
+    }
+
+    #[cfg(test)]
+    pub(super) fn of_test(seconds: u64) -> Self {
+        let changed = (i64::try_from(seconds).unwrap(), 7);
+        Self { disk: 1, inode: 2, size: 3, modified: (4, 5), changed }
+    }
+
     pub(super) fn of(stat: &Stat) -> Self {
         Self {
             disk: stat.st_dev,
@@ -38,15 +83,51 @@ impl Stamp {
         }
     }
 
-    /// Two changes within one tick of the clock have the same date: such a one tells nothing.
-    pub(super) fn is_older_than(&self, then: SystemTime) -> bool {
-        const TICK: Duration = Duration::from_millis(20);
+    /// Whether a change after a time must have another date: two within one tick of the clock have the same, and the clock of another
+    /// machine may go wrong.
+    pub(super) fn is_older_than(&self, then: SystemTime, clock: Clock) -> bool {
+        let tick = clock.tick();
         let since = then.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
         let (seconds, nanoseconds) = self.changed;
         let changed = u64::try_from(seconds)
             .ok()
             .and_then(|seconds| Some(Duration::new(seconds, u32::try_from(nanoseconds).ok()?)));
-        changed.is_some_and(|changed| changed + TICK < since)
+        changed.is_some_and(|changed| changed + tick < since)
+    }
+}
+
+/// Whose clock dates the files of a disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Clock {
+    /// This machine's.
+    Own,
+    /// Another one's, or a coarse one.
+    Other,
+}
+
+impl Clock {
+    /// Returns the clock of an open file's disk.
+    pub(super) fn of(file: &File) -> Self {
+        // ext, xfs, btrfs, tmpfs, overlay, zfs, f2fs, bcachefs.
+        const OWN: [u64; 8] = [
+            0xEF53,
+            0x5846_5342,
+            0x9123_683E,
+            0x0102_1994,
+            0x794C_7630,
+            0x2FC1_2FC1,
+            0xF2F5_2010,
+            0xCA45_1A4E,
+        ];
+        let kind = rustix::fs::fstatfs(file).map(|stat| u64::try_from(stat.f_type).unwrap_or_default());
+        if kind.is_ok_and(|kind| OWN.contains(&kind)) { Self::Own } else { Self::Other }
+    }
+
+    fn tick(self) -> Duration {
+        match self {
+            Self::Own => Duration::from_millis(20),
+            Self::Other => Duration::from_secs(3600),
+        }
     }
 }
 
@@ -79,11 +160,12 @@ pub fn digest_of(path: &Path) -> io::Result<(Digest, u64)> {
 /// # Errors
 /// Where it cannot be read.
 pub fn digest_of_file(file: &mut File) -> io::Result<(Digest, u64)> {
-    if file.metadata()?.len() > LARGE {
+    let length = file.metadata()?.len();
+    if length > LARGE {
         return digest_of_large(file);
     }
     let mut hashing = Hashing { inner: file, hasher: blake3::Hasher::new(), size: 0 };
-    let mut buffer = vec![0; BUFFER];
+    let mut buffer = vec![0; BUFFER.min(usize::try_from(length).unwrap_or(BUFFER) + 1)];
     while hashing.read(&mut buffer)? > 0 {}
     Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.size))
 }

@@ -5,6 +5,7 @@
 
 mod attributes;
 mod digest;
+mod known;
 mod local;
 mod own;
 mod rooted;
@@ -110,6 +111,13 @@ pub trait Tree {
     /// # Errors
     /// Where it is there and cannot be read.
     fn digest(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError>;
+    /// Returns the digest and the size of each of many files; nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where one is there and cannot be read.
+    fn digests(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        paths.iter().map(|path| self.digest(path)).collect()
+    }
     /// Writes a whole file: under another name first, then renamed, so that nobody ever sees half of it.
     ///
     /// # Errors

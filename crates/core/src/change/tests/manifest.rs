@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use proptest::prelude::*;
 
 use crate::{
-    change::{OwnedEntry, Placed, Receipt, Settled, StoredReceipt},
+    change::{OwnedEntry, Placed, ReadManifest, Receipt, Settled, StoredReceipt},
     desire::Entry,
     document::{Before, Format, Pointer, Value},
     id::{ContentId, Digest, TreePath},
@@ -21,8 +21,11 @@ fn path(text: &str) -> TreePath {
 }
 
 fn read(stored: &StoredReceipt, texts: &BTreeMap<Digest, String>) -> Result<Receipt, String> {
-    let missing = |digest: &Digest| texts.get(digest).cloned().ok_or_else(|| "missing".to_owned());
-    stored.receipt(missing, |_, why| why)
+    let read = |(id, digest): (&ContentId, &Digest)| {
+        ReadManifest::parse(id, texts.get(digest).ok_or("it is missing")?)
+    };
+    let manifests: Result<Vec<ReadManifest>, String> = stored.manifests.iter().map(read).collect();
+    Ok(stored.receipt(manifests?))
 }
 
 /// Names with all that paths may hold.
@@ -37,22 +40,21 @@ fn receipt() -> impl Strategy<Value = Receipt> {
     let folders = prop::collection::btree_set(name(), 0..4);
     (files, entries, folders).prop_map(|(files, entries, folders)| {
         let mut receipt = Receipt::empty();
+        let mut payloads: BTreeMap<ContentId, Payload> = BTreeMap::new();
         for (owner, folder, name, size, [has_payload, has_place, is_told, is_edited]) in files {
             let digest = Digest::of(&[u8::try_from(size).unwrap()]);
             let at = path(&format!("{folder}/{owner}/{name}"));
             if has_payload {
-                let settled = receipt
-                    .contents
-                    .entry(id(owner))
-                    .or_insert_with(|| Settled { payload: Payload::default() });
                 let to = is_told.then(|| at.clone());
-                settled.payload.files.push(PayloadFile { path: format!("x\\{name}"), size, digest, to });
+                let file = PayloadFile { path: format!("x\\{name}"), size, digest, to };
+                payloads.entry(id(owner)).or_default().files.push(file);
             }
             if has_place {
                 let digest = if is_edited { Digest::of(name.as_bytes()) } else { digest };
                 receipt.placed.insert(at, Placed { content: id(owner), size, digest });
             }
         }
+        receipt.contents = payloads.into_iter().map(|(id, payload)| (id, Settled::new(payload))).collect();
         for (owner, name) in entries {
             receipt.entries.push(OwnedEntry {
                 content: id(owner),
@@ -98,7 +100,7 @@ fn dropping_one_of_many_changes_no_manifest_of_the_others() {
     let mut receipt = Receipt::empty();
     for at in 0..50 {
         let owner = id(&format!("m{at}"));
-        receipt.contents.insert(owner.clone(), Settled { payload: Payload::default() });
+        receipt.contents.insert(owner.clone(), Settled::new(Payload::default()));
         receipt.folders.insert(path(&format!("mods/m{at}")));
         let placed = Placed { content: owner, size: 1, digest: Digest::of(b"1") };
         receipt.placed.insert(path(&format!("mods/m{at}/init.lua")), placed);
