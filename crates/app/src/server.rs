@@ -1,7 +1,7 @@
 //! An opened server: its control folder, its game definition, its folder and its survey.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     path::PathBuf,
     sync::{Arc, Mutex, OnceLock, PoisonError},
     thread::{self, JoinHandle},
@@ -12,7 +12,7 @@ use yalotheca_core::{
     change::Receipt,
     control::{ControlFile, UnpackSection, WANTS_FILE},
     game::Game,
-    id::{ContentId, Digest},
+    id::{ContentId, Digest, TreePath},
     link::without_user,
     suggest,
 };
@@ -205,6 +205,17 @@ impl Server {
         }
         let receipt = self.reading.finish(&self.tree)?;
         Ok(self.receipt.get_or_init(|| receipt))
+    }
+
+    /// Returns whose files some paths are, and with which digests they were placed.
+    pub fn owners(
+        &self,
+        paths: &BTreeSet<TreePath>,
+    ) -> Result<BTreeMap<TreePath, (ContentId, Digest)>, AppError> {
+        match &self.reading.file {
+            Some(file) => Ok(file.owners(&self.tree, paths)?),
+            None => Ok(BTreeMap::new()),
+        }
     }
 
     /// Has changes planned on another receipt than that.

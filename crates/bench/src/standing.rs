@@ -106,6 +106,44 @@ fn records(folder: &Path) -> io::Result<u64> {
     Ok(bytes)
 }
 
+/// How many folders with how many empty files are looked through.
+const NAMES: (usize, usize) = (3_000, 100);
+
+/// Finding one name among very many: the first time and again, beside `find -type f`.
+fn names(program: &str, root: &Path, runs: usize, out: &mut impl Write) -> io::Result<()> {
+    let (folder, cache) = (root.join("names"), root.join("cache"));
+    fs::create_dir_all(folder.join("world"))?;
+    fs::write(folder.join("minetest.conf"), "port = 1\n")?;
+    fs::write(folder.join("world/world.mt"), "gameid = minetest\n")?;
+    for at in 0..NAMES.0 {
+        let inner = folder.join(format!("world/media/p{:02}/f{at}", at / 60));
+        fs::create_dir_all(&inner)?;
+        for file in 0..NAMES.1 {
+            fs::File::create(inner.join(format!("picture_{at}_{file:02}.png")))?;
+        }
+    }
+    let set = format!("program={}", root.join("server.version").display());
+    let mut adopt = Row::new("adopt", &[program, "adopt", "--set", &set, "--set", "share=/nowhere"]);
+    adopt.run(&folder, &cache)?;
+    std::thread::sleep(Duration::from_millis(100));
+    let mut find = Row::new("find . -type f", &["find", ".", "-type", "f"]);
+    let words = [program, "where", "picture_2718_28"];
+    let (mut first, mut again) =
+        (Row::new("where, the first time", &words), Row::new("where, again", &words));
+    for _ in 0..runs {
+        find.run(&folder, &cache)?;
+        for entry in fs::read_dir(cache.join("yalotheca/inventories"))?.flatten() {
+            fs::remove_file(entry.path())?;
+        }
+        first.run(&folder, &cache)?;
+        again.run(&folder, &cache)?;
+    }
+    for row in [&find, &first, &again] {
+        writeln!(out, "{:34} {:8.1} ms", row.name, row.median())?;
+    }
+    Ok(())
+}
+
 /// Measures all of it. `program` is the built program.
 pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::Result<()> {
     let root: PathBuf = std::env::temp_dir().join(format!("yalotheca-standing-{}", std::process::id()));
@@ -163,6 +201,7 @@ pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::
         once("drop", [&program, "drop", "m007", "--yes"].iter().map(ToString::to_string).collect())?;
     let written = records(&own.join("journal"))? + fs::metadata(own.join("receipt.json"))?.len();
     writeln!(out, "{:34} {dropped:8.1} ms", "drop one of 400")?;
+    names(&program, &root, runs, out)?;
     writeln!(out, "records of it: {written} bytes; all records {before} before, {} after", records(&own)?)?;
     fs::remove_dir_all(&root)
 }

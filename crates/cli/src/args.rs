@@ -53,6 +53,8 @@ pub(crate) enum Command {
     Modpack(commands::modpack::ModpackArgs),
     /// List the download links of what is installed, and whether they still give the files
     Links(commands::links::LinksArgs),
+    /// Find files and folders anywhere in the server's folder by name, whoever put them there
+    Where(commands::where_is::WhereArgs),
     /// Show what settle would do
     Preview(commands::settle::PreviewArgs),
     /// Make the server match yalotheca.toml, all or nothing

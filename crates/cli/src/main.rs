@@ -161,6 +161,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Settings(args) => commands::settings::run(args, global, ui),
         Command::Modpack(args) => commands::modpack::run(args, global, ui),
         Command::Links(args) => commands::links::run(args, global, ui),
+        Command::Where(args) => commands::where_is::run(args, global, ui),
         Command::Preview(args) => commands::settle::preview(args, global, ui),
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),

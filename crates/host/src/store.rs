@@ -132,6 +132,11 @@ impl Store {
         &self.root
     }
 
+    /// Returns where the names in a server's folder are kept.
+    pub fn names_of(&self, server: &Path) -> PathBuf {
+        self.inventory_of(server).with_extension("names")
+    }
+
     /// Returns where the inventory of a server's folder is kept.
     pub fn inventory_of(&self, server: &Path) -> PathBuf {
         let server = server.canonicalize().unwrap_or_else(|_| server.to_owned());

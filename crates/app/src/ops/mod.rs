@@ -8,6 +8,7 @@ pub mod change;
 pub mod check;
 pub mod export;
 pub mod find;
+pub mod find_files;
 pub mod fix;
 pub mod links;
 pub mod list;

@@ -27,4 +27,5 @@ pub(crate) mod stop;
 pub(crate) mod trial;
 pub(crate) mod undo;
 pub(crate) mod update;
+pub(crate) mod where_is;
 pub(crate) mod why;

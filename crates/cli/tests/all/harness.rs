@@ -209,6 +209,18 @@ impl World {
         }
     }
 
+    /// Runs it with a file as its standard input.
+    pub(crate) fn run_with_input(&self, words: &[&str], input: &str) -> Answer {
+        let path = self.root().join("input");
+        let output = fs::write(&path, input)
+            .and_then(|()| fs::File::open(&path))
+            .and_then(|file| self.command(words).stdin(file).output());
+        match output {
+            Ok(output) => Answer::of(&output),
+            Err(error) => Answer { code: -2, out: String::new(), err: error.to_string() },
+        }
+    }
+
     /// Agrees to what the server's definition would run, as it is now.
     pub(crate) fn trust(&self) {
         let game = self.run(&["history", "--json"]);

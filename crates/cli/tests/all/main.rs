@@ -30,6 +30,7 @@ mod telling;
 mod transfers;
 mod trial;
 mod tweaks;
+mod where_is;
 
 /// A test file that no `mod` line names would never run.
 #[test]

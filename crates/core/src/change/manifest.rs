@@ -258,6 +258,19 @@ pub struct ReadManifest {
 }
 
 impl ReadManifest {
+    /// Calls a function with the place and the digest of each placed file in a manifest's text; lines that are none are passed over.
+    pub fn each_placed(text: &str, mut act: impl FnMut(&str, &str)) {
+        for line in text.lines().filter_map(|line| line.strip_prefix("file ")) {
+            let mut fields = line.split('\t');
+            let (Some(digest), Some(at)) = (fields.next(), fields.nth(2)) else { continue };
+            if !at.contains('\\') {
+                act(at, digest);
+            } else if let Ok(at) = field(at) {
+                act(&at, digest);
+            }
+        }
+    }
+
     /// Reads the text of an owner's manifest.
     ///
     /// # Errors

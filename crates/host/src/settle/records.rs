@@ -118,6 +118,36 @@ impl ReceiptFile {
         Ok(stored.receipt(manifests?))
     }
 
+    /// Returns whose files some paths are, and with which digests they were placed; nothing of those that are nobody's.
+    ///
+    /// # Errors
+    /// Where a manifest cannot be read.
+    pub fn owners(
+        &self,
+        tree: &LocalTree,
+        paths: &BTreeSet<TreePath>,
+    ) -> Result<BTreeMap<TreePath, (ContentId, Digest)>, SettleError> {
+        let mut owners = BTreeMap::new();
+        match &self.0 {
+            Form::Whole(receipt) => {
+                let placed = paths.iter().filter_map(|path| Some((path, receipt.placed.get(path)?)));
+                owners.extend(placed.map(|(path, one)| (path.clone(), (one.content.clone(), one.digest))));
+            }
+            Form::Stored(_) if paths.is_empty() => {}
+            Form::Stored(stored) => {
+                for (id, digest) in &stored.manifests {
+                    let bytes = read_record(tree, &place(digest, "manifest")?, digest)?;
+                    ReadManifest::each_placed(&String::from_utf8_lossy(&bytes), |at, digest| {
+                        if let (Some(path), Ok(digest)) = (paths.get(at), Digest::parse(digest)) {
+                            owners.insert(path.clone(), (id.clone(), digest));
+                        }
+                    });
+                }
+            }
+        }
+        Ok(owners)
+    }
+
     /// Returns whether it names no content and no entry.
     pub fn is_empty(&self) -> bool {
         match &self.0 {

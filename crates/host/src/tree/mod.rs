@@ -7,6 +7,7 @@ mod attributes;
 mod digest;
 mod known;
 mod local;
+mod names;
 mod own;
 mod rooted;
 
@@ -19,6 +20,7 @@ use yalotheca_core::{
 
 pub use digest::{digest_of, digest_of_file};
 pub use local::LocalTree;
+pub use names::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern};
 pub use own::Prepared;
 pub use rooted::Refusal;
 

@@ -121,7 +121,7 @@ impl Root {
     }
 
     /// Returns the folder, open.
-    fn folder(&self) -> io::Result<&OwnedFd> {
+    pub(super) fn folder(&self) -> io::Result<&OwnedFd> {
         if let Some(folder) = self.folder.get() {
             return Ok(folder);
         }

@@ -1,0 +1,134 @@
+//! Finding files and folders anywhere in a server's folder, by name, whoever put them there.
+
+use std::collections::{BTreeSet, HashMap};
+
+use serde::Serialize;
+use yalotheca_core::{
+    id::{ContentId, Digest, TreePath},
+    version::ReleaseVersion,
+};
+use yalotheca_host::tree::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern, Tree};
+
+use crate::{AppError, Server};
+
+/// What lies at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileKind {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link. It is not followed.
+    Link,
+    /// A pipe, a socket or a device.
+    Other,
+}
+
+/// One file or folder that was found.
+#[derive(Debug, Serialize)]
+pub struct FileFound {
+    /// Its path below the server's folder.
+    pub path: String,
+    /// What it is.
+    pub kind: FileKind,
+    /// Its size in bytes, if it is a file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
+    /// When it was changed last, in UTC, as RFC 3339.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub modified: Option<String>,
+    /// Where a link leads.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
+    /// The content that it was installed with.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub content: Option<ContentId>,
+    /// That content's version.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<ReleaseVersion>,
+    /// Whether it was edited since.
+    pub is_edited: bool,
+}
+
+/// What was found.
+#[derive(Debug, Serialize)]
+pub struct FindFilesReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// How many files and folders were looked through.
+    pub looked_through: usize,
+    /// What was found, by path.
+    pub found: Vec<FileFound>,
+    /// Patterns that nothing fits.
+    pub not_found: Vec<String>,
+    /// Folders that could not be read, with the reasons.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub unreadable: Vec<String>,
+}
+
+/// Finds what fits any of some patterns.
+///
+/// # Errors
+/// Where a pattern is none, or the receipt cannot be read.
+pub fn find_files(server: &Server, patterns: &[String]) -> Result<FindFilesReport, AppError> {
+    let mut parsed = Vec::new();
+    for text in patterns {
+        parsed.push(NamePattern::parse(text).map_err(|why| AppError::Usage {
+            what: format!("{text:?} is not a pattern: {why}"),
+            hint: Some("a part of a name, or a pattern with *, ? and [a-z]; put it in quotes".into()),
+        })?);
+    }
+    let index = NameIndex::of(&server.tree, &server.fetcher.store().names_of(server.tree.root()));
+    let (mut found, mut not_found): (BTreeSet<FoundName>, _) = (BTreeSet::new(), Vec::new());
+    for pattern in &parsed {
+        let names = index.find(pattern);
+        if names.is_empty() {
+            not_found.push(pattern.text.clone());
+        }
+        found.extend(names);
+    }
+    let found: Vec<FoundName> = found.into_iter().collect();
+    Ok(FindFilesReport {
+        server: server.shown(),
+        looked_through: index.count(),
+        found: describe(server, &found)?,
+        not_found,
+        unreadable: index.unreadable.iter().map(|(path, why)| format!("{path}: {why}")).collect(),
+    })
+}
+
+fn describe(server: &Server, found: &[FoundName]) -> Result<Vec<FileFound>, AppError> {
+    let paths: Vec<Option<TreePath>> = found.iter().map(|one| TreePath::new(&one.path).ok()).collect();
+    let owners = server.owners(&paths.iter().flatten().cloned().collect())?;
+    let placed: Vec<TreePath> =
+        paths.iter().flatten().filter(|path| owners.contains_key(*path)).cloned().collect();
+    let digests = server.tree.digests(&placed).unwrap_or_default();
+    let now: HashMap<&TreePath, Digest> =
+        placed.iter().zip(digests).filter_map(|(path, found)| Some((path, found?.0))).collect();
+    let lock = server.control.lock.by_id();
+    let metadata = server.tree.metadata_of(found);
+    let one = |((one, path), metadata): ((&FoundName, &Option<TreePath>), NameMetadata)| {
+        let owner = path.as_ref().and_then(|path| owners.get(path));
+        let digest = path.as_ref().and_then(|path| now.get(path));
+        let modified = metadata.modified.and_then(|time| jiff::Timestamp::try_from(time).ok());
+        let modified = modified.and_then(|time| time.round(jiff::Unit::Second).ok());
+        let kind = match one.kind {
+            NameKind::File => FileKind::File,
+            NameKind::Folder => FileKind::Folder,
+            NameKind::Link => FileKind::Link,
+            NameKind::Other => FileKind::Other,
+        };
+        FileFound {
+            path: one.path.clone(),
+            kind,
+            size: metadata.size.filter(|_| kind == FileKind::File),
+            modified: modified.map(|time| time.to_string()),
+            target: metadata.target.map(|target| target.display().to_string()),
+            version: owner.and_then(|(id, _)| Some(lock.get(id)?.release.version.clone())),
+            is_edited: matches!((owner, digest), (Some((_, placed)), Some(now)) if placed != now),
+            content: owner.map(|(id, _)| id.clone()),
+        }
+    };
+    Ok(found.iter().zip(&paths).zip(metadata).map(one).collect())
+}

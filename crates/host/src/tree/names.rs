@@ -1,0 +1,570 @@
+//! What lies in a server's folder by name: all of it, from the root, whoever put it there.
+//!
+//! The names are kept in the cache with the stamps of their folders. A folder whose stamp is unchanged has the same names; every other
+//! one is listed again. Symbolic links are names and are not followed.
+
+use std::{
+    collections::HashMap,
+    ffi::OsString,
+    fs,
+    io::{self, Write},
+    mem::MaybeUninit,
+    ops::{Deref, Range},
+    os::unix::ffi::OsStringExt,
+    path::{Path, PathBuf},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicUsize, Ordering},
+    },
+    thread,
+    time::{Duration, SystemTime},
+};
+
+use memchr::{memchr_iter, memmem::Finder};
+use regex::bytes::Regex;
+use rustix::fs::{AtFlags, FileType, OFlags, RawDir, fstat, readlinkat, statat};
+
+use super::{
+    LocalTree,
+    digest::{Clock, Stamp},
+    rooted::Root,
+};
+
+/// How the file begins: with the number of its format.
+const MAGIC: &[u8; 16] = b"yalotheca-names1";
+
+/// What a name is the name of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum NameKind {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link, wherever it leads.
+    Link,
+    /// A pipe, a socket or a device.
+    Other,
+}
+
+impl NameKind {
+    const ALL: [Self; 4] = [Self::File, Self::Folder, Self::Link, Self::Other];
+
+    fn of(kind: FileType) -> Self {
+        match kind {
+            FileType::RegularFile => Self::File,
+            FileType::Directory => Self::Folder,
+            FileType::Symlink => Self::Link,
+            _ => Self::Other,
+        }
+    }
+
+    fn byte(self) -> u8 {
+        Self::ALL.iter().zip(b"fdlo").find(|(kind, _)| **kind == self).map_or(b'o', |(_, byte)| *byte)
+    }
+
+    fn of_byte(byte: u8) -> Self {
+        Self::ALL
+            .into_iter()
+            .zip(b"fdlo")
+            .find(|(_, own)| **own == byte)
+            .map_or(Self::Other, |(kind, _)| kind)
+    }
+}
+
+/// A part of bytes that many folders share.
+#[derive(Debug, Clone)]
+struct Shared {
+    all: Arc<Vec<u8>>,
+    part: Range<usize>,
+}
+
+impl Deref for Shared {
+    type Target = [u8];
+    fn deref(&self) -> &[u8] {
+        self.all.get(self.part.clone()).unwrap_or_default()
+    }
+}
+
+impl From<Vec<u8>> for Shared {
+    fn from(bytes: Vec<u8>) -> Self {
+        Self { part: 0..bytes.len(), all: Arc::new(bytes) }
+    }
+}
+
+/// One folder: its path below the root, what tells that it is unchanged, and its names.
+#[derive(Debug, Clone)]
+struct Folder {
+    path: Vec<u8>,
+    /// Nothing if it was changed so lately that a later change could have the same date.
+    stamp: Option<Stamp>,
+    /// A zero byte, and for each name: a byte for its kind, the name, a zero byte. Folders come first.
+    names: Shared,
+    /// Where the names of folders end.
+    folders_end: usize,
+}
+
+/// All names in a server's folder.
+#[derive(Debug, Default)]
+pub struct NameIndex {
+    folders: Vec<Folder>,
+    /// Folders that cannot be read, with the reasons.
+    pub unreadable: Vec<(String, io::Error)>,
+    /// How many folders were listed, since they were new or had changed.
+    pub listed: usize,
+}
+
+/// One name that was found.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct FoundName {
+    /// Its path below the server's folder. Bytes that are no UTF-8 are shown as such.
+    pub path: String,
+    /// What it is.
+    pub kind: NameKind,
+}
+
+/// What is looked for.
+#[derive(Debug, Clone)]
+pub struct NamePattern {
+    /// The pattern as it was typed.
+    pub text: String,
+    /// Whether it is about names, and not about paths.
+    is_name: bool,
+    /// In small letters what stands in each name that fits; nothing if there is no such piece.
+    piece: Option<Finder<'static>>,
+    regex: Regex,
+}
+
+impl NamePattern {
+    /// Reads a pattern: a part of a name, in any case; or with `*`, `?` or `[…]` the whole name. With `/` it is about the path.
+    ///
+    /// # Errors
+    /// Where brackets do not fit.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let is_glob = text.contains(['*', '?', '[']);
+        let is_path = text.contains('/');
+        let wrong = |error: regex::Error| {
+            let error = error.to_string();
+            error.lines().last().unwrap_or_default().trim().to_owned()
+        };
+        let inner =
+            if is_glob { regex_of(text, is_path)? } else { regex::escape(text.trim_start_matches("./")) };
+        // A path may be given from any folder on.
+        let whole = if is_glob { format!("(?is)^(.*/)?{inner}$") } else { format!("(?is){inner}") };
+        let regex = Regex::new(&whole).map_err(wrong)?;
+        // In brackets stand single letters, and letters beyond ASCII may have a capital of another length.
+        // A path that is a pattern ends with a name; one that is not may lie wholly above it.
+        let name = text.rsplit('/').next().unwrap_or_default();
+        let plain = match (is_glob, is_path) {
+            (true, _) => name.split('[').next().unwrap_or_default(),
+            (false, true) => "",
+            (false, false) => name,
+        };
+        let pieces = plain.split(|c| is_glob && matches!(c, '*' | '?')).filter(|piece| piece.is_ascii());
+        let piece = pieces.max_by_key(|piece| piece.len()).filter(|piece| !piece.is_empty());
+        let piece = piece.map(|piece| Finder::new(&piece.to_ascii_lowercase()).into_owned());
+        Ok(Self { text: text.to_owned(), is_name: !is_path, piece, regex })
+    }
+}
+
+/// Translates a glob. In a path `*` stays within a name and `**` does not.
+fn regex_of(glob: &str, is_path: bool) -> Result<String, String> {
+    let mut regex = String::new();
+    let mut chars = glob.trim_start_matches("./").chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '*' if is_path && chars.next_if_eq(&'*').is_some() => {
+                chars.next_if_eq(&'/');
+                regex.push_str(r"[^\x00]*");
+            }
+            '*' => regex.push_str(r"[^\x00/]*"),
+            '?' => regex.push_str(r"[^\x00/]"),
+            '[' => {
+                let mut class = String::new();
+                loop {
+                    match chars.next() {
+                        Some(']') if !class.is_empty() => break,
+                        Some(c) => class.push(c),
+                        None => return Err("a [ has no ]".into()),
+                    }
+                }
+                let (begin, class) = match class.strip_prefix(['!', '^']) {
+                    Some(rest) => (r"[^\x00/", rest),
+                    None => ("[", class.as_str()),
+                };
+                regex.push_str(begin);
+                for c in class.chars() {
+                    match c {
+                        '-' => regex.push('-'),
+                        other => regex.push_str(&regex::escape(other.encode_utf8(&mut [0; 4]))),
+                    }
+                }
+                regex.push(']');
+            }
+            other => regex.push_str(&regex::escape(other.encode_utf8(&mut [0; 4]))),
+        }
+    }
+    Ok(regex)
+}
+
+/// Lists one folder.
+fn list(root: &Root, path: &[u8]) -> io::Result<Folder> {
+    let text = std::str::from_utf8(path).map_err(io::Error::other)?;
+    let begun = SystemTime::now();
+    let folder = fs::File::from(root.open(text, OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW)?);
+    let stamp = Stamp::of(&fstat(&folder)?);
+    let (mut names, mut others) = (vec![0], Vec::new());
+    let mut buffer = [const { MaybeUninit::uninit() }; 16 << 10];
+    let mut entries = RawDir::new(&folder, &mut buffer);
+    while let Some(entry) = entries.next() {
+        let entry = entry?;
+        let name = entry.file_name();
+        if matches!(name.to_bytes(), b"." | b"..") {
+            continue;
+        }
+        let kind = match entry.file_type() {
+            // Some disks do not tell.
+            FileType::Unknown => statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW)
+                .map_or(FileType::Unknown, |stat| FileType::from_raw_mode(stat.st_mode)),
+            kind => kind,
+        };
+        let into = if kind == FileType::Directory { &mut names } else { &mut others };
+        into.push(NameKind::of(kind).byte());
+        into.extend_from_slice(name.to_bytes_with_nul());
+    }
+    let folders_end = names.len();
+    names.append(&mut others);
+    let is_sure = stamp.is_older_than(begun, Clock::of(&folder)) && Stamp::of(&fstat(&folder)?) == stamp;
+    Ok(Folder { path: path.to_vec(), stamp: is_sure.then_some(stamp), names: names.into(), folders_end })
+}
+
+/// Returns the kinds and names of a folder.
+fn entries(folder: &Folder) -> impl Iterator<Item = (NameKind, &[u8])> {
+    entries_in(folder.names.get(1..).unwrap_or_default())
+}
+
+fn entries_in(names: &[u8]) -> impl Iterator<Item = (NameKind, &[u8])> {
+    names
+        .split(|byte| *byte == 0)
+        .filter_map(|entry| entry.split_first())
+        .map(|(kind, name)| (NameKind::of_byte(*kind), name))
+}
+
+fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
+    let mut path = Vec::with_capacity(folder.len() + 1 + name.len());
+    path.extend_from_slice(folder);
+    if !folder.is_empty() {
+        path.push(b'/');
+    }
+    path.extend_from_slice(name);
+    path
+}
+
+/// Has something done with each of many by several threads.
+fn spread<T: Sync, R: Send>(all: &[T], act: impl Fn(&T) -> R + Sync) -> Vec<R> {
+    const FEW: usize = 16;
+    let next = AtomicUsize::new(0);
+    let done: Mutex<Vec<(usize, R)>> = Mutex::default();
+    let work = || {
+        loop {
+            let from = next.fetch_add(FEW, Ordering::Relaxed);
+            let Some(few) = all.get(from..(from + FEW).min(all.len())).filter(|few| !few.is_empty()) else {
+                return;
+            };
+            let results: Vec<(usize, R)> =
+                few.iter().enumerate().map(|(at, one)| (from + at, act(one))).collect();
+            done.lock().unwrap_or_else(PoisonError::into_inner).extend(results);
+        }
+    };
+    let cores = thread::available_parallelism().map_or(1, usize::from);
+    thread::scope(|scope| {
+        for _ in 1..cores.min(all.len().div_ceil(FEW)) {
+            scope.spawn(work);
+        }
+        work();
+    });
+    let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
+    done.sort_by_key(|(at, _)| *at);
+    done.into_iter().map(|(_, result)| result).collect()
+}
+
+impl NameIndex {
+    /// Returns the names in a tree, and keeps them in a file of the cache for the next time.
+    pub fn of(tree: &LocalTree, file: &Path) -> Self {
+        let root = &tree.root;
+        let known = read(file).unwrap_or_default();
+        let stamps = spread(&known, |folder| stamp_of(root, &folder.path));
+        let mut unchanged: HashMap<Vec<u8>, Folder> = known
+            .into_iter()
+            .zip(stamps)
+            .filter(|(folder, now)| folder.stamp.is_some() && folder.stamp == *now)
+            .map(|(folder, _)| (folder.path.clone(), folder))
+            .collect();
+        let mut index = Self::default();
+        let mut next = vec![Vec::new()];
+        while !next.is_empty() {
+            let (mut same, mut changed) = (Vec::new(), Vec::new());
+            for path in next.drain(..) {
+                match unchanged.remove(&path) {
+                    Some(folder) => same.push(folder),
+                    None => changed.push(path),
+                }
+            }
+            index.listed += changed.len();
+            for (path, listed) in changed.iter().zip(spread(&changed, |path| list(root, path))) {
+                match listed {
+                    Ok(folder) => same.push(folder),
+                    // It has gone meanwhile.
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+                    Err(error) => {
+                        index.unreadable.push((String::from_utf8_lossy(path).into_owned(), error));
+                    }
+                }
+            }
+            for folder in &same {
+                let folders = entries_in(folder.names.get(1..folder.folders_end).unwrap_or_default());
+                next.extend(
+                    folders.map(|(_, name)| joined(&folder.path, name)).filter(|path| path != b".yalotheca"),
+                );
+            }
+            index.folders.append(&mut same);
+        }
+        if index.listed > 0 {
+            index.folders.sort_by(|a, b| a.path.cmp(&b.path));
+            // That it cannot be kept costs time only.
+            write(file, &index.folders).ok();
+        }
+        index
+    }
+
+    /// Returns how many names there are.
+    pub fn count(&self) -> usize {
+        let ends = |folder: &Folder| memchr_iter(0, &folder.names).count();
+        self.folders.iter().map(|folder| ends(folder).saturating_sub(1)).sum()
+    }
+
+    /// Returns the names that fit a pattern, by path.
+    pub fn find(&self, pattern: &NamePattern) -> Vec<FoundName> {
+        let in_folder = |folder: &Folder| -> Vec<FoundName> {
+            // Most folders have nothing that fits, which is seen in all their names at once.
+            let has_piece = |piece: &Finder<'_>| piece.find(&folder.names.to_ascii_lowercase()).is_some();
+            if pattern.piece.as_ref().is_some_and(|piece| !has_piece(piece)) {
+                return Vec::new();
+            }
+            let fits = |(_, name): &(NameKind, &[u8])| {
+                if pattern.is_name {
+                    pattern.regex.is_match(name)
+                } else {
+                    pattern.regex.is_match(&joined(&folder.path, name))
+                }
+            };
+            let found = entries(folder).filter(fits);
+            let named = |(kind, name)| {
+                let path = String::from_utf8_lossy(&joined(&folder.path, name)).into_owned();
+                FoundName { path, kind }
+            };
+            found.map(named).filter(|found| found.path != ".yalotheca").collect()
+        };
+        let mut found: Vec<FoundName> = spread(&self.folders, in_folder).into_iter().flatten().collect();
+        found.sort();
+        found
+    }
+}
+
+/// What is known of a name besides its kind.
+#[derive(Debug, Clone, Default)]
+pub struct NameMetadata {
+    /// The size in bytes.
+    pub size: Option<u64>,
+    /// When it was changed last.
+    pub modified: Option<SystemTime>,
+    /// Where a link leads.
+    pub target: Option<PathBuf>,
+}
+
+impl LocalTree {
+    /// Returns what is known of each of some names. A link is looked at itself.
+    pub fn metadata_of(&self, names: &[FoundName]) -> Vec<NameMetadata> {
+        spread(names, |found| {
+            let Ok(spot) = self.root.spot(&found.path) else { return NameMetadata::default() };
+            let Ok(Some(stat)) = spot.stat() else { return NameMetadata::default() };
+            let modified = u64::try_from(stat.st_mtime).ok().map(Duration::from_secs);
+            let target = (found.kind == NameKind::Link)
+                .then(|| readlinkat(&spot.folder, &spot.name, Vec::new()).ok())
+                .flatten()
+                .map(|target| PathBuf::from(OsString::from_vec(target.into_bytes())));
+            NameMetadata {
+                size: u64::try_from(stat.st_size).ok(),
+                modified: modified.map(|since| SystemTime::UNIX_EPOCH + since),
+                target,
+            }
+        })
+    }
+}
+
+fn stamp_of(root: &Root, path: &[u8]) -> Option<Stamp> {
+    let path = if path.is_empty() { b".".as_slice() } else { path };
+    // Through a link that has come into the way another folder is seen, or the same one: that one then is listed where it is now.
+    statat(root.folder().ok()?, path, AtFlags::SYMLINK_NOFOLLOW).ok().map(|stat| Stamp::of(&stat))
+}
+
+/// Reads the file; nothing if it is not there, or not as it was written.
+fn read(file: &Path) -> Option<Vec<Folder>> {
+    let bytes = Arc::new(fs::read(file).ok()?);
+    let end = bytes.len().checked_sub(32)?;
+    if blake3::hash(&bytes[..end]).as_bytes() != &bytes[end..] || !bytes.starts_with(MAGIC) {
+        return None;
+    }
+    let mut folders = Vec::new();
+    let mut at = MAGIC.len();
+    let mut take = |length: usize| {
+        let part = at..at.checked_add(length).filter(|next| *next <= end)?;
+        at = part.end;
+        Some(part)
+    };
+    loop {
+        let Some(head) = take(13 + Stamp::LENGTH) else { return Some(folders) };
+        let (lengths, stamp) = bytes[head].split_at(13);
+        let number = |at: usize| {
+            let four = [lengths[at], lengths[at + 1], lengths[at + 2], lengths[at + 3]];
+            usize::try_from(u32::from_le_bytes(four)).ok()
+        };
+        let stamp = (lengths[12] == 1).then(|| Stamp::read(stamp));
+        let path = bytes[take(number(0)?)?].to_vec();
+        let names = Shared { all: Arc::clone(&bytes), part: take(number(4)?)? };
+        folders.push(Folder { path, stamp, names, folders_end: number(8)? });
+    }
+}
+
+fn write(file: &Path, folders: &[Folder]) -> io::Result<()> {
+    let mut bytes = MAGIC.to_vec();
+    for Folder { path, stamp, names, folders_end } in folders {
+        for length in [path.len(), names.len(), *folders_end] {
+            bytes.extend_from_slice(&u32::try_from(length).map_err(io::Error::other)?.to_le_bytes());
+        }
+        bytes.push(u8::from(stamp.is_some()));
+        match stamp {
+            Some(stamp) => stamp.write(&mut bytes),
+            None => bytes.extend_from_slice(&[0; Stamp::LENGTH]),
+        }
+        bytes.extend_from_slice(path);
+        bytes.extend_from_slice(names);
+    }
+    let folder: PathBuf = file.parent().map(Path::to_owned).unwrap_or_default();
+    fs::create_dir_all(&folder)?;
+    let mut temporary = tempfile::NamedTempFile::new_in(folder)?;
+    temporary.write_all(&bytes)?;
+    temporary.write_all(blake3::hash(&bytes).as_bytes())?;
+    temporary.persist(file)?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    type Done = Result<(), Box<dyn std::error::Error>>;
+
+    fn found(index: &NameIndex, pattern: &str) -> Vec<String> {
+        let pattern = NamePattern::parse(pattern).unwrap();
+        index.find(&pattern).into_iter().map(|found| found.path).collect()
+    }
+
+    fn server() -> Result<tempfile::TempDir, io::Error> {
+        let folder = tempfile::tempdir()?;
+        for (name, text) in [
+            ("mods/bells/init.lua", "x"),
+            ("mods/bells/Sounds/Bell.ogg", "x"),
+            ("mods/bells_old/init.lua", "x"),
+            ("world/world.mt", "x"),
+            (".hidden/bell.txt", "x"),
+            (".yalotheca/receipt.json", "x"),
+            ("a+b (1).txt", "x"),
+        ] {
+            let path = folder.path().join(name);
+            fs::create_dir_all(path.parent().unwrap_or(folder.path()))?;
+            fs::write(path, text)?;
+        }
+        symlink("/nowhere/bell", folder.path().join("mods/bell_link"))?;
+        Ok(folder)
+    }
+
+    #[test]
+    fn names_are_found_by_a_part_a_glob_and_a_path() -> Done {
+        let folder = server()?;
+        let cache = tempfile::tempdir()?;
+        let index = NameIndex::of(&LocalTree::new(folder.path()), &cache.path().join("names"));
+        for (pattern, expected) in [
+            (
+                "bell",
+                &[
+                    ".hidden/bell.txt",
+                    "mods/bell_link",
+                    "mods/bells",
+                    "mods/bells/Sounds/Bell.ogg",
+                    "mods/bells_old",
+                ][..],
+            ),
+            ("bell.*", &[".hidden/bell.txt", "mods/bells/Sounds/Bell.ogg"]),
+            ("*.lua", &["mods/bells/init.lua", "mods/bells_old/init.lua"]),
+            ("init.lua", &["mods/bells/init.lua", "mods/bells_old/init.lua"]),
+            ("bells/init", &["mods/bells/init.lua"]),
+            ("mods/*/init.lua", &["mods/bells/init.lua", "mods/bells_old/init.lua"]),
+            ("mods/**/*.ogg", &["mods/bells/Sounds/Bell.ogg"]),
+            ("?orld", &["world"]),
+            ("[!w]*.mt", &[]),
+            ("[a-w]orld.mt", &["world/world.mt"]),
+            ("a+b (1)", &["a+b (1).txt"]),
+            ("receipt", &[]),
+            ("nothing", &[]),
+        ] {
+            assert_eq!(found(&index, pattern), expected, "{pattern}");
+        }
+        assert!(NamePattern::parse("[x").is_err());
+        Ok(())
+    }
+
+    #[test]
+    fn what_changes_is_seen_and_only_that_is_listed_again() -> Done {
+        let folder = server()?;
+        let cache = tempfile::tempdir()?;
+        let file = cache.path().join("names");
+        let tree = LocalTree::new(folder.path());
+        NameIndex::of(&tree, &file);
+        // What was made a moment ago is not sure yet.
+        thread::sleep(std::time::Duration::from_millis(60));
+        let all = NameIndex::of(&tree, &file);
+        assert!(all.listed > 0);
+        let again = NameIndex::of(&tree, &file);
+        assert_eq!((again.listed, again.count()), (0, all.count()));
+        fs::create_dir_all(folder.path().join("mods/new/deep"))?;
+        fs::write(folder.path().join("mods/new/deep/bell.new"), "x")?;
+        fs::remove_dir_all(folder.path().join(".hidden"))?;
+        fs::rename(folder.path().join("mods/bells_old"), folder.path().join("world/bells_old"))?;
+        let changed = NameIndex::of(&tree, &file);
+        assert_eq!(found(&changed, "bell.*"), ["mods/bells/Sounds/Bell.ogg", "mods/new/deep/bell.new"]);
+        assert_eq!(found(&changed, "bells_old"), ["world/bells_old"]);
+        assert_eq!(found(&changed, "world/bells_old/init.lua"), ["world/bells_old/init.lua"]);
+        assert!(changed.listed < all.folders.len(), "{}", changed.listed);
+        Ok(())
+    }
+
+    #[test]
+    fn a_file_of_names_that_is_wrong_anywhere_is_not_believed() -> Done {
+        let folder = server()?;
+        let cache = tempfile::tempdir()?;
+        let file = cache.path().join("names");
+        let tree = LocalTree::new(folder.path());
+        let expected = found(&NameIndex::of(&tree, &file), "bell");
+        let whole = fs::read(&file)?;
+        for at in (0..whole.len()).step_by(3) {
+            let mut bytes = whole.clone();
+            bytes[at] ^= 4;
+            fs::write(&file, if at % 2 == 0 { &bytes } else { &whole[..at] })?;
+            assert!(read(&file).is_none(), "byte {at}");
+        }
+        assert_eq!(found(&NameIndex::of(&tree, &file), "bell"), expected);
+        Ok(())
+    }
+}
