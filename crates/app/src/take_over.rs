@@ -3,6 +3,7 @@
 use std::{
     cell::RefCell,
     collections::{BTreeMap, BTreeSet},
+    sync::Arc,
 };
 
 use serde::Serialize;
@@ -424,7 +425,8 @@ pub fn place_files(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
                 above = folder.parent();
                 receipt.folders.insert(folder);
             }
-            receipt.placed.insert(path, Placed { content: id.clone(), size: file.size, digest: file.digest });
+            Arc::make_mut(&mut receipt.placed)
+                .insert(path, Placed { content: id.clone(), size: file.size, digest: file.digest });
         }
     }
 }

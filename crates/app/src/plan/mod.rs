@@ -301,7 +301,7 @@ pub fn sources(
 ) -> Result<(Sources, Vec<(ContentId, AppError)>), AppError> {
     let mut gone = Vec::new();
     let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
-    for (path, file) in &server.receipt()?.placed {
+    for (path, file) in server.receipt()?.placed.iter() {
         placed.entry(&file.digest).or_default().push(path);
     }
     let lineup = planned.lock.by_id();

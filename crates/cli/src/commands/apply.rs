@@ -56,6 +56,8 @@ pub(crate) fn apply_with(
         if !mode.is_preview {
             prepared.note(server, wants)?;
         }
+        // The program ends; taking apart what is known of 50,000 files would take a tenth of the time.
+        std::mem::forget(prepared);
         return Ok(ExitCode::SUCCESS);
     }
     if !ui.is_json() && !ui.is_quiet() {

@@ -1,7 +1,10 @@
 //! The receipt as it is kept: a small file that names, for each owner, the digest of its manifest; and the manifests, plain texts
 //! that change only with what they tell of. So a settle writes down what changed, and what does not ask for files reads none of it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use serde::{Deserialize, Serialize};
 
@@ -138,7 +141,7 @@ impl Receipt {
         for entry in &self.entries {
             manifests.entry(&entry.content).or_default().entries.push(entry);
         }
-        for (path, placed) in &self.placed {
+        for (path, placed) in self.placed.iter() {
             manifests.entry(&placed.content).or_default().placed.push((path, placed));
         }
         let owners = self.folder_owners();
@@ -171,7 +174,7 @@ impl Receipt {
         }
         let mut owners: BTreeMap<&str, &ContentId> = BTreeMap::new();
         let mut last = None;
-        for (path, Placed { content, .. }) in &self.placed {
+        for (path, Placed { content, .. }) in self.placed.iter() {
             let mut next = outer(path.as_str());
             if last == Some((next, content)) {
                 continue;
@@ -239,7 +242,7 @@ impl StoredReceipt {
         Receipt {
             format: 1,
             contents: contents.into_iter().collect(),
-            placed: placed.into_iter().collect(),
+            placed: Arc::new(placed.into_iter().collect()),
             entries: ordered,
             created: self.created.clone(),
             folders,

@@ -17,6 +17,7 @@ mod undo;
 use std::{
     cmp::Ordering,
     collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque, btree_map},
+    sync::Arc,
 };
 
 use globset::GlobSet;
@@ -185,7 +186,7 @@ pub fn paths_of_interest(
     let mut files = Vec::with_capacity(desired.placements.len().max(receipt.placed.len()));
     let mut newer = Vec::new();
     let mut wanted = desired.placements.iter().peekable();
-    for (path, placed) in &receipt.placed {
+    for (path, placed) in receipt.placed.iter() {
         while let Some((first, _)) = wanted.next_if(|(next, _)| *next < path) {
             files.push(first.clone());
         }
@@ -218,6 +219,7 @@ fn folders_above<'p>(paths: impl Iterator<Item = &'p TreePath>) -> BTreeSet<Tree
     let outer = |path: &TreePath| path.parent().filter(|folder| !folder.is_root());
     let mut folders = BTreeSet::new();
     let mut last = "";
+    let mut last_folder = TreePath::root();
     for path in paths {
         let folder = path.as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
         if folder == last {
@@ -225,10 +227,15 @@ fn folders_above<'p>(paths: impl Iterator<Item = &'p TreePath>) -> BTreeSet<Tree
         }
         last = folder;
         let mut next = outer(path);
-        while let Some(folder) = next.filter(|folder| !folders.contains(folder)) {
+        // Those above the last one are known.
+        let known = next.as_ref().map_or(last_folder.clone(), TreePath::clone);
+        while let Some(folder) =
+            next.filter(|folder| !last_folder.is_within(folder) && !folders.contains(folder))
+        {
             next = outer(&folder);
             folders.insert(folder);
         }
+        last_folder = known;
     }
     folders
 }
@@ -283,6 +290,25 @@ fn going(desired: &Desired, receipt: &Receipt, present: &Present) -> Vec<(TreePa
         .collect()
 }
 
+/// What the receipt lists afterwards: mostly the same as before.
+fn placed_by(desired: &Desired, receipt: &Receipt) -> Arc<BTreeMap<TreePath, Placed>> {
+    let is_same = |((at, placed), (path, wanted)): ((&TreePath, &Placed), (&TreePath, &Placement))| {
+        placed.digest == wanted.digest
+            && placed.size == wanted.size
+            && placed.content == wanted.content
+            && at == path
+    };
+    if receipt.placed.len() == desired.placements.len()
+        && receipt.placed.iter().zip(&desired.placements).all(is_same)
+    {
+        return Arc::clone(&receipt.placed);
+    }
+    let placed = desired.placements.iter().map(|(path, Placement { content, size, digest })| {
+        (path.clone(), Placed { content: content.clone(), size: *size, digest: *digest })
+    });
+    Arc::new(placed.collect())
+}
+
 fn place_files(
     desired: &Desired,
     receipt: &Receipt,
@@ -295,10 +321,7 @@ fn place_files(
     for (path, digest) in goes {
         moves.entry(*digest).or_default().push_back(path);
     }
-    let placed = desired.placements.iter().map(|(path, Placement { content, size, digest })| {
-        (path.clone(), Placed { content: content.clone(), size: *size, digest: *digest })
-    });
-    change.receipt.placed = placed.collect();
+    change.receipt.placed = placed_by(desired, receipt);
     let new = desired.placements.len().saturating_sub(receipt.placed.len());
     change.steps.reserve(new);
     change.files.reserve(new);
@@ -391,7 +414,8 @@ fn keep_changed(
             });
         }
         let Placement { content, size, digest } = placement.clone();
-        change.receipt.placed.insert(beside.clone(), Placed { content, size, digest });
+        let placed = Placed { content, size, digest };
+        Arc::make_mut(&mut change.receipt.placed).insert(beside.clone(), placed);
         line.beside = Some(beside);
     }
     change.kept.push(line);

@@ -110,9 +110,9 @@ pub struct Receipt {
     /// The contents.
     #[serde(default)]
     pub contents: BTreeMap<ContentId, Settled>,
-    /// The placed files by path. A file found in a wrong place stands here under that place.
+    /// The placed files by path. A file found in a wrong place stands here under that place. Receipts share them as long as they are the same.
     #[serde(default)]
-    pub placed: BTreeMap<TreePath, Placed>,
+    pub placed: Arc<BTreeMap<TreePath, Placed>>,
     /// The registered entries.
     #[serde(default)]
     pub entries: Vec<OwnedEntry>,

@@ -68,7 +68,14 @@ impl Reserved {
 
 /// Whether only the case of letters can make a path another one.
 fn is_plain(path: &str) -> bool {
-    path.is_ascii() && !path.split('/').any(|name| name.ends_with(['.', ' ']))
+    let mut last = b'/';
+    for byte in path.bytes().chain([b'/']) {
+        if !byte.is_ascii() || byte == b'/' && matches!(last, b'.' | b' ') {
+            return false;
+        }
+        last = byte;
+    }
+    true
 }
 
 /// Returns a path as disks without case, or with rules of their own about letters, would know it.

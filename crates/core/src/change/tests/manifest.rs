@@ -1,6 +1,6 @@
 //! A receipt kept in manifests is the receipt.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use proptest::prelude::*;
 
@@ -51,7 +51,7 @@ fn receipt() -> impl Strategy<Value = Receipt> {
             }
             if has_place {
                 let digest = if is_edited { Digest::of(name.as_bytes()) } else { digest };
-                receipt.placed.insert(at, Placed { content: id(owner), size, digest });
+                Arc::make_mut(&mut receipt.placed).insert(at, Placed { content: id(owner), size, digest });
             }
         }
         receipt.contents = payloads.into_iter().map(|(id, payload)| (id, Settled::new(payload))).collect();
@@ -103,12 +103,12 @@ fn dropping_one_of_many_changes_no_manifest_of_the_others() {
         receipt.contents.insert(owner.clone(), Settled::new(Payload::default()));
         receipt.folders.insert(path(&format!("mods/m{at}")));
         let placed = Placed { content: owner, size: 1, digest: Digest::of(b"1") };
-        receipt.placed.insert(path(&format!("mods/m{at}/init.lua")), placed);
+        Arc::make_mut(&mut receipt.placed).insert(path(&format!("mods/m{at}/init.lua")), placed);
     }
     let (_, before) = receipt.stored();
     receipt.contents.remove("m7");
     receipt.folders.remove("mods/m7");
-    receipt.placed.remove("mods/m7/init.lua");
+    Arc::make_mut(&mut receipt.placed).remove("mods/m7/init.lua");
     let (stored, after) = receipt.stored();
     assert_eq!(stored.manifests.len(), 49);
     assert!(after.keys().all(|digest| before.contains_key(digest)));

@@ -189,7 +189,8 @@ fn a_file_in_the_wrong_place_is_moved() {
     let mut server = Server::with(&[("plugins/plugins/a.swp", "the bytes of a")]);
     let mut receipt = Receipt::empty();
     let digest = Digest::of(b"the bytes of a");
-    receipt.placed.insert(path("plugins/plugins/a.swp"), Placed { content: id("a"), size: 14, digest });
+    Arc::make_mut(&mut receipt.placed)
+        .insert(path("plugins/plugins/a.swp"), Placed { content: id("a"), size: 14, digest });
     let change = settle(&mut server, &mut receipt, &["a"]);
     assert_eq!((change.files.len(), change.files[0].act), (1, FileAct::Move));
     assert!(server.files.contains_key(&path("plugins/a.swp")));
@@ -317,7 +318,7 @@ fn of_equal_files_each_is_moved() {
     let mut receipt = Receipt::empty();
     for name in ["old/x.txt", "old/y.txt"] {
         let placed = Placed { content: id("a"), size: 4, digest: Digest::of(b"same") };
-        receipt.placed.insert(path(name), placed);
+        Arc::make_mut(&mut receipt.placed).insert(path(name), placed);
     }
     let (desired, payloads) =
         files_of_a(&[("new/x.txt", "same"), ("new/y.txt", "same"), ("new/z.txt", "same")]);
