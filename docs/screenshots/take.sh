@@ -59,6 +59,13 @@ shot update "yalotheca update --yes"
 yalotheca add regatta --yes >/dev/null
 yalotheca off cobbles --because 'slippery when wet' --yes >/dev/null
 shot list "yalotheca list"
+mkdir -p 'old/backup of spring'
+cp plugins/tidebell-*.swp 'old/backup of spring/Tidebell-1.4.swp'
+ln -s /srv/shared/tidebell-sounds towns/tidebell-sounds
+echo patched >> plugins/regatta-*.swp
+shot where "yalotheca where tidebell '*.swp'"
+rm -r old towns/tidebell-sounds
+yalotheca settle --replace 'plugins/*' --yes >/dev/null
 yalotheca on cobbles --yes >/dev/null
 shot order "yalotheca order"
 yalotheca drop regatta --yes >/dev/null
@@ -107,5 +114,3 @@ sed -i '/to: reed_burst/,+1d' rules/answers.yml
 sed -i 's/stock="reeds"/stock="reds"/' trade/people/hanne.xml
 printf '{"label": "Rope", "sells": ["reeds"], "buys": ["ropes"]}\n' > trade/stock/rope.json
 shot references "yalotheca check"
-printf -- '- to: mist\n  do: [ring\n' > rules/answers.yml
-shot syntax "yalotheca check; yalotheca settle --yes; yalotheca settle --skip-broken --yes"

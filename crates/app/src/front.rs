@@ -2,9 +2,10 @@
 
 use std::{path::PathBuf, sync::Arc};
 
+use yalotheca_core::change::Step;
 use yalotheca_host::{
     fetch::{Nobody, Watch},
-    settle::Outcome,
+    settle::{ChangeOrigin, Outcome},
 };
 
 use crate::{AppError, secrets::Secrets};
@@ -43,6 +44,15 @@ pub enum Event<'e> {
         file: PathBuf,
         /// Why it is not trusted.
         why: &'e str,
+    },
+    /// A change that another account recorded was interrupted; it is going to be asked whether to go on with it.
+    ForeignChange {
+        /// Its number.
+        number: u32,
+        /// What its record says of itself.
+        origin: &'e ChangeOrigin,
+        /// What going on with it would do, besides writing the control files.
+        steps: &'e [Step],
     },
     /// From now on these must not be shown.
     Secrets(Secrets),

@@ -8,12 +8,23 @@ use std::{
 
 use serde::Serialize;
 use yalotheca_app::{Answer, AppError, Event, Progress, Prompt, secrets::Secrets};
-use yalotheca_core::{hint::Hint, link::shown_in};
+use yalotheca_core::{
+    control::{LOCK_FILE, WANTS_FILE},
+    hint::Hint,
+    link::shown_in,
+};
 use yalotheca_host::fetch::{Nobody, Watch};
 
 use crate::{
     global::Global,
-    view::{Page, Role, View, bars::Bars, lineup, recovered::recovered, visible, waiting::Waiting},
+    view::{
+        Page, Role, View,
+        bars::Bars,
+        lineup,
+        recovered::{recovered, step_in_words},
+        visible,
+        waiting::Waiting,
+    },
 };
 
 /// Speaks with the person.
@@ -75,6 +86,17 @@ impl Progress for Ui {
                 "{}: {why}. It says what this server should run and which programs are started.",
                 file.display()
             )),
+            Event::ForeignChange { number, origin, steps } => {
+                self.warn(&format!(
+                    "Change {number} ({}, by {}) was interrupted, and this account has no record of it. \
+                     Going on with it would do this:",
+                    origin.command, origin.who
+                ));
+                for step in steps {
+                    self.warn(&format!("  {}", step_in_words(step)));
+                }
+                self.warn(&format!("  and {WANTS_FILE} and {LOCK_FILE} would be as its record says."));
+            }
             Event::Secrets(secrets) => drop(self.secrets.replace(secrets)),
             Event::Unreachable(catalogue) => {
                 self.warn(&format!("{catalogue}. Its contents are not known now."));

@@ -36,6 +36,7 @@ impl Progress for Scripted {
         let name = match event {
             Event::Recovered(_) => "recovered",
             Event::ForeignFolder { .. } => "foreign folder",
+            Event::ForeignChange { .. } => "foreign change",
             Event::Secrets(_) => "secrets",
             Event::Unreachable(_) => "unreachable",
         };

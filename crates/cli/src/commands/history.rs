@@ -2,23 +2,18 @@
 
 use std::process::ExitCode;
 
-use serde::Serialize;
-use yalotheca_host::settle::{self, Past};
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    ops::history::{HistoryReport, history},
+};
 
 use crate::{
     global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View},
 };
-use yalotheca_app::{AppError, Purpose, Server};
 
-#[derive(Debug, Serialize)]
-struct HistoryView {
-    server: String,
-    history: Vec<Past>,
-}
-
-impl View for HistoryView {
+impl View for HistoryReport {
     fn view(&self, page: &mut Page) {
         if self.history.is_empty() {
             page.line(Role::Plain, &format!("{}: nothing has been changed yet.", self.server));
@@ -49,7 +44,6 @@ impl View for HistoryView {
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let history = settle::history(&server.tree)?;
-    ui.show(&HistoryView { server: server.shown(), history })?;
+    ui.show(&history(&server)?)?;
     Ok(ExitCode::SUCCESS)
 }

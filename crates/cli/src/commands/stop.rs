@@ -3,15 +3,16 @@
 use std::{process::ExitCode, time::Duration};
 
 use clap::Args;
-use serde::Serialize;
-use yalotheca_host::running;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    ops::stop::{StopReport, stop},
+};
 
 use crate::{
     global::Global,
     ui::Ui,
     view::{Page, Role, View},
 };
-use yalotheca_app::{AppError, Purpose, Server};
 
 /// Stop the server that a trial has left running.
 #[derive(Debug, Args)]
@@ -21,13 +22,7 @@ pub(crate) struct StopArgs {
     patience: u64,
 }
 
-#[derive(Debug, Serialize)]
-struct StopView {
-    server: String,
-    stopped: Option<u32>,
-}
-
-impl View for StopView {
+impl View for StopReport {
     fn view(&self, page: &mut Page) {
         match self.stopped {
             Some(pid) => page.line(Role::Good, &format!("{}: stopped (process {pid}).", self.server)),
@@ -38,28 +33,6 @@ impl View for StopView {
 
 pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let stopped = match server.running() {
-        None => None,
-        Some(running) if !running.is_noted => {
-            return Err(AppError::Refused {
-                what: format!(
-                    "the server is running (process {}), and no trial of Yalotheca started it",
-                    running.pid
-                ),
-                hint: Some("stop it the way it was started".into()),
-            });
-        }
-        Some(running) => {
-            let patience = Duration::from_secs(args.patience);
-            if !running::stop(&server.tree, &running, server.game.run.stop, patience) {
-                return Err(AppError::Refused {
-                    what: format!("process {} does not end", running.pid),
-                    hint: Some("it may belong to another user, or be waiting for a slow disk".into()),
-                });
-            }
-            Some(running.pid)
-        }
-    };
-    ui.show(&StopView { server: server.shown(), stopped })?;
+    ui.show(&stop(&server, Duration::from_secs(args.patience))?)?;
     Ok(ExitCode::SUCCESS)
 }

@@ -1,6 +1,6 @@
-//! What became of a change that was interrupted.
+//! What became of a change that was interrupted, and what going on with it would do.
 
-use yalotheca_core::id::TreePath;
+use yalotheca_core::{change::Step, id::TreePath};
 use yalotheca_host::settle::Outcome;
 
 /// Says what became of a change that was interrupted.
@@ -34,5 +34,16 @@ pub(crate) fn recovered(outcome: &Outcome) -> String {
             "An earlier change was interrupted before it touched the server ({}); it has been taken back.",
             origin.command
         ),
+    }
+}
+
+/// Says what a step does.
+pub(crate) fn step_in_words(step: &Step) -> String {
+    match step {
+        Step::MakeFolder { path } => format!("make the folder {path}"),
+        Step::RemoveFolder { path } => format!("remove the folder {path} where it is empty"),
+        Step::Put { path, before: None, .. } => format!("put {path}"),
+        Step::Put { path, .. } => format!("replace {path}"),
+        Step::SetAside { path, .. } => format!("set {path} aside"),
     }
 }
