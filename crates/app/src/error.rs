@@ -6,9 +6,10 @@ use yalotheca_core::{
     change::PlanChangeError,
     desire::DesireError,
     document::EditDocumentError,
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, ParseIdError},
     rehearse::RehearseError,
+    settings::JudgeSettingError,
     solve::Explanation,
     suggest,
     toml_file::ReadTomlError,
@@ -61,6 +62,8 @@ pub enum AppError {
     NoLineup(Box<Explanation>),
     #[error("a defect in Yalotheca: its solver chose releases that do not go together\n{}", breaches.join("\n"))]
     Solver { breaches: Vec<String>, question: Box<serde_json::Value> },
+    #[error(transparent)]
+    Setting(#[from] JudgeSettingError),
     #[error("{what}")]
     Usage { what: String, hint: Option<String> },
     #[error("{what}")]
@@ -85,7 +88,7 @@ impl AppError {
 }
 
 impl Hint for AppError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Control(error) => error.hint(),
             Self::Game(error) => error.hint(),
@@ -110,10 +113,12 @@ impl Hint for AppError {
             ),
             Self::UnknownContent { id, near, .. } => {
                 suggest::did_you_mean(id.as_str(), near.iter().map(String::as_str))
+                    .map(Advice::Say)
                     .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
             }
             Self::NoLineup(_) | Self::Io { .. } => None,
-            Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone(),
+            Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone().map(Advice::Say),
+            Self::Setting(error) => error.hint(),
             Self::Solver { .. } => Some(
                 "nothing was changed; please report this with the output of the same command with --json, which holds \
                  what reproduces it"

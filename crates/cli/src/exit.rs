@@ -34,7 +34,8 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Survey(SurveyError::Render(_) | SurveyError::Path(_))
         | AppError::Usage { .. } => WRONG_USE,
         AppError::NoLineup(_) => NO_LINEUP,
-        AppError::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
+        AppError::Setting(_)
+        | AppError::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
         | AppError::Catalogue(
             CatalogueError::Signature { .. }
             | CatalogueError::Fetch { source: FetchError::Credentials { .. }, .. }

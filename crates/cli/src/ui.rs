@@ -19,6 +19,7 @@ use crate::{
     global::Global,
     view::{
         Page, Role, View,
+        advice::in_words,
         bars::Bars,
         lineup,
         recovered::{recovered, step_in_words},
@@ -226,7 +227,7 @@ impl Ui {
         if self.json {
             let mut result = serde_json::json!({
                 "error": self.hide_error(&error.to_string()),
-                "hint": error.hint().map(|hint| shown_in(&hint)),
+                "hint": error.hint().map(|hint| shown_in(&in_words(&hint))),
             });
             if let AppError::NoLineup(explanation) = error {
                 result["no_lineup"] = serde_json::json!(explanation);
@@ -248,7 +249,7 @@ impl Ui {
             lineup::explain(&mut page, explanation);
         }
         if let Some(hint) = error.hint() {
-            page.label(Role::Head, "To do", &shown_in(&hint));
+            page.label(Role::Head, "To do", &shown_in(&in_words(&hint)));
         }
         anstream::stderr().write_all(page.into_text().as_bytes()).ok();
     }

@@ -73,8 +73,8 @@ pub struct PatternError {
 }
 
 impl crate::hint::Hint for PatternError {
-    fn hint(&self) -> Option<String> {
-        Some("yalotheca game check FILE tests a definition".into())
+    fn hint(&self) -> Option<crate::hint::Advice> {
+        Some(crate::hint::Advice::TestDefinition)
     }
 }
 

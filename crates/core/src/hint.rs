@@ -1,9 +1,70 @@
 //! What a person can do about an error.
 
+use crate::id::ContentId;
+
+/// What a person can do about an error. What a program of ours does about it is a variant, and whoever shows it knows the command.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Advice {
+    /// Something to do elsewhere, in one sentence.
+    Say(String),
+    /// Adopt the server, or say where it is.
+    AdoptFirst,
+    /// Test the game definition.
+    TestDefinition,
+    /// Correct the game definition, and test it.
+    CorrectDefinition,
+    /// Look at the content kinds of the game.
+    ListKinds,
+    /// Review the programs that would be run, and agree to them.
+    ReviewPrograms,
+    /// Look at the parameters of a content.
+    ShowParameters(ContentId),
+    /// Set the value in spite of what stands against it.
+    SetAnyway,
+    /// Use another value, or set this one in spite of what stands against it.
+    OtherValueOrAnyway,
+    /// Take back the server's own setting at a place.
+    ResetServerSetting(String),
+    /// Remove one of two contents, this one say.
+    RemoveOneOf(ContentId),
+    /// Correct a line, or leave the file alone and do the rest.
+    CorrectOrSkip,
+    /// Bring the lock back, or have it rebuilt.
+    RestoreLock,
+    /// Have the receipt rebuilt.
+    RebuildReceipt,
+    /// Look at what finishing an interrupted change would do.
+    ReviewInterrupted,
+    /// Go on from another control folder.
+    GoOnFrom(String),
+    /// Wait for the host, or go on without the network.
+    GoOnOffline,
+    /// Use the network once.
+    UseNetworkOnce,
+    /// Ask all links whether they are right.
+    CheckLinks,
+    /// Accept the release that is there now.
+    AcceptPresent(ContentId),
+    /// Name a file that holds the password.
+    NamePasswordFile,
+}
+
+impl From<String> for Advice {
+    fn from(text: String) -> Self {
+        Self::Say(text)
+    }
+}
+
+impl From<&str> for Advice {
+    fn from(text: &str) -> Self {
+        Self::Say(text.to_owned())
+    }
+}
+
 /// Errors that know a way out.
 pub trait Hint {
-    /// Returns one sentence that says what to do next, where there is something to do.
-    fn hint(&self) -> Option<String> {
+    /// Returns what to do next, where there is something to do.
+    fn hint(&self) -> Option<Advice> {
         None
     }
 }

@@ -2,7 +2,10 @@
 
 use std::{fmt, sync::Arc};
 
-use crate::{hint::Hint, text_form::text_form};
+use crate::{
+    hint::{Advice, Hint},
+    text_form::text_form,
+};
 
 /// What is wrong with an id, a path or a digest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -32,7 +35,7 @@ pub enum ParseIdError {
 }
 
 impl Hint for ParseIdError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Content { .. } => Some("ids are made of letters, digits, '-', '_', '.' and '+'".into()),
             Self::Path { .. } => {

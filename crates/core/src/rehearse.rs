@@ -10,7 +10,7 @@ use crate::{
     diagnose::LogReader,
     document::{Format, Pointer, Value},
     game::{Agree, ConfigPlace, Game, PACK_KIND, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, Digest, TreePath},
     route::{Payload, PayloadFile},
     settings::{SERVER, Settings},
@@ -28,7 +28,7 @@ pub struct RehearseError {
 }
 
 impl Hint for RehearseError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some("docs/game-definitions.md tells what a definition can say there".into())
     }
 }

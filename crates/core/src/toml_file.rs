@@ -2,7 +2,11 @@
 
 use std::ops::Range;
 
-use crate::{document::ParseDocumentError, hint::Hint, suggest};
+use crate::{
+    document::ParseDocumentError,
+    hint::{Advice, Hint},
+    suggest,
+};
 
 /// What is wrong in a file that somebody wrote.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -23,8 +27,8 @@ pub struct ReadTomlError {
 }
 
 impl Hint for ReadTomlError {
-    fn hint(&self) -> Option<String> {
-        Some(self.advice.clone())
+    fn hint(&self) -> Option<Advice> {
+        Some(self.advice.clone().into())
     }
 }
 

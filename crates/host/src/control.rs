@@ -8,7 +8,7 @@ use std::{
 
 use yalotheca_core::{
     control::{ControlFile, LOCK_FILE, LockFile, ReadLockError, WANTS_FILE},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::TreePath,
     toml_file::ReadTomlError,
 };
@@ -44,12 +44,9 @@ pub enum OpenControlError {
 }
 
 impl Hint for OpenControlError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
-            Self::NoControl { .. } => Some(
-                "run yalotheca adopt in the server's folder first, or say where it is with --at FOLDER"
-                    .into(),
-            ),
+            Self::NoControl { .. } => Some(Advice::AdoptFirst),
             Self::Read { .. } => None,
             Self::Tree(error) => error.hint(),
             Self::Wants(error) => error.hint(),

@@ -8,7 +8,7 @@ use std::{
 use etcetera::BaseStrategy;
 use yalotheca_core::{
     game::{BUILT_IN, Game, load},
-    hint::Hint,
+    hint::{Advice, Hint},
     suggest,
     toml_file::ReadTomlError,
 };
@@ -58,10 +58,11 @@ pub enum FindGameError {
 }
 
 impl Hint for FindGameError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Unknown { name, known } => suggest::did_you_mean(name, known.iter().map(String::as_str))
-                .or_else(|| Some(format!("there are {}", known.join(", ")))),
+                .map(Into::into)
+                .or_else(|| Some(format!("there are {}", known.join(", ")).into())),
             Self::Load(error) => error.hint(),
             Self::Read { .. } => None,
         }

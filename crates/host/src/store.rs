@@ -14,7 +14,10 @@ use etcetera::BaseStrategy;
 use foldhash::fast::RandomState;
 use rustix::fs::{AtFlags, FileType, Stat, statat};
 use serde::{Deserialize, Serialize};
-use yalotheca_core::{hint::Hint, id::Digest};
+use yalotheca_core::{
+    hint::{Advice, Hint},
+    id::Digest,
+};
 
 use crate::tree::digest_of;
 
@@ -29,7 +32,7 @@ pub struct StoreError {
 }
 
 impl Hint for StoreError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some("XDG_CACHE_HOME says where the cache is; it may be deleted at any time".into())
     }
 }

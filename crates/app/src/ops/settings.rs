@@ -3,7 +3,6 @@
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
-    hint::Hint,
     id::TreePath,
     settings::JudgeSettingError,
     suggest,
@@ -117,7 +116,7 @@ impl Changes {
                 Err(error) if force && !matches!(error, JudgeSettingError::Secret { .. }) => {
                     guess(file, at, value)
                 }
-                Err(error) => return Err(refused(&error)),
+                Err(error) => return Err(error.into()),
             };
             if let Some(near) = known.near(at).filter(|_| file.open) {
                 self.notes.push(format!("{} has had no setting {at} so far; {near}", file.short));
@@ -169,10 +168,6 @@ fn guess(file: &OpenSettings, at: &Pointer, value: &Value) -> Value {
         None => serde_json::from_str::<serde_json::Value>(&value.plain())
             .map_or_else(|_| value.clone(), Value::from),
     }
-}
-
-fn refused(error: &JudgeSettingError) -> AppError {
-    AppError::Refused { what: error.to_string(), hint: error.hint() }
 }
 
 /// Returns the file that a place is in: the only one, or the only one that knows it.

@@ -1,5 +1,6 @@
 //! How results look as text.
 
+pub(crate) mod advice;
 pub(crate) mod bars;
 pub(crate) mod change;
 pub(crate) mod lineup;

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Content, Release, lists};
 use crate::{
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, Digest},
 };
 
@@ -89,7 +89,7 @@ pub enum ReadCatalogueError {
 }
 
 impl Hint for ReadCatalogueError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some(match self {
             Self::Format { .. } => "use a newer version of yalotheca".into(),
             _ => "tell the catalogue's publisher; nothing was changed here".into(),

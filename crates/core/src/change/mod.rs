@@ -33,7 +33,7 @@ pub use undo::undo;
 use crate::{
     desire::{Desired, Entry, Placement, Registration},
     document::{Document, EditDocumentError, EncodeTextError, Format, TextFile},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, Digest, TreePath},
     settings::{KeptWhy, Merged, SERVER},
 };
@@ -133,22 +133,19 @@ pub enum PlanChangeError {
 }
 
 impl Hint for PlanChangeError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
-            Self::Edit { source: EditDocumentError::Parse(_), .. } => Some(
-                "correct that line, or run yalotheca settle --skip-broken to leave this file alone and do the rest"
-                    .into(),
-            ),
+            Self::Edit { source: EditDocumentError::Parse(_), .. } => Some(Advice::CorrectOrSkip),
             Self::Edit { source, .. } => source.hint(),
             Self::Encode { path, .. } => {
-                Some(format!("convert {path} to UTF-8, if the server can read it so"))
+                Some(format!("convert {path} to UTF-8, if the server can read it so").into())
             }
             Self::Dispute { first, second, pointer, .. }
                 if first.as_str() == SERVER || second.as_str() == SERVER =>
             {
-                Some(format!("take one of them back: yalotheca settings server --reset {pointer}"))
+                Some(Advice::ResetServerSetting(pointer.clone()))
             }
-            Self::Dispute { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
+            Self::Dispute { second, .. } => Some(Advice::RemoveOneOf(second.clone())),
         }
     }
 }

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     desire::Entry,
     document::{Before, Format, Pointer},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, Digest, TreePath},
     route::Payload,
 };
@@ -135,8 +135,8 @@ pub struct ReadReceiptError {
 }
 
 impl Hint for ReadReceiptError {
-    fn hint(&self) -> Option<String> {
-        Some("yalotheca repair rebuilds it without changing anything on the server".into())
+    fn hint(&self) -> Option<Advice> {
+        Some(Advice::RebuildReceipt)
     }
 }
 

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::{Member, Release, Universe},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, TreePath},
     solve::Selection,
     version::ReleaseVersion,
@@ -100,11 +100,9 @@ pub enum ReadLockError {
 }
 
 impl Hint for ReadLockError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
-            Self::Shape { .. } => {
-                Some("restore it from version control, or run yalotheca repair, which rebuilds it without changing anything on the server".into())
-            }
+            Self::Shape { .. } => Some(Advice::RestoreLock),
             Self::Format { .. } => Some("use a newer version of yalotheca".into()),
         }
     }

@@ -16,7 +16,7 @@ use crate::{
         ConfigPlace, Game, Kind, Maps, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile,
         TWEAK_KIND, TWEAK_SUFFIX, Template,
     },
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, Digest, ParseIdError, TreePath},
     route::{Payload, PlaceError, Places, scope_of},
     settings::{SERVER, Settings},
@@ -111,17 +111,13 @@ pub enum DesireError {
 }
 
 impl Hint for DesireError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::ConfigPlace { source, .. } => source.hint(),
-            Self::Parameter { content, .. } => {
-                Some(format!("yalotheca settings {content} shows its parameters"))
-            }
-            Self::Register { .. } => {
-                Some("the game definition needs to be corrected; yalotheca game check tests it".into())
-            }
+            Self::Parameter { content, .. } => Some(Advice::ShowParameters(content.clone())),
+            Self::Register { .. } => Some(Advice::CorrectDefinition),
             Self::Map { .. } => Some("rename the map's file, then list it by its new name".into()),
-            Self::SamePath { second, .. } => Some(format!("drop one of them: yalotheca drop {second}")),
+            Self::SamePath { second, .. } => Some(Advice::RemoveOneOf(second.clone())),
         }
     }
 }

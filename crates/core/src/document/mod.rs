@@ -28,7 +28,7 @@ mod value;
 mod xml;
 mod yaml;
 
-use crate::hint::Hint;
+use crate::hint::{Advice, Hint};
 use lined::Comments;
 
 pub use encoding::{EncodeTextError, Encoding, TextFile};
@@ -196,7 +196,7 @@ pub struct ParseDocumentError {
 }
 
 impl Hint for ParseDocumentError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some("correct that line; a file that cannot be read is never written to".into())
     }
 }
@@ -271,7 +271,7 @@ pub enum EditDocumentError {
 }
 
 impl Hint for EditDocumentError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Parse(error) => error.hint(),
             Self::OtherSort { .. } => Some("correct the file by hand, or remove the entry".into()),

@@ -6,7 +6,7 @@ use super::{DescribeRule, DescriptorForm, Kind, Pick, Scope};
 use crate::{
     catalogue::{PlatformSet, Relations, Side},
     document::{Document, Format, Pointer},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::ContentId,
     version::{ReleaseVersion, VersionRange},
 };
@@ -49,7 +49,7 @@ pub struct DescribeError {
 }
 
 impl Hint for DescribeError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some("the file may be damaged: get it again, or ask its author".into())
     }
 }

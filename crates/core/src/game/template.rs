@@ -59,8 +59,8 @@ pub struct RenderError {
 }
 
 impl crate::hint::Hint for RenderError {
-    fn hint(&self) -> Option<String> {
-        Some("yalotheca game check FILE tests a definition".into())
+    fn hint(&self) -> Option<crate::hint::Advice> {
+        Some(crate::hint::Advice::TestDefinition)
     }
 }
 

@@ -321,11 +321,11 @@ pub enum PlaceError {
 }
 
 impl crate::hint::Hint for PlaceError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<crate::hint::Advice> {
         match self {
             Self::Render(error) => error.hint(),
             Self::Path(error) => error.hint(),
-            Self::NoKind { .. } => Some("yalotheca game show NAME lists the kinds".into()),
+            Self::NoKind { .. } => Some(crate::hint::Advice::ListKinds),
         }
     }
 }

@@ -18,7 +18,7 @@ pub use schema::rules_of_schema;
 
 use crate::{
     document::{Document, Pointer, Value},
-    hint::Hint,
+    hint::{Advice, Hint},
     suggest,
 };
 
@@ -79,12 +79,12 @@ pub enum JudgeSettingError {
 }
 
 impl Hint for JudgeSettingError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
-            Self::Unknown { near: Some(near), .. } => Some(near.clone()),
-            Self::Secret { file, .. } => Some(format!("write it into {file} yourself")),
-            Self::Unknown { .. } => Some("add --force to set it anyway".into()),
-            Self::Value { .. } => Some("use another value, or add --force to set this one anyway".into()),
+            Self::Unknown { near: Some(near), .. } => Some(near.clone().into()),
+            Self::Secret { file, .. } => Some(format!("write it into {file} yourself").into()),
+            Self::Unknown { .. } => Some(Advice::SetAnyway),
+            Self::Value { .. } => Some(Advice::OtherValueOrAnyway),
         }
     }
 }

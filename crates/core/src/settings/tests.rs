@@ -42,7 +42,7 @@ fn values_are_judged_by_what_is_known() {
         }
     }
     let error = known.judge("settings.yml", &p("/volum/default"), &Value::Whole(3)).unwrap_err();
-    assert_eq!(error.hint().as_deref(), Some("did you mean /volume/default?"));
+    assert_eq!(error.hint(), Some("did you mean /volume/default?".into()));
     assert_eq!(known.meant(&p("/volume/*")), [p("/volume/default"), p("/volume/loud")]);
 }
 

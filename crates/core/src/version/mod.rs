@@ -65,7 +65,7 @@ pub struct ParseVersionError {
 }
 
 impl crate::hint::Hint for ParseVersionError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<crate::hint::Advice> {
         Some("versions look like 1.16.5, 2024.03.1, v3, 1.0-beta.2 or 5e".into())
     }
 }

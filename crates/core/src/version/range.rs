@@ -34,7 +34,7 @@ pub struct ParseRangeError {
 }
 
 impl crate::hint::Hint for ParseRangeError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<crate::hint::Advice> {
         Some("ranges look like \">=1.2, <2\", \"1.4.*\", \"^1.2\", \"=1.0\", \"*\" or \"1.2 || >=2\"".into())
     }
 }

@@ -14,7 +14,7 @@ use std::{
 use yalotheca_core::{
     catalogue::{Recognised, ReleaseFile},
     game::{DescribeError, Game, PACK_KIND, Shape},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{Digest, TreePath},
     route::{
         Asked, Bundle, LeftOut, Payload, PayloadFile, Sorted, SortedContent, recognise, recognise_as_kind,
@@ -71,12 +71,12 @@ pub enum ArrivalError {
 }
 
 impl Hint for ArrivalError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Unpack(error) => error.hint(),
             Self::Read { .. } => Some("check that it exists and can be read".into()),
             Self::Describe { source, .. } => source.hint(),
-            Self::Nothing { hint, .. } => Some(hint.clone()),
+            Self::Nothing { hint, .. } => Some(hint.clone().into()),
         }
     }
 }

@@ -18,7 +18,7 @@ use yalotheca_core::{
     catalogue::{Content, ReadCatalogueError, Release, ReleaseFile, Universe},
     control::{CatalogueSource, ControlFile, Locked},
     game::Game,
-    hint::Hint,
+    hint::{Advice, Hint},
     id::ContentId,
     route::{Payload, PayloadFile},
 };
@@ -154,7 +154,7 @@ impl CatalogueError {
 }
 
 impl Hint for CatalogueError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Fetch { source, .. } => source.hint(),
             Self::Read { source, .. } => source.hint(),
@@ -171,7 +171,7 @@ impl Hint for CatalogueError {
                 "ask the publisher; if they went back on purpose, add older = true to that [[catalogue]] in yalotheca.toml".into(),
             ),
             Self::Changed { id, .. } => {
-                Some(format!("accept the one that is there now: yalotheca update {id}"))
+                Some(Advice::AcceptPresent(id.clone()))
             }
             Self::NoSource { .. } => Some("add a catalogue that has it, or drop it".into()),
         }

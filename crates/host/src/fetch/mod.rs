@@ -14,7 +14,11 @@ use std::{
 
 use reqwest::{StatusCode, header};
 use tracing::debug;
-use yalotheca_core::{hint::Hint, id::Digest, link::without_user};
+use yalotheca_core::{
+    hint::{Advice, Hint},
+    id::Digest,
+    link::without_user,
+};
 
 use crate::store::{Store, StoreError};
 use download::Hosts;
@@ -119,15 +123,15 @@ pub enum FetchError {
 }
 
 impl Hint for FetchError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some(match self {
             Self::Unreachable { .. } => {
-                "look whether the host is up; --offline goes on with what was fetched before".into()
+                Advice::GoOnOffline
             }
             Self::Refused { status, .. } if status.is_server_error() => {
                 "the host fails; try again later".into()
             }
-            Self::Refused { .. } => "look whether the address is right: yalotheca links --check asks all of them".into(),
+            Self::Refused { .. } => Advice::CheckLinks,
             Self::OtherSize { .. } | Self::TooLong { .. } => {
                 "nothing was placed; ask its publisher which is right".into()
             }
@@ -146,7 +150,7 @@ impl Hint for FetchError {
             Self::OtherBytes { .. } => {
                 "nothing was placed; try again, and tell the catalogue's publisher if it stays so".into()
             }
-            Self::Offline { .. } => "run it once without --offline".into(),
+            Self::Offline { .. } => Advice::UseNetworkOnce,
             Self::Store(error) => return error.hint(),
         })
     }

@@ -31,7 +31,7 @@ use tracing::debug;
 use yalotheca_core::{
     change::{ChangeSet, Receipt, Step},
     control::{LOCK_FILE, WANTS_FILE},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{Digest, TreePath},
 };
 
@@ -125,7 +125,7 @@ pub enum SettleError {
 }
 
 impl Hint for SettleError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Tree(error) => error.hint(),
             Self::Catalogue(error) => error.hint(),
@@ -133,21 +133,15 @@ impl Hint for SettleError {
             Self::Moved { .. } => {
                 Some("Nothing was changed. Find out what is writing there, then try again.".into())
             }
-            Self::Foreign { .. } => {
-                Some("yalotheca repair shows what finishing it would do, and asks".into())
-            }
-            Self::OtherControl { control, .. } => {
-                Some(format!("run a command there: yalotheca --at '{control}' check"))
-            }
+            Self::Foreign { .. } => Some(Advice::ReviewInterrupted),
+            Self::OtherControl { control, .. } => Some(Advice::GoOnFrom(control.clone())),
             Self::Busy { .. } => Some("wait until it is done".into()),
             Self::Journal { path, .. } if path.ends_with("receipt.json") || path.ends_with(".manifest") => {
-                Some("yalotheca repair rebuilds it without changing anything on the server".into())
+                Some(Advice::RebuildReceipt)
             }
             Self::Journal { .. } => Some("keep the folder .yalotheca as it is and ask for help".into()),
             Self::Control { source, .. } => source.hint(),
-            Self::Stuck { .. } => {
-                Some("Fix the cause; the next yalotheca command continues to take it back.".into())
-            }
+            Self::Stuck { .. } => Some("Fix the cause; the next command continues to take it back.".into()),
         }
     }
 }

@@ -16,7 +16,7 @@ use yalotheca_core::{
     control::MapsSection,
     document::{Document, ParseDocumentError, Pointer, Value},
     game::{ConfigPlace, Game, ListPlace, PlatformRule, RenderError, Scope, Shape, Template},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, ParseIdError, TreePath},
     route::{Bundle, recognise},
     version::ReleaseVersion,
@@ -65,14 +65,12 @@ pub enum SurveyError {
 }
 
 impl Hint for SurveyError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Tree(error) => error.hint(),
             Self::Broken { source, .. } => source.hint(),
             Self::Render(error) => error.hint(),
-            Self::Untrusted { .. } => Some(
-                "review it first: yalotheca game trust shows everything that would be run, and asks".into(),
-            ),
+            Self::Untrusted { .. } => Some(Advice::ReviewPrograms),
             Self::Path(error) => error.hint(),
         }
     }

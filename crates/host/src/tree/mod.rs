@@ -14,7 +14,7 @@ mod rooted;
 use std::{fs::File, io, path::Path};
 
 use yalotheca_core::{
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{Digest, TreePath},
 };
 
@@ -48,7 +48,7 @@ pub struct TreeError {
 }
 
 impl Hint for TreeError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self.refusal() {
             Some(Refusal::LeadsOut { .. }) => {
                 return Some("Yalotheca works inside the server's folder only; put a folder or a bind mount there instead of the link".into());

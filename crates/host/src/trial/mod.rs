@@ -25,7 +25,7 @@ use yalotheca_core::{
     control::Locked,
     diagnose::{ContentState, LogReader, PatternError, Trouble, Verdict},
     game::{Game, RenderError, Scope},
-    hint::Hint,
+    hint::{Advice, Hint},
     id::{ContentId, TreePath},
 };
 
@@ -60,7 +60,7 @@ pub enum TrialError {
 }
 
 impl Hint for TrialError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         match self {
             Self::Start { .. } => Some(
                 "install it, or say where it is: [server.values] program = \"…\" in yalotheca.toml".into(),

@@ -19,7 +19,11 @@ use std::{
 
 use serde::{Deserialize, Serialize};
 use tracing::debug;
-use yalotheca_core::{hint::Hint, id::Digest, route::Bundle};
+use yalotheca_core::{
+    hint::{Advice, Hint},
+    id::Digest,
+    route::Bundle,
+};
 
 use crate::{
     container::{Container, HEAD, bare_name, sniff},
@@ -84,7 +88,7 @@ pub enum UnpackError {
 }
 
 impl Hint for UnpackError {
-    fn hint(&self) -> Option<String> {
+    fn hint(&self) -> Option<Advice> {
         Some(match self {
             Self::Read { .. } => "look whether the file is there and may be read".into(),
             Self::Damaged { .. } => "download it again; the file is probably incomplete".into(),
@@ -92,7 +96,7 @@ impl Hint for UnpackError {
             Self::TooMuch { .. } => {
                 "if you trust it, raise the bound: [unpack] entries, bytes or ratio in yalotheca.toml".into()
             }
-            Self::Password { .. } => "name a file that holds it: --password-file FILE".into(),
+            Self::Password { .. } => Advice::NamePasswordFile,
             Self::Rar { .. } => "open it with a program that can, and give yalotheca the folder".into(),
             Self::Store(error) => return error.hint(),
         })

@@ -1,0 +1,51 @@
+//! What a person can do about an error, as a command or a sentence.
+
+use yalotheca_core::hint::Advice;
+
+/// Says what to do.
+pub(crate) fn in_words(advice: &Advice) -> String {
+    match advice {
+        Advice::Say(text) => text.clone(),
+        Advice::AdoptFirst => {
+            "run yalotheca adopt in the server's folder first, or say where it is with --at FOLDER".into()
+        }
+        Advice::TestDefinition => "yalotheca game check FILE tests a definition".into(),
+        Advice::CorrectDefinition => {
+            "the game definition needs to be corrected; yalotheca game check tests it".into()
+        }
+        Advice::ListKinds => "yalotheca game show NAME lists the kinds".into(),
+        Advice::ReviewPrograms => {
+            "review it first: yalotheca game trust shows everything that would be run, and asks".into()
+        }
+        Advice::ShowParameters(content) => format!("yalotheca settings {content} shows its parameters"),
+        Advice::SetAnyway => "add --force to set it anyway".into(),
+        Advice::OtherValueOrAnyway => "use another value, or add --force to set this one anyway".into(),
+        Advice::ResetServerSetting(pointer) => {
+            format!("take one of them back: yalotheca settings server --reset {pointer}")
+        }
+        Advice::RemoveOneOf(content) => format!("drop one of them: yalotheca drop {content}"),
+        Advice::CorrectOrSkip => {
+            "correct that line, or run yalotheca settle --skip-broken to leave this file alone and do the rest"
+                .into()
+        }
+        Advice::RestoreLock => {
+            "restore it from version control, or run yalotheca repair, which rebuilds it without changing anything \
+             on the server"
+                .into()
+        }
+        Advice::RebuildReceipt => "yalotheca repair rebuilds it without changing anything on the server".into(),
+        Advice::ReviewInterrupted => "yalotheca repair shows what finishing it would do, and asks".into(),
+        Advice::GoOnFrom(folder) => format!("run a command there: yalotheca --at '{folder}' check"),
+        Advice::GoOnOffline => {
+            "look whether the host is up; --offline goes on with what was fetched before".into()
+        }
+        Advice::UseNetworkOnce => "run it once without --offline".into(),
+        Advice::CheckLinks => {
+            "look whether the address is right: yalotheca links --check asks all of them".into()
+        }
+        Advice::AcceptPresent(content) => {
+            format!("accept the one that is there now: yalotheca update {content}")
+        }
+        Advice::NamePasswordFile => "name a file that holds it: --password-file FILE".into(),
+    }
+}
