@@ -53,7 +53,7 @@ pub(crate) enum Command {
     Modpack(commands::modpack::ModpackArgs),
     /// List the download links of what is installed, and whether they still give the files
     Links(commands::links::LinksArgs),
-    /// Find files and folders anywhere in the server's folder by name, whoever put them there
+    /// Find files and folders anywhere in the server's folder by name
     Where(commands::where_is::WhereArgs),
     /// Show what settle would do
     Preview(commands::settle::PreviewArgs),

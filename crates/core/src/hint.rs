@@ -1,8 +1,6 @@
 //! What a person can do about an error.
 
-use crate::id::ContentId;
-
-/// What a person can do about an error. What a program of ours does about it is a variant, and whoever shows it knows the command.
+/// What a person can do about an error: a sentence, or something that a front end words as a command of its own.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Advice {
     /// Something to do elsewhere, in one sentence.
@@ -18,7 +16,7 @@ pub enum Advice {
     /// Review the programs that would be run, and agree to them.
     ReviewPrograms,
     /// Look at the parameters of a content.
-    ShowParameters(ContentId),
+    ShowParameters(String),
     /// Set the value in spite of what stands against it.
     SetAnyway,
     /// Use another value, or set this one in spite of what stands against it.
@@ -26,7 +24,7 @@ pub enum Advice {
     /// Take back the server's own setting at a place.
     ResetServerSetting(String),
     /// Remove one of two contents, this one say.
-    RemoveOneOf(ContentId),
+    RemoveOneOf(String),
     /// Correct a line, or leave the file alone and do the rest.
     CorrectOrSkip,
     /// Bring the lock back, or have it rebuilt.
@@ -44,7 +42,7 @@ pub enum Advice {
     /// Ask all links whether they are right.
     CheckLinks,
     /// Accept the release that is there now.
-    AcceptPresent(ContentId),
+    AcceptPresent(String),
     /// Name a file that holds the password.
     NamePasswordFile,
 }

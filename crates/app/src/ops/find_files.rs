@@ -1,4 +1,4 @@
-//! Finding files and folders anywhere in a server's folder, by name, whoever put them there.
+//! Finding files and folders anywhere in a server's folder by name.
 
 use std::collections::{BTreeSet, HashMap};
 

@@ -40,7 +40,7 @@ pub struct RepairReport {
 /// Rebuilds what is missing or cannot be read; asks first, and changes nothing else on the server.
 ///
 /// # Errors
-/// Where the folder cannot be read or written, or nobody can be asked.
+/// Where the folder cannot be read or written, or there is no one to ask.
 pub fn repair(options: &OpenOptions, front: &dyn Front) -> Result<RepairReport, AppError> {
     let trust = trust()?;
     let folder = open_folder(options, &trust, front)?;

@@ -17,7 +17,7 @@ use crate::{
     view::{Cell, Page, Role, View, size},
 };
 
-/// Find files and folders anywhere in the server's folder by name, whoever put them there
+/// Find files and folders anywhere in the server's folder by name
 #[derive(Debug, Args)]
 #[command(
     after_help = "A pattern is a part of a name, or with *, ? or [a-z] the whole name; with / it is about the path.\n\
@@ -51,7 +51,8 @@ impl View for Shown<'_> {
     fn view(&self, page: &mut Page) {
         let FindFilesReport { server, looked_through, found, not_found, unreadable } = self.report;
         let looked = format!("{} found among {looked_through} files and folders", found.len());
-        page.line(Role::Head, &format!("{server}: {looked}"));
+        let dates = if found.is_empty() { "" } else { " (dates in UTC)" };
+        page.line(Role::Head, &format!("{server}: {looked}{dates}"));
         let shown = if self.all { found } else { &found[..found.len().min(MANY)] };
         if !shown.is_empty() {
             page.gap();
@@ -81,9 +82,10 @@ fn row(found: &FileFound) -> Vec<Cell> {
         (_, Some(target)) => format!("{} -> {target}", found.path),
         _ => found.path.clone(),
     };
-    let when = found.modified.as_ref().map_or_else(String::new, |when| {
-        format!("{} UTC", when.replace('T', " ").chars().take(16).collect::<String>())
-    });
+    let when = found
+        .modified
+        .as_ref()
+        .map_or_else(String::new, |when| when.replace('T', " ").chars().take(16).collect::<String>());
     let owner = match (&found.content, &found.version) {
         (Some(content), Some(version)) => format!("{content} {}", version.shown()).trim_end().to_owned(),
         (Some(content), None) => content.to_string(),

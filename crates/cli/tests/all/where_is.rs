@@ -1,4 +1,4 @@
-//! `where`: files anywhere on the server, whoever put them there.
+//! `where`: finding files anywhere on the server.
 
 use std::fs;
 

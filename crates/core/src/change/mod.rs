@@ -145,7 +145,7 @@ impl Hint for PlanChangeError {
             {
                 Some(Advice::ResetServerSetting(pointer.clone()))
             }
-            Self::Dispute { second, .. } => Some(Advice::RemoveOneOf(second.clone())),
+            Self::Dispute { second, .. } => Some(Advice::RemoveOneOf(second.to_string())),
         }
     }
 }

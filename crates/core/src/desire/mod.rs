@@ -114,10 +114,10 @@ impl Hint for DesireError {
     fn hint(&self) -> Option<Advice> {
         match self {
             Self::ConfigPlace { source, .. } => source.hint(),
-            Self::Parameter { content, .. } => Some(Advice::ShowParameters(content.clone())),
+            Self::Parameter { content, .. } => Some(Advice::ShowParameters(content.to_string())),
             Self::Register { .. } => Some(Advice::CorrectDefinition),
             Self::Map { .. } => Some("rename the map's file, then list it by its new name".into()),
-            Self::SamePath { second, .. } => Some(Advice::RemoveOneOf(second.clone())),
+            Self::SamePath { second, .. } => Some(Advice::RemoveOneOf(second.to_string())),
         }
     }
 }

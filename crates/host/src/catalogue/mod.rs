@@ -171,7 +171,7 @@ impl Hint for CatalogueError {
                 "ask the publisher; if they went back on purpose, add older = true to that [[catalogue]] in yalotheca.toml".into(),
             ),
             Self::Changed { id, .. } => {
-                Some(Advice::AcceptPresent(id.clone()))
+                Some(Advice::AcceptPresent(id.to_string()))
             }
             Self::NoSource { .. } => Some("add a catalogue that has it, or drop it".into()),
         }

@@ -1,16 +1,18 @@
 //! What was settled on a server, when and by whom, and how long it is kept.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     time::{Duration, SystemTime},
 };
 
 use serde::Serialize;
+use yalotheca_core::id::{Digest, TreePath};
 
 use super::{
-    ChangeOrigin, SealKey, SettleError,
-    journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of},
-    records,
+    ChangeOrigin, SealKey, SettleError, damaged,
+    journal::{Journal, State, folder_of, inner, numbers, origin_of, records_of, state_of},
+    own,
+    records::{self, Records},
 };
 use crate::tree::{LocalTree, Tree};
 
@@ -125,16 +127,50 @@ pub fn sweep(tree: &LocalTree, keep: Retention) -> Result<usize, SettleError> {
         }
     }
     if swept > 0 {
-        records::sweep(tree)?;
+        sweep_records(tree)?;
     }
     Ok(swept)
 }
 
 /// Returns how many bytes the attic of a settle holds.
-fn size_of(tree: &LocalTree, folder: &yalotheca_core::id::TreePath) -> Result<u64, SettleError> {
+fn size_of(tree: &LocalTree, folder: &TreePath) -> Result<u64, SettleError> {
     let attic = tree.list(&inner(folder, "attic")?)?;
     Ok(attic
         .iter()
         .map(|(_, found)| if let crate::tree::EntryKind::File(size) = found { *size } else { 0 })
         .sum())
+}
+
+/// Removes the records that no change and no receipt names any more. Where one of these cannot be read, nothing is removed.
+fn sweep_records(tree: &LocalTree) -> Result<(), SettleError> {
+    let mut named: BTreeSet<String> = BTreeSet::new();
+    let mut receipts: BTreeSet<Digest> = BTreeSet::new();
+    for number in numbers(tree)? {
+        let Some(Records { before, after }) = records_of(tree, number)? else { continue };
+        for moment in [before, after] {
+            receipts.insert(moment.receipt);
+            named.extend([moment.wants, moment.lock].iter().flatten().map(|digest| format!("{digest}.zst")));
+        }
+    }
+    let current = own("receipt.json")?;
+    let mut texts: Vec<(TreePath, Vec<u8>)> = Vec::new();
+    if let Some(bytes) = tree.read(&current)? {
+        texts.push((current, bytes));
+    }
+    for digest in receipts {
+        let path = records::receipt_at(&digest)?;
+        named.insert(format!("{digest}.receipt"));
+        let bytes = records::read_record(tree, &path, &digest)?;
+        texts.push((path, bytes));
+    }
+    for (path, bytes) in texts {
+        named.extend(records::named_by(&path, &bytes)?);
+    }
+    let folder = own("records")?;
+    for (name, _) in tree.list(&folder)? {
+        if !named.contains(&name) {
+            tree.remove_own_file(&folder.join(&name).map_err(|error| damaged(&folder, &error))?)?;
+        }
+    }
+    Ok(())
 }

@@ -9,7 +9,7 @@ use yalotheca_core::{
 };
 
 use super::{
-    ChangeOrigin, ControlTexts, SealKey, SettleError, SettleOrder, fault,
+    ChangeOrigin, ControlTexts, SealKey, SettleError, SettleOrder, damaged, fault,
     outermost::OutermostFolders,
     own,
     records::{self, ReceiptFile, Records},
@@ -91,10 +91,6 @@ const SEALED: [&str; 8] = [
     "after/yalotheca.toml",
     "after/yalotheca.lock",
 ];
-
-pub(super) fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
-    SettleError::Journal { path: path.to_string(), why: why.to_string() }
-}
 
 fn name_of(number: u32) -> String {
     format!("{number:04}")

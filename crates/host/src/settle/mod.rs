@@ -225,6 +225,10 @@ fn own(name: &str) -> Result<TreePath, SettleError> {
         .map_err(|error| SettleError::Journal { path: OWN.into(), why: error.to_string() })
 }
 
+fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
+    SettleError::Journal { path: path.to_string(), why: why.to_string() }
+}
+
 /// Reads the receipt's file of a server, and returns it with its digest; nothing where there is none.
 ///
 /// # Errors

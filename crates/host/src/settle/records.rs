@@ -13,11 +13,7 @@ use yalotheca_core::{
     id::{ContentId, Digest, TreePath},
 };
 
-use super::{
-    ControlTexts, SettleError, SettleOrder,
-    journal::{damaged, numbers, records_of},
-    own,
-};
+use super::{ControlTexts, SettleError, SettleOrder, damaged, own};
 use crate::tree::{Attributes, LocalTree, Tree};
 
 /// The records of one moment: before a change, or after it.
@@ -55,7 +51,11 @@ pub(super) fn receipt_at(digest: &Digest) -> Result<TreePath, SettleError> {
     place(digest, "receipt")
 }
 
-fn read_record(tree: &LocalTree, path: &TreePath, digest: &Digest) -> Result<Vec<u8>, SettleError> {
+pub(super) fn read_record(
+    tree: &LocalTree,
+    path: &TreePath,
+    digest: &Digest,
+) -> Result<Vec<u8>, SettleError> {
     let bytes = tree.read(path)?.ok_or_else(|| damaged(path, &"it is not there"))?;
     if Digest::of(&bytes) == *digest { Ok(bytes) } else { Err(damaged(path, &"it was modified")) }
 }
@@ -68,7 +68,7 @@ pub struct ReceiptFile(Form);
 enum Form {
     /// With manifests.
     Stored(StoredReceipt),
-    /// Of the first format, in which everything stands in the one file.
+    /// Of the first format, which has everything in one file.
     Whole(Receipt),
 }
 
@@ -118,7 +118,7 @@ impl ReceiptFile {
         Ok(stored.receipt(manifests?))
     }
 
-    /// Returns whose files some paths are, and with which digests they were placed; nothing of those that are nobody's.
+    /// Returns the owners of placed files, and the digests with which they were placed. Other paths are left out.
     ///
     /// # Errors
     /// Where a manifest cannot be read.
@@ -155,6 +155,14 @@ impl ReceiptFile {
             Form::Whole(receipt) => receipt.contents.is_empty() && receipt.entries.is_empty(),
         }
     }
+}
+
+/// Returns the names of the records that a receipt's file, and what it names, lie in.
+pub(super) fn named_by(path: &TreePath, bytes: &[u8]) -> Result<BTreeSet<String>, SettleError> {
+    let stored = StoredReceipt::parse(path.as_str(), &String::from_utf8_lossy(bytes))
+        .map_err(|error| damaged(path, &error.source))?;
+    let manifests = stored.into_iter().flat_map(|stored| stored.manifests.into_values());
+    Ok(manifests.map(|digest| format!("{digest}.manifest")).collect())
 }
 
 /// Makes sure that a receipt is kept as it was written.
@@ -293,41 +301,4 @@ pub(super) fn write(
     };
     records.finish()?;
     Ok(Records { before, after })
-}
-
-/// Removes the records that no change and no receipt names any more. Where one of these cannot be read, nothing is removed.
-pub(super) fn sweep(tree: &LocalTree) -> Result<(), SettleError> {
-    let mut named: BTreeSet<String> = BTreeSet::new();
-    let mut receipts: BTreeSet<Digest> = BTreeSet::new();
-    for number in numbers(tree)? {
-        let Some(Records { before, after }) = records_of(tree, number)? else { continue };
-        for moment in [before, after] {
-            receipts.insert(moment.receipt);
-            named.extend([moment.wants, moment.lock].iter().flatten().map(|digest| format!("{digest}.zst")));
-        }
-    }
-    let current = own("receipt.json")?;
-    let mut texts: Vec<(TreePath, Vec<u8>)> = Vec::new();
-    if let Some(bytes) = tree.read(&current)? {
-        texts.push((current, bytes));
-    }
-    for digest in receipts {
-        let path = receipt_at(&digest)?;
-        named.insert(format!("{digest}.receipt"));
-        let bytes = read_record(tree, &path, &digest)?;
-        texts.push((path, bytes));
-    }
-    for (path, bytes) in texts {
-        let stored = StoredReceipt::parse(path.as_str(), &String::from_utf8_lossy(&bytes))
-            .map_err(|error| damaged(&path, &error.source))?;
-        let manifests = stored.into_iter().flat_map(|stored| stored.manifests.into_values());
-        named.extend(manifests.map(|digest| format!("{digest}.manifest")));
-    }
-    let folder = own("records")?;
-    for (name, _) in tree.list(&folder)? {
-        if !named.contains(&name) {
-            tree.remove_own_file(&folder.join(&name).map_err(|error| damaged(&folder, &error))?)?;
-        }
-    }
-    Ok(())
 }

@@ -6,10 +6,7 @@
 
 use yalotheca_core::{change::Step, id::TreePath};
 
-use super::{
-    SettleError,
-    journal::{Journal, damaged},
-};
+use super::{SettleError, damaged, journal::Journal};
 
 /// So many files that are put one by one wait in one folder: in a full one each next file takes longer, and threads wait for one
 /// another.

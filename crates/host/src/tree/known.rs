@@ -1,6 +1,6 @@
 //! Digests of a server's files that are known from earlier, so that a file is not read again as long as it is the same.
 //!
-//! It is a cache: it may be deleted, and whatever is wrong with it, it is made anew. A file counts as the same where its disk, number,
+//! It is a cache: it may be deleted, and one that is damaged is made anew. A file is the same if its disk, number,
 //! size and dates are; and it is noted only if its date was old enough when it was read that a later change must have another one.
 
 use std::{
@@ -129,7 +129,7 @@ impl Earlier {
 }
 
 impl Known {
-    /// Returns what is known of a tree, kept in a file.
+    /// Returns the digests that a file of the cache holds.
     pub(super) fn in_file(file: PathBuf) -> Self {
         let mut known = Self::default();
         known.file = Some(file);

@@ -4,6 +4,7 @@
 //! machine needs only them.
 
 mod attributes;
+mod bulk;
 mod digest;
 mod known;
 mod local;

@@ -313,7 +313,7 @@ fn records_are_shared_by_changes_and_go_with_the_last_one_that_names_them() -> D
     second.retain(|name| left.contains(name));
     assert_eq!(second.len(), left.len());
     settle::read_settle(&tree, 2, Some(&key()?))?;
-    // One that was modified is told, and nothing is swept by it.
+    // A modified record is reported.
     let name = left.iter().find(|name| name.contains(".zst")).ok_or("control files are recorded")?;
     let path = folder.path().join(".yalotheca/records").join(name);
     fs::write(&path, "other")?;

@@ -1,7 +1,9 @@
-//! What lies in a server's folder by name: all of it, from the root, whoever put it there.
+//! The names of all files and folders of a server.
 //!
 //! The names are kept in the cache with the stamps of their folders. A folder whose stamp is unchanged has the same names; every other
 //! one is listed again. Symbolic links are names and are not followed.
+
+mod pattern;
 
 use std::{
     collections::HashMap,
@@ -21,7 +23,6 @@ use std::{
 };
 
 use memchr::{memchr_iter, memmem::Finder};
-use regex::bytes::Regex;
 use rustix::fs::{AtFlags, FileType, OFlags, RawDir, fstat, readlinkat, statat};
 
 use super::{
@@ -29,6 +30,8 @@ use super::{
     digest::{Clock, Stamp},
     rooted::Root,
 };
+
+pub use pattern::NamePattern;
 
 /// How the file begins: with the number of its format.
 const MAGIC: &[u8; 16] = b"yalotheca-names1";
@@ -120,90 +123,6 @@ pub struct FoundName {
     pub path: String,
     /// What it is.
     pub kind: NameKind,
-}
-
-/// What is looked for.
-#[derive(Debug, Clone)]
-pub struct NamePattern {
-    /// The pattern as it was typed.
-    pub text: String,
-    /// Whether it is about names, and not about paths.
-    is_name: bool,
-    /// In small letters what stands in each name that fits; nothing if there is no such piece.
-    piece: Option<Finder<'static>>,
-    regex: Regex,
-}
-
-impl NamePattern {
-    /// Reads a pattern: a part of a name, in any case; or with `*`, `?` or `[…]` the whole name. With `/` it is about the path.
-    ///
-    /// # Errors
-    /// Where brackets do not fit.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let is_glob = text.contains(['*', '?', '[']);
-        let is_path = text.contains('/');
-        let wrong = |error: regex::Error| {
-            let error = error.to_string();
-            error.lines().last().unwrap_or_default().trim().to_owned()
-        };
-        let inner =
-            if is_glob { regex_of(text, is_path)? } else { regex::escape(text.trim_start_matches("./")) };
-        // A path may be given from any folder on.
-        let whole = if is_glob { format!("(?is)^(.*/)?{inner}$") } else { format!("(?is){inner}") };
-        let regex = Regex::new(&whole).map_err(wrong)?;
-        // In brackets stand single letters, and letters beyond ASCII may have a capital of another length.
-        // A path that is a pattern ends with a name; one that is not may lie wholly above it.
-        let name = text.rsplit('/').next().unwrap_or_default();
-        let plain = match (is_glob, is_path) {
-            (true, _) => name.split('[').next().unwrap_or_default(),
-            (false, true) => "",
-            (false, false) => name,
-        };
-        let pieces = plain.split(|c| is_glob && matches!(c, '*' | '?')).filter(|piece| piece.is_ascii());
-        let piece = pieces.max_by_key(|piece| piece.len()).filter(|piece| !piece.is_empty());
-        let piece = piece.map(|piece| Finder::new(&piece.to_ascii_lowercase()).into_owned());
-        Ok(Self { text: text.to_owned(), is_name: !is_path, piece, regex })
-    }
-}
-
-/// Translates a glob. In a path `*` stays within a name and `**` does not.
-fn regex_of(glob: &str, is_path: bool) -> Result<String, String> {
-    let mut regex = String::new();
-    let mut chars = glob.trim_start_matches("./").chars().peekable();
-    while let Some(c) = chars.next() {
-        match c {
-            '*' if is_path && chars.next_if_eq(&'*').is_some() => {
-                chars.next_if_eq(&'/');
-                regex.push_str(r"[^\x00]*");
-            }
-            '*' => regex.push_str(r"[^\x00/]*"),
-            '?' => regex.push_str(r"[^\x00/]"),
-            '[' => {
-                let mut class = String::new();
-                loop {
-                    match chars.next() {
-                        Some(']') if !class.is_empty() => break,
-                        Some(c) => class.push(c),
-                        None => return Err("a [ has no ]".into()),
-                    }
-                }
-                let (begin, class) = match class.strip_prefix(['!', '^']) {
-                    Some(rest) => (r"[^\x00/", rest),
-                    None => ("[", class.as_str()),
-                };
-                regex.push_str(begin);
-                for c in class.chars() {
-                    match c {
-                        '-' => regex.push('-'),
-                        other => regex.push_str(&regex::escape(other.encode_utf8(&mut [0; 4]))),
-                    }
-                }
-                regex.push(']');
-            }
-            other => regex.push_str(&regex::escape(other.encode_utf8(&mut [0; 4]))),
-        }
-    }
-    Ok(regex)
 }
 
 /// Lists one folder.
@@ -370,7 +289,7 @@ impl NameIndex {
     }
 }
 
-/// What is known of a name besides its kind.
+/// Size, date and target of a name.
 #[derive(Debug, Clone, Default)]
 pub struct NameMetadata {
     /// The size in bytes.
@@ -382,7 +301,7 @@ pub struct NameMetadata {
 }
 
 impl LocalTree {
-    /// Returns what is known of each of some names. A link is looked at itself.
+    /// Returns size, date and target of each name. Links are not followed.
     pub fn metadata_of(&self, names: &[FoundName]) -> Vec<NameMetadata> {
         spread(names, |found| {
             let Ok(spot) = self.root.spot(&found.path) else { return NameMetadata::default() };

@@ -1,0 +1,178 @@
+//! Many files of a server's folder at once: their digests, by several threads, and the names in a folder.
+
+use std::{
+    io,
+    os::fd::OwnedFd,
+    sync::{Arc, PoisonError},
+    thread,
+};
+
+use rustix::{
+    fs::{AtFlags, Dir, FileType, OFlags, statat},
+    io::Errno,
+};
+use yalotheca_core::id::{Digest, TreePath};
+
+use super::{
+    EntryKind, LocalTree, Tree, TreeError, digest::Stamp, known::Cursor, local::sort_of, rooted::is_absent,
+};
+
+/// So many files are worth a thread.
+const MANY: usize = 2_000;
+
+impl LocalTree {
+    /// Has another thread look whether the files are unchanged that are known from earlier, since they are going to be asked about soon.
+    pub fn look_ahead(&self) {
+        let (root, known) = (self.root.clone(), Arc::clone(&self.known));
+        let look = move || {
+            if known.count() < MANY {
+                return Vec::new();
+            }
+            let mut are_same = Vec::with_capacity(known.count());
+            let mut last: Option<(String, Option<OwnedFd>)> = None;
+            known.each(|path, stamp| {
+                let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+                if last.as_ref().is_none_or(|(known, _)| known != folder) {
+                    let opened = root.open(folder, OFlags::PATH | OFlags::DIRECTORY).ok();
+                    last = Some((folder.to_owned(), opened));
+                }
+                let opened = last.as_ref().and_then(|(_, opened)| opened.as_ref());
+                let now = opened.and_then(|folder| statat(folder, name, AtFlags::SYMLINK_NOFOLLOW).ok());
+                are_same.push(stamp.is_some() && now.map(|now| Stamp::of(&now)) == stamp);
+            });
+            are_same
+        };
+        *self.ahead.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread::spawn(look));
+    }
+
+    pub(super) fn digests_by_threads(
+        &self,
+        paths: &[TreePath],
+    ) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let take = || self.ahead.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let ahead = if paths.len() < MANY { None } else { take() };
+        let are_same = ahead.map_or_else(Vec::new, |thread| thread.join().unwrap_or_default());
+        if !are_same.is_empty() {
+            return self.digests_of(paths, &are_same);
+        }
+        let cores = thread::available_parallelism().map_or(1, usize::from);
+        let size = paths.len().div_ceil(cores).max(MANY);
+        thread::scope(|scope| {
+            let parts: Vec<_> =
+                paths.chunks(size).skip(1).map(|part| scope.spawn(|| self.digests_of(part, &[]))).collect();
+            let mut all = self.digests_of(paths.get(..size).unwrap_or(paths), &[])?;
+            for part in parts {
+                all.extend(part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+            }
+            Ok(all)
+        })
+    }
+
+    /// Lists a folder as [`Tree::list`] does, without looking at the files: each has the size 0.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn list_kinds(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError> {
+        self.entries(path, false)
+    }
+
+    pub(super) fn entries(
+        &self,
+        path: &TreePath,
+        with_sizes: bool,
+    ) -> Result<Vec<(String, EntryKind)>, TreeError> {
+        let folder = match self.root.open(path.as_str(), OFlags::RDONLY | OFlags::DIRECTORY) {
+            Ok(folder) => folder,
+            Err(error) if is_absent(&error) => return Ok(Vec::new()),
+            Err(error) => return Err(self.error("reading", path)(error)),
+        };
+        let list = || {
+            let mut found = Vec::new();
+            for entry in Dir::read_from(&folder)? {
+                let entry = entry?;
+                // Names that are not UTF-8 cannot be ours.
+                let Ok(name) = entry.file_name().to_str() else { continue };
+                if name == "." || name == ".." {
+                    continue;
+                }
+                let sort = match entry.file_type() {
+                    FileType::Directory => EntryKind::Folder,
+                    FileType::RegularFile if !with_sizes => EntryKind::File(0),
+                    _ => match statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+                        Ok(stat) if FileType::from_raw_mode(stat.st_mode).is_symlink() => {
+                            self.linked(path, name)
+                        }
+                        Ok(stat) => sort_of(&stat),
+                        // It has gone meanwhile.
+                        Err(_) => EntryKind::Other,
+                    },
+                };
+                found.push((name.to_owned(), sort));
+            }
+            Ok::<_, io::Error>(found)
+        };
+        let mut found = list().map_err(self.error("reading", path))?;
+        found.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(found)
+    }
+
+    /// The digests of files, best sorted by path: a folder is opened once for those that follow one another.
+    /// `are_same` says which of those known from earlier were unchanged just now.
+    fn digests_of(
+        &self,
+        paths: &[TreePath],
+        are_same: &[bool],
+    ) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let mut cursor = Cursor::default();
+        let mut last: Option<(&str, Option<OwnedFd>)> = None;
+        let mut digests = Vec::with_capacity(paths.len());
+        for path in paths {
+            if !are_same.is_empty()
+                && let Some((at, digest, size)) = self.known.earlier_at(&mut cursor, path)
+                && are_same.get(at) == Some(&true)
+            {
+                digests.push(Some((digest, size)));
+                continue;
+            }
+            let (folder, name) = path.as_str().rsplit_once('/').unwrap_or(("", path.as_str()));
+            if last.as_ref().is_none_or(|(known, _)| *known != folder) {
+                last = Some((folder, self.root.open(folder, OFlags::PATH | OFlags::DIRECTORY).ok()));
+            }
+            let opened = last.as_ref().and_then(|(_, opened)| opened.as_ref());
+            let stat = opened.map(|folder| statat(folder, name, AtFlags::SYMLINK_NOFOLLOW));
+            digests.push(match stat {
+                Some(Err(Errno::NOENT)) => {
+                    self.known.forget(&mut cursor, path);
+                    None
+                }
+                Some(Ok(stat)) if FileType::from_raw_mode(stat.st_mode).is_file() => {
+                    match self.known.find(&mut cursor, path, &Stamp::of(&stat)) {
+                        Some(digest) => Some((digest, u64::try_from(stat.st_size).unwrap_or(0))),
+                        None => self.digest(path)?,
+                    }
+                }
+                // A link, a folder that cannot be opened, or what is no file.
+                _ => self.digest(path)?,
+            });
+        }
+        Ok(digests)
+    }
+
+    /// What a link in a folder leads to. One that leads to a folder in which it lies itself would have no end.
+    fn linked(&self, folder: &TreePath, name: &str) -> EntryKind {
+        let Ok(path) = folder.join(name) else { return EntryKind::Other };
+        let Ok(Some(stat)) = self.root.stat(path.as_str()) else { return EntryKind::Other };
+        let sort = sort_of(&stat);
+        if sort == EntryKind::Folder {
+            let own = (stat.st_dev, stat.st_ino);
+            let mut above = Some(folder.clone());
+            while let Some(folder) = above {
+                if self.folder_number(&folder) == Some(own) {
+                    return EntryKind::Other;
+                }
+                above = folder.parent();
+            }
+        }
+        sort
+    }
+}
