@@ -105,6 +105,9 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
         .map(|(name, at)| CatalogueSource { name, at, key: None, older: false })
         .collect();
     let store = Store::of_user()?;
+    let inventory = store.inventory_of(tree.root());
+    // The first check reads no file again.
+    let tree = tree.knowing(inventory);
     agree(&tree, &game, &values, &trust)?;
     let survey = survey::survey(&tree, &game, &values, (Queries::Run(&trust), &store))?;
     let inventory = survey::inventory(&tree, &game, &survey.scope)?;
