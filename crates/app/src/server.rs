@@ -60,7 +60,6 @@ pub struct Server {
     /// What was placed and registered; its manifests are read when somebody asks for it.
     receipt: OnceLock<Receipt>,
     reading: ReadingReceipt,
-    has_receipt_of_something: bool,
     /// The digest of the receipt's file, where there is one.
     pub receipt_digest: Option<Digest>,
     /// What fetches files.
@@ -135,7 +134,6 @@ impl Server {
         let store = Store::of_user()?;
         let tree = tree.knowing(store.inventory_of(&control.server_folder()));
         let (receipt_file, receipt_digest) = settle::read_receipt_file(&tree)?.unzip();
-        let has_receipt_of_something = receipt_file.as_ref().is_some_and(|file| !file.is_empty());
         let reading = ReadingReceipt::new(receipt_file);
         if options.compares {
             reading.begin(&tree);
@@ -160,7 +158,6 @@ impl Server {
             survey,
             receipt: OnceLock::new(),
             reading,
-            has_receipt_of_something,
             receipt_digest,
             fetcher,
             looks,
@@ -225,7 +222,7 @@ impl Server {
 
     /// Returns whether anything was placed or registered.
     pub fn has_receipt_of_something(&self) -> bool {
-        self.has_receipt_of_something
+        self.reading.file.as_ref().is_some_and(|file| !file.is_empty())
     }
 
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.

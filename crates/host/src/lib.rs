@@ -16,6 +16,7 @@ pub mod settle;
 pub mod sources;
 pub mod store;
 pub mod survey;
+mod threads;
 pub mod tree;
 pub mod trial;
 pub mod trust;

@@ -11,27 +11,13 @@ use yalotheca_host::tree::{FoundName, NameIndex, NameKind, NameMetadata, NamePat
 
 use crate::{AppError, Server};
 
-/// What lies at a path.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum FileKind {
-    /// A file.
-    File,
-    /// A folder.
-    Folder,
-    /// A symbolic link. It is not followed.
-    Link,
-    /// A pipe, a socket or a device.
-    Other,
-}
-
 /// One file or folder that was found.
 #[derive(Debug, Serialize)]
 pub struct FileFound {
     /// Its path below the server's folder.
     pub path: String,
     /// What it is.
-    pub kind: FileKind,
+    pub kind: NameKind,
     /// Its size in bytes, if it is a file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub size: Option<u64>,
@@ -113,16 +99,10 @@ fn describe(server: &Server, found: &[FoundName]) -> Result<Vec<FileFound>, AppE
         let digest = path.as_ref().and_then(|path| now.get(path));
         let modified = metadata.modified.and_then(|time| jiff::Timestamp::try_from(time).ok());
         let modified = modified.and_then(|time| time.round(jiff::Unit::Second).ok());
-        let kind = match one.kind {
-            NameKind::File => FileKind::File,
-            NameKind::Folder => FileKind::Folder,
-            NameKind::Link => FileKind::Link,
-            NameKind::Other => FileKind::Other,
-        };
         FileFound {
             path: one.path.clone(),
-            kind,
-            size: metadata.size.filter(|_| kind == FileKind::File),
+            kind: one.kind,
+            size: metadata.size.filter(|_| one.kind == NameKind::File),
             modified: modified.map(|time| time.to_string()),
             target: metadata.target.map(|target| target.display().to_string()),
             version: owner.and_then(|(id, _)| Some(lock.get(id)?.release.version.clone())),

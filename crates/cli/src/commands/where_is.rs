@@ -8,8 +8,9 @@ use std::{
 use clap::Args;
 use yalotheca_app::{
     AppError, Purpose, Server,
-    ops::find_files::{FileFound, FileKind, FindFilesReport, find_files},
+    ops::find_files::{FileFound, FindFilesReport, find_files},
 };
+use yalotheca_host::tree::NameKind;
 
 use crate::{
     global::Global,
@@ -51,8 +52,7 @@ impl View for Shown<'_> {
     fn view(&self, page: &mut Page) {
         let FindFilesReport { server, looked_through, found, not_found, unreadable } = self.report;
         let looked = format!("{} found among {looked_through} files and folders", found.len());
-        let dates = if found.is_empty() { "" } else { " (dates in UTC)" };
-        page.line(Role::Head, &format!("{server}: {looked}{dates}"));
+        page.line(Role::Head, &format!("{server}: {looked}"));
         let shown = if self.all { found } else { &found[..found.len().min(MANY)] };
         if !shown.is_empty() {
             page.gap();
@@ -62,6 +62,10 @@ impl View for Shown<'_> {
             page.gap();
             let more = found.len() - shown.len();
             page.line(Role::Dim, &format!("… and {more} more; --all shows them."));
+        }
+        if !shown.is_empty() {
+            page.gap();
+            page.line(Role::Dim, "Dates are in UTC.");
         }
         if !not_found.is_empty() {
             page.gap();
@@ -78,7 +82,7 @@ impl View for Shown<'_> {
 
 fn row(found: &FileFound) -> Vec<Cell> {
     let path = match (found.kind, &found.target) {
-        (FileKind::Folder, _) => format!("{}/", found.path),
+        (NameKind::Folder, _) => format!("{}/", found.path),
         (_, Some(target)) => format!("{} -> {target}", found.path),
         _ => found.path.clone(),
     };

@@ -257,7 +257,7 @@ pub fn read_receipt(tree: &LocalTree) -> Result<(Receipt, Option<Digest>), Settl
 /// Where it cannot be written.
 pub fn write_receipt(tree: &LocalTree, receipt: &Receipt) -> Result<(), SettleError> {
     tree.make_folder(&own("")?)?;
-    let mut writing = records::Writing::begin(tree, own("records-new")?, true)?;
+    let mut writing = records::Writing::begin(tree, own("records-new")?)?;
     let (_, text) = writing.receipt(receipt)?;
     writing.finish()?;
     Ok(tree.write(&own("receipt.json")?, text.as_bytes())?)

@@ -4,7 +4,6 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     io::Read,
-    thread,
 };
 
 use serde::{Deserialize, Serialize};
@@ -14,7 +13,10 @@ use yalotheca_core::{
 };
 
 use super::{ControlTexts, SettleError, SettleOrder, damaged, own};
-use crate::tree::{Attributes, LocalTree, Tree};
+use crate::{
+    threads::{cores, spread},
+    tree::{Attributes, LocalTree, Tree},
+};
 
 /// The records of one moment: before a change, or after it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -39,7 +41,7 @@ impl Records {
 
 /// No control file has more bytes than this.
 const MOST: u64 = 256 << 20;
-/// So many files are waited for one by one.
+/// So many records a thread takes at a time.
 const FEW: usize = 8;
 
 fn place(digest: &Digest, kind: &str) -> Result<TreePath, SettleError> {
@@ -102,19 +104,7 @@ impl ReceiptFile {
             ReadManifest::parse(id, text).map_err(|why| damaged(&path, &why))
         };
         let all: Vec<_> = stored.manifests.iter().collect();
-        let cores = thread::available_parallelism().map_or(1, usize::from);
-        let size = all.len().div_ceil(cores).max(FEW);
-        let manifests: Result<Vec<_>, SettleError> = thread::scope(|scope| {
-            let parts: Vec<_> = all
-                .chunks(size)
-                .map(|part| scope.spawn(move || part.iter().map(read).collect::<Result<Vec<_>, _>>()))
-                .collect();
-            let mut read = Vec::with_capacity(all.len());
-            for part in parts {
-                read.extend(part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
-            }
-            Ok(read)
-        });
+        let manifests: Result<Vec<_>, SettleError> = spread(&all, (cores(), FEW), read).into_iter().collect();
         Ok(stored.receipt(manifests?))
     }
 
@@ -201,21 +191,21 @@ pub(super) struct Writing<'a> {
     shared: Attributes,
     /// By the names that they get, the names under which they wait.
     written: BTreeMap<TreePath, TreePath>,
-    /// Whether what is there already is written again.
-    again: bool,
 }
 
 impl<'a> Writing<'a> {
     /// Begins; `waiting` is a folder of ours.
-    pub(super) fn begin(tree: &'a LocalTree, waiting: TreePath, again: bool) -> Result<Self, SettleError> {
+    pub(super) fn begin(tree: &'a LocalTree, waiting: TreePath) -> Result<Self, SettleError> {
         let shared = tree.own_attributes()?;
         tree.make_folder(&own("records")?)?;
         tree.make_folder(&waiting)?;
-        Ok(Self { tree, waiting, shared, written: BTreeMap::new(), again })
+        Ok(Self { tree, waiting, shared, written: BTreeMap::new() })
     }
 
     fn put(&mut self, path: TreePath, bytes: &[u8], attributes: Attributes) -> Result<(), SettleError> {
-        if self.written.contains_key(&path) || !self.again && self.tree.find(&path)?.is_some() {
+        // One that is damaged is written again.
+        let is_there = || Ok::<bool, SettleError>(self.tree.read(&path)?.is_some_and(|there| there == bytes));
+        if self.written.contains_key(&path) || is_there()? {
             return Ok(());
         }
         let waits = self.waiting.join(path.name()).map_err(|error| damaged(&path, &error))?;
@@ -250,7 +240,10 @@ impl<'a> Writing<'a> {
     pub(super) fn finish(self) -> Result<(), SettleError> {
         let Self { tree, written, waiting, .. } = self;
         let files: Vec<&TreePath> = written.values().collect();
-        sync_files(tree, &files)?;
+        // Several at a time, since a disk takes them in groups.
+        for synced in spread(&files, (8, FEW), |file| tree.sync_file(file)) {
+            synced?;
+        }
         for (path, waits) in &written {
             tree.rename(waits, path)?;
         }
@@ -259,28 +252,13 @@ impl<'a> Writing<'a> {
     }
 }
 
-/// Waits for files to be on the disk: several at a time, since a disk takes them in groups.
-fn sync_files(tree: &LocalTree, files: &[&TreePath]) -> Result<(), SettleError> {
-    let size = files.len().div_ceil(FEW).max(1);
-    thread::scope(|scope| {
-        let threads: Vec<_> = files
-            .chunks(size)
-            .map(|few| scope.spawn(move || few.iter().try_for_each(|file| tree.sync_file(file))))
-            .collect();
-        for thread in threads {
-            thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
-        }
-        Ok(())
-    })
-}
-
 /// Writes down what a change is made of and what it makes.
 pub(super) fn write(
     tree: &LocalTree,
     order: &SettleOrder<'_>,
     waiting: TreePath,
 ) -> Result<Records, SettleError> {
-    let mut records = Writing::begin(tree, waiting, false)?;
+    let mut records = Writing::begin(tree, waiting)?;
     let before = match order.receipt_digest {
         // It is the one that lies there.
         Some(digest) => {

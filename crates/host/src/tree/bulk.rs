@@ -17,18 +17,21 @@ use super::{
     EntryKind, LocalTree, Tree, TreeError, digest::Stamp, known::Cursor, local::sort_of, rooted::is_absent,
 };
 
+use crate::threads::{cores, spread};
+
 /// So many files are worth a thread.
 const MANY: usize = 2_000;
 
 impl LocalTree {
     /// Has another thread look whether the files are unchanged that are known from earlier, since they are going to be asked about soon.
+    /// What is gone is forgotten.
     pub fn look_ahead(&self) {
         let (root, known) = (self.root.clone(), Arc::clone(&self.known));
         let look = move || {
             if known.count() < MANY {
                 return Vec::new();
             }
-            let mut are_same = Vec::with_capacity(known.count());
+            let (mut are_same, mut gone) = (Vec::with_capacity(known.count()), Vec::new());
             let mut last: Option<(String, Option<OwnedFd>)> = None;
             known.each(|path, stamp| {
                 let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
@@ -39,7 +42,13 @@ impl LocalTree {
                 let opened = last.as_ref().and_then(|(_, opened)| opened.as_ref());
                 let now = opened.and_then(|folder| statat(folder, name, AtFlags::SYMLINK_NOFOLLOW).ok());
                 are_same.push(stamp.is_some() && now.map(|now| Stamp::of(&now)) == stamp);
+                if now.is_none() {
+                    gone.extend(TreePath::new(path));
+                }
             });
+            for path in &gone {
+                known.forget(&mut Cursor::default(), path);
+            }
             are_same
         };
         *self.ahead.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread::spawn(look));
@@ -55,17 +64,13 @@ impl LocalTree {
         if !are_same.is_empty() {
             return self.digests_of(paths, &are_same);
         }
-        let cores = thread::available_parallelism().map_or(1, usize::from);
-        let size = paths.len().div_ceil(cores).max(MANY);
-        thread::scope(|scope| {
-            let parts: Vec<_> =
-                paths.chunks(size).skip(1).map(|part| scope.spawn(|| self.digests_of(part, &[]))).collect();
-            let mut all = self.digests_of(paths.get(..size).unwrap_or(paths), &[])?;
-            for part in parts {
-                all.extend(part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
-            }
-            Ok(all)
-        })
+        // Neighbours share a folder, so each thread gets one long part.
+        let parts: Vec<&[TreePath]> = paths.chunks(paths.len().div_ceil(cores()).max(MANY)).collect();
+        let mut digests = Vec::with_capacity(paths.len());
+        for part in spread(&parts, (cores(), 1), |part| self.digests_of(part, &[])) {
+            digests.extend(part?);
+        }
+        Ok(digests)
     }
 
     /// Lists a folder as [`Tree::list`] does, without looking at the files: each has the size 0.

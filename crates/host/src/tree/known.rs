@@ -1,7 +1,7 @@
 //! Digests of a server's files that are known from earlier, so that a file is not read again as long as it is the same.
 //!
-//! It is a cache: it may be deleted, and one that is damaged is made anew. A file is the same if its disk, number,
-//! size and dates are; and it is noted only if its date was old enough when it was read that a later change must have another one.
+//! A cache: it may be deleted at any time, and a damaged one is ignored. A file counts as unchanged if its disk, inode, size and dates are.
+//! Its digest is noted only if those dates were old enough when it was read: two changes within one tick of the clock have the same date.
 
 use std::{
     collections::HashMap,

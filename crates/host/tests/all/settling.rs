@@ -319,6 +319,9 @@ fn records_are_shared_by_changes_and_go_with_the_last_one_that_names_them() -> D
     fs::write(&path, "other")?;
     let error = settle::read_settle(&tree, 2, None).err().ok_or("it was modified")?;
     assert!(error.to_string().contains(name.as_str()), "{error}");
+    // The next change that needs it writes it again.
+    carry_out(folder.path(), vec![text_step("c", None, "3")], &Sources::default())?;
+    settle::read_settle(&tree, 3, Some(&key()?))?;
     Ok(())
 }
 

@@ -136,6 +136,54 @@ fn what_is_old_or_too_much_is_swept() -> Done {
 }
 
 #[test]
+fn an_inventory_knows_unchanged_files_and_forgets_those_that_are_gone() -> Done {
+    let (folder, cache) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    let file = cache.path().join("inventory");
+    let tree = || LocalTree::new(folder.path()).knowing(file.clone());
+    let name = |at: usize| format!("part{}/f{at}", at % 7);
+    for at in 0..4_000 {
+        let path = folder.path().join(name(at));
+        fs::create_dir_all(path.parent().ok_or("it lies in a folder")?)?;
+        fs::write(path, format!("{at}"))?;
+    }
+    let mut paths: Vec<TreePath> = (0..4_000).map(|at| TreePath::new(&name(at))).collect::<Result<_, _>>()?;
+    paths.sort();
+    // What was written a moment ago is not noted.
+    std::thread::sleep(std::time::Duration::from_millis(60));
+    let expected = tree().digests(&paths)?;
+    assert!(expected.iter().all(Option::is_some));
+    let whole = fs::metadata(&file)?.len();
+    fs::write(folder.path().join(name(7)), "other")?;
+    for at in 1_000..2_000 {
+        fs::remove_file(folder.path().join(name(at)))?;
+    }
+    let left = |path: &TreePath| fs::exists(folder.path().join(path.as_str())).unwrap_or(false);
+    {
+        // Nobody asks for what is gone.
+        let tree = tree();
+        tree.look_ahead();
+        tree.digests(&paths.iter().filter(|path| left(path)).cloned().collect::<Vec<_>>())?;
+    }
+    assert!(fs::metadata(&file)?.len() < whole * 4 / 5);
+    for is_ahead in [true, false] {
+        let tree = tree();
+        if is_ahead {
+            tree.look_ahead();
+        }
+        for (path, (found, before)) in paths.iter().zip(tree.digests(&paths)?.into_iter().zip(&expected)) {
+            let at: usize = path.name()[1..].parse()?;
+            let wanted = match at {
+                7 => Some((Digest::of(b"other"), 5)),
+                1_000..2_000 => None,
+                _ => *before,
+            };
+            assert_eq!(found, wanted, "{path}");
+        }
+    }
+    Ok(())
+}
+
+#[test]
 fn digests_of_files_are_read_once_as_long_as_they_stay() -> Done {
     let folder = tempfile::tempdir()?;
     let store = Store::at(&folder.path().join("cache"));

@@ -14,16 +14,13 @@ use std::{
     ops::{Deref, Range},
     os::unix::ffi::OsStringExt,
     path::{Path, PathBuf},
-    sync::{
-        Arc, Mutex, PoisonError,
-        atomic::{AtomicUsize, Ordering},
-    },
-    thread,
+    sync::Arc,
     time::{Duration, SystemTime},
 };
 
 use memchr::{memchr_iter, memmem::Finder};
 use rustix::fs::{AtFlags, FileType, OFlags, RawDir, fstat, readlinkat, statat};
+use serde::Serialize;
 
 use super::{
     LocalTree,
@@ -31,19 +28,22 @@ use super::{
     rooted::Root,
 };
 
+use crate::threads::{cores, spread};
+
 pub use pattern::NamePattern;
 
 /// How the file begins: with the number of its format.
 const MAGIC: &[u8; 16] = b"yalotheca-names1";
 
 /// What a name is the name of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum NameKind {
     /// A file.
     File,
     /// A folder.
     Folder,
-    /// A symbolic link, wherever it leads.
+    /// A symbolic link. It is not followed.
     Link,
     /// A pipe, a socket or a device.
     Other,
@@ -178,40 +178,15 @@ fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
     path
 }
 
-/// Has something done with each of many by several threads.
-fn spread<T: Sync, R: Send>(all: &[T], act: impl Fn(&T) -> R + Sync) -> Vec<R> {
-    const FEW: usize = 16;
-    let next = AtomicUsize::new(0);
-    let done: Mutex<Vec<(usize, R)>> = Mutex::default();
-    let work = || {
-        loop {
-            let from = next.fetch_add(FEW, Ordering::Relaxed);
-            let Some(few) = all.get(from..(from + FEW).min(all.len())).filter(|few| !few.is_empty()) else {
-                return;
-            };
-            let results: Vec<(usize, R)> =
-                few.iter().enumerate().map(|(at, one)| (from + at, act(one))).collect();
-            done.lock().unwrap_or_else(PoisonError::into_inner).extend(results);
-        }
-    };
-    let cores = thread::available_parallelism().map_or(1, usize::from);
-    thread::scope(|scope| {
-        for _ in 1..cores.min(all.len().div_ceil(FEW)) {
-            scope.spawn(work);
-        }
-        work();
-    });
-    let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
-    done.sort_by_key(|(at, _)| *at);
-    done.into_iter().map(|(_, result)| result).collect()
-}
+/// So many folders or names a thread takes at a time.
+const FEW: usize = 16;
 
 impl NameIndex {
     /// Returns the names in a tree, and keeps them in a file of the cache for the next time.
     pub fn of(tree: &LocalTree, file: &Path) -> Self {
         let root = &tree.root;
         let known = read(file).unwrap_or_default();
-        let stamps = spread(&known, |folder| stamp_of(root, &folder.path));
+        let stamps = spread(&known, (cores(), FEW), |folder| stamp_of(root, &folder.path));
         let mut unchanged: HashMap<Vec<u8>, Folder> = known
             .into_iter()
             .zip(stamps)
@@ -228,10 +203,14 @@ impl NameIndex {
                     None => changed.push(path),
                 }
             }
-            index.listed += changed.len();
-            for (path, listed) in changed.iter().zip(spread(&changed, |path| list(root, path))) {
+            for (path, listed) in
+                changed.iter().zip(spread(&changed, (cores(), FEW), |path| list(root, path)))
+            {
                 match listed {
-                    Ok(folder) => same.push(folder),
+                    Ok(folder) => {
+                        index.listed += 1;
+                        same.push(folder);
+                    }
                     // It has gone meanwhile.
                     Err(error) if error.kind() == io::ErrorKind::NotFound => {}
                     Err(error) => {
@@ -283,7 +262,8 @@ impl NameIndex {
             };
             found.map(named).filter(|found| found.path != ".yalotheca").collect()
         };
-        let mut found: Vec<FoundName> = spread(&self.folders, in_folder).into_iter().flatten().collect();
+        let mut found: Vec<FoundName> =
+            spread(&self.folders, (cores(), FEW), in_folder).into_iter().flatten().collect();
         found.sort();
         found
     }
@@ -303,7 +283,7 @@ pub struct NameMetadata {
 impl LocalTree {
     /// Returns size, date and target of each name. Links are not followed.
     pub fn metadata_of(&self, names: &[FoundName]) -> Vec<NameMetadata> {
-        spread(names, |found| {
+        spread(names, (cores(), FEW), |found| {
             let Ok(spot) = self.root.spot(&found.path) else { return NameMetadata::default() };
             let Ok(Some(stat)) = spot.stat() else { return NameMetadata::default() };
             let modified = u64::try_from(stat.st_mtime).ok().map(Duration::from_secs);
@@ -322,7 +302,7 @@ impl LocalTree {
 
 fn stamp_of(root: &Root, path: &[u8]) -> Option<Stamp> {
     let path = if path.is_empty() { b".".as_slice() } else { path };
-    // Through a link that has come into the way another folder is seen, or the same one: that one then is listed where it is now.
+    // If a link has replaced a folder on the way, its parent has changed, is listed again, and does not lead here any more.
     statat(root.folder().ok()?, path, AtFlags::SYMLINK_NOFOLLOW).ok().map(|stat| Stamp::of(&stat))
 }
 
@@ -431,6 +411,10 @@ mod tests {
             ("bells/init", &["mods/bells/init.lua"]),
             ("mods/*/init.lua", &["mods/bells/init.lua", "mods/bells_old/init.lua"]),
             ("mods/**/*.ogg", &["mods/bells/Sounds/Bell.ogg"]),
+            ("mods/**/init.lua", &["mods/bells/init.lua", "mods/bells_old/init.lua"]),
+            ("mods/**/nit.lua", &[]),
+            ("world/**/world.mt", &["world/world.mt"]),
+            ("mods/bells/**", &["mods/bells/Sounds", "mods/bells/Sounds/Bell.ogg", "mods/bells/init.lua"]),
             ("?orld", &["world"]),
             ("[!w]*.mt", &[]),
             ("[a-w]orld.mt", &["world/world.mt"]),
@@ -452,7 +436,7 @@ mod tests {
         let tree = LocalTree::new(folder.path());
         NameIndex::of(&tree, &file);
         // What was made a moment ago is not sure yet.
-        thread::sleep(std::time::Duration::from_millis(60));
+        std::thread::sleep(std::time::Duration::from_millis(60));
         let all = NameIndex::of(&tree, &file);
         assert!(all.listed > 0);
         let again = NameIndex::of(&tree, &file);

@@ -54,8 +54,9 @@ fn regex_of(glob: &str, is_path: bool) -> Result<String, String> {
     while let Some(c) = chars.next() {
         match c {
             '*' if is_path && chars.next_if_eq(&'*').is_some() => {
-                chars.next_if_eq(&'/');
-                regex.push_str(r"[^\x00]*");
+                // Any folders, or none.
+                let are_folders = chars.next_if_eq(&'/').is_some();
+                regex.push_str(if are_folders { r"([^\x00]*/)?" } else { r"[^\x00]*" });
             }
             '*' => regex.push_str(r"[^\x00/]*"),
             '?' => regex.push_str(r"[^\x00/]"),
