@@ -326,6 +326,23 @@ fn records_are_shared_by_changes_and_go_with_the_last_one_that_names_them() -> D
 }
 
 #[test]
+fn a_receipt_of_the_first_format_is_read_and_comes_back_with_undo() -> Done {
+    let folder = tempfile::tempdir()?;
+    let tree = LocalTree::new(folder.path());
+    let mut old = Receipt::empty();
+    old.folders.insert(path("plugins"));
+    old.created.insert(path("order.txt"), "# order\n".into());
+    fs::create_dir(folder.path().join(".yalotheca"))?;
+    fs::write(folder.path().join(".yalotheca/receipt.json"), old.text())?;
+    assert_eq!(settle::read_receipt(&tree)?.0, old);
+    carry_out(folder.path(), vec![text_step("a", None, "1")], &Sources::default())?;
+    let text = fs::read_to_string(folder.path().join(".yalotheca/receipt.json"))?;
+    assert!(text.contains("\"format\": 2"), "{text}");
+    assert_eq!(settle::read_settle(&tree, 1, Some(&key()?))?.1, old);
+    Ok(())
+}
+
+#[test]
 fn history_is_numbered_and_knows_what_was_undone() -> Done {
     let folder = tempfile::tempdir()?;
     let tree = LocalTree::new(folder.path());

@@ -159,7 +159,7 @@ fn an_inventory_knows_unchanged_files_and_forgets_those_that_are_gone() -> Done 
     }
     let left = |path: &TreePath| fs::exists(folder.path().join(path.as_str())).unwrap_or(false);
     {
-        // Nobody asks for what is gone.
+        // Missing files are not asked for.
         let tree = tree();
         tree.look_ahead();
         tree.digests(&paths.iter().filter(|path| left(path)).cloned().collect::<Vec<_>>())?;
