@@ -16,7 +16,6 @@ use yalotheca_host::{
     control::Control,
     settle::{self, ChangeOrigin, ControlTexts, Retention, SettleOrder},
     sources::Sources,
-    tree::Tree,
 };
 
 use crate::{
@@ -187,7 +186,7 @@ pub fn changed_files(server: &Server, change: &ChangeSet) -> Vec<ChangedFile> {
     };
     let lines = |kept: &KeptLine| {
         let was = std::fs::read(server.fetcher.store().file(&kept.put)?).ok().and_then(text)?;
-        let now = server.tree.read(&kept.path).ok().flatten().and_then(text)?;
+        let now = server.tree.read_file(&kept.path).ok().flatten().and_then(text)?;
         Some(diff(&was, &now))
     };
     let told = |kept: &KeptLine| ChangedFile {
@@ -217,9 +216,9 @@ pub fn settle_change(
         origin,
         key: &key,
     };
-    let number = settle::settle(&server.tree, &order, bytes)?;
+    let number = settle::settle(&*server.tree, &order, bytes)?;
     // What cannot be swept now is swept by a later change.
-    settle::sweep(&server.tree, retention(&server.control.wants.history)).ok();
+    settle::sweep(&*server.tree, retention(&server.control.wants.history)).ok();
     Ok(number)
 }
 

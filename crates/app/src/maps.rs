@@ -7,10 +7,7 @@ use yalotheca_core::{
     game::{Kind, Maps, Shape},
     id::{ContentId, TreePath},
 };
-use yalotheca_host::{
-    survey::{self, FoundContent, value_at},
-    tree::Tree,
-};
+use yalotheca_host::survey::{self, FoundContent, value_at};
 
 use crate::{AppError, Server};
 
@@ -59,14 +56,14 @@ pub struct MapLine {
 /// The bound on what is sent to players, in megabytes.
 pub fn cap(server: &Server, rule: &Maps) -> Option<u64> {
     let place = rule.cap.as_ref()?;
-    value_at(&server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
+    value_at(&*server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
 }
 
 /// Returns the maps of a server, the one that plays first. The game's own are included where they are named, or if `all` is set.
 pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, AppError> {
-    let played = survey::played(&server.tree, &server.game, &server.survey.scope)?;
+    let played = survey::played(&*server.tree, &server.game, &server.survey.scope)?;
     let (rotate, offer) = (played.rotate.unwrap_or_default(), played.offer.unwrap_or_default());
-    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+    let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
     let mut origins: BTreeMap<String, (MapSource, Option<ContentId>)> = BTreeMap::new();
     let is_map = |kind: &str| kind == rule.kind;
     let kind = server.game.kinds.get(&rule.kind);
@@ -161,7 +158,7 @@ fn inspect(
     let folder = kind.place.first().and_then(|place| place.into.render(&server.survey.scope).ok());
     let folder = TreePath::new(folder.unwrap_or_default().trim_end_matches('/'))?;
     let file = folder.join(&format!("{}{suffix}", map.name))?;
-    let there = server.tree.find(&file)?;
+    let there = server.tree.kind_of(&file)?;
     match there {
         Some(yalotheca_host::tree::EntryKind::File(bytes)) => map.bytes = Some(bytes),
         _ if map.origin == MapSource::Game => {}
@@ -175,7 +172,7 @@ fn inspect(
         map.origin = MapSource::ByHand;
     }
     for name in kind.companions_of(&map.name) {
-        if server.tree.find(&folder.join(&name)?)?.is_none() {
+        if server.tree.kind_of(&folder.join(&name)?)?.is_none() {
             map.notes.push(format!("{name} does not lie beside it"));
         }
     }

@@ -7,7 +7,7 @@ use yalotheca_core::{
     id::TreePath,
     link::shown_in,
 };
-use yalotheca_host::tree::{LocalTree, Tree};
+use yalotheca_host::tree::Tree;
 
 const HIDDEN: &str = "(a secret)";
 
@@ -23,7 +23,7 @@ pub struct Secrets {
 
 impl Secrets {
     /// Returns those of a server. A file that cannot be read in its format is looked through all the same.
-    pub fn of(tree: &LocalTree, game: &Game, scope: &Scope) -> Self {
+    pub fn of(tree: &dyn Tree, game: &Game, scope: &Scope) -> Self {
         let mut found = Self::default();
         let of_settings = game.settings.iter().map(|rule| {
             let keys = rule.keys.iter().filter(|(_, key)| key.secret).map(|(at, _)| at.clone());
@@ -36,7 +36,7 @@ impl Secrets {
         for (file, keys) in of_settings.chain(of_console).filter(|(_, keys)| !keys.is_empty()) {
             let patterns: Vec<Regex> = keys.iter().filter_map(pattern).collect();
             let path = file.render(scope).ok().and_then(|path| TreePath::new(&path).ok());
-            let bytes = path.and_then(|path| tree.read(&path).ok().flatten());
+            let bytes = path.and_then(|path| tree.read_file(&path).ok().flatten());
             if let Some(bytes) = bytes {
                 let file = TextFile::read(bytes);
                 for pattern in &patterns {

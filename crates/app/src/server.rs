@@ -25,7 +25,7 @@ use yalotheca_host::{
     settle::{self, Claim, ReceiptFile, SealKey, SettleError},
     store::Store,
     survey::{self, Queries, Survey, SurveyError},
-    tree::LocalTree,
+    tree::{LocalTree, Tree},
     trust::{Invocation, Trust},
     unpack::{Limits, UnpackOptions},
 };
@@ -54,7 +54,7 @@ pub struct Server {
     /// The game definition.
     pub game: Game,
     /// The server's folder.
-    pub tree: LocalTree,
+    pub tree: Arc<dyn Tree>,
     /// The server's values and platform.
     pub survey: Survey,
     /// What was placed and registered; its manifests are read when somebody asks for it.
@@ -67,6 +67,8 @@ pub struct Server {
     /// How given files are looked into.
     pub looks: Looks,
     pub(crate) ahead: Ahead,
+    /// Files of the server that were fetched to this machine.
+    copies: Mutex<Vec<tempfile::NamedTempFile>>,
     /// The command that was given, as the history keeps it.
     pub command: String,
 }
@@ -82,16 +84,16 @@ impl ReadingReceipt {
         Self { file: file.map(Arc::new), thread: Mutex::default() }
     }
 
-    fn begin(&self, tree: &LocalTree) {
+    fn begin(&self, tree: &Arc<dyn Tree>) {
         let mut thread = self.thread.lock().unwrap_or_else(PoisonError::into_inner);
         if let (None, Some(file)) = (&*thread, &self.file) {
-            tree.look_ahead();
-            let (file, tree) = (Arc::clone(file), tree.clone());
-            *thread = Some(thread::spawn(move || file.receipt(&tree)));
+            tree.prefetch();
+            let (file, tree) = (Arc::clone(file), Arc::clone(tree));
+            *thread = Some(thread::spawn(move || file.receipt(&*tree)));
         }
     }
 
-    fn finish(&self, tree: &LocalTree) -> Result<Receipt, SettleError> {
+    fn finish(&self, tree: &dyn Tree) -> Result<Receipt, SettleError> {
         let thread = self.thread.lock().unwrap_or_else(PoisonError::into_inner).take();
         match (thread, &self.file) {
             (Some(thread), _) => thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)),
@@ -116,11 +118,11 @@ impl Server {
         let trust = trust()?;
         let mut control = Control::open(&open_folder(options, &trust, front)?, false)?;
         let tree = server_tree(&control)?;
-        if settle::interrupted(&tree)?.is_some() {
+        if settle::interrupted(&*tree)?.is_some() {
             match settle::claim(&tree) {
                 Ok(claim) => {
                     let key = seal_key()?;
-                    if let Some(outcome) = settle::recover(&tree, &control.folder, &key, false)? {
+                    if let Some(outcome) = settle::recover(&*tree, &control.folder, &key, false)? {
                         front.event(Event::Recovered(&outcome));
                         control = Control::open(&control.folder, false)?;
                     }
@@ -132,8 +134,8 @@ impl Server {
             }
         }
         let store = Store::of_user()?;
-        let tree = tree.knowing(store.inventory_of(&control.server_folder()));
-        let (receipt_file, receipt_digest) = settle::read_receipt_file(&tree)?.unzip();
+        let tree = tree.with_inventory(Some(&store.inventory_of(&*tree)));
+        let (receipt_file, receipt_digest) = settle::read_receipt_file(&*tree)?.unzip();
         let reading = ReadingReceipt::new(receipt_file);
         if options.compares {
             reading.begin(&tree);
@@ -141,13 +143,13 @@ impl Server {
         let ahead = ahead(&control);
         let (game, origin, text) = games::find(Some(&control.folder), &control.wants.server.game)?;
         let given = &control.wants.server.values;
-        require_trust((&game, &origin, &text), (&tree, given), &trust)?;
+        require_trust((&game, &origin, &text), (&*tree, given), &trust)?;
         // Before any of the server's files is shown.
-        let scope = survey::values(&tree, &game, given);
+        let scope = survey::values(&*tree, &game, given);
         let scope = scope.unwrap_or_else(|_| survey::default_scope(&game));
-        front.event(Event::Secrets(Secrets::of(&tree, &game, &scope)));
+        front.event(Event::Secrets(Secrets::of(&*tree, &game, &scope)));
         let queries = if purpose == Purpose::Look { Queries::Remembered } else { Queries::Run(&trust) };
-        let survey = survey::survey(&tree, &game, given, (queries, &store))?;
+        let survey = survey::survey(&*tree, &game, given, (queries, &store))?;
         let fetcher = Fetcher::new(store, options.offline).watched(front.watch());
         let looks = Looks::new(unpack_options(&control.wants, options)?);
         let command = options.command.clone();
@@ -162,6 +164,7 @@ impl Server {
             fetcher,
             looks,
             ahead,
+            copies: Mutex::default(),
             command,
         })
     }
@@ -200,7 +203,7 @@ impl Server {
         if let Some(receipt) = self.receipt.get() {
             return Ok(receipt);
         }
-        let receipt = self.reading.finish(&self.tree)?;
+        let receipt = self.reading.finish(&*self.tree)?;
         Ok(self.receipt.get_or_init(|| receipt))
     }
 
@@ -210,7 +213,7 @@ impl Server {
         paths: &BTreeSet<TreePath>,
     ) -> Result<BTreeMap<TreePath, (ContentId, Digest)>, AppError> {
         match &self.reading.file {
-            Some(file) => Ok(file.owners(&self.tree, paths)?),
+            Some(file) => Ok(file.owners(&*self.tree, paths)?),
             None => Ok(BTreeMap::new()),
         }
     }
@@ -225,10 +228,37 @@ impl Server {
         self.reading.file.as_ref().is_some_and(|file| !file.is_empty())
     }
 
+    /// Returns the server's folder on this machine, for what only works there: its processes, say.
+    pub fn local(&self) -> Result<&LocalTree, AppError> {
+        self.tree.local().ok_or_else(|| AppError::Refused {
+            what: format!(
+                "the server at {} runs on another machine, so it cannot be started or stopped from here",
+                self.tree.location()
+            ),
+            hint: Some("start or stop it there, in its panel say".into()),
+        })
+    }
+
+    /// Returns a file of this machine with the bytes of a file of the server: the file itself, or a copy that lasts as long as this.
+    pub fn file_here(&self, path: &TreePath) -> Result<PathBuf, AppError> {
+        if let Some(tree) = self.tree.local() {
+            return Ok(tree.at(path));
+        }
+        let failed = |source| AppError::Io { what: format!("fetching {path}"), source };
+        let absent = || failed(std::io::Error::from(std::io::ErrorKind::NotFound));
+        let mut file = self.tree.open(path)?.ok_or_else(absent)?;
+        let mut copies = self.copies.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut copy = tempfile::NamedTempFile::new().map_err(failed)?;
+        std::io::copy(&mut file, &mut copy).map_err(failed)?;
+        let at = copy.path().to_owned();
+        copies.push(copy);
+        Ok(at)
+    }
+
     /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
     pub fn shown(&self) -> String {
         let name = &self.control.wants.server.name;
-        let name = if name.is_empty() { self.tree.root().display().to_string() } else { name.clone() };
+        let name = if name.is_empty() { self.tree.location() } else { name.clone() };
         let parts: Vec<String> =
             self.survey.platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect();
         // Some games call a part of their platform by their own name.
@@ -271,7 +301,7 @@ impl Server {
 
     /// The server's process, if it runs.
     pub fn running(&self) -> Option<Running> {
-        running::find(&self.tree, &self.game, &self.survey.scope)
+        running::find(self.tree.local()?, &self.game, &self.survey.scope)
     }
 
     /// The error for a content that is not on this server.
@@ -285,7 +315,7 @@ impl Server {
 }
 
 /// Returns the server's folder. It must be there: where a disk is not mounted, nothing may be made in its place.
-pub fn server_tree(control: &Control) -> Result<LocalTree, AppError> {
+pub fn server_tree(control: &Control) -> Result<Arc<dyn Tree>, AppError> {
     let at = &control.wants.server.at;
     if at.contains("://") {
         let scheme = at.split(':').next().unwrap_or_default();
@@ -308,7 +338,7 @@ pub fn server_tree(control: &Control) -> Result<LocalTree, AppError> {
             ),
         });
     }
-    Ok(LocalTree::new(&folder))
+    Ok(Arc::new(LocalTree::new(&folder)))
 }
 
 /// What to do about a server that runs and must not.
@@ -388,7 +418,7 @@ pub fn open_folder(options: &OpenOptions, trust: &Trust, front: &dyn Front) -> R
 /// A definition that may have come with a server's folder is not used before it was agreed to.
 pub fn require_trust(
     (game, origin, text): (&Game, &games::DefinitionSource, &str),
-    (tree, given): (&LocalTree, &BTreeMap<String, String>),
+    (tree, given): (&dyn Tree, &BTreeMap<String, String>),
     trust: &Trust,
 ) -> Result<(), AppError> {
     if games::is_trusted(origin, text, trust) {

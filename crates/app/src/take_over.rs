@@ -23,7 +23,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     catalogue::Catalogues,
     survey::{FoundContent, Inventory, Survey},
-    tree::{LocalTree, Tree},
+    tree::Tree,
 };
 
 use crate::{AppError, plan::is_unlisted};
@@ -135,7 +135,7 @@ pub fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
 /// Takes over what the server loads and what is switched off, as it is. Of two with one id the one in the usual place counts; of two equal
 /// ones there, the one with the shorter name, since a copy's name is longer.
 pub fn take(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     game: &Game,
     survey: &Survey,
     inventory: &Inventory,
@@ -242,13 +242,13 @@ fn order_as_found<'a>(
 
 /// Configuration files, each read once.
 pub struct Texts<'a> {
-    tree: &'a LocalTree,
+    tree: &'a dyn Tree,
     read: RefCell<BTreeMap<TreePath, Option<Document>>>,
 }
 
 impl<'a> Texts<'a> {
     /// Returns the files of a server's folder, none of them read yet.
-    pub fn new(tree: &'a LocalTree) -> Self {
+    pub fn new(tree: &'a dyn Tree) -> Self {
         Self { tree, read: RefCell::default() }
     }
 
@@ -256,7 +256,7 @@ impl<'a> Texts<'a> {
     fn with<T>(&self, registration: &Registration, look: impl FnOnce(&Document) -> T) -> Option<T> {
         let mut read = self.read.borrow_mut();
         let document = read.entry(registration.file.clone()).or_insert_with(|| {
-            let bytes = self.tree.read(&registration.file).ok().flatten()?;
+            let bytes = self.tree.read_file(&registration.file).ok().flatten()?;
             Document::read(registration.format, bytes).ok()
         });
         document.as_ref().map(look)
@@ -270,7 +270,7 @@ impl<'a> Texts<'a> {
     /// Returns what the comment above an entry says.
     fn comment(&self, registration: &Registration) -> Option<String> {
         let line = self.with(registration, |document| document.line_of(&registration.pointer))??;
-        let bytes = self.tree.read(&registration.file).ok()??;
+        let bytes = self.tree.read_file(&registration.file).ok()??;
         let text = String::from_utf8(bytes).ok()?;
         let above = text.lines().nth(line.checked_sub(2)?)?.trim();
         let comment = above.strip_prefix('#')?.trim_start_matches('#').trim();

@@ -54,6 +54,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         )
         | AppError::Settle(
             SettleError::Busy { .. }
+            | SettleError::Abandoned { .. }
             | SettleError::Moved { .. }
             | SettleError::Journal { .. }
             | SettleError::Foreign { .. }

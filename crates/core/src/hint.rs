@@ -31,6 +31,8 @@ pub enum Advice {
     RestoreLock,
     /// Have the receipt rebuilt.
     RebuildReceipt,
+    /// Take the lock away from an owner that has not been heard of.
+    BreakLock,
     /// Look at what finishing an interrupted change would do.
     ReviewInterrupted,
     /// Go on from another control folder.

@@ -15,7 +15,7 @@ use zip::ZipArchive;
 
 use crate::{
     container::{HEAD, sniff},
-    tree::{EntryKind, LocalTree, Tree, TreeError},
+    tree::{EntryKind, LocalTree, ReadSeek, Tree, TreeError},
 };
 
 /// A descriptor larger than this is not read.
@@ -23,7 +23,7 @@ const MOST_DESCRIPTOR: u64 = 4 << 20;
 
 /// A zip archive, or a folder in one.
 pub struct ZipBundle {
-    zip: ZipArchive<BufReader<File>>,
+    zip: ZipArchive<BufReader<Box<dyn ReadSeek>>>,
     names: Vec<String>,
     prefix: String,
 }
@@ -40,14 +40,14 @@ impl ZipBundle {
     /// # Errors
     /// Where the file cannot be read.
     pub fn open(path: &Path) -> io::Result<Option<Self>> {
-        Self::of_file(File::open(path)?)
+        Self::of_file(Box::new(File::open(path)?))
     }
 
     /// Reads an open file as an archive; nothing where it is none.
     ///
     /// # Errors
     /// Where the file cannot be read.
-    pub fn of_file(mut file: File) -> io::Result<Option<Self>> {
+    pub fn of_file(mut file: Box<dyn ReadSeek>) -> io::Result<Option<Self>> {
         let mut head = [0; 4];
         let read = file.read(&mut head)?;
         if read < 4 || !matches!(&head, b"PK\x03\x04" | b"PK\x05\x06") {
@@ -127,10 +127,17 @@ pub(crate) fn folders_in<'a>(paths: impl Iterator<Item = &'a str>, folder: &str)
     names.into_iter().map(str::to_owned).collect()
 }
 
-/// A folder on this machine. No link in it leads out of the folder, or out of the tree in which it lies.
+/// The tree in which a bundle's folder is.
 #[derive(Debug)]
-pub struct FolderBundle {
-    tree: LocalTree,
+enum BundleTree<'t> {
+    Own(LocalTree),
+    Of(&'t dyn Tree),
+}
+
+/// A folder in a tree. No link in it leads out of the folder, or out of the tree in which it lies.
+#[derive(Debug)]
+pub struct FolderBundle<'t> {
+    tree: BundleTree<'t>,
     at: TreePath,
     /// The files that count, where not all do.
     only: Option<BTreeSet<String>>,
@@ -138,15 +145,25 @@ pub struct FolderBundle {
     called: Option<(String, String)>,
 }
 
-impl FolderBundle {
-    /// Returns the bundle of a folder.
+impl FolderBundle<'static> {
+    /// Returns the bundle of a folder of this machine.
     pub fn new(root: &Path) -> Self {
-        Self::within(&LocalTree::new(root), &TreePath::root())
+        let tree = BundleTree::Own(LocalTree::new(root));
+        Self { tree, at: TreePath::root(), only: None, called: None }
+    }
+}
+
+impl<'t> FolderBundle<'t> {
+    /// Returns the bundle of a folder in a tree.
+    pub fn within(tree: &'t dyn Tree, at: &TreePath) -> Self {
+        Self { tree: BundleTree::Of(tree), at: at.clone(), only: None, called: None }
     }
 
-    /// Returns the bundle of a folder in a tree.
-    pub fn within(tree: &LocalTree, at: &TreePath) -> Self {
-        Self { tree: tree.clone(), at: at.clone(), only: None, called: None }
+    fn tree(&self) -> &dyn Tree {
+        match &self.tree {
+            BundleTree::Own(tree) => tree,
+            BundleTree::Of(tree) => *tree,
+        }
     }
 
     /// Returns the bundle of some of its files.
@@ -169,24 +186,25 @@ impl FolderBundle {
         }
     }
 
-    fn file(&self, path: &str) -> Option<File> {
-        self.tree.open(&self.place(path)?).ok().flatten()
+    fn file(&self, path: &str) -> Option<Box<dyn ReadSeek>> {
+        self.tree().open(&self.place(path)?).ok().flatten()
     }
 }
 
-impl Bundle for FolderBundle {
+impl Bundle for FolderBundle<'_> {
     fn has(&mut self, path: &str) -> bool {
-        self.place(path).is_some_and(|path| matches!(self.tree.find(&path), Ok(Some(EntryKind::File(_)))))
+        self.place(path)
+            .is_some_and(|path| matches!(self.tree().kind_of(&path), Ok(Some(EntryKind::File(_)))))
     }
 
     fn read(&mut self, path: &str) -> Result<Option<Vec<u8>>, String> {
         let Some(path) = self.place(path) else { return Ok(None) };
-        self.tree.read(&path).map_err(|error| error.source.to_string())
+        self.tree().read_file(&path).map_err(|error| error.source.to_string())
     }
 
     fn folders(&mut self, path: &str) -> Vec<String> {
         let Some(path) = self.at.join(path).ok() else { return Vec::new() };
-        let entries = self.tree.list(&path).unwrap_or_default().into_iter();
+        let entries = self.tree().list_folder(&path).unwrap_or_default().into_iter();
         entries.filter(|(_, found)| *found == EntryKind::Folder).map(|(name, _)| name).collect()
     }
 
@@ -196,13 +214,13 @@ impl Bundle for FolderBundle {
                 Some((own, name)) if own == file => name.clone(),
                 _ => file.clone(),
             };
-            let found = only.iter().filter_map(|file| match self.tree.find(&self.at.join(file).ok()?) {
+            let found = only.iter().filter_map(|file| match self.tree().kind_of(&self.at.join(file).ok()?) {
                 Ok(Some(EntryKind::File(size))) => Some((named(file), size)),
                 _ => None,
             });
             return found.collect();
         }
-        visible(&self.tree, &self.at, true).unwrap_or_default()
+        visible(self.tree(), &self.at, true).unwrap_or_default()
     }
 
     fn head(&mut self, path: &str, most: usize) -> Vec<u8> {
@@ -233,32 +251,44 @@ const DEEPEST: usize = 64;
 
 /// Returns the paths and sizes of the files in a folder, by name; hidden things (`.git` and the like) apart. The size is 0 where none was
 /// asked for.
-fn visible(tree: &LocalTree, folder: &TreePath, with_sizes: bool) -> Result<Vec<(String, u64)>, TreeError> {
-    fn walk<L: Fn(&TreePath) -> Result<Vec<(String, EntryKind)>, TreeError>>(
-        list: &L,
-        (folder, inner): (&TreePath, &str),
-        depth: usize,
-        files: &mut Vec<(String, u64)>,
-    ) -> Result<(), TreeError> {
-        for (name, found) in list(folder)? {
-            if name.starts_with('.') {
-                continue;
-            }
-            let inner = if inner.is_empty() { name.clone() } else { format!("{inner}/{name}") };
-            match found {
-                EntryKind::File(size) => files.push((inner, size)),
-                EntryKind::Folder if depth < DEEPEST => {
-                    let Ok(path) = folder.join(&name) else { continue };
-                    walk(list, (&path, &inner), depth + 1, files)?;
+fn visible(tree: &dyn Tree, folder: &TreePath, with_sizes: bool) -> Result<Vec<(String, u64)>, TreeError> {
+    Ok(visible_in(tree, std::slice::from_ref(folder), with_sizes)?.pop().unwrap_or_default())
+}
+
+/// Returns the same of several folders: level by level, with one call for each level.
+fn visible_in(
+    tree: &dyn Tree,
+    folders: &[TreePath],
+    with_sizes: bool,
+) -> Result<Vec<Vec<(String, u64)>>, TreeError> {
+    let mut files: Vec<Vec<(String, u64)>> = vec![Vec::new(); folders.len()];
+    let mut level: Vec<(usize, String)> = (0..folders.len()).map(|at| (at, String::new())).collect();
+    for _ in 0..DEEPEST {
+        let at = |(at, inner): &(usize, String)| {
+            if inner.is_empty() { Some(folders[*at].clone()) } else { folders[*at].join(inner).ok() }
+        };
+        level.retain(|one| at(one).is_some());
+        if level.is_empty() {
+            break;
+        }
+        let paths: Vec<TreePath> = level.iter().filter_map(at).collect();
+        let listed = tree.list(&paths, with_sizes)?;
+        let mut next = Vec::new();
+        for ((at, folder), names) in level.into_iter().zip(listed) {
+            for (name, found) in names {
+                if name.starts_with('.') {
+                    continue;
                 }
-                EntryKind::Folder | EntryKind::Other => {}
+                let inner = if folder.is_empty() { name } else { format!("{folder}/{name}") };
+                match found {
+                    EntryKind::File(size) => files[at].push((inner, size)),
+                    EntryKind::Folder => next.push((at, inner)),
+                    EntryKind::Other => {}
+                }
             }
         }
-        Ok(())
+        level = next;
     }
-    let mut files = Vec::new();
-    let list = |folder: &TreePath| if with_sizes { tree.list(folder) } else { tree.list_kinds(folder) };
-    walk(&list, (folder, ""), 0, &mut files)?;
     Ok(files)
 }
 
@@ -267,14 +297,13 @@ fn visible(tree: &LocalTree, folder: &TreePath, with_sizes: bool) -> Result<Vec<
 ///
 /// # Errors
 /// Where one cannot be read.
-pub fn folder_payloads(tree: &LocalTree, folders: &[TreePath]) -> Result<Vec<Payload>, TreeError> {
+pub fn folder_payloads(tree: &dyn Tree, folders: &[TreePath]) -> Result<Vec<Payload>, TreeError> {
     let (mut inner, mut paths) = (Vec::with_capacity(folders.len()), Vec::new());
-    for folder in folders {
-        let mut files = visible(tree, folder, false)?;
+    for (folder, mut files) in folders.iter().zip(visible_in(tree, folders, false)?) {
         files.retain(|(path, _)| folder.join(path).map(|at| paths.push(at)).is_ok());
         inner.push(files);
     }
-    let mut digests = tree.digests(&paths)?.into_iter();
+    let mut digests = tree.digest(&paths)?.into_iter();
     let payload = |files: Vec<(String, u64)>| {
         let files = files.into_iter().zip(&mut digests);
         let mut files: Vec<PayloadFile> = files
@@ -293,6 +322,6 @@ pub fn folder_payloads(tree: &LocalTree, folders: &[TreePath]) -> Result<Vec<Pay
 ///
 /// # Errors
 /// Where one cannot be read.
-pub fn folder_payload(tree: &LocalTree, folder: &TreePath) -> Result<Payload, TreeError> {
+pub fn folder_payload(tree: &dyn Tree, folder: &TreePath) -> Result<Payload, TreeError> {
     Ok(folder_payloads(tree, std::slice::from_ref(folder))?.pop().unwrap_or_default())
 }

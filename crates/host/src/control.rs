@@ -161,7 +161,7 @@ impl Control {
 
 fn read(tree: &LocalTree, name: &str) -> Result<Option<String>, OpenControlError> {
     let path = TreePath::new(name).unwrap_or_else(|_| TreePath::root());
-    let Some(bytes) = tree.read(&path)? else { return Ok(None) };
+    let Some(bytes) = tree.read_file(&path)? else { return Ok(None) };
     String::from_utf8(bytes).map(Some).map_err(|error| OpenControlError::Read {
         path: tree.at(&path).display().to_string(),
         source: io::Error::new(io::ErrorKind::InvalidData, error),

@@ -36,15 +36,15 @@ pub(crate) fn log_path() -> TreePath {
 
 /// Opens a new log for a server that is left running.
 pub(crate) fn open_log(tree: &LocalTree) -> io::Result<File> {
-    tree.make_folder(&own("")).map_err(|error| error.source)?;
-    tree.remove_own_file(&log_path()).map_err(|error| error.source)?;
+    tree.create_folder(&own("")).map_err(|error| error.source)?;
+    tree.remove_files(&[log_path()]).map_err(|error| error.source)?;
     // Each writes behind the last byte, so that the log can be emptied meanwhile.
     tree.open_own(&log_path()).map_err(|error| error.source)
 }
 
 /// Empties the log of a server that was left running where it has grown too large; returns whether it has.
 pub fn bound_log(tree: &LocalTree) -> bool {
-    let is_large = matches!(tree.find(&log_path()), Ok(Some(EntryKind::File(size))) if size > LARGEST_LOG);
+    let is_large = matches!(tree.kind_of(&log_path()), Ok(Some(EntryKind::File(size))) if size > LARGEST_LOG);
     is_large && tree.open_own(&log_path()).is_ok_and(|file| file.set_len(0).is_ok())
 }
 
@@ -60,13 +60,13 @@ pub fn other_owner(tree: &LocalTree) -> Option<u32> {
 /// Where it cannot be written.
 pub fn note(tree: &LocalTree, pid: u32) -> io::Result<()> {
     let text = format!("{pid} {}\n", started(pid).unwrap_or_default());
-    let noted = tree.make_folder(&own("")).and_then(|()| tree.write(&own("process"), text.as_bytes()));
+    let noted = tree.create_folder(&own("")).and_then(|()| tree.replace(&own("process"), text.as_bytes()));
     noted.map_err(|error| error.source)
 }
 
 /// Forgets the process of a server that has ended.
 pub fn forget(tree: &LocalTree) {
-    tree.remove_own_file(&own("process")).ok();
+    tree.remove_files(&[own("process")]).ok();
 }
 
 /// When a process was started, in the kernel's ticks: a number may be given to another process later.
@@ -79,7 +79,7 @@ fn started(pid: u32) -> Option<String> {
 }
 
 fn noted(tree: &LocalTree) -> Option<Running> {
-    let text = String::from_utf8(tree.read(&own("process")).ok()??).ok()?;
+    let text = String::from_utf8(tree.read_file(&own("process")).ok()??).ok()?;
     let (pid, ticks) = text.trim().split_once(' ')?;
     let pid: u32 = pid.parse().ok()?;
     if started(pid).as_deref() == Some(ticks) {

@@ -2,7 +2,7 @@
 
 use std::{collections::HashMap, path::PathBuf};
 
-use yalotheca_core::id::Digest;
+use yalotheca_core::id::{Digest, TreePath};
 
 /// Where the bytes with each digest lie.
 pub type Sources = HashMap<Digest, ByteSource, foldhash::fast::RandomState>;
@@ -10,6 +10,8 @@ pub type Sources = HashMap<Digest, ByteSource, foldhash::fast::RandomState>;
 /// Where some bytes lie.
 #[derive(Debug, Clone)]
 pub enum ByteSource {
+    /// In another file of the server.
+    Server(TreePath),
     /// A file on this machine, somebody else's: it is copied.
     File(PathBuf),
     /// A file of the cache: one server may share it, where it lies on the same disk.

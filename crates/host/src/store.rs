@@ -19,7 +19,7 @@ use yalotheca_core::{
     id::Digest,
 };
 
-use crate::tree::digest_of;
+use crate::tree::{Tree, digest_of};
 
 /// The cache folder could not be used.
 #[derive(Debug, thiserror::Error)]
@@ -136,15 +136,17 @@ impl Store {
     }
 
     /// Returns where the names in a server's folder are kept.
-    pub fn names_of(&self, server: &Path) -> PathBuf {
-        self.inventory_of(server).with_extension("names")
+    pub fn names_of(&self, tree: &dyn Tree) -> PathBuf {
+        self.inventory_of(tree).with_extension("names")
     }
 
     /// Returns where the inventory of a server's folder is kept.
-    pub fn inventory_of(&self, server: &Path) -> PathBuf {
-        let server = server.canonicalize().unwrap_or_else(|_| server.to_owned());
-        let name = Digest::of(server.as_os_str().as_encoded_bytes());
-        self.root.join("inventories").join(name.short())
+    pub fn inventory_of(&self, tree: &dyn Tree) -> PathBuf {
+        let location = match tree.local() {
+            Some(tree) => tree.root().canonicalize().unwrap_or_else(|_| tree.root().to_owned()).into(),
+            None => std::ffi::OsString::from(tree.location()),
+        };
+        self.root.join("inventories").join(Digest::of(location.as_encoded_bytes()).short())
     }
 
     fn error(path: &Path) -> impl FnOnce(io::Error) -> StoreError + use<> {

@@ -26,7 +26,7 @@ use yalotheca_host::{
     archive::ZipBundle,
     catalogue::payload_of_release,
     survey::{self, SurveyError, value_at, value_inside},
-    tree::{EntryKind, Tree},
+    tree::EntryKind,
 };
 
 use crate::{
@@ -51,7 +51,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     let owned = strangers::owned(server, &desired)?;
     // What lies beside it is looked through meanwhile.
     let (compared, inventory) = thread::scope(|scope| {
-        let walk = || survey::inventory_beside(&server.tree, &server.game, &server.survey.scope, &owned);
+        let walk = || survey::inventory_beside(&*server.tree, &server.game, &server.survey.scope, &owned);
         let walk = scope.spawn(walk);
         let compared = compare(server, &desired, contents);
         (compared, walk.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
@@ -205,7 +205,7 @@ fn broken_files<'d>(
         if !seen.insert(&registration.file) {
             continue;
         }
-        let Some(bytes) = server.tree.read(&registration.file)? else { continue };
+        let Some(bytes) = server.tree.read_file(&registration.file)? else { continue };
         let path = &registration.file;
         if registration.format == Format::PropertiesLoose
             && let Err(error) = Document::read(Format::Properties, bytes.clone())
@@ -227,7 +227,7 @@ fn broken_files<'d>(
 /// Things in different files that must say the same.
 fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
     let scope = &server.survey.scope;
-    let tree = &server.tree;
+    let tree = &*server.tree;
     let render = |error| AppError::Survey(SurveyError::Render(error));
     let mut findings = Vec::new();
     for agree in &server.game.agree {
@@ -235,10 +235,10 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
             Agree::File { file, named, near, say } => {
                 let name = file.render(scope).map_err(render)?;
                 let path = TreePath::new(&name)?;
-                if !name.is_empty() && matches!(tree.find(&path)?, Some(EntryKind::File(_))) {
+                if !name.is_empty() && matches!(tree.kind_of(&path)?, Some(EntryKind::File(_))) {
                     continue;
                 }
-                let names = tree.list(&TreePath::root())?.into_iter().map(|(name, _)| name);
+                let names = tree.list_folder(&TreePath::root())?.into_iter().map(|(name, _)| name);
                 let there: Vec<String> =
                     names.filter(|name| near.as_ref().is_some_and(|glob| glob.is_match(name))).collect();
                 let place = named.file.render(scope).map_err(render)?;
@@ -258,7 +258,7 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
             }
             Agree::Present { value, say } => {
                 let place = value.file.render(scope).map_err(render)?;
-                let is_there = tree.find(&TreePath::new(&place)?)?.is_some();
+                let is_there = tree.kind_of(&TreePath::new(&place)?)?.is_some();
                 if is_there && value_at(tree, value, scope)?.is_none_or(|value| value.is_empty()) {
                     let key = value.pointer.as_str().trim_start_matches('/');
                     let fix = format!("set {key} in {place}");
@@ -293,7 +293,7 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
 
 fn terms(server: &Server) -> Result<Option<Finding>, AppError> {
     let Some(terms) = &server.game.terms else { return Ok(None) };
-    let now = value_at(&server.tree, &terms.place, &server.survey.scope)?;
+    let now = value_at(&*server.tree, &terms.place, &server.survey.scope)?;
     Ok((now.as_deref() != Some(terms.agreed.as_str())).then(|| {
         let says =
             "the server's terms have not been accepted, and it will not start until they are".to_owned();
@@ -363,7 +363,7 @@ fn tell_closer(server: &Server, findings: &mut [Finding]) -> Result<(), AppError
         let Some(placed) = server.receipt()?.placed.get(&path) else { continue };
         let kind = lock.get(&placed.content).and_then(|locked| server.game.kinds.get(&locked.release.kind));
         let Some(kind) = kind else { continue };
-        let Some(EntryKind::File(size)) = server.tree.find(&path)? else { continue };
+        let Some(EntryKind::File(size)) = server.tree.kind_of(&path)? else { continue };
         let why = match kind.shape {
             Shape::File if kind.stem(path.name()) != path.name() => {
                 let mut head = Vec::new();

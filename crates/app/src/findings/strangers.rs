@@ -9,10 +9,7 @@ use yalotheca_core::{
     game::Kind,
     id::{ContentId, TreePath},
 };
-use yalotheca_host::{
-    survey::{self, FoundContent, Inventory, LinkOut, bears_name},
-    tree::Tree,
-};
+use yalotheca_host::survey::{self, FoundContent, Inventory, LinkOut, bears_name};
 
 use crate::{
     AppError, Server,
@@ -60,7 +57,7 @@ pub(super) fn look(
     }
     let listed = listed_and_missing(server, inventory)?;
     let mut found_elsewhere: BTreeSet<&ContentId> = BTreeSet::new();
-    let texts = Texts::new(&server.tree);
+    let texts = Texts::new(&*server.tree);
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
         let id = &found.content.id;
         let finding = of_content(server, found, desired, (&listed, &texts))?;
@@ -214,14 +211,14 @@ fn listed_and_missing(server: &Server, inventory: &Inventory) -> Result<Vec<List
     }
     let mut missing = Vec::new();
     for (listing, known) in &listings {
-        let Some(bytes) = server.tree.read(&listing.file)? else { continue };
+        let Some(bytes) = server.tree.read_file(&listing.file)? else { continue };
         let Ok(document) = Document::read(listing.format, bytes) else { continue };
         let is_missing = |one: &Listed| !known.contains(&one.name) && !expected.contains(&one.name);
         missing.extend(listing.read(&document).into_iter().filter(is_missing));
     }
     if !missing.is_empty() {
         // The system's folders are large, and seldom asked about.
-        let available = survey::available(&server.tree, game, scope)?;
+        let available = survey::available(&*server.tree, game, scope)?;
         missing.retain(|one: &Listed| !available.iter().any(|id| id.as_str() == one.name));
     }
     Ok(missing)

@@ -3,6 +3,7 @@
 use std::{
     collections::BTreeMap,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use serde::Serialize;
@@ -21,7 +22,7 @@ use yalotheca_host::{
     settle,
     store::Store,
     survey::{self, Queries, SurveyError},
-    tree::LocalTree,
+    tree::{LocalTree, Tree},
     trust::{Invocation, Trust},
 };
 
@@ -79,20 +80,20 @@ pub struct AdoptReport {
 /// Where it is managed already, the game is not known, or the folder cannot be read or written.
 pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, AppError> {
     let at = &request.folder;
-    let tree = LocalTree::new(
-        &at.canonicalize()
-            .map_err(|source| AppError::Io { what: format!("the folder {}", at.display()), source })?,
-    );
-    if tree.root().join(WANTS_FILE).exists() {
+    let folder = at
+        .canonicalize()
+        .map_err(|source| AppError::Io { what: format!("the folder {}", at.display()), source })?;
+    let tree: Arc<dyn Tree> = Arc::new(LocalTree::new(&folder));
+    if folder.join(WANTS_FILE).exists() {
         return Err(AppError::Refused {
-            what: format!("{} has a {WANTS_FILE} already", tree.root().display()),
+            what: format!("{} has a {WANTS_FILE} already", folder.display()),
             hint: Some("run yalotheca check to see how it is; to start over, move that file away".into()),
         });
     }
-    refuse_inside_another(tree.root())?;
+    refuse_inside_another(&folder)?;
     let values = pairs(&request.values, "--set")?;
     let trust = trust()?;
-    let game = choose_game(request, &tree, &values, &trust)?;
+    let game = choose_game(request, (&*tree, &folder), &values, &trust)?;
     if let Some(unknown) = values.keys().find(|name| !game.values.iter().any(|(known, _)| known == *name)) {
         let names = game.values.iter().map(|(name, _)| name.as_str());
         return Err(AppError::Usage {
@@ -105,33 +106,26 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
         .map(|(name, at)| CatalogueSource { name, at, key: None, older: false })
         .collect();
     let store = Store::of_user()?;
-    let inventory = store.inventory_of(tree.root());
     // The first check reads no file again.
-    let tree = tree.knowing(inventory);
-    agree(&tree, &game, &values, &trust)?;
-    let survey = survey::survey(&tree, &game, &values, (Queries::Run(&trust), &store))?;
-    let inventory = survey::inventory(&tree, &game, &survey.scope)?;
+    let tree = tree.with_inventory(Some(&store.inventory_of(&*tree)));
+    agree(&*tree, &game, &values, &trust)?;
+    let survey = survey::survey(&*tree, &game, &values, (Queries::Run(&trust), &store))?;
+    let inventory = survey::inventory(&*tree, &game, &survey.scope)?;
     let fetcher = Fetcher::new(store, request.offline);
     let server =
         ServerSection { name: request.name.clone(), game: game.name.clone(), at: ".".into(), values };
     let mut control = ControlFile::new(&server, &catalogues);
-    let played = survey::played(&tree, &game, &survey.scope)?;
+    let played = survey::played(&*tree, &game, &survey.scope)?;
     control.play(played.play.as_deref());
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());
     let looks = Looks::default();
-    let opened = Catalogues::open(
-        &control,
-        (tree.root(), BTreeMap::new()),
-        &game,
-        &fetcher,
-        &looks,
-        &Ahead::default(),
-    )?;
+    let opened =
+        Catalogues::open(&control, (&folder, BTreeMap::new()), &game, &fetcher, &looks, &Ahead::default())?;
     for absent in opened.unreachable() {
         front.event(Event::Unreachable(&absent.to_string()));
     }
-    let taken = take_over::take(&tree, &game, &survey, &inventory, (&opened, &played))?;
+    let taken = take_over::take(&*tree, &game, &survey, &inventory, (&opened, &played))?;
 
     for locked in &taken.lock.contents {
         control.want(&locked.id, &VersionRange::any());
@@ -140,11 +134,11 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
         control.switch_off(id, why);
     }
     let claim = settle::claim(&tree)?;
-    settle::write_receipt(&tree, &taken.receipt)?;
-    settle::write_control(tree.root(), LOCK_FILE, &taken.lock.text())?;
-    settle::write_control(tree.root(), WANTS_FILE, &control.text())?;
+    settle::write_receipt(&*tree, &taken.receipt)?;
+    settle::write_control(&folder, LOCK_FILE, &taken.lock.text())?;
+    settle::write_control(&folder, WANTS_FILE, &control.text())?;
     drop(claim);
-    let name = if request.name.is_empty() { tree.root().display().to_string() } else { request.name.clone() };
+    let name = if request.name.is_empty() { tree.location() } else { request.name.clone() };
     let unreadable = inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}"));
     Ok(AdoptReport {
         server: name,
@@ -178,7 +172,7 @@ fn refuse_inside_another(root: &Path) -> Result<(), AppError> {
 /// What is run with values that were typed just now is agreed to by that. Where the server's own files decide about it, it waits
 /// until somebody has looked at it.
 fn agree(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     game: &Game,
     typed: &BTreeMap<String, String>,
     trust: &Trust,
@@ -215,13 +209,13 @@ fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, App
 
 fn choose_game(
     request: &AdoptRequest,
-    tree: &LocalTree,
+    (tree, folder): (&dyn Tree, &Path),
     values: &BTreeMap<String, String>,
     trust: &Trust,
 ) -> Result<Game, AppError> {
-    let known = games::all(Some(tree.root()))?;
+    let known = games::all(Some(folder))?;
     if let Some(name) = &request.game {
-        let (game, origin, text) = games::find(Some(tree.root()), name)?;
+        let (game, origin, text) = games::find(Some(folder), name)?;
         require_trust((&game, &origin, &text), (tree, values), trust)?;
         return Ok(game);
     }
@@ -245,7 +239,7 @@ fn choose_game(
             let new_here: Vec<&str> = new_here.map(|(name, ..)| name.as_str()).collect();
             let names: Vec<&str> = known.iter().map(|(name, ..)| name.as_str()).collect();
             Err(AppError::Usage {
-                what: format!("{} looks like no server of a known game", tree.root().display()),
+                what: format!("{} looks like no server of a known game", tree.location()),
                 hint: Some(match new_here.as_slice() {
                     [] => format!("say which it is to be: --game {}", names.join(" or --game ")),
                     [name, ..] => format!(
@@ -255,7 +249,7 @@ fn choose_game(
             })
         }
         several => Err(AppError::Usage {
-            what: format!("{} looks like a server of several games", tree.root().display()),
+            what: format!("{} looks like a server of several games", tree.location()),
             hint: Some(format!(
                 "say which it is: --game {}",
                 several.iter().map(|game| game.name.as_str()).collect::<Vec<_>>().join(" or --game ")

@@ -14,7 +14,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     catalogue::BY_HAND,
     pack::{Piece, write_pack},
-    tree::{EntryKind, Tree},
+    tree::EntryKind,
 };
 
 use crate::{AppError, Server};
@@ -116,14 +116,14 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
     }
     for path in &request.settings {
         let to = TreePath::new(path)?;
-        if !matches!(server.tree.find(&to)?, Some(EntryKind::File(_))) {
+        if !matches!(server.tree.kind_of(&to)?, Some(EntryKind::File(_))) {
             return Err(AppError::Usage {
                 what: format!("{to} is no file of the server"),
                 hint: Some("name it as the server sees it, without the folder of the server".into()),
             });
         }
         let file = format!("settings/{to}");
-        pieces.push((file.clone(), Piece::File(server.tree.at(&to))));
+        pieces.push((file.clone(), Piece::File(server.file_here(&to)?)));
         pack.settings.push(PackSetting { file, to });
     }
     refuse_to_lose(request, &pack)?;
@@ -166,7 +166,7 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
         hint: Some("yalotheca settle puts them back".into()),
     };
     for path in &files {
-        if server.tree.find(path)?.is_none() {
+        if server.tree.kind_of(path)?.is_none() {
             return Err(gone());
         }
     }
@@ -174,7 +174,7 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
     match files.as_slice() {
         [] => Err(gone()),
         [only] if shape != Some(Shape::Folder) => {
-            Ok((format!("members/{}", only.name()), Piece::File(server.tree.at(only))))
+            Ok((format!("members/{}", only.name()), Piece::File(server.file_here(only)?)))
         }
         several => {
             let payload = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload().files);
@@ -187,8 +187,8 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
             let folder = if shape == Some(Shape::Folder) { format!("{}/", locked.id) } else { String::new() };
             let files = several
                 .iter()
-                .map(|path| (format!("{folder}{}", inner(path)), server.tree.at(path)))
-                .collect();
+                .map(|path| Ok((format!("{folder}{}", inner(path)), server.file_here(path)?)))
+                .collect::<Result<_, AppError>>()?;
             Ok((format!("members/{}.zip", locked.id), Piece::Archive(files)))
         }
     }

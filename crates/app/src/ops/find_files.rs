@@ -7,7 +7,7 @@ use yalotheca_core::{
     id::{ContentId, Digest, TreePath},
     version::ReleaseVersion,
 };
-use yalotheca_host::tree::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern, Tree};
+use yalotheca_host::tree::{FoundName, NameKind, NameMetadata, NamePattern};
 
 use crate::{AppError, Server};
 
@@ -65,7 +65,7 @@ pub fn find_files(server: &Server, patterns: &[String]) -> Result<FindFilesRepor
             hint: Some("a part of a name, or a pattern with *, ? and [a-z]; put it in quotes".into()),
         })?);
     }
-    let index = NameIndex::of(&server.tree, &server.fetcher.store().names_of(server.tree.root()));
+    let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
     let (mut found, mut not_found): (BTreeSet<FoundName>, _) = (BTreeSet::new(), Vec::new());
     for pattern in &parsed {
         let names = index.find(pattern);
@@ -89,11 +89,11 @@ fn describe(server: &Server, found: &[FoundName]) -> Result<Vec<FileFound>, AppE
     let owners = server.owners(&paths.iter().flatten().cloned().collect())?;
     let placed: Vec<TreePath> =
         paths.iter().flatten().filter(|path| owners.contains_key(*path)).cloned().collect();
-    let digests = server.tree.digests(&placed).unwrap_or_default();
+    let digests = server.tree.digest(&placed).unwrap_or_default();
     let now: HashMap<&TreePath, Digest> =
         placed.iter().zip(digests).filter_map(|(path, found)| Some((path, found?.0))).collect();
     let lock = server.control.lock.by_id();
-    let metadata = server.tree.metadata_of(found);
+    let metadata = server.tree.name_metadata(found);
     let one = |((one, path), metadata): ((&FoundName, &Option<TreePath>), NameMetadata)| {
         let owner = path.as_ref().and_then(|path| owners.get(path));
         let digest = path.as_ref().and_then(|path| now.get(path));

@@ -83,7 +83,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     }
     let chosen =
         if request.what.is_empty() { without_hopeless(server, chosen, &mut left_out)? } else { chosen };
-    let inventory = survey::inventory(&server.tree, &server.game, &server.survey.scope)?;
+    let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
     let mut wants = server.control.wants.clone();
     let mut mended = BTreeSet::new();
     let mut receipt = server.receipt()?.clone();

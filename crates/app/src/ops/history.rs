@@ -19,5 +19,5 @@ pub struct HistoryReport {
 /// # Errors
 /// Where a record of one cannot be read.
 pub fn history(server: &Server) -> Result<HistoryReport, AppError> {
-    Ok(HistoryReport { server: server.shown(), history: settle::history(&server.tree)? })
+    Ok(HistoryReport { server: server.shown(), history: settle::history(&*server.tree)? })
 }

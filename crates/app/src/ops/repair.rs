@@ -16,7 +16,7 @@ use yalotheca_host::{
     settle::{self, SealKey, SettleError},
     store::Store,
     survey::{self, Queries},
-    tree::{LocalTree, Tree},
+    tree::Tree,
 };
 
 use crate::{
@@ -37,34 +37,37 @@ pub struct RepairReport {
     pub is_declined: bool,
 }
 
-/// Rebuilds what is missing or cannot be read; asks first, and changes nothing else on the server.
+/// Rebuilds what is missing or cannot be read; asks first, and changes nothing else on the server. With `unlock` a lock whose owner
+/// has not been heard of is taken away first.
 ///
 /// # Errors
 /// Where the folder cannot be read or written, or there is no one to ask.
-pub fn repair(options: &OpenOptions, front: &dyn Front) -> Result<RepairReport, AppError> {
+pub fn repair(options: &OpenOptions, unlock: bool, front: &dyn Front) -> Result<RepairReport, AppError> {
     let trust = trust()?;
     let folder = open_folder(options, &trust, front)?;
     let mut control = Control::open_wants(&folder)?;
     let tree = server_tree(&control)?;
-    let mut report =
-        RepairReport { folder: tree.root().display().to_string(), rebuilt: Vec::new(), is_declined: false };
+    let mut report = RepairReport { folder: tree.location(), rebuilt: Vec::new(), is_declined: false };
+    if unlock && settle::break_lock(&*tree)? {
+        report.rebuilt.push("Took the lock away.".into());
+    }
     let key = seal_key()?;
     let _claim = settle::claim(&tree)?;
-    if settle::interrupted(&tree)?.is_some() {
-        go_on(&tree, &control, &key, front)?;
+    if settle::interrupted(&*tree)?.is_some() {
+        go_on(&*tree, &control, &key, front)?;
         control = Control::open_wants(&folder)?;
     }
     let shown = |name: &str| folder.join(name).display().to_string();
     let lock = control.lock_text.as_deref().map(|text| LockFile::parse(&shown(LOCK_FILE), text));
     let has_lock = matches!(lock, Some(Ok(_)));
-    let has_receipt = matches!(settle::read_receipt(&tree), Ok((_, Some(_))));
+    let has_receipt = matches!(settle::read_receipt(&*tree), Ok((_, Some(_))));
     if has_lock && has_receipt {
         return Ok(report);
     }
-    let (new_lock, new_receipt, from) = if let Some((number, lock, receipt)) = last_settle(&tree, &key)? {
+    let (new_lock, new_receipt, from) = if let Some((number, lock, receipt)) = last_settle(&*tree, &key)? {
         (lock, receipt, format!("from the record of change {number}"))
     } else {
-        let (lock, receipt) = look_anew(&tree, &control, options)?;
+        let (lock, receipt) = look_anew(&*tree, &control, options)?;
         (lock, receipt, "from what lies on the server".to_owned())
     };
     let which = match (has_lock, has_receipt) {
@@ -77,8 +80,8 @@ pub fn repair(options: &OpenOptions, front: &dyn Front) -> Result<RepairReport, 
         return Ok(report);
     }
     if !has_receipt {
-        set_aside(&tree, "receipt.json")?;
-        settle::write_receipt(&tree, &new_receipt)?;
+        set_aside(&*tree, "receipt.json")?;
+        settle::write_receipt(&*tree, &new_receipt)?;
         report.rebuilt.push(format!("Rebuilt the receipt {from}."));
     }
     if !has_lock {
@@ -94,7 +97,7 @@ pub fn repair(options: &OpenOptions, front: &dyn Front) -> Result<RepairReport, 
 }
 
 /// Goes on with an interrupted change. Of one that another account recorded it is shown what that would do, and asked about.
-fn go_on(tree: &LocalTree, control: &Control, key: &SealKey, front: &dyn Front) -> Result<(), AppError> {
+fn go_on(tree: &dyn Tree, control: &Control, key: &SealKey, front: &dyn Front) -> Result<(), AppError> {
     let outcome = match settle::recover(tree, &control.folder, key, false) {
         Err(SettleError::Foreign { number, origin }) => {
             let (steps, ..) = settle::read_settle(tree, number, None)?;
@@ -113,7 +116,7 @@ fn go_on(tree: &LocalTree, control: &Control, key: &SealKey, front: &dyn Front) 
 }
 
 /// What the last settle that this account has recorded says that there is.
-fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile, Receipt)>, AppError> {
+fn last_settle(tree: &dyn Tree, key: &SealKey) -> Result<Option<(u32, LockFile, Receipt)>, AppError> {
     let past = settle::history(tree)?;
     let Some(last) = past.last() else { return Ok(None) };
     if !settle::is_sealed(tree, last.number, Some(key))? {
@@ -127,7 +130,7 @@ fn last_settle(tree: &LocalTree, key: &SealKey) -> Result<Option<(u32, LockFile,
 
 /// Takes over what lies on the server, as adopt does.
 fn look_anew(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     control: &Control,
     options: &OpenOptions,
 ) -> Result<(LockFile, Receipt), AppError> {
@@ -147,11 +150,11 @@ fn look_anew(
 }
 
 /// Keeps a broken file of ours under another name.
-fn set_aside(tree: &LocalTree, name: &str) -> Result<(), AppError> {
+fn set_aside(tree: &dyn Tree, name: &str) -> Result<(), AppError> {
     let path = TreePath::new(&format!("{}/{name}", settle::OWN))?;
     let broken = TreePath::new(&format!("{}/{name}.broken", settle::OWN))?;
-    if tree.find(&path)?.is_some() {
-        tree.rename(&path, &broken)?;
+    if tree.kind_of(&path)?.is_some() {
+        tree.rename(&[(&path, &broken)])?;
     }
     Ok(())
 }

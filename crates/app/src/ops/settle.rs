@@ -6,7 +6,7 @@ use yalotheca_core::{
     document::{Document, Pointer, TextFile, Value},
     id::{ContentId, Digest, TreePath},
 };
-use yalotheca_host::{survey::SurveyError, tree::Tree};
+use yalotheca_host::survey::SurveyError;
 
 use super::change::Change;
 use crate::{AppError, Fresh, Server, apply::Along, plan::PlanOptions};
@@ -67,7 +67,7 @@ fn accept(server: &Server) -> Result<Option<ChangeSet>, AppError> {
     let pointer = terms.place.pointer.render(scope).map_err(broken)?;
     let pointer =
         Pointer::parse(&pointer).map_err(|error| AppError::Usage { what: error.to_string(), hint: None })?;
-    let bytes = server.tree.read(&path)?;
+    let bytes = server.tree.read_file(&path)?;
     let before = bytes.as_ref().map(|bytes| Digest::of(bytes));
     let file = bytes.map(TextFile::read).unwrap_or_default();
     let mut document = Document::parse(terms.place.format, file.text())

@@ -33,7 +33,7 @@ pub fn stop(server: &Server, patience: Duration) -> Result<StopReport, AppError>
             });
         }
         Some(running) => {
-            if !running::stop(&server.tree, &running, server.game.run.stop, patience) {
+            if !running::stop(server.local()?, &running, server.game.run.stop, patience) {
                 return Err(AppError::Refused {
                     what: format!("process {} does not end", running.pid),
                     hint: Some("it may belong to another user, or be waiting for a slow disk".into()),

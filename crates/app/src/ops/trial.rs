@@ -13,7 +13,6 @@ use yalotheca_core::{
 use yalotheca_host::{
     running,
     sources::Sources,
-    tree::Tree,
     trial::{Trial, TrialOptions, trial as run_trial},
 };
 
@@ -164,12 +163,12 @@ fn start(
     (again, hear): (bool, &dyn Fn(Heard<'_>)),
 ) -> Result<Trial, AppError> {
     server.require_run_trust()?;
-    hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(&server.tree), again });
+    hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(server.local()?), again });
     let options = TrialOptions { keep, patience: Duration::from_secs(patience) };
     let scope = &server.survey.scope;
     let contents = server.control.lock.loaded(&server.control.wants.off);
     let mut on_line = |line: &str| hear(Heard::Line(line));
-    let went = run_trial(&server.tree, &server.game, scope, &contents.contents, options, &mut on_line);
+    let went = run_trial(server.local()?, &server.game, scope, &contents.contents, options, &mut on_line);
     hear(Heard::Over);
     Ok(went?)
 }
@@ -178,7 +177,7 @@ fn start(
 fn waits(server: &Server) -> Result<bool, AppError> {
     let (desired, _) = locked_state(server)?;
     for registration in desired.registrations.iter().filter(|registration| registration.waits) {
-        if server.tree.find(&registration.file)?.is_none() {
+        if server.tree.kind_of(&registration.file)?.is_none() {
             return Ok(true);
         }
     }
@@ -230,6 +229,6 @@ fn shown_terms(server: &Server, terms: &Terms, troubles: &[Trouble]) -> Option<S
         return None;
     }
     let path = TreePath::new(&terms.place.file.render(&server.survey.scope).ok()?).ok()?;
-    let bytes = server.tree.read(&path).ok()??;
+    let bytes = server.tree.read_file(&path).ok()??;
     Some(TextFile::read(bytes).text().to_owned())
 }

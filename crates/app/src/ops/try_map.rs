@@ -188,12 +188,12 @@ fn attempt(
         key: &key,
     };
     let given = &server.control.wants.server.values;
-    Ok(settle::attempt(&server.tree, &order, &bytes, || {
-        let scope = survey::values(&server.tree, &server.game, given)?;
+    Ok(settle::attempt(&*server.tree, &order, &bytes, || {
+        let scope = survey::values(&*server.tree, &server.game, given)?;
         server.require_run_trust()?;
         let options = TrialOptions { keep: false, patience };
         let contents = planned.lock.loaded(&server.control.wants.off);
-        Ok(trial(&server.tree, &server.game, &scope, &contents.contents, options, &mut |_| {})?)
+        Ok(trial(server.local()?, &server.game, &scope, &contents.contents, options, &mut |_| {})?)
     })?)
 }
 
@@ -212,7 +212,7 @@ fn start(server: &Server, patience: Duration) -> Result<Trial, AppError> {
     server.require_run_trust()?;
     let options = TrialOptions { keep: false, patience };
     let loaded = server.control.lock.loaded(&server.control.wants.off);
-    Ok(trial(&server.tree, &server.game, &server.survey.scope, &loaded.contents, options, &mut |_| {})?)
+    Ok(trial(server.local()?, &server.game, &server.survey.scope, &loaded.contents, options, &mut |_| {})?)
 }
 
 fn told(trial: &Trial) -> Vec<String> {

@@ -12,7 +12,7 @@ use yalotheca_host::{
     control::OpenControlError,
     settle::{self, ControlTexts, Past, PastKind, SealKey},
     sources::Sources,
-    tree::{EntryKind, Tree},
+    tree::EntryKind,
 };
 
 use crate::{
@@ -61,7 +61,7 @@ impl UndoPlan {
 /// # Errors
 /// Where there is none.
 pub fn changes_to_undo(server: &Server, number: Option<u32>) -> Result<Vec<Past>, AppError> {
-    let past = settle::history(&server.tree)?;
+    let past = settle::history(&*server.tree)?;
     let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
     let nothing =
         |what: String| AppError::Usage { what, hint: Some("yalotheca history lists all changes".into()) };
@@ -83,7 +83,7 @@ pub fn changes_to_undo(server: &Server, number: Option<u32>) -> Result<Vec<Past>
 /// # Errors
 /// Where there is none, or something was changed since.
 pub fn undo_to_redo(server: &Server) -> Result<Past, AppError> {
-    let past = settle::history(&server.tree)?;
+    let past = settle::history(&*server.tree)?;
     let hint = Some("yalotheca history lists all changes".to_owned());
     let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
         return Err(AppError::Usage { what: "there is nothing to do again".into(), hint });
@@ -102,7 +102,7 @@ pub fn undo_to_redo(server: &Server) -> Result<Past, AppError> {
 /// Where its record is somebody else's and that is not agreed to, or what it touched cannot be put back.
 pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Result<UndoPlan, AppError> {
     let key = SealKey::known();
-    if !settle::is_sealed(&server.tree, past.number, key.as_ref())? && !recorded_elsewhere {
+    if !settle::is_sealed(&*server.tree, past.number, key.as_ref())? && !recorded_elsewhere {
         return Err(AppError::Refused {
             what: format!(
                 "change {} ({}) was recorded by {}, not by this account, so what its record says cannot be verified",
@@ -111,7 +111,7 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
             hint: Some("ask them to take it back; or look closely at the preview of: yalotheca undo --recorded-elsewhere".into()),
         });
     }
-    let (steps, receipt, before, after) = settle::read_settle(&server.tree, past.number, key.as_ref())?;
+    let (steps, receipt, before, after) = settle::read_settle(&*server.tree, past.number, key.as_ref())?;
     let present = look(server, &steps, &receipt)?;
     let change = undo(past.number, &steps, &receipt, server.receipt()?, &present)?;
     let now = texts(&server.control);
@@ -133,17 +133,17 @@ fn look(server: &Server, steps: &[Step], before: &Receipt) -> Result<Present, Ap
     for step in steps {
         match step {
             Step::Put { path, .. } | Step::SetAside { path, .. } => {
-                if let Some(found) = server.tree.digest(path)? {
+                if let Some(found) = server.tree.digest_file(path)? {
                     present.files.insert(path.clone(), found);
                 }
                 let is_text = matches!(step, Step::Put { source: Source::Text(_), .. });
                 if is_text || configs.contains(path) {
-                    let text = server.tree.read(path)?.map(TextFile::read);
+                    let text = server.tree.read_file(path)?.map(TextFile::read);
                     present.texts.extend(text.map(|text| (path.clone(), text)));
                 }
             }
             Step::MakeFolder { path } | Step::RemoveFolder { path } => {
-                if server.tree.find(path)? == Some(EntryKind::Folder) {
+                if server.tree.kind_of(path)? == Some(EntryKind::Folder) {
                     present.folders.insert(path.clone());
                 }
             }

@@ -11,7 +11,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     survey::{self, Inventory},
-    tree::{EntryKind, Tree},
+    tree::EntryKind,
 };
 
 use crate::{
@@ -22,14 +22,14 @@ use crate::{
 /// Adds the steps that set aside what is left over.
 pub fn set_aside(server: &Server, planned: &mut Planned, spare: &GlobSet) -> Result<(), AppError> {
     let (game, scope) = (&server.game, &server.survey.scope);
-    let inventory = survey::inventory(&server.tree, game, scope)?;
+    let inventory = survey::inventory(&*server.tree, game, scope)?;
     let folders = survey::content_folders(game, scope);
     let kept = kept(server, planned);
     let found = left_over(server, &inventory, &folders)?;
     let content = ContentId::new(&game.name)?;
     let (mut steps, mut emptied) = (Vec::new(), BTreeSet::new());
     for path in found.iter().filter(|path| !kept.contains(*path) && !spare.is_match(path.as_str())) {
-        let Some((before, size)) = server.tree.digest(path)? else { continue };
+        let Some((before, size)) = server.tree.digest_file(path)? else { continue };
         emptied.extend(path.parent());
         let (path, content) = (path.clone(), content.clone());
         planned.change.files.push(FileLine {
@@ -91,7 +91,7 @@ fn left_over(
     let protected = survey::protected(&server.game, &server.survey.scope)?;
     let mut next: Vec<(TreePath, usize)> = folders.iter().map(|folder| (folder.clone(), 0)).collect();
     while let Some((folder, depth)) = next.pop() {
-        for (name, sort) in server.tree.list(&folder)? {
+        for (name, sort) in server.tree.list_folder(&folder)? {
             let path = folder.join(&name)?;
             if protected.is_match(path.as_str()) {
                 continue;
@@ -122,7 +122,7 @@ fn staying(
             || found.iter().chain(kept).any(|other| other.is_within(path))
     };
     for folder in folders {
-        for (name, _) in server.tree.list(folder)? {
+        for (name, _) in server.tree.list_folder(folder)? {
             let path = folder.join(&name)?;
             if !is_ours(&path) && !folders.iter().any(|other| other.is_within(&path)) {
                 staying.push(path);

@@ -25,7 +25,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     catalogue::payload_of_release,
     sources::{ByteSource, Sources},
-    tree::{EntryKind, Tree},
+    tree::EntryKind,
 };
 
 pub use choose::{can_mend, newer, why_not};
@@ -132,7 +132,7 @@ pub fn plan_change(
     let mut present = look(server, &desired)?;
     let beside: Vec<TreePath> = merged.keys().filter_map(Update::beside).collect();
     for path in merged.keys().chain(&beside) {
-        if let Some(bytes) = server.tree.read(path)? {
+        if let Some(bytes) = server.tree.read_file(path)? {
             present.texts.insert(path.clone(), TextFile::read(bytes));
         }
     }
@@ -275,17 +275,17 @@ fn payload(
 /// Looks at everything on the server that the change may touch.
 pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
     let (files, texts, folders) = paths_of_interest(desired, server.receipt()?);
-    let tree = &server.tree;
-    let digests = tree.digests(&files)?;
+    let tree = &*server.tree;
+    let digests = tree.digest(&files)?;
     let there = files.into_iter().zip(digests).filter_map(|(path, found)| Some((path, found?)));
     let mut present = Present { files: there.collect(), ..Present::default() };
     for path in texts {
-        if let Some(bytes) = tree.read(&path)? {
+        if let Some(bytes) = tree.read_file(&path)? {
             present.texts.insert(path, TextFile::read(bytes));
         }
     }
     for path in folders {
-        if tree.find(&path)? == Some(EntryKind::Folder) {
+        if tree.kind_of(&path)? == Some(EntryKind::Folder) {
             present.folders.insert(path);
         }
     }
@@ -320,9 +320,9 @@ pub fn sources(
             continue;
         }
         let mut intact = placed.get(after).into_iter().flatten().filter(|path| {
-            server.tree.digest(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
+            server.tree.digest_file(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
         });
-        let there = intact.next().map(|path| ByteSource::File(server.tree.at(path)));
+        let there = intact.next().map(|path| ByteSource::Server((*path).clone()));
         // The cache may have it though what it came in is gone.
         let cached = || server.fetcher.store().file(after).map(ByteSource::Cached);
         if let Some(source) = there.or_else(cached) {

@@ -9,13 +9,13 @@ use yalotheca_core::{
     id::TreePath,
     reference::{Break, Files, breaks},
 };
-use yalotheca_host::tree::{EntryKind, LocalTree, Tree};
+use yalotheca_host::tree::{EntryKind, Tree};
 
 use crate::Server;
 
 /// A server's files, with what a change would put and set aside.
 struct Overlaid<'a> {
-    tree: &'a LocalTree,
+    tree: &'a dyn Tree,
     /// Files that would be put; those of contents have no text here.
     put: BTreeMap<&'a TreePath, Option<&'a TextFile>>,
     gone: BTreeSet<&'a TreePath>,
@@ -26,7 +26,7 @@ struct Overlaid<'a> {
 const DEEPEST: usize = 8;
 
 impl<'a> Overlaid<'a> {
-    fn of(tree: &'a LocalTree, change: Option<&'a ChangeSet>) -> Self {
+    fn of(tree: &'a dyn Tree, change: Option<&'a ChangeSet>) -> Self {
         let (mut put, mut gone) = (BTreeMap::new(), BTreeSet::new());
         for step in change.into_iter().flat_map(|change| &change.steps) {
             match step {
@@ -40,7 +40,7 @@ impl<'a> Overlaid<'a> {
     }
 
     fn below(&self, folder: &TreePath, depth: usize, into: &mut Vec<TreePath>) {
-        for (name, sort) in self.tree.list(folder).unwrap_or_default() {
+        for (name, sort) in self.tree.list_folder(folder).unwrap_or_default() {
             let Ok(path) = folder.join(&name) else { continue };
             match sort {
                 EntryKind::Folder if depth > 0 => self.below(&path, depth - 1, into),
@@ -79,19 +79,19 @@ impl Files for Overlaid<'_> {
         match self.put.get(path) {
             Some(text) => text.cloned(),
             None if self.gone.contains(path) => None,
-            None => self.tree.read(path).ok().flatten().map(TextFile::read),
+            None => self.tree.read_file(path).ok().flatten().map(TextFile::read),
         }
     }
 
     fn has(&mut self, path: &TreePath) -> bool {
         self.put.contains_key(path)
-            || !self.gone.contains(path) && self.tree.find(path).is_ok_and(|found| found.is_some())
+            || !self.gone.contains(path) && self.tree.kind_of(path).is_ok_and(|found| found.is_some())
     }
 }
 
 /// Returns the references that do not hold on the server as it is.
 pub fn broken_references(server: &Server) -> Vec<Break> {
-    breaks(&server.game.references, &mut Overlaid::of(&server.tree, None))
+    breaks(&server.game.references, &mut Overlaid::of(&*server.tree, None))
 }
 
 /// Returns the references that a change would break.
@@ -102,7 +102,7 @@ pub fn newly_broken(server: &Server, change: &ChangeSet) -> Vec<Break> {
     // A line may move without anything being the matter with it.
     let same = |one: &Break| (one.called.clone(), one.value.clone(), one.at.file.clone());
     let before: BTreeSet<_> = broken_references(server).iter().map(same).collect();
-    let mut after = breaks(&server.game.references, &mut Overlaid::of(&server.tree, Some(change)));
+    let mut after = breaks(&server.game.references, &mut Overlaid::of(&*server.tree, Some(change)));
     after.retain(|one| !before.contains(&same(one)));
     after
 }

@@ -52,7 +52,7 @@ pub fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
 
 /// Where the control folder lies in the server's folder, where it does.
 fn control(server: &Server) -> Option<TreePath> {
-    let root = server.tree.root().canonicalize().ok()?;
+    let root = server.tree.local()?.root().canonicalize().ok()?;
     let folder = server.control.folder.canonicalize().ok()?;
     TreePath::new(folder.strip_prefix(root).ok()?.to_str()?).ok()
 }

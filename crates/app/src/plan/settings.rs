@@ -19,7 +19,6 @@ use yalotheca_host::{
     archive::ZipBundle,
     sources::{ByteSource, Sources},
     survey::SurveyError,
-    tree::Tree,
 };
 
 use crate::{AppError, OpenCatalogues, Server};
@@ -136,7 +135,7 @@ fn open(
     member: impl Fn(&str) -> Option<String>,
 ) -> Result<OpenSettings, AppError> {
     let path = TreePath::new(&text(&rule.file, scope)?)?;
-    let now = server.tree.read(&path)?.map(|bytes| Document::read(rule.format, bytes));
+    let now = server.tree.read_file(&path)?.map(|bytes| Document::read(rule.format, bytes));
     let defaults = rule.defaults.as_ref().and_then(|name| member(name));
     let mut rules = rule.keys.clone();
     if let Some(schema) = rule.schema.as_ref().and_then(|name| member(name)) {
@@ -169,13 +168,13 @@ fn placed_member((server, receipt): (&Server, &Receipt), locked: &Locked, name: 
     let bytes = match shape {
         Shape::Archive => {
             let (path, _) = files.next()?;
-            ZipBundle::open(&server.tree.at(path)).ok()??.read(name).ok()??
+            ZipBundle::of_file(server.tree.open(path).ok()??).ok()??.read(name).ok()??
         }
         Shape::Folder | Shape::File => {
             // A pack has one in each of its members.
             let end = format!("/{name}");
             let of_name = files.filter(|(path, _)| path.as_str() == name || path.as_str().ends_with(&end));
-            let texts = of_name.filter_map(|(path, _)| server.tree.read(path).ok()?);
+            let texts = of_name.filter_map(|(path, _)| server.tree.read_file(path).ok()?);
             let texts: Vec<Vec<u8>> = texts.collect();
             if texts.is_empty() {
                 return None;
@@ -187,11 +186,17 @@ fn placed_member((server, receipt): (&Server, &Receipt), locked: &Locked, name: 
 }
 
 /// Reads a member of a content that is not placed yet.
-fn coming_member(shape: Shape, payload: &Payload, sources: &Sources, name: &str) -> Option<String> {
+fn coming_member(
+    server: &Server,
+    (shape, payload): (Shape, &Payload),
+    sources: &Sources,
+    name: &str,
+) -> Option<String> {
     let at = |digest: &Digest| -> Option<PathBuf> {
-        Some(match sources.get(digest)? {
-            ByteSource::File(path) | ByteSource::Cached(path) | ByteSource::Fresh(path) => path.clone(),
-        })
+        match sources.get(digest)? {
+            ByteSource::File(path) | ByteSource::Cached(path) | ByteSource::Fresh(path) => Some(path.clone()),
+            ByteSource::Server(path) => server.file_here(path).ok(),
+        }
     };
     let bytes = match shape {
         Shape::Archive => ZipBundle::open(&at(&payload.files.first()?.digest)?).ok()??.read(name).ok()??,
@@ -220,10 +225,11 @@ pub(super) fn updates(
             let Some(member) = &rule.defaults else { continue };
             let scope = scope_of(&server.survey.scope, &locked.id, &locked.title, &locked.release);
             let path = TreePath::new(&text(&rule.file, &scope)?)?;
-            let Some(bytes) = server.tree.read(&path)? else { continue };
+            let Some(bytes) = server.tree.read_file(&path)? else { continue };
             let Some(old_text) = placed_member((server, receipt), old, member) else { continue };
             let sources = catalogues.get()?.fetch(locked)?;
-            let Some(new_text) = coming_member(kind.shape, settled.payload(), &sources, member) else {
+            let Some(new_text) = coming_member(server, (kind.shape, settled.payload()), &sources, member)
+            else {
                 continue;
             };
             if old_text == new_text {

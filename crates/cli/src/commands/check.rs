@@ -89,7 +89,7 @@ pub(crate) fn run(args: &CheckArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     let options = OpenOptions { compares: !args.deep, ..global.open() };
     let mut server = Server::open(Purpose::Look, &options, ui)?;
     if args.deep {
-        server.tree = server.tree.clone().knowing_nothing();
+        server.tree = server.tree.with_inventory(None);
     }
     let waiting = ui.wait_quietly(&format!("Checking {}", server.shown()));
     let report = check(&server)?;

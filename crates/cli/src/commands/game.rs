@@ -17,7 +17,7 @@ use yalotheca_host::{
     games,
     store::Store,
     survey::{self, Queries, SurveyError},
-    tree::LocalTree,
+    tree::{LocalTree, Tree},
     trust::Invocation,
 };
 
@@ -352,7 +352,7 @@ fn try_on(game: &Game, folder: &std::path::Path) -> Result<OnFolder, AppError> {
 }
 
 /// Says of a file what keeps each kind from taking it.
-fn why_not(tree: &LocalTree, game: &Game, path: &TreePath) -> String {
+fn why_not(tree: &dyn Tree, game: &Game, path: &TreePath) -> String {
     let mut head = Vec::new();
     if let Ok(Some(file)) = tree.open(path) {
         file.take(Kind::HEAD as u64).read_to_end(&mut head).ok();

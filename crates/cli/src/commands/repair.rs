@@ -17,7 +17,11 @@ use crate::{
 /// Rebuild what Yalotheca knows of a server (the lock and the receipt) where it is missing or broken, and go on with an
 /// interrupted change that another account recorded; asks first, and changes nothing else on the server.
 #[derive(Debug, Args)]
-pub(crate) struct RepairArgs {}
+pub(crate) struct RepairArgs {
+    /// Take the server's lock away from somebody who has not been heard of for ten minutes
+    #[arg(long)]
+    unlock: bool,
+}
 
 impl View for RepairReport {
     fn view(&self, page: &mut Page) {
@@ -38,8 +42,8 @@ impl View for RepairReport {
     }
 }
 
-pub(crate) fn run(_: &RepairArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let report = repair(&global.open(), ui)?;
+pub(crate) fn run(args: &RepairArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let report = repair(&global.open(), args.unlock, ui)?;
     if report.is_declined {
         ui.note("Nothing was changed.");
     } else {

@@ -108,12 +108,30 @@ fn files_that_the_machine_took_down_with_it_are_told_and_put_again() -> Done {
 fn two_at_once_do_not_mix() -> Done {
     let world = World::fresh()?;
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
-    let held = std::fs::File::options().append(true).open(world.path(".yalotheca/busy"))?;
-    held.try_lock()?;
-    world.run(&["add", "tidebell", "--yes"]).code(5).says(&["another yalotheca is at work there"]);
+    let hold = |heard: u64, boot: &str| -> Done {
+        let owner = format!(
+            r#"{{"who": "brigitta@quay", "boot": "{boot}", "space": "", "process": 7, "started": "1", "since": {heard}, "heard": {heard}}}"#
+        );
+        std::fs::create_dir_all(world.path(".yalotheca/lock"))?;
+        Ok(std::fs::write(world.path(".yalotheca/lock/owner-1"), owner)?)
+    };
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH)?.as_secs();
+    hold(now - 70, "elsewhere")?;
+    let told = ["another yalotheca is at work there", "brigitta@quay, process 7, for 1 minute"];
+    world.run(&["add", "tidebell", "--yes"]).code(5).says(&told);
     world.run(&["check"]).code(0);
     world.run(&["preview"]).code(0);
-    held.unlock()?;
+    world.run(&["repair", "--unlock"]).code(5).says(&["at work there"]);
+    // Somebody whose machine has gone is told, and loses the lock only on request.
+    hold(now - 700, "elsewhere")?;
+    let told = ["is locked by brigitta@quay, who has not been heard of for 11 minutes", "repair --unlock"];
+    world.run(&["add", "tidebell", "--yes"]).code(5).says(&told);
+    world.run(&["repair", "--unlock"]).code(0).says(&["Took the lock away."]);
+    assert!(!world.path(".yalotheca/lock").exists());
+    // What an owner left that died at making it holds nobody up.
+    std::fs::create_dir_all(world.path(".yalotheca/lock"))?;
+    world.run(&["add", "gull-chat", "--yes"]).code(0);
+    assert!(!world.path(".yalotheca/lock").exists());
     let mut children = Vec::new();
     for name in ["tidebell", "coin-purse", "cobbles"] {
         children.push(

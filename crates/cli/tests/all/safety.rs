@@ -297,7 +297,7 @@ fn links_out_of_the_folder_lead_nowhere() -> Done {
     };
     for (link, to) in [
         (".yalotheca/journal", "folder"),
-        (".yalotheca/busy", "file"),
+        (".yalotheca/lock", "folder"),
         (".yalotheca/receipt.json", "file"),
         (".yalotheca", "folder"),
         ("yalotheca.lock", "file"),

@@ -1,6 +1,6 @@
 //! Carrying a journal out, finishing it, and taking it back. Each can be interrupted anywhere and done again.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use yalotheca_core::{
     change::{Source, Step},
@@ -13,9 +13,9 @@ use super::{
     journal::{Journal, State},
     own,
     staging::staged_at,
-    steps::{self, Done},
+    steps,
 };
-use crate::tree::{LocalTree, Prepared, Tree, TreeError};
+use crate::tree::{Flush, LocalTree, Prepared, Tree, TreeError};
 
 /// The control files as they are going to be, written beside those that are there: giving them their names needs no more room.
 pub(super) struct PreparedControls(Vec<(TreePath, Prepared)>);
@@ -28,22 +28,23 @@ fn control_files(texts: &ControlTexts) -> [(&'static str, Option<&str>); 2] {
     [(LOCK_FILE, texts.lock.as_deref()), (WANTS_FILE, texts.wants.as_deref())]
 }
 
-/// Where the control files lie; often in the server's folder itself.
-fn control_tree(tree: &LocalTree, journal: &Journal) -> LocalTree {
+/// Where the control files are: always on this machine, often in the server's folder itself.
+fn control_tree(tree: &dyn Tree, journal: &Journal) -> LocalTree {
     let folder = &journal.plan.control;
+    let Some(tree) = tree.local() else { return LocalTree::new(folder) };
     let is_same = tree.root().canonicalize().is_ok_and(|root| root == *folder);
     if is_same { tree.clone() } else { tree.beside(folder) }
 }
 
 impl PreparedControls {
     /// Writes those that change.
-    pub(super) fn of(tree: &LocalTree, journal: &Journal, texts: &ControlTexts) -> Result<Self, SettleError> {
+    pub(super) fn of(tree: &dyn Tree, journal: &Journal, texts: &ControlTexts) -> Result<Self, SettleError> {
         let control = control_tree(tree, journal);
         let mut prepared = Vec::new();
         for (name, text) in control_files(texts) {
             let path = control_path(name)?;
             let Some(text) = text else { continue };
-            if control.digest(&path).map_err(of_control)?.map(|(digest, _)| digest)
+            if control.digest_file(&path).map_err(of_control)?.map(|(digest, _)| digest)
                 != Some(Digest::of(text.as_bytes()))
             {
                 prepared.push((path.clone(), control.prepare(&path, text.as_bytes()).map_err(of_control)?));
@@ -52,7 +53,7 @@ impl PreparedControls {
         Ok(Self(prepared))
     }
 
-    fn commit(self, tree: &LocalTree, journal: &Journal) -> Result<(), SettleError> {
+    fn commit(self, tree: &dyn Tree, journal: &Journal) -> Result<(), SettleError> {
         let control = control_tree(tree, journal);
         for (path, prepared) in self.0 {
             control.commit(prepared, &path).map_err(of_control)?;
@@ -67,15 +68,15 @@ fn of_control(error: TreeError) -> SettleError {
 }
 
 /// Writes the control files as they were at a time; one that was not there then is removed.
-fn write_controls(tree: &LocalTree, journal: &Journal, when: &str) -> Result<(), SettleError> {
+fn write_controls(tree: &dyn Tree, journal: &Journal, when: &str) -> Result<(), SettleError> {
     let control = control_tree(tree, journal);
     for (name, text) in control_files(&journal.texts(tree, when)?) {
         let path = control_path(name)?;
-        let now = control.digest(&path).map_err(of_control)?.map(|(digest, _)| digest);
+        let now = control.digest_file(&path).map_err(of_control)?.map(|(digest, _)| digest);
         match text {
             Some(text) if now == Some(Digest::of(text.as_bytes())) => {}
-            Some(text) => control.write(&path, text.as_bytes()).map_err(of_control)?,
-            None if now.is_some() => control.remove_own_file(&path).map_err(of_control)?,
+            Some(text) => control.replace(&path, text.as_bytes()).map_err(of_control)?,
+            None if now.is_some() => control.remove_files(&[path]).map_err(of_control)?,
             None => {}
         }
     }
@@ -84,36 +85,34 @@ fn write_controls(tree: &LocalTree, journal: &Journal, when: &str) -> Result<(),
 
 impl Journal {
     /// Does all steps; those that were done already are not done again.
-    pub(super) fn carry_out(&self, tree: &LocalTree, finishing: Option<&SealKey>) -> Result<(), SettleError> {
+    pub(super) fn carry_out(&self, tree: &dyn Tree, finishing: Option<&SealKey>) -> Result<(), SettleError> {
         let mut moved = HashSet::new();
-        for (index, step) in self.steps().iter().enumerate() {
-            if self.whole(index).is_some_and(|whole| moved.contains(&whole)) {
-                continue;
-            }
+        for run in steps::runs(self.steps()) {
             fault::point();
-            if steps::carry_out(tree, self, (index, step), finishing)? == Done::WithAllInIt {
-                moved.insert(index);
-            }
+            steps::carry_out(tree, self, run, (finishing, &mut moved))?;
         }
         fault::point();
         self.make_places_durable(tree)
     }
 
     /// Puts the receipt of a time into its place.
-    fn put_receipt(&self, tree: &LocalTree, when: &str) -> Result<(), SettleError> {
+    fn put_receipt(&self, tree: &dyn Tree, when: &str) -> Result<(), SettleError> {
         // It is written before the state changes, and never modified.
         let next = self.inner("receipt.json")?;
-        tree.keep(&self.receipt_at(tree, when)?, &next)?;
-        tree.rename(&next, &own("receipt.json")?)?;
-        // A file and a second name of it are not moved onto one another.
-        tree.remove_own_file(&next)?;
-        Ok(tree.sync_file(&own("")?)?)
+        let (at, folder) = (own("receipt.json")?, own("")?);
+        tree.duplicate(&self.receipt_at(tree, when)?, &next)?;
+        tree.rename(&[(&next, &at)])?;
+        if tree.capabilities().hard_links {
+            // A file and a second name of it are not moved onto one another.
+            tree.remove_files(&[next])?;
+        }
+        Ok(tree.flush(Flush::Entries(&[folder]))?)
     }
 
     /// Writes receipt, lock and wants, and closes the journal.
     pub(super) fn finish(
         &self,
-        tree: &LocalTree,
+        tree: &dyn Tree,
         controls: Option<PreparedControls>,
     ) -> Result<(), SettleError> {
         self.put_receipt(tree, "after")?;
@@ -126,18 +125,18 @@ impl Journal {
         self.set_state(tree, State::Done)?;
         fault::point();
         if self.is_unwritten() {
-            tree.sync_in_background();
+            tree.flush(Flush::Background)?;
         }
         Ok(())
     }
 
     /// Removes staged files that are no longer needed; if that fails, the next command does it.
-    pub(super) fn tidy(&self, tree: &LocalTree) {
+    pub(super) fn tidy(&self, tree: &dyn Tree) {
         tree.remove_all(&self.inner("staged").unwrap_or_else(|_| self.folder().clone())).ok();
     }
 
     /// Forgets a settle that touched nothing yet.
-    pub(super) fn forget(&self, tree: &LocalTree) -> Result<(), SettleError> {
+    pub(super) fn forget(&self, tree: &dyn Tree) -> Result<(), SettleError> {
         self.set_state(tree, State::TakenBack)?;
         self.tidy(tree);
         Ok(())
@@ -145,77 +144,88 @@ impl Journal {
 
     /// Takes everything back, whatever of it was done: the control files, the receipt, and the steps, last first. That it is
     /// being taken back is on the disk before the first of it: the next command continues from there.
-    pub(super) fn roll_back(&self, tree: &LocalTree) -> Result<(), SettleError> {
+    pub(super) fn roll_back(&self, tree: &dyn Tree) -> Result<(), SettleError> {
         self.set_state(tree, State::TakingBack)?;
         fault::point();
-        for (index, step) in self.steps().iter().enumerate().rev() {
-            steps::take_back(tree, self, index, step)?;
+        for run in steps::runs(self.steps()).into_iter().rev() {
+            steps::take_back(tree, self, run)?;
             fault::point();
         }
         self.put_receipt(tree, "before")?;
         write_controls(tree, self, "before")?;
         fault::point();
         self.sweep(tree)?;
-        tree.sync()?;
+        tree.flush(Flush::All)?;
         self.forget(tree)
     }
 
     /// Removes what was left half-written beside the files of the steps.
-    pub(super) fn sweep(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        let folders: HashSet<TreePath> =
+    pub(super) fn sweep(&self, tree: &dyn Tree) -> Result<(), SettleError> {
+        let folders: BTreeSet<TreePath> =
             self.steps().iter().filter_map(|step| step.path().parent()).collect();
-        for folder in &folders {
-            tree.sweep_temporary(folder)?;
-        }
-        control_tree(tree, self).sweep_temporary(&TreePath::root()).map_err(of_control)
+        tree.sweep_temporary(&Vec::from_iter(folders))?;
+        control_tree(tree, self).sweep_temporary(&[TreePath::root()]).map_err(of_control)
     }
 
     /// Makes sure that what was staged is on the disk, unless it is 64 MB or more (see `unwritten`).
-    pub(super) fn make_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
-        if self.is_unwritten() { Ok(()) } else { Ok(tree.sync()?) }
+    pub(super) fn make_durable(&self, tree: &dyn Tree) -> Result<(), SettleError> {
+        if self.is_unwritten() { Ok(()) } else { Ok(tree.flush(Flush::All)?) }
     }
 
     /// Makes sure that it is on the disk what lies where.
-    fn make_places_durable(&self, tree: &LocalTree) -> Result<(), SettleError> {
+    fn make_places_durable(&self, tree: &dyn Tree) -> Result<(), SettleError> {
         if !self.is_unwritten() {
-            return Ok(tree.sync()?);
+            return Ok(tree.flush(Flush::All)?);
         }
         let is_moved = |index: usize| self.whole(index).is_some_and(|whole| whole != index);
         let steps = self.steps().iter().enumerate().filter(|(index, _)| !is_moved(*index));
         let places = steps.filter_map(|(_, step)| step.path().parent());
-        let folders: HashSet<TreePath> =
+        let folders: BTreeSet<TreePath> =
             places.chain([self.inner("attic")?, self.inner("staged")?]).collect();
-        Ok(folders.iter().try_for_each(|folder| tree.sync_file(folder))?)
+        Ok(tree.flush(Flush::Entries(&Vec::from_iter(folders)))?)
     }
 
     /// Returns the payload files that are neither where they belong nor where they wait as they should be.
-    pub(super) fn damaged(&self, tree: &LocalTree) -> Result<Vec<TreePath>, SettleError> {
+    pub(super) fn damaged(&self, tree: &dyn Tree) -> Result<Vec<TreePath>, SettleError> {
+        let (staged, puts) = self.waiting()?;
+        let waiting = tree.digest(&staged)?;
+        let mut doubtful = Vec::new();
         let mut damaged = Vec::new();
-        for (index, step) in self.steps().iter().enumerate() {
+        for (step, waits) in puts.into_iter().zip(waiting) {
             let Step::Put { path, source, after, .. } = step else { continue };
-            let staged = tree.digest(&staged_at(self, index)?)?;
-            let is_text = matches!(source, Source::Text(_));
-            // A configuration file in its place the server may have written to since.
-            let found = match staged {
-                Some(staged) => Some(staged),
-                None if is_text => continue,
-                None => tree.digest(path)?,
-            };
-            if found.is_none_or(|(digest, _)| digest != *after) {
-                damaged.push(path.clone());
+            match waits {
+                Some((digest, _)) if digest != *after => damaged.push(path.clone()),
+                Some(_) => {}
+                // A configuration file in its place the server may have written to since.
+                None if matches!(source, Source::Text(_)) => {}
+                None => doubtful.push((path.clone(), *after)),
             }
         }
+        let paths: Vec<TreePath> = doubtful.iter().map(|(path, _)| path.clone()).collect();
+        for ((path, after), now) in doubtful.into_iter().zip(tree.digest(&paths)?) {
+            if now.is_none_or(|(digest, _)| digest != after) {
+                damaged.push(path);
+            }
+        }
+        damaged.sort();
         Ok(damaged)
     }
 
     /// Returns whether everything that waits beside the journal is what was put there.
-    pub(super) fn is_intact(&self, tree: &LocalTree) -> Result<bool, SettleError> {
-        for (index, step) in self.steps().iter().enumerate() {
-            let Step::Put { after, .. } = step else { continue };
-            if tree.digest(&staged_at(self, index)?)?.is_some_and(|(digest, _)| digest != *after) {
-                return Ok(false);
-            }
-        }
-        Ok(true)
+    pub(super) fn is_intact(&self, tree: &dyn Tree) -> Result<bool, SettleError> {
+        let (staged, puts) = self.waiting()?;
+        let waiting = puts.into_iter().zip(tree.digest(&staged)?);
+        Ok(waiting.into_iter().all(|(step, waits)| match (step, waits) {
+            (Step::Put { after, .. }, Some((digest, _))) => digest == *after,
+            _ => true,
+        }))
+    }
+
+    /// Returns where the files of the steps wait, and the steps.
+    fn waiting(&self) -> Result<(Vec<TreePath>, Vec<&Step>), SettleError> {
+        let puts = self.steps().iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. }));
+        let waiting: Result<Vec<_>, SettleError> =
+            puts.map(|(index, step)| Ok((staged_at(self, index)?, step))).collect();
+        Ok(waiting?.into_iter().unzip())
     }
 }

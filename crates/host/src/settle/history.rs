@@ -14,7 +14,7 @@ use super::{
     own,
     records::{self, Records},
 };
-use crate::tree::{LocalTree, Tree};
+use crate::tree::Tree;
 
 /// What a settle was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -46,7 +46,7 @@ pub struct Past {
 ///
 /// # Errors
 /// Where a journal cannot be read.
-pub fn history(tree: &LocalTree) -> Result<Vec<Past>, SettleError> {
+pub fn history(tree: &dyn Tree) -> Result<Vec<Past>, SettleError> {
     let mut all = Vec::new();
     for number in numbers(tree)? {
         if state_of(tree, &folder_of(number)?)? == State::Done {
@@ -77,7 +77,7 @@ pub fn history(tree: &LocalTree) -> Result<Vec<Past>, SettleError> {
 ///
 /// # Errors
 /// Where its journal cannot be read.
-pub fn is_sealed(tree: &LocalTree, number: u32, key: Option<&SealKey>) -> Result<bool, SettleError> {
+pub fn is_sealed(tree: &dyn Tree, number: u32, key: Option<&SealKey>) -> Result<bool, SettleError> {
     Journal::open(tree, number)?.is_sealed(tree, key)
 }
 
@@ -102,7 +102,7 @@ impl Default for Retention {
 ///
 /// # Errors
 /// Where one cannot be read or removed.
-pub fn sweep(tree: &LocalTree, keep: Retention) -> Result<usize, SettleError> {
+pub fn sweep(tree: &dyn Tree, keep: Retention) -> Result<usize, SettleError> {
     let numbers = numbers(tree)?;
     let (mut bytes, mut swept, mut is_full) = (0_u64, 0, false);
     for (newer, number) in numbers.iter().rev().enumerate() {
@@ -133,8 +133,8 @@ pub fn sweep(tree: &LocalTree, keep: Retention) -> Result<usize, SettleError> {
 }
 
 /// Returns how many bytes the attic of a settle holds.
-fn size_of(tree: &LocalTree, folder: &TreePath) -> Result<u64, SettleError> {
-    let attic = tree.list(&inner(folder, "attic")?)?;
+fn size_of(tree: &dyn Tree, folder: &TreePath) -> Result<u64, SettleError> {
+    let attic = tree.list_folder(&inner(folder, "attic")?)?;
     Ok(attic
         .iter()
         .map(|(_, found)| if let crate::tree::EntryKind::File(size) = found { *size } else { 0 })
@@ -142,7 +142,7 @@ fn size_of(tree: &LocalTree, folder: &TreePath) -> Result<u64, SettleError> {
 }
 
 /// Removes the records that no change and no receipt names any more. Where one of these cannot be read, nothing is removed.
-fn sweep_records(tree: &LocalTree) -> Result<(), SettleError> {
+fn sweep_records(tree: &dyn Tree) -> Result<(), SettleError> {
     let mut named: BTreeSet<String> = BTreeSet::new();
     let mut receipts: BTreeSet<Digest> = BTreeSet::new();
     for number in numbers(tree)? {
@@ -154,7 +154,7 @@ fn sweep_records(tree: &LocalTree) -> Result<(), SettleError> {
     }
     let current = own("receipt.json")?;
     let mut texts: Vec<(TreePath, Vec<u8>)> = Vec::new();
-    if let Some(bytes) = tree.read(&current)? {
+    if let Some(bytes) = tree.read_file(&current)? {
         texts.push((current, bytes));
     }
     for digest in receipts {
@@ -167,10 +167,7 @@ fn sweep_records(tree: &LocalTree) -> Result<(), SettleError> {
         named.extend(records::named_by(&path, &bytes)?);
     }
     let folder = own("records")?;
-    for (name, _) in tree.list(&folder)? {
-        if !named.contains(&name) {
-            tree.remove_own_file(&folder.join(&name).map_err(|error| damaged(&folder, &error))?)?;
-        }
-    }
-    Ok(())
+    let unnamed = tree.list_folder(&folder)?.into_iter().filter(|(name, _)| !named.contains(name));
+    let unnamed = unnamed.map(|(name, _)| folder.join(&name).map_err(|error| damaged(&folder, &error)));
+    Ok(tree.remove_files(&unnamed.collect::<Result<Vec<_>, _>>()?)?)
 }

@@ -15,7 +15,7 @@ use super::{
     records::{self, ReceiptFile, Records},
     unwritten::{Boot, is_much},
 };
-use crate::tree::{Attributes, EntryKind, LocalTree, Tree};
+use crate::tree::{Access, EntryKind, Flush, NewFolder, Tree};
 
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Plan {
@@ -97,8 +97,8 @@ fn name_of(number: u32) -> String {
 }
 
 /// Returns the numbers of all settles, oldest first.
-pub(super) fn numbers(tree: &LocalTree) -> Result<Vec<u32>, SettleError> {
-    let entries = tree.list(&own("journal")?)?;
+pub(super) fn numbers(tree: &dyn Tree) -> Result<Vec<u32>, SettleError> {
+    let entries = tree.list_folder(&own("journal")?)?;
     let mut numbers: Vec<u32> = entries
         .iter()
         .filter(|(_, sort)| *sort == EntryKind::Folder)
@@ -112,21 +112,21 @@ pub(super) fn inner(folder: &TreePath, name: &str) -> Result<TreePath, SettleErr
     folder.join(name).map_err(|error| damaged(folder, &error))
 }
 
-pub(super) fn state_of(tree: &LocalTree, folder: &TreePath) -> Result<State, SettleError> {
-    let bytes = tree.read(&inner(folder, "state")?)?.unwrap_or_default();
+pub(super) fn state_of(tree: &dyn Tree, folder: &TreePath) -> Result<State, SettleError> {
+    let bytes = tree.read_file(&inner(folder, "state")?)?.unwrap_or_default();
     Ok(State::parse(&String::from_utf8_lossy(&bytes)))
 }
 
 /// Returns in which run of the machine a settle was made whose files nobody knows on the disk.
-pub(super) fn unwritten(tree: &LocalTree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
-    Ok(tree.read(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| Boot::parse(&bytes)))
+pub(super) fn unwritten(tree: &dyn Tree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
+    Ok(tree.read_file(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| Boot::parse(&bytes)))
 }
 
 /// Waits until everything that a settle put is on the disk, where nobody has.
-pub(super) fn wait_for_disk(tree: &LocalTree, folder: &TreePath) -> Result<(), SettleError> {
+pub(super) fn wait_for_disk(tree: &dyn Tree, folder: &TreePath) -> Result<(), SettleError> {
     if unwritten(tree, folder)?.is_some() {
-        tree.sync()?;
-        tree.write(&inner(folder, UNWRITTEN)?, b"")?;
+        tree.flush(Flush::All)?;
+        tree.replace(&inner(folder, UNWRITTEN)?, b"")?;
     }
     Ok(())
 }
@@ -136,10 +136,10 @@ pub(super) fn folder_of(number: u32) -> Result<TreePath, SettleError> {
 }
 
 /// Returns who made a settle, when and why.
-pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<ChangeOrigin, SettleError> {
+pub(super) fn origin_of(tree: &dyn Tree, number: u32) -> Result<ChangeOrigin, SettleError> {
     let folder = folder_of(number)?;
     let path = inner(&folder, "origin.json")?;
-    match tree.read(&path)? {
+    match tree.read_file(&path)? {
         Some(bytes) => serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error)),
         // Journals of earlier versions have it in their plan only.
         None => Ok(Journal::open(tree, number)?.plan.origin),
@@ -147,19 +147,19 @@ pub(super) fn origin_of(tree: &LocalTree, number: u32) -> Result<ChangeOrigin, S
 }
 
 /// Returns the records of a settle; nothing for one of an earlier format.
-pub(super) fn records_of(tree: &LocalTree, number: u32) -> Result<Option<Records>, SettleError> {
+pub(super) fn records_of(tree: &dyn Tree, number: u32) -> Result<Option<Records>, SettleError> {
     records_in(tree, &folder_of(number)?)
 }
 
-fn records_in(tree: &LocalTree, folder: &TreePath) -> Result<Option<Records>, SettleError> {
+fn records_in(tree: &dyn Tree, folder: &TreePath) -> Result<Option<Records>, SettleError> {
     let path = inner(folder, "records.json")?;
-    let Some(bytes) = tree.read(&path)? else { return Ok(None) };
+    let Some(bytes) = tree.read_file(&path)? else { return Ok(None) };
     serde_json::from_slice(&bytes).map(Some).map_err(|error| damaged(&path, &error))
 }
 
 impl Journal {
     /// Begins one; nothing of it is on the disk before it was written down.
-    pub(super) fn begin(tree: &LocalTree, order: &SettleOrder<'_>) -> Result<Self, SettleError> {
+    pub(super) fn begin(tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<Self, SettleError> {
         let last = numbers(tree)?.last().copied();
         if let Some(last) = last {
             // What this settle sets aside is on the disk, whatever becomes of the files that it puts there.
@@ -179,24 +179,20 @@ impl Journal {
         let wholes = OutermostFolders::of(&plan.steps);
         let unwritten = if is_much(&plan.steps) { Boot::of_this_machine() } else { None };
         let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
-        tree.make_folder(&journal.folder)?;
-        let secret = tree.own_attributes()?.secret();
-        for name in ["staged", "attic"] {
-            tree.make_folder_as(&journal.inner(name)?, &secret)?;
-        }
+        tree.create_folder(&journal.folder)?;
+        let folders = [journal.inner("staged")?, journal.inner("attic")?];
+        tree.create_folders(&folders.each_ref().map(|path| NewFolder { path, access: Access::Secret }))?;
         Ok(journal)
     }
 
     /// Writes down what is going to be done. The disk is waited for once everything is written: each time it takes along what
     /// is staged meanwhile.
-    pub(super) fn write_down(&self, tree: &LocalTree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
-        let shared = tree.own_attributes()?;
-        let secret = shared.secret();
+    pub(super) fn write_down(&self, tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
         let mut written = Vec::new();
         let mut sealed = String::new();
-        let mut put = |name: &str, bytes: &[u8], attributes: &Attributes| -> Result<(), SettleError> {
+        let mut put = |name: &str, bytes: &[u8], access: Access<'_>| -> Result<(), SettleError> {
             let path = self.inner(name)?;
-            tree.put(bytes, &path, attributes)?;
+            tree.write_new(&path, bytes, access)?;
             written.push(path);
             Ok(())
         };
@@ -205,30 +201,28 @@ impl Journal {
         seal_line(&mut sealed, "plan.json", &plan);
         let records = records::write(tree, order, self.inner("records")?)?;
         let records = serde_json::to_vec(&records).map_err(|error| damaged(&plan_path, &error))?;
-        put("records.json", &records, &shared)?;
+        put("records.json", &records, Access::Own)?;
         seal_line(&mut sealed, "records.json", &records);
         let origin = serde_json::to_vec(&self.plan.origin).map_err(|error| damaged(&plan_path, &error))?;
-        put("origin.json", &origin, &shared)?;
-        put("seal", order.key.seal(sealed.as_bytes()).as_bytes(), &shared)?;
-        put("plan.next", &plan, &secret)?;
+        put("origin.json", &origin, Access::Own)?;
+        put("seal", order.key.seal(sealed.as_bytes()).as_bytes(), Access::Own)?;
+        put("plan.next", &plan, Access::Secret)?;
         if let Some(boot) = &self.unwritten {
-            put(UNWRITTEN, boot.text().as_bytes(), &shared)?;
+            put(UNWRITTEN, boot.text().as_bytes(), Access::Own)?;
         }
         fault::point();
-        for path in &written {
-            tree.sync_file(path)?;
-        }
+        tree.flush(Flush::Entries(&written))?;
         // A plan is there as a whole, with everything that belongs to it, or not at all.
-        tree.rename(&self.inner("plan.next")?, &plan_path)?;
+        tree.rename(&[(&self.inner("plan.next")?, &plan_path)])?;
         fault::point();
         self.set_state(tree, State::Planned)
     }
 
     /// Opens the journal of an earlier settle.
-    pub(super) fn open(tree: &LocalTree, number: u32) -> Result<Self, SettleError> {
+    pub(super) fn open(tree: &dyn Tree, number: u32) -> Result<Self, SettleError> {
         let folder = folder_of(number)?;
         let path = inner(&folder, "plan.json")?;
-        let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
+        let bytes = tree.read_file(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
         let plan: Plan = serde_json::from_slice(&bytes).map_err(|error| damaged(&path, &error))?;
         // The first two formats had no number; in the first one every file waited by itself.
         if plan.format > FORMAT || plan.format > 2 && plan.number != number {
@@ -244,12 +238,12 @@ impl Journal {
     }
 
     /// Returns whether the journal was sealed with this key and is unmodified.
-    pub(super) fn is_sealed(&self, tree: &LocalTree, key: Option<&SealKey>) -> Result<bool, SettleError> {
+    pub(super) fn is_sealed(&self, tree: &dyn Tree, key: Option<&SealKey>) -> Result<bool, SettleError> {
         let Some(key) = key else { return Ok(false) };
-        let Some(seal) = tree.read(&self.inner("seal")?)? else { return Ok(false) };
+        let Some(seal) = tree.read_file(&self.inner("seal")?)? else { return Ok(false) };
         let mut sealed = String::new();
         for name in SEALED {
-            if let Some(bytes) = tree.read(&self.inner(name)?)? {
+            if let Some(bytes) = tree.read_file(&self.inner(name)?)? {
                 seal_line(&mut sealed, name, &bytes);
             }
         }
@@ -282,21 +276,21 @@ impl Journal {
         self.inner(&format!("attic/{index}"))
     }
 
-    pub(super) fn set_state(&self, tree: &LocalTree, state: State) -> Result<(), SettleError> {
-        Ok(tree.write(&self.inner("state")?, state.text().as_bytes())?)
+    pub(super) fn set_state(&self, tree: &dyn Tree, state: State) -> Result<(), SettleError> {
+        Ok(tree.replace(&self.inner("state")?, state.text().as_bytes())?)
     }
 
-    pub(super) fn receipt(&self, tree: &LocalTree, when: &str) -> Result<Receipt, SettleError> {
+    pub(super) fn receipt(&self, tree: &dyn Tree, when: &str) -> Result<Receipt, SettleError> {
         if let Some(records) = records_in(tree, &self.folder)? {
             return records::receipt(tree, &records.at(when).receipt);
         }
         let path = self.inner(&format!("{when}/receipt.json"))?;
-        let bytes = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
+        let bytes = tree.read_file(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
         ReceiptFile::parse(path.as_str(), &bytes)?.receipt(tree)
     }
 
     /// Returns where the receipt of a time is kept, unmodified.
-    pub(super) fn receipt_at(&self, tree: &LocalTree, when: &str) -> Result<TreePath, SettleError> {
+    pub(super) fn receipt_at(&self, tree: &dyn Tree, when: &str) -> Result<TreePath, SettleError> {
         match records_in(tree, &self.folder)? {
             Some(records) => {
                 let digest = records.at(when).receipt;
@@ -307,12 +301,12 @@ impl Journal {
         }
     }
 
-    pub(super) fn texts(&self, tree: &LocalTree, when: &str) -> Result<ControlTexts, SettleError> {
+    pub(super) fn texts(&self, tree: &dyn Tree, when: &str) -> Result<ControlTexts, SettleError> {
         if let Some(records) = records_in(tree, &self.folder)? {
             return records::texts(tree, records.at(when));
         }
         let read = |file: &str| -> Result<Option<String>, SettleError> {
-            let bytes = tree.read(&self.inner(&format!("{when}/{file}"))?)?;
+            let bytes = tree.read_file(&self.inner(&format!("{when}/{file}"))?)?;
             Ok(bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
         };
         Ok(ControlTexts { wants: read("yalotheca.toml")?, lock: read("yalotheca.lock")? })
@@ -322,11 +316,11 @@ impl Journal {
     /// noted there is not believed.
     pub(super) fn found(
         &self,
-        tree: &LocalTree,
+        tree: &dyn Tree,
         key: Option<&SealKey>,
     ) -> Result<Vec<(usize, Digest)>, SettleError> {
         let path = self.inner("found.json")?;
-        let Some(bytes) = tree.read(&path)? else { return Ok(Vec::new()) };
+        let Some(bytes) = tree.read_file(&path)? else { return Ok(Vec::new()) };
         let text = String::from_utf8_lossy(&bytes);
         let (seal, json) = text.split_once('\n').unwrap_or_default();
         let sealed = format!("found {}\n{json}", self.number);
@@ -339,7 +333,7 @@ impl Journal {
     /// Notes that a step found something else in its place than the plan says; that lies in the attic now.
     pub(super) fn note_found(
         &self,
-        tree: &LocalTree,
+        tree: &dyn Tree,
         key: &SealKey,
         (index, digest): (usize, Digest),
     ) -> Result<(), SettleError> {
@@ -349,7 +343,7 @@ impl Journal {
         let path = self.inner("found.json")?;
         let json = serde_json::to_string(&found).map_err(|error| damaged(&path, &error))?;
         let seal = key.seal(format!("found {}\n{json}", self.number).as_bytes());
-        Ok(tree.write(&path, format!("{seal}\n{json}").as_bytes())?)
+        Ok(tree.replace(&path, format!("{seal}\n{json}").as_bytes())?)
     }
 
     /// Whether nobody has waited for the disk to write its files.

@@ -10,6 +10,7 @@ mod execute;
 mod fault;
 mod history;
 mod journal;
+mod lock;
 mod outermost;
 mod records;
 mod recover;
@@ -19,8 +20,6 @@ mod steps;
 mod unwritten;
 
 use std::{
-    fs::{File, TryLockError},
-    io::{Read, Write},
     path::{Path, PathBuf},
     thread,
     time::Instant,
@@ -44,6 +43,7 @@ use crate::{
 use execute::PreparedControls;
 pub use history::{Past, PastKind, Retention, history, is_sealed, sweep};
 use journal::State;
+pub use lock::{Claim, break_lock, claim};
 pub use records::ReceiptFile;
 pub use recover::{Outcome, interrupted, recover};
 pub use seal::SealKey;
@@ -81,6 +81,16 @@ pub enum SettleError {
         folder: String,
         /// Who.
         who: String,
+    },
+    /// Somebody else was at it, and has not been heard of since.
+    #[error("{folder} is locked by {who}, who has not been heard of for {heard}")]
+    Abandoned {
+        /// The server.
+        folder: String,
+        /// Who.
+        who: String,
+        /// For how long it was not heard of.
+        heard: String,
     },
     /// The journal is damaged.
     #[error("{path}: {why}")]
@@ -136,6 +146,7 @@ impl Hint for SettleError {
             Self::Foreign { .. } => Some(Advice::ReviewInterrupted),
             Self::OtherControl { control, .. } => Some(Advice::GoOnFrom(control.clone())),
             Self::Busy { .. } => Some("wait until it is done".into()),
+            Self::Abandoned { .. } => Some(Advice::BreakLock),
             Self::Journal { path, .. } if path.ends_with("receipt.json") || path.ends_with(".manifest") => {
                 Some(Advice::RebuildReceipt)
             }
@@ -190,36 +201,6 @@ pub struct SettleOrder<'a> {
     pub key: &'a SealKey,
 }
 
-/// The right to change one server; it ends when this is dropped, or with the process.
-#[derive(Debug)]
-pub struct Claim {
-    _file: File,
-}
-
-/// Claims a server, so that two commands never change it at once.
-///
-/// # Errors
-/// Where another one holds it, or the folder cannot be written.
-pub fn claim(tree: &LocalTree) -> Result<Claim, SettleError> {
-    tree.make_folder(&own("")?)?;
-    let path = own("busy")?;
-    let mut file = tree.open_own(&path)?;
-    let failed = |source| TreeError { verb: "writing", path: tree.at(&path).display().to_string(), source };
-    match file.try_lock() {
-        Ok(()) => {
-            file.set_len(0).map_err(failed)?;
-            file.write_all(format!("process {}\n", std::process::id()).as_bytes()).map_err(failed)?;
-            Ok(Claim { _file: file })
-        }
-        Err(TryLockError::WouldBlock) => {
-            let mut who = String::new();
-            file.take(200).read_to_string(&mut who).map_err(failed)?;
-            Err(SettleError::Busy { folder: tree.shown(), who: who.trim().to_owned() })
-        }
-        Err(TryLockError::Error(source)) => Err(failed(source).into()),
-    }
-}
-
 fn own(name: &str) -> Result<TreePath, SettleError> {
     TreePath::new(&format!("{OWN}/{name}"))
         .map_err(|error| SettleError::Journal { path: OWN.into(), why: error.to_string() })
@@ -233,10 +214,10 @@ fn damaged(path: &TreePath, why: &dyn std::fmt::Display) -> SettleError {
 ///
 /// # Errors
 /// Where it is there and cannot be read.
-pub fn read_receipt_file(tree: &LocalTree) -> Result<Option<(ReceiptFile, Digest)>, SettleError> {
+pub fn read_receipt_file(tree: &dyn Tree) -> Result<Option<(ReceiptFile, Digest)>, SettleError> {
     let path = own("receipt.json")?;
-    let Some(bytes) = tree.read(&path)? else { return Ok(None) };
-    let file = ReceiptFile::parse(&format!("{}/{path}", tree.shown()), &bytes)?;
+    let Some(bytes) = tree.read_file(&path)? else { return Ok(None) };
+    let file = ReceiptFile::parse(&format!("{}/{path}", tree.location()), &bytes)?;
     Ok(Some((file, Digest::of(&bytes))))
 }
 
@@ -244,7 +225,7 @@ pub fn read_receipt_file(tree: &LocalTree) -> Result<Option<(ReceiptFile, Digest
 ///
 /// # Errors
 /// Where it is there and cannot be read.
-pub fn read_receipt(tree: &LocalTree) -> Result<(Receipt, Option<Digest>), SettleError> {
+pub fn read_receipt(tree: &dyn Tree) -> Result<(Receipt, Option<Digest>), SettleError> {
     match read_receipt_file(tree)? {
         None => Ok((Receipt::empty(), None)),
         Some((file, digest)) => Ok((file.receipt(tree)?, Some(digest))),
@@ -255,12 +236,12 @@ pub fn read_receipt(tree: &LocalTree) -> Result<(Receipt, Option<Digest>), Settl
 ///
 /// # Errors
 /// Where it cannot be written.
-pub fn write_receipt(tree: &LocalTree, receipt: &Receipt) -> Result<(), SettleError> {
-    tree.make_folder(&own("")?)?;
-    let mut writing = records::Writing::begin(tree, own("records-new")?)?;
+pub fn write_receipt(tree: &dyn Tree, receipt: &Receipt) -> Result<(), SettleError> {
+    tree.create_folder(&own("")?)?;
+    let mut writing = records::Writing::begin(tree, own("records-new")?);
     let (_, text) = writing.receipt(receipt)?;
     writing.finish()?;
-    Ok(tree.write(&own("receipt.json")?, text.as_bytes())?)
+    Ok(tree.replace(&own("receipt.json")?, text.as_bytes())?)
 }
 
 /// Writes a file of the control folder as a whole.
@@ -271,22 +252,23 @@ pub fn write_control(folder: &Path, name: &str, text: &str) -> Result<(), Settle
     let failed = |source: TreeError| SettleError::Control { path: source.path.clone(), source };
     let path = TreePath::new(name)
         .map_err(|error| SettleError::Journal { path: name.into(), why: error.to_string() })?;
-    LocalTree::new(folder).write(&path, text.as_bytes()).map_err(failed)
+    LocalTree::new(folder).replace(&path, text.as_bytes()).map_err(failed)
 }
 
 /// Makes sure that what was planned on is what is there: the control files and the receipt.
-fn check_current(tree: &LocalTree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
-    let control = tree.beside(&order.control);
+fn check_current(tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
+    let control =
+        tree.local().map_or_else(|| LocalTree::new(&order.control), |tree| tree.beside(&order.control));
     for (name, text) in [(WANTS_FILE, &order.before.wants), (LOCK_FILE, &order.before.lock)] {
         let path = TreePath::new(name)
             .map_err(|error| SettleError::Journal { path: name.into(), why: error.to_string() })?;
-        let now = control.digest(&path)?.map(|(digest, _)| digest);
+        let now = control.digest_file(&path)?.map(|(digest, _)| digest);
         if now != text.as_ref().map(|text| Digest::of(text.as_bytes())) {
             return Err(SettleError::Moved { path });
         }
     }
     let path = own("receipt.json")?;
-    let now = tree.digest(&path)?.map(|(digest, _)| digest);
+    let now = tree.digest_file(&path)?.map(|(digest, _)| digest);
     if now == order.receipt_digest { Ok(()) } else { Err(SettleError::Moved { path }) }
 }
 
@@ -295,7 +277,7 @@ fn check_current(tree: &LocalTree, order: &SettleOrder<'_>) -> Result<(), Settle
 ///
 /// # Errors
 /// Where anything fails: then the server is as it was before.
-pub fn settle(tree: &LocalTree, order: &SettleOrder<'_>, sources: &Sources) -> Result<u32, SettleError> {
+pub fn settle(tree: &dyn Tree, order: &SettleOrder<'_>, sources: &Sources) -> Result<u32, SettleError> {
     check_current(tree, order)?;
     let journal = journal::Journal::begin(tree, order)?;
     // Files may be staged before everything about them is written down: without that, all of it is taken back.
@@ -345,7 +327,7 @@ pub fn settle(tree: &LocalTree, order: &SettleOrder<'_>, sources: &Sources) -> R
 ///
 /// # Errors
 /// Where its journal cannot be read.
-pub fn read_after(tree: &LocalTree, number: u32) -> Result<(Receipt, ControlTexts), SettleError> {
+pub fn read_after(tree: &dyn Tree, number: u32) -> Result<(Receipt, ControlTexts), SettleError> {
     let journal = journal::Journal::open(tree, number)?;
     Ok((journal.receipt(tree, "after")?, journal.texts(tree, "after")?))
 }
@@ -356,7 +338,7 @@ pub fn read_after(tree: &LocalTree, number: u32) -> Result<(Receipt, ControlText
 /// # Errors
 /// Where the change cannot be carried out or taken back.
 pub fn attempt<T>(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     order: &SettleOrder<'_>,
     sources: &Sources,
     during: impl FnOnce() -> T,
@@ -390,7 +372,7 @@ pub fn attempt<T>(
 /// # Errors
 /// Where its journal cannot be read.
 pub fn read_settle(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     number: u32,
     key: Option<&SealKey>,
 ) -> Result<(Vec<Step>, Receipt, ControlTexts, ControlTexts), SettleError> {

@@ -15,7 +15,7 @@ use yalotheca_core::{
 use super::{ControlTexts, SettleError, SettleOrder, damaged, own};
 use crate::{
     threads::{cores, spread},
-    tree::{Attributes, LocalTree, Tree},
+    tree::{Access, Flush, Tree, Upload, UploadError, UploadSource},
 };
 
 /// The records of one moment: before a change, or after it.
@@ -53,13 +53,28 @@ pub(super) fn receipt_at(digest: &Digest) -> Result<TreePath, SettleError> {
     place(digest, "receipt")
 }
 
-pub(super) fn read_record(
-    tree: &LocalTree,
-    path: &TreePath,
-    digest: &Digest,
-) -> Result<Vec<u8>, SettleError> {
-    let bytes = tree.read(path)?.ok_or_else(|| damaged(path, &"it is not there"))?;
+pub(super) fn read_record(tree: &dyn Tree, path: &TreePath, digest: &Digest) -> Result<Vec<u8>, SettleError> {
+    let bytes = tree.read_file(path)?.ok_or_else(|| damaged(path, &"it is not there"))?;
     if Digest::of(&bytes) == *digest { Ok(bytes) } else { Err(damaged(path, &"it was modified")) }
+}
+
+/// Reads the manifests with some digests.
+fn read_manifests<'a>(
+    tree: &dyn Tree,
+    digests: impl Iterator<Item = &'a Digest> + Clone,
+) -> Result<Vec<(TreePath, Vec<u8>)>, SettleError> {
+    let paths: Vec<TreePath> =
+        digests.clone().map(|digest| place(digest, "manifest")).collect::<Result<_, _>>()?;
+    let read = tree.read(&paths)?;
+    let verified = |((path, bytes), digest): ((TreePath, Option<Vec<u8>>), &Digest)| {
+        let bytes = bytes.ok_or_else(|| damaged(&path, &"it is not there"))?;
+        if Digest::of(&bytes) == *digest {
+            Ok((path, bytes))
+        } else {
+            Err(damaged(&path, &"it was modified"))
+        }
+    };
+    paths.into_iter().zip(read).zip(digests).map(verified).collect()
 }
 
 /// A receipt's own file, read. What its manifests say is read when the receipt is asked for.
@@ -92,19 +107,26 @@ impl ReceiptFile {
     ///
     /// # Errors
     /// Where a manifest cannot be read.
-    pub fn receipt(&self, tree: &LocalTree) -> Result<Receipt, SettleError> {
+    pub fn receipt(&self, tree: &dyn Tree) -> Result<Receipt, SettleError> {
         let stored = match &self.0 {
             Form::Stored(stored) => stored,
             Form::Whole(receipt) => return Ok(receipt.clone()),
         };
-        let read = |(id, digest): &(&ContentId, &Digest)| {
-            let path = place(digest, "manifest")?;
-            let bytes = read_record(tree, &path, digest)?;
-            let text = std::str::from_utf8(&bytes).map_err(|error| damaged(&path, &error))?;
-            ReadManifest::parse(id, text).map_err(|why| damaged(&path, &why))
+        let read = |all: &[(&ContentId, &Digest)]| {
+            let read = read_manifests(tree, all.iter().map(|(_, digest)| *digest))?.into_iter().zip(all);
+            let parse = |((path, bytes), (id, _)): ((TreePath, Vec<u8>), &(&ContentId, &Digest))| {
+                let text = std::str::from_utf8(&bytes).map_err(|error| damaged(&path, &error))?;
+                ReadManifest::parse(id, text).map_err(|why| damaged(&path, &why))
+            };
+            read.map(parse).collect::<Result<Vec<_>, SettleError>>()
         };
         let all: Vec<_> = stored.manifests.iter().collect();
-        let manifests: Result<Vec<_>, SettleError> = spread(&all, (cores(), FEW), read).into_iter().collect();
+        // Far away, all of them in one go; near by, on all cores.
+        let parts: Vec<_> = all.chunks(if tree.local().is_some() { FEW } else { all.len().max(1) }).collect();
+        let manifests: Result<Vec<_>, SettleError> =
+            spread(&parts, (cores(), 1), |part| read(part)).into_iter().collect();
+        let manifests: Result<Vec<_>, SettleError> =
+            manifests.map(|parts| parts.into_iter().flatten().collect());
         Ok(stored.receipt(manifests?))
     }
 
@@ -114,7 +136,7 @@ impl ReceiptFile {
     /// Where a manifest cannot be read.
     pub fn owners(
         &self,
-        tree: &LocalTree,
+        tree: &dyn Tree,
         paths: &BTreeSet<TreePath>,
     ) -> Result<BTreeMap<TreePath, (ContentId, Digest)>, SettleError> {
         let mut owners = BTreeMap::new();
@@ -125,8 +147,8 @@ impl ReceiptFile {
             }
             Form::Stored(_) if paths.is_empty() => {}
             Form::Stored(stored) => {
-                for (id, digest) in &stored.manifests {
-                    let bytes = read_record(tree, &place(digest, "manifest")?, digest)?;
+                let read = read_manifests(tree, stored.manifests.values())?;
+                for (id, (_, bytes)) in stored.manifests.keys().zip(read) {
                     ReadManifest::each_placed(&String::from_utf8_lossy(&bytes), |at, digest| {
                         if let (Some(path), Ok(digest)) = (paths.get(at), Digest::parse(digest)) {
                             owners.insert(path.clone(), (id.clone(), digest));
@@ -156,22 +178,22 @@ pub(super) fn named_by(path: &TreePath, bytes: &[u8]) -> Result<BTreeSet<String>
 }
 
 /// Makes sure that a receipt is kept as it was written.
-pub(super) fn check_receipt(tree: &LocalTree, digest: &Digest) -> Result<(), SettleError> {
+pub(super) fn check_receipt(tree: &dyn Tree, digest: &Digest) -> Result<(), SettleError> {
     read_record(tree, &receipt_at(digest)?, digest).map(drop)
 }
 
 /// Returns a receipt that a change was made on, or made.
-pub(super) fn receipt(tree: &LocalTree, digest: &Digest) -> Result<Receipt, SettleError> {
+pub(super) fn receipt(tree: &dyn Tree, digest: &Digest) -> Result<Receipt, SettleError> {
     let path = receipt_at(digest)?;
     ReceiptFile::parse(path.as_str(), &read_record(tree, &path, digest)?)?.receipt(tree)
 }
 
 /// Returns the control files of a moment.
-pub(super) fn texts(tree: &LocalTree, moment: &Moment) -> Result<ControlTexts, SettleError> {
+pub(super) fn texts(tree: &dyn Tree, moment: &Moment) -> Result<ControlTexts, SettleError> {
     let read = |digest: &Option<Digest>| -> Result<Option<String>, SettleError> {
         let Some(digest) = digest else { return Ok(None) };
         let path = place(digest, "zst")?;
-        let packed = tree.read(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
+        let packed = tree.read_file(&path)?.ok_or_else(|| damaged(&path, &"it is not there"))?;
         let mut bytes = Vec::new();
         zstd::Decoder::new(packed.as_slice())
             .and_then(|decoder| decoder.take(MOST).read_to_end(&mut bytes))
@@ -184,45 +206,29 @@ pub(super) fn texts(tree: &LocalTree, moment: &Moment) -> Result<ControlTexts, S
     Ok(ControlTexts { wants: read(&moment.wants)?, lock: read(&moment.lock)? })
 }
 
-/// Records that are being written: under other names until all of them are on the disk.
+/// Records that are going to be written: under other names until all of them are on the disk.
 pub(super) struct Writing<'a> {
-    tree: &'a LocalTree,
+    tree: &'a dyn Tree,
     waiting: TreePath,
-    shared: Attributes,
-    /// By the names that they get, the names under which they wait.
-    written: BTreeMap<TreePath, TreePath>,
+    /// By the names that they get.
+    records: BTreeMap<TreePath, (Vec<u8>, Access<'static>)>,
 }
 
 impl<'a> Writing<'a> {
     /// Begins; `waiting` is a folder of ours.
-    pub(super) fn begin(tree: &'a LocalTree, waiting: TreePath) -> Result<Self, SettleError> {
-        let shared = tree.own_attributes()?;
-        tree.make_folder(&own("records")?)?;
-        tree.make_folder(&waiting)?;
-        Ok(Self { tree, waiting, shared, written: BTreeMap::new() })
+    pub(super) fn begin(tree: &'a dyn Tree, waiting: TreePath) -> Self {
+        Self { tree, waiting, records: BTreeMap::new() }
     }
 
-    fn put(&mut self, path: TreePath, bytes: &[u8], attributes: Attributes) -> Result<(), SettleError> {
-        // One that is damaged is written again.
-        let is_there = || Ok::<bool, SettleError>(self.tree.read(&path)?.is_some_and(|there| there == bytes));
-        if self.written.contains_key(&path) || is_there()? {
-            return Ok(());
-        }
-        let waits = self.waiting.join(path.name()).map_err(|error| damaged(&path, &error))?;
-        self.tree.put(bytes, &waits, &attributes)?;
-        self.written.insert(path, waits);
-        Ok(())
-    }
-
-    /// Writes a receipt and its manifests, and returns the receipt's digest and text.
+    /// Adds a receipt and its manifests, and returns the receipt's digest and text.
     pub(super) fn receipt(&mut self, receipt: &Receipt) -> Result<(Digest, String), SettleError> {
         let (stored, manifests) = receipt.stored();
-        for (digest, text) in &manifests {
-            self.put(place(digest, "manifest")?, text.as_bytes(), self.shared)?;
+        for (digest, text) in manifests {
+            self.records.insert(place(&digest, "manifest")?, (text.into_bytes(), Access::Own));
         }
         let text = stored.text();
         let digest = Digest::of(text.as_bytes());
-        self.put(receipt_at(&digest)?, text.as_bytes(), self.shared)?;
+        self.records.insert(receipt_at(&digest)?, (text.clone().into_bytes(), Access::Own));
         Ok((digest, text))
     }
 
@@ -232,37 +238,66 @@ impl<'a> Writing<'a> {
         let path = place(&digest, "zst")?;
         let packed = zstd::encode_all(text.as_bytes(), 0).map_err(|error| damaged(&path, &error))?;
         // There may be secrets in it.
-        self.put(path, &packed, self.shared.secret())?;
+        self.records.insert(path, (packed, Access::Secret));
         Ok(Some(digest))
     }
 
-    /// Waits until all of it is on the disk, and gives it its names.
+    /// Writes those that are not there, waits until all are on the disk, and gives them their names.
     pub(super) fn finish(self) -> Result<(), SettleError> {
-        let Self { tree, written, waiting, .. } = self;
-        let files: Vec<&TreePath> = written.values().collect();
-        // Several at a time, since a disk takes them in groups.
-        for synced in spread(&files, (8, FEW), |file| tree.sync_file(file)) {
-            synced?;
+        let Self { tree, mut records, waiting } = self;
+        let paths: Vec<TreePath> = records.keys().cloned().collect();
+        // One that is damaged is written again.
+        for (path, there) in paths.iter().zip(tree.digest(&paths)?) {
+            let is_there =
+                |(bytes, _): &(Vec<u8>, _)| there.is_some_and(|(there, _)| there == Digest::of(bytes));
+            if records.get(path).is_some_and(is_there) {
+                records.remove(path);
+            }
         }
-        for (path, waits) in &written {
-            tree.rename(waits, path)?;
+        tree.create_folder(&own("records")?)?;
+        if records.is_empty() {
+            return Ok(());
         }
-        tree.sync_file(&own("records")?)?;
+        tree.create_folder(&waiting)?;
+        let waits: Vec<TreePath> = records
+            .keys()
+            .map(|path| waiting.join(path.name()).map_err(|error| damaged(path, &error)))
+            .collect::<Result<_, _>>()?;
+        let uploads: Vec<Upload<'_>> = waits
+            .iter()
+            .zip(records.values())
+            .map(|(path, (bytes, access))| Upload {
+                path,
+                source: UploadSource::Bytes(bytes.as_slice().into()),
+                access: *access,
+                digest: Digest::of(bytes),
+                size: bytes.len() as u64,
+                may_share: false,
+            })
+            .collect();
+        tree.upload(&uploads).map_err(|error| match error {
+            UploadError::Tree(error) => error.into(),
+            UploadError::Bytes { index, why } => damaged(&waits[index], &why),
+        })?;
+        tree.flush(Flush::Entries(&waits))?;
+        tree.rename(&waits.iter().zip(records.keys()).collect::<Vec<_>>())?;
+        tree.flush(Flush::Entries(&[own("records")?]))?;
         Ok(tree.remove_all(&waiting)?)
     }
 }
 
 /// Writes down what a change is made of and what it makes.
 pub(super) fn write(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     order: &SettleOrder<'_>,
     waiting: TreePath,
 ) -> Result<Records, SettleError> {
-    let mut records = Writing::begin(tree, waiting)?;
+    let mut records = Writing::begin(tree, waiting);
     let before = match order.receipt_digest {
         // It is the one that lies there.
         Some(digest) => {
-            tree.keep(&own("receipt.json")?, &receipt_at(&digest)?)?;
+            tree.create_folder(&own("records")?)?;
+            tree.duplicate(&own("receipt.json")?, &receipt_at(&digest)?)?;
             digest
         }
         None => records.receipt(&Receipt::empty())?.0,

@@ -9,7 +9,7 @@ use super::{
     journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of, unwritten, wait_for_disk},
     unwritten::Boot,
 };
-use crate::tree::{LocalTree, Tree};
+use crate::tree::Tree;
 
 /// What became of an interrupted settle.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,15 +30,15 @@ pub enum Outcome {
 ///
 /// # Errors
 /// Where the journal cannot be read.
-pub fn interrupted(tree: &LocalTree) -> Result<Option<u32>, SettleError> {
+pub fn interrupted(tree: &dyn Tree) -> Result<Option<u32>, SettleError> {
     let Some(number) = numbers(tree)?.last().copied() else { return Ok(None) };
     let folder = folder_of(number)?;
     let is_over = state_of(tree, &folder)?.is_over();
-    let is_tidy = || Ok::<bool, SettleError>(tree.find(&inner(&folder, "staged")?)?.is_none());
+    let is_tidy = || Ok::<bool, SettleError>(tree.kind_of(&inner(&folder, "staged")?)?.is_none());
     Ok((!is_over || !is_tidy()? || went_down(tree, &folder)?).then_some(number))
 }
 
-fn went_down(tree: &LocalTree, folder: &TreePath) -> Result<bool, SettleError> {
+fn went_down(tree: &dyn Tree, folder: &TreePath) -> Result<bool, SettleError> {
     Ok(unwritten(tree, folder)?.is_some_and(|boot| Boot::of_this_machine() != Some(boot)))
 }
 
@@ -49,7 +49,7 @@ fn went_down(tree: &LocalTree, folder: &TreePath) -> Result<bool, SettleError> {
 /// # Errors
 /// Where that fails, or where the journal is not ours.
 pub fn recover(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     control: &Path,
     key: &SealKey,
     trust: bool,
@@ -63,7 +63,7 @@ pub fn recover(
         tree.remove_all(&inner(&folder, "staged")?)?;
         return Ok(None);
     }
-    if tree.find(&inner(&folder, "plan.json")?)?.is_none() {
+    if tree.kind_of(&inner(&folder, "plan.json")?)?.is_none() {
         // It was interrupted while the plan was being written.
         tree.remove_all(&folder)?;
         return Ok(None);

@@ -1,12 +1,8 @@
-//! One step at a time: staging, doing, taking back. Doing a step twice is doing it once.
+//! Steps in runs of one kind: staging, doing, taking back. Doing a step twice is doing it once.
 
 use std::{
     collections::{HashMap, HashSet},
-    fs::File,
-    io::{self, Read},
-    path::Path,
-    sync::atomic::{AtomicUsize, Ordering},
-    thread,
+    ops::Range,
 };
 
 use yalotheca_core::{
@@ -21,401 +17,400 @@ use super::{
 };
 use crate::{
     sources::{ByteSource, Sources},
-    tree::{Attributes, LocalTree, Tree, TreeError},
+    tree::{Access, EntryKind, NewFolder, Tree, TreeError, Upload, UploadError, UploadSource},
 };
 
 /// Makes sure that what lies at the paths of all steps is still what the change was computed from, and that something can be
 /// put or removed there.
-pub(super) fn check_unchanged(tree: &LocalTree, steps: &[Step]) -> Result<(), SettleError> {
-    let checked: Vec<&Step> =
-        steps.iter().filter(|step| matches!(step, Step::Put { .. } | Step::SetAside { .. })).collect();
-    // In a folder that is made first nothing lies yet.
-    let made: HashSet<&TreePath> = steps
+pub(super) fn check_unchanged(tree: &dyn Tree, steps: &[Step]) -> Result<(), SettleError> {
+    let made: Vec<TreePath> = steps
         .iter()
-        .filter_map(|step| if let Step::MakeFolder { path } = step { Some(path) } else { None })
+        .filter_map(|step| if let Step::MakeFolder { path } = step { Some(path.clone()) } else { None })
         .collect();
-    let is_new = |path: &TreePath| path.parent().is_some_and(|folder| made.contains(&folder));
-    spread(&checked.chunks(FEW).collect::<Vec<_>>(), |step, _| {
+    // In a folder that is not there nothing lies yet.
+    let kinds = tree.metadata(&made)?;
+    let new: HashSet<&TreePath> =
+        made.iter().zip(kinds).filter(|(_, kind)| kind.is_none()).map(|(path, _)| path).collect();
+    let is_new = |path: &TreePath| path.parent().is_some_and(|folder| new.contains(&folder));
+    let (mut absent, mut there, mut digests, mut written) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    for step in steps {
         let (path, before) = match step {
             Step::Put { path, before, .. } => (path, *before),
             Step::SetAside { path, before } => (path, Some(*before)),
-            Step::MakeFolder { .. } | Step::RemoveFolder { .. } => return Ok(()),
-        };
-        if before.is_none() && is_new(path) && tree.find(path)?.is_none() {
-            return Ok(());
-        }
-        check_one(tree, path, before)?;
-        Ok(tree.check_writable(path)?)
-    })?;
-    for step in steps {
-        if let Step::RemoveFolder { path } | Step::MakeFolder { path } = step {
-            tree.check_writable(path)?;
-        }
-    }
-    Ok(())
-}
-
-/// Makes sure that a path holds what it held when the change was computed. What was read then and has not been touched since
-/// is not read again.
-fn check_one(tree: &LocalTree, path: &TreePath, before: Option<Digest>) -> Result<(), SettleError> {
-    let is_same = match before {
-        Some(before) => tree.digest(path)?.is_some_and(|(digest, _)| digest == before),
-        None => tree.find(path)?.is_none(),
-    };
-    if is_same { Ok(()) } else { Err(SettleError::Moved { path: path.clone() }) }
-}
-
-/// A file no larger than this is read whole before it is written.
-const AT_ONCE: u64 = 1 << 20;
-
-/// So many folders are made by a thread before it takes more; of files, about so many.
-const FEW: usize = 64;
-/// Of files a thread takes at least and at most so many.
-const FILES: (usize, usize) = (16, 256);
-
-/// Writes every new file beside the journal and checks its digest.
-pub(super) fn stage(tree: &LocalTree, journal: &Journal, sources: &Sources) -> Result<(), SettleError> {
-    let puts: Vec<(usize, &Step)> =
-        journal.steps().iter().enumerate().filter(|(_, step)| matches!(step, Step::Put { .. })).collect();
-    // Each file is given what it is going to have in its place before anybody sees it there.
-    let attributes = attributes(tree, journal)?;
-    let folders: Vec<(TreePath, Attributes)> = staging::folders(journal)?
-        .into_iter()
-        .map(|(folder, index)| (folder, index.and_then(|index| attributes[index])))
-        .map(|(folder, attributes)| Ok((folder, attributes.map_or_else(|| tree.own_attributes(), Ok)?)))
-        .collect::<Result<_, TreeError>>()?;
-    spread(&folders.chunks(FEW).collect::<Vec<_>>(), |(folder, attributes), _| {
-        Ok(tree.make_folder_as(folder, attributes)?)
-    })?;
-    spread(&by_folder(&puts), |put, buffer| {
-        let attributes = attributes[put.0].map_or_else(|| tree.own_attributes(), Ok)?;
-        stage_one(tree, journal, (*put, &attributes), sources, buffer)
-    })
-}
-
-/// Returns the owner, group and mode that what each step makes or puts is going to have: those of what it replaces, else of the
-/// nearest folder that is there.
-fn attributes(tree: &LocalTree, journal: &Journal) -> Result<Vec<Option<Attributes>>, TreeError> {
-    let mut of_folders: HashMap<TreePath, Attributes> = HashMap::new();
-    let mut found = Vec::with_capacity(journal.steps().len());
-    for (index, step) in journal.steps().iter().enumerate() {
-        let one = match step {
-            Step::Put { path, before: Some(_), .. } => tree.attributes(path)?,
-            Step::Put { path, .. } | Step::MakeFolder { path } => {
-                let outer = journal.whole(index).map_or(path, |whole| journal.steps()[whole].path());
-                let folder = outer.parent().unwrap_or_else(TreePath::root);
-                if let Some(known) = of_folders.get(&folder) {
-                    *known
-                } else {
-                    // Of a file that is not there, not of the folder itself.
-                    let new = tree.attributes_below(&folder)?;
-                    of_folders.insert(folder, new);
-                    new
-                }
-            }
-            Step::SetAside { .. } | Step::RemoveFolder { .. } => {
-                found.push(None);
+            Step::MakeFolder { path } | Step::RemoveFolder { path } => {
+                written.push(path);
                 continue;
             }
         };
-        found.push(Some(one));
-    }
-    Ok(found)
-}
-
-/// Splits files among threads so that two of them seldom make files in one folder, where one would wait for the other; disks
-/// give folders made one after the other to parts of theirs that do not wait for one another.
-fn by_folder<'a, 'b>(puts: &'a [(usize, &'b Step)]) -> Vec<&'a [(usize, &'b Step)]> {
-    fn folder<'a>((_, step): &'a (usize, &Step)) -> &'a str {
-        step.path().as_str().rsplit_once('/').map_or("", |(folder, _)| folder)
-    }
-    let (least, most) = FILES;
-    let (mut few, mut rest) = (Vec::new(), puts);
-    while !rest.is_empty() {
-        let mut count = least.min(rest.len());
-        while count < rest.len().min(most) && folder(&rest[count]) == folder(&rest[count - 1]) {
-            count += 1;
-        }
-        let (first, others) = rest.split_at(count);
-        few.push(first);
-        rest = others;
-    }
-    few
-}
-
-/// Has something done with each of many by several threads. Each has a buffer, and takes the next few until none are left: some
-/// have more to wait for than others.
-fn spread<T: Sync>(
-    all: &[&[T]],
-    act: impl Fn(&T, &mut Vec<u8>) -> Result<(), SettleError> + Sync,
-) -> Result<(), SettleError> {
-    let cores = thread::available_parallelism().map_or(1, usize::from);
-    let threads = all.len().clamp(1, cores);
-    let next = AtomicUsize::new(0);
-    let work = || {
-        let mut buffer = Vec::new();
-        while let Some(few) = all.get(next.fetch_add(1, Ordering::Relaxed)) {
-            for one in *few {
-                act(one, &mut buffer)?;
+        match before {
+            None if is_new(path) => continue,
+            None => absent.push(path.clone()),
+            Some(before) => {
+                there.push(path.clone());
+                digests.push(before);
             }
         }
-        Ok(())
-    };
-    thread::scope(|scope| {
-        let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
-        let mut done = work();
-        for other in others {
-            let theirs = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-            done = done.and(theirs);
+        written.push(path);
+    }
+    for (path, kind) in absent.iter().zip(tree.metadata(&absent)?) {
+        if kind.is_some() {
+            return Err(SettleError::Moved { path: path.clone() });
         }
-        done
+    }
+    for ((path, before), now) in there.iter().zip(digests).zip(tree.digest(&there)?) {
+        if now.is_none_or(|(digest, _)| digest != before) {
+            return Err(SettleError::Moved { path: path.clone() });
+        }
+    }
+    Ok(tree.check_writable(&written)?)
+}
+
+/// Writes every new file beside the journal and checks its digest.
+pub(super) fn stage(tree: &dyn Tree, journal: &Journal, sources: &Sources) -> Result<(), SettleError> {
+    // Each file is given what it is going to have in its place before anybody sees it there: what it replaces has, else what the
+    // nearest folder that is there gives.
+    let around = |index: usize| {
+        let step = &journal.steps()[index];
+        let outer = journal.whole(index).map_or(step.path(), |whole| journal.steps()[whole].path());
+        outer.parent().unwrap_or_else(TreePath::root)
+    };
+    let folders: Vec<(TreePath, Option<TreePath>)> =
+        staging::folders(journal)?.into_iter().map(|(folder, index)| (folder, index.map(around))).collect();
+    let new: Vec<NewFolder<'_>> = folders
+        .iter()
+        .map(|(path, around)| NewFolder { path, access: around.as_ref().map_or(Access::Own, Access::Below) })
+        .collect();
+    tree.create_folders(&new)?;
+    let puts: Vec<(usize, TreePath, TreePath)> = journal
+        .steps()
+        .iter()
+        .enumerate()
+        .filter(|(_, step)| matches!(step, Step::Put { .. }))
+        .map(|(index, _)| Ok((index, staged_at(journal, index)?, around(index))))
+        .collect::<Result<_, SettleError>>()?;
+    let mut uploads = Vec::with_capacity(puts.len());
+    for (index, staged, around) in &puts {
+        let Step::Put { path, source, before, after, size } = &journal.steps()[*index] else { continue };
+        uploads.push(Upload {
+            path: staged,
+            source: bytes_of(journal, (path, source, after), sources)?,
+            access: if before.is_some() { Access::Like(path) } else { Access::Below(around) },
+            digest: *after,
+            size: *size,
+            // What stands there keeps its permissions, and they would be the cache's as well.
+            may_share: before.is_none(),
+        });
+    }
+    tree.upload(&uploads).map_err(|error| match error {
+        UploadError::Tree(error) => error.into(),
+        UploadError::Bytes { index, why } => {
+            let path = journal.steps()[puts[index].0].path().to_string();
+            SettleError::Bytes { path, why }
+        }
     })
 }
 
-fn stage_one(
-    tree: &LocalTree,
+/// Where the bytes of a step are.
+fn bytes_of<'a>(
     journal: &Journal,
-    ((index, step), attributes): ((usize, &Step), &Attributes),
-    sources: &Sources,
-    buffer: &mut Vec<u8>,
-) -> Result<(), SettleError> {
-    let Step::Put { path, source, after, size, .. } = step else { return Ok(()) };
-    let wrong = |why: String| SettleError::Bytes { path: path.to_string(), why };
-    let staged = staged_at(journal, index)?;
-    // In a folder that is new with everything in it nothing stands yet.
-    let is_alone = || Ok::<bool, TreeError>(journal.whole(index).is_some() || tree.find(path)?.is_none());
-    let unreadable = |from: &Path, error: io::Error| wrong(format!("{}: {error}", from.display()));
-    let open = |from: &Path| File::open(from).map_err(|error| unreadable(from, error));
-    let mut copy = |from: &Path, mut file: File| -> Result<Digest, SettleError> {
-        let length = file.metadata().map_err(|error| unreadable(from, error))?.len();
-        if length > AT_ONCE {
-            return Ok(tree.write_from(&mut file, &staged, attributes)?);
-        }
-        buffer.clear();
-        buffer.reserve(usize::try_from(length).unwrap_or(0));
-        file.take(length).read_to_end(buffer).map_err(|error| unreadable(from, error))?;
-        tree.put(buffer, &staged, attributes)?;
-        Ok(Digest::of(buffer))
-    };
-    let found = sources.get(after);
-    let digest = match source {
-        Source::Text(file) => {
-            let bytes = file.bytes();
-            tree.put(&bytes, &staged, attributes)?;
-            if journal.is_unwritten() {
-                // What others wrote into it as well nobody could bring again.
-                tree.sync_file(&staged)?;
-            }
-            Digest::of(&bytes)
-        }
+    (path, source, after): (&TreePath, &'a Source, &Digest),
+    sources: &'a Sources,
+) -> Result<UploadSource<'a>, SettleError> {
+    Ok(match source {
+        // What others wrote into it as well nobody could bring again.
+        Source::Text(file) if journal.is_unwritten() => UploadSource::Precious(file.bytes().into()),
+        Source::Text(file) => UploadSource::Bytes(file.bytes().into()),
         Source::Attic { settle, step } => {
-            let old = inner(&folder_of(*settle)?, &format!("attic/{step}"))?;
-            let file = tree.open(&old)?.ok_or_else(|| wrong(format!("{old} has been swept")))?;
-            copy(&tree.at(&old), file)?
+            UploadSource::Tree(inner(&folder_of(*settle)?, &format!("attic/{step}"))?)
         }
-        Source::Payload => match found {
-            None => return Err(wrong("its bytes are nowhere to be had".into())),
-            Some(ByteSource::File(from)) => copy(from, open(from)?)?,
-            Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) => {
-                let mut file = open(from)?;
-                // What this process has looked at itself need not be looked at again.
-                let is_known = matches!(found, Some(ByteSource::Fresh(_)));
-                // What stands there keeps its permissions, and they would be the cache's as well.
-                let is_shared = is_alone()? && tree.reflink_or_link((from, &file), &staged, attributes);
-                match is_shared {
-                    true if is_known => *after,
-                    true => tree.digest(&staged)?.map_or(*after, |(digest, _)| digest),
-                    false if is_known && tree.copy(&mut file, *size, &staged, attributes)? == *size => *after,
-                    false if is_known => {
-                        return Err(wrong(format!("{} has another size by now", from.display())));
-                    }
-                    false => copy(from, file)?,
-                }
+        Source::Payload => match sources.get(after) {
+            None => {
+                let why = "its bytes are nowhere to be had".to_owned();
+                return Err(SettleError::Bytes { path: path.to_string(), why });
             }
+            Some(ByteSource::Server(path)) => UploadSource::Tree(path.clone()),
+            Some(ByteSource::File(file)) => UploadSource::File(file),
+            Some(ByteSource::Cached(file)) => UploadSource::Cached(file),
+            Some(ByteSource::Fresh(file)) => UploadSource::Verified(file),
         },
-    };
-    if digest != *after {
-        let why = format!("it has the digest {}, and {} was promised", digest.short(), after.short());
-        if let Some(ByteSource::Cached(from) | ByteSource::Fresh(from)) = found {
-            // The cache is no good for it any more: the next command gets it anew.
-            std::fs::remove_file(from).ok();
+    })
+}
+
+/// Returns the runs of steps of one kind that follow one another: each is done with a few calls.
+pub(super) fn runs(steps: &[Step]) -> Vec<Range<usize>> {
+    let mut runs: Vec<Range<usize>> = Vec::new();
+    for (index, step) in steps.iter().enumerate() {
+        match runs.last_mut() {
+            Some(run)
+                if run.len() < LONGEST_RUN
+                    && std::mem::discriminant(step) == std::mem::discriminant(&steps[run.start]) =>
+            {
+                run.end = index + 1;
+            }
+            _ => runs.push(index..index + 1),
         }
-        return Err(wrong(why));
     }
-    Ok(())
+    runs
 }
 
-/// What was done.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Done {
-    /// The step.
-    Alone,
-    /// A folder was moved into its place with everything that comes into it.
-    WithAllInIt,
-}
+/// A run longer than this is split.
+const LONGEST_RUN: usize = 512;
 
-/// Does one step. Doing it twice is doing it once. What lies in the place of a step and is not what the plan says stops the
-/// settle; where that is finished after an interruption, it goes to the attic as it was found, and that is noted.
+/// Does a run of steps. Doing one twice is doing it once. What lies in the place of a step and is not what the plan says stops the
+/// settle; when that is finished after an interruption, it goes to the attic as it was found, and that is noted. `moved` are the
+/// folders that were moved into their places with everything that comes into them.
 pub(super) fn carry_out(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     journal: &Journal,
-    (index, step): (usize, &Step),
-    finishing: Option<&SealKey>,
-) -> Result<Done, SettleError> {
-    match step {
-        Step::MakeFolder { path } => {
-            let is_moved = journal.whole(index) == Some(index)
-                && tree.find(path)?.is_none()
-                && tree.rename(&staged_at(journal, index)?, path).is_ok();
-            if is_moved {
-                return Ok(Done::WithAllInIt);
+    run: Range<usize>,
+    (finishing, moved): (Option<&SealKey>, &mut HashSet<usize>),
+) -> Result<(), SettleError> {
+    let is_moved = |moved: &HashSet<usize>, index: usize| {
+        journal.whole(index).is_some_and(|whole| moved.contains(&whole))
+    };
+    match &journal.steps()[run.start] {
+        Step::MakeFolder { .. } => make_folders(tree, journal, run, moved),
+        Step::RemoveFolder { .. } => {
+            for index in run {
+                tree.remove_empty_folder(journal.steps()[index].path())?;
             }
-            tree.make_folder(path)?;
+            Ok(())
         }
-        Step::RemoveFolder { path } => drop(tree.remove_folder(path)?),
-        Step::Put { path, before, after, .. } => {
-            let staged = staged_at(journal, index)?;
-            if tree.find(&staged)?.is_none() {
-                return Ok(Done::Alone);
-            }
-            let attic = journal.attic(index)?;
-            if let Some(key) = finishing {
-                let is_there =
-                    || Ok::<_, TreeError>(tree.digest(path)?.is_some_and(|(digest, _)| digest == *after));
-                if !tree.is_same_disk(path, &staged) && is_there()? {
-                    // It was put on another disk, and interrupted before its source went.
-                    tree.remove_own_file(&staged)?;
-                    return Ok(Done::Alone);
-                }
-                note_other(tree, journal, (index, path, *before), key)?;
-            } else {
-                check_one(tree, path, *before)?;
-            }
-            if tree.find(path)?.is_some() {
-                tree.keep(path, &attic)?;
-                fault::point();
-            }
-            tree.rename(&staged, path)?;
+        Step::Put { .. } => {
+            let puts: Vec<usize> = run.filter(|index| !is_moved(moved, *index)).collect();
+            put(tree, journal, &puts, finishing)
         }
-        Step::SetAside { path, before } => {
-            let attic = journal.attic(index)?;
-            if tree.find(&attic)?.is_some() {
-                // It was done. On another disk it may have been interrupted before its source went.
-                if tree.digest(path)?.is_some_and(|(digest, _)| digest == *before)
-                    && !tree.is_same_disk(path, &attic)
-                {
-                    tree.remove_own_file(path)?;
-                }
-                return Ok(Done::Alone);
-            }
-            if let Some(key) = finishing {
-                note_other(tree, journal, (index, path, Some(*before)), key)?;
-            } else {
-                check_one(tree, path, Some(*before))?;
-            }
-            if tree.find(path)?.is_some() {
-                tree.rename(path, &attic)?;
-            }
-        }
+        Step::SetAside { .. } => set_aside(tree, journal, run, finishing),
     }
-    Ok(Done::Alone)
 }
 
-/// Notes what lies in the place of a step, where that is not what the plan says.
-fn note_other(
-    tree: &LocalTree,
+fn make_folders(
+    tree: &dyn Tree,
+    journal: &Journal,
+    run: Range<usize>,
+    moved: &mut HashSet<usize>,
+) -> Result<(), SettleError> {
+    let outermost: Vec<usize> = run.clone().filter(|index| journal.whole(*index) == Some(*index)).collect();
+    let paths: Vec<TreePath> = outermost.iter().map(|index| journal.steps()[*index].path().clone()).collect();
+    for ((index, path), kind) in outermost.iter().zip(&paths).zip(tree.metadata(&paths)?) {
+        // Where it lies on another disk its files are moved one by one.
+        if kind.is_none() && tree.rename(&[(&staged_at(journal, *index)?, path)]).is_ok() {
+            moved.insert(*index);
+        }
+    }
+    let others: Vec<usize> =
+        run.filter(|index| !journal.whole(*index).is_some_and(|whole| moved.contains(&whole))).collect();
+    let folders: Vec<NewFolder<'_>> = others
+        .iter()
+        .map(|index| journal.steps()[*index].path())
+        .map(|path| NewFolder { path, access: Access::Like(path) })
+        .collect();
+    if folders.is_empty() { Ok(()) } else { Ok(tree.create_folders(&folders)?) }
+}
+
+/// What lies at a path: what it is, and its digest if it is a file.
+type Looked = (Option<EntryKind>, Option<Digest>);
+
+/// Returns what lies at some paths.
+fn look(tree: &dyn Tree, paths: &[TreePath]) -> Result<Vec<Looked>, TreeError> {
+    let kinds = tree.metadata(paths)?;
+    let files: Vec<TreePath> = paths
+        .iter()
+        .zip(&kinds)
+        .filter(|(_, kind)| matches!(kind, Some(EntryKind::File(_))))
+        .map(|(path, _)| path.clone())
+        .collect();
+    let mut digests = tree.digest(&files)?.into_iter();
+    let looked = |kind: Option<EntryKind>| {
+        let digest = matches!(kind, Some(EntryKind::File(_))).then(|| digests.next().flatten());
+        (kind, digest.flatten().map(|(digest, _)| digest))
+    };
+    Ok(kinds.into_iter().map(looked).collect())
+}
+
+/// Decides whether a step may be done on what lies in its place.
+fn allow(
+    tree: &dyn Tree,
     journal: &Journal,
     (index, path, before): (usize, &TreePath, Option<Digest>),
-    key: &SealKey,
+    (kind, now): Looked,
+    finishing: Option<&SealKey>,
 ) -> Result<(), SettleError> {
-    match tree.digest(path)? {
-        Some((digest, _)) if Some(digest) != before => journal.note_found(tree, key, (index, digest)),
-        _ => Ok(()),
+    let is_same = match before {
+        Some(before) => now == Some(before),
+        None => kind.is_none(),
+    };
+    match (finishing, now) {
+        _ if is_same => Ok(()),
+        (Some(key), Some(digest)) => journal.note_found(tree, key, (index, digest)),
+        (Some(_), None) => Ok(()),
+        (None, _) => Err(SettleError::Moved { path: path.clone() }),
     }
 }
 
-/// Takes one step back that may have been done. Taking back twice is taking back once, and what was not done is left alone.
-pub(super) fn take_back(
-    tree: &LocalTree,
+fn put(
+    tree: &dyn Tree,
     journal: &Journal,
-    index: usize,
-    step: &Step,
+    puts: &[usize],
+    finishing: Option<&SealKey>,
 ) -> Result<(), SettleError> {
-    let attic = journal.attic(index)?;
-    match step {
-        Step::MakeFolder { path } => drop(tree.remove_folder(path)?),
-        Step::RemoveFolder { path } => tree.make_folder(path)?,
-        Step::SetAside { path, .. } => {
-            if tree.find(&attic)?.is_none() {
-                return Ok(());
-            }
-            match (tree.digest(&attic)?, tree.digest(path)?) {
-                (_, None) => tree.rename(&attic, path)?,
-                // On another disk it was interrupted before its source went.
-                (Some((kept, _)), Some((there, _))) if kept == there => tree.remove_own_file(&attic)?,
-                // Somebody has put another file there since: that stays, and so does the attic's.
-                _ => {}
-            }
+    let all: Vec<TreePath> =
+        puts.iter().map(|index| staged_at(journal, *index)).collect::<Result<_, SettleError>>()?;
+    // Those that do not wait any more were put.
+    let waiting = all.into_iter().zip(puts);
+    let kinds = tree.metadata(&waiting.clone().map(|(staged, _)| staged).collect::<Vec<_>>())?;
+    let (staged, puts): (Vec<TreePath>, Vec<usize>) = waiting
+        .zip(kinds)
+        .filter(|(_, kind)| kind.is_some())
+        .map(|((staged, index), _)| (staged, *index))
+        .unzip();
+    let paths: Vec<TreePath> = puts.iter().map(|index| journal.steps()[*index].path().clone()).collect();
+    let attics: Vec<TreePath> =
+        puts.iter().map(|index| journal.attic(*index)).collect::<Result<_, SettleError>>()?;
+    let (mut moves, mut exchanges, mut removed) = (Vec::new(), Vec::new(), Vec::new());
+    for (at, (kind, now)) in look(tree, &paths)?.into_iter().enumerate() {
+        let (path, staged) = (&paths[at], &staged[at]);
+        let Step::Put { before, after, .. } = &journal.steps()[puts[at]] else { continue };
+        if finishing.is_some() && now == Some(*after) && !tree.is_same_disk(path, staged) {
+            // It was put on another disk, and interrupted before its source went.
+            removed.push(staged.clone());
+            continue;
         }
-        Step::Put { path, after, .. } => {
-            let staged = staged_at(journal, index)?;
-            let is_there = || -> Result<bool, TreeError> {
-                Ok(tree.digest(path)?.is_some_and(|(digest, _)| digest == *after))
-            };
-            let waits = tree.find(&staged)?.is_some();
-            // On another disk a file may have been put and its source not have gone yet.
-            let was_put = if waits { !tree.is_same_disk(path, &staged) && is_there()? } else { true };
-            if tree.find(&attic)?.is_some() {
-                if was_put {
-                    tree.rename(&attic, path)?;
-                } else {
-                    tree.remove_own_file(&attic)?;
-                }
-            // What the machine took down with it is no longer what was put.
-            } else if was_put
-                && step.is_new()
-                && tree.find(path)?.is_some()
-                && (journal.is_unwritten() || is_there()?)
-            {
-                if let Some(folder) = staged.parent() {
-                    tree.make_folder(&folder)?;
-                }
-                tree.rename(path, &staged)?;
-            }
+        allow(tree, journal, (puts[at], path, *before), (kind, now), finishing)?;
+        match kind {
+            Some(_) => exchanges.push((staged, path, &attics[at])),
+            None => moves.push((staged, path)),
         }
     }
-    Ok(())
+    tree.remove_files(&removed)?;
+    tree.exchange(&exchanges)?;
+    fault::point();
+    Ok(tree.rename(&moves)?)
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_thread_takes_the_files_of_a_folder_and_never_too_many() {
-        let put = |name: String| {
-            let after = Digest::of(b"");
-            Step::Put {
-                path: TreePath::new(&name).unwrap(),
-                source: Source::Payload,
-                before: None,
-                after,
-                size: 0,
+fn set_aside(
+    tree: &dyn Tree,
+    journal: &Journal,
+    run: Range<usize>,
+    finishing: Option<&SealKey>,
+) -> Result<(), SettleError> {
+    let steps: Vec<usize> = run.collect();
+    let paths: Vec<TreePath> = steps.iter().map(|index| journal.steps()[*index].path().clone()).collect();
+    let attics: Vec<TreePath> =
+        steps.iter().map(|index| journal.attic(*index)).collect::<Result<_, SettleError>>()?;
+    let kept = tree.metadata(&attics)?;
+    let (mut moves, mut removed) = (Vec::new(), Vec::new());
+    for (at, (kind, now)) in look(tree, &paths)?.into_iter().enumerate() {
+        let (path, attic) = (&paths[at], &attics[at]);
+        let Step::SetAside { before, .. } = &journal.steps()[steps[at]] else { continue };
+        if kept[at].is_some() {
+            // It was done. On another disk it may have been interrupted before its source went.
+            if now == Some(*before) && !tree.is_same_disk(path, attic) {
+                removed.push(path.clone());
             }
-        };
-        let in_folder =
-            |folder: &'static str, count: usize| (0..count).map(move |at| format!("{folder}/{at}"));
-        let names =
-            in_folder("a", 25).chain(in_folder("b", 3)).chain(in_folder("c", 600)).chain(in_folder("d", 1));
-        let steps: Vec<Step> = names.map(put).collect();
-        let puts: Vec<(usize, &Step)> = steps.iter().enumerate().collect();
-        let few = by_folder(&puts);
-        let counts: Vec<usize> = few.iter().map(|few| few.len()).collect();
-        assert_eq!(counts, [25, 256, 256, 91, 1]);
-        assert_eq!(
-            few.concat().iter().map(|(index, _)| *index).collect::<Vec<_>>(),
-            (0..629).collect::<Vec<_>>()
-        );
-        assert!(by_folder(&[]).is_empty());
+            continue;
+        }
+        allow(tree, journal, (steps[at], path, Some(*before)), (kind, now), finishing)?;
+        if kind.is_some() {
+            moves.push((path, attic));
+        }
     }
+    tree.remove_files(&removed)?;
+    Ok(tree.rename(&moves)?)
+}
+
+/// Takes a run of steps back that may have been done. Taking back twice is taking back once, and what was not done is left alone.
+pub(super) fn take_back(tree: &dyn Tree, journal: &Journal, run: Range<usize>) -> Result<(), SettleError> {
+    let path_of = |index: usize| journal.steps()[index].path();
+    match &journal.steps()[run.start] {
+        Step::MakeFolder { .. } => {
+            for index in run.rev() {
+                tree.remove_empty_folder(path_of(index))?;
+            }
+            Ok(())
+        }
+        Step::RemoveFolder { .. } => {
+            let folders: Vec<NewFolder<'_>> = run
+                .rev()
+                .map(|index| NewFolder { path: path_of(index), access: Access::Like(path_of(index)) })
+                .collect();
+            Ok(tree.create_folders(&folders)?)
+        }
+        Step::SetAside { .. } => take_set_aside_back(tree, journal, run),
+        Step::Put { .. } => take_put_back(tree, journal, run),
+    }
+}
+
+fn take_set_aside_back(tree: &dyn Tree, journal: &Journal, run: Range<usize>) -> Result<(), SettleError> {
+    let attics: Vec<TreePath> =
+        run.clone().map(|index| journal.attic(index)).collect::<Result<_, SettleError>>()?;
+    let kept = tree.metadata(&attics)?;
+    let (attics, paths): (Vec<TreePath>, Vec<TreePath>) = attics
+        .into_iter()
+        .zip(run.map(|index| journal.steps()[index].path().clone()))
+        .zip(kept)
+        .filter(|(_, kind)| kind.is_some())
+        .map(|(pair, _)| pair)
+        .unzip();
+    let there = look(tree, &paths)?;
+    // An attic's file is read only if something is in its place.
+    let doubtful: Vec<usize> = (0..attics.len()).filter(|at| there[*at].0.is_some()).collect();
+    let digests =
+        tree.digest(&doubtful.iter().map(|at| attics[*at].clone()).collect::<Vec<_>>())?.into_iter();
+    let digests: HashMap<usize, Digest> = doubtful
+        .into_iter()
+        .zip(digests)
+        .filter_map(|(at, found)| found.map(|(digest, _)| (at, digest)))
+        .collect();
+    let (mut moves, mut removed) = (Vec::new(), Vec::new());
+    for (at, (attic, path)) in attics.iter().zip(&paths).enumerate() {
+        match there[at] {
+            (None, _) => moves.push((attic, path)),
+            // On another disk it was interrupted before its source went.
+            (_, Some(now)) if digests.get(&at) == Some(&now) => removed.push(attic.clone()),
+            // Somebody has put another file there since: that stays, and so does the attic's.
+            _ => {}
+        }
+    }
+    tree.remove_files(&removed)?;
+    Ok(tree.rename(&moves)?)
+}
+
+fn take_put_back(tree: &dyn Tree, journal: &Journal, run: Range<usize>) -> Result<(), SettleError> {
+    let steps: Vec<usize> = run.collect();
+    let staged: Vec<TreePath> =
+        steps.iter().map(|index| staged_at(journal, *index)).collect::<Result<_, SettleError>>()?;
+    let attics: Vec<TreePath> =
+        steps.iter().map(|index| journal.attic(*index)).collect::<Result<_, SettleError>>()?;
+    let paths: Vec<TreePath> = steps.iter().map(|index| journal.steps()[*index].path().clone()).collect();
+    let (waiting, kept) = (tree.metadata(&staged)?, tree.metadata(&attics)?);
+    let (mut moves, mut removed, mut folders) = (Vec::new(), Vec::new(), Vec::new());
+    for (at, (kind, now)) in look(tree, &paths)?.into_iter().enumerate() {
+        let (path, staged, attic) = (&paths[at], &staged[at], &attics[at]);
+        let step = &journal.steps()[steps[at]];
+        let Step::Put { after, .. } = step else { continue };
+        let is_there = now == Some(*after);
+        // On another disk a file may have been put and its source not have gone yet.
+        let was_put = waiting[at].is_none() || is_there && !tree.is_same_disk(path, staged);
+        if kept[at].is_some() {
+            if was_put || kind.is_none() {
+                moves.push((attic, path));
+            } else {
+                removed.push(attic.clone());
+            }
+        // What the machine took down with it is no longer what was put.
+        } else if was_put && step.is_new() && kind.is_some() && (journal.is_unwritten() || is_there) {
+            folders.extend(staged.parent());
+            moves.push((path, staged));
+        }
+    }
+    folders.sort();
+    folders.dedup();
+    let folders: Vec<NewFolder<'_>> =
+        folders.iter().map(|path| NewFolder { path, access: Access::Own }).collect();
+    if !folders.is_empty() {
+        tree.create_folders(&folders)?;
+    }
+    tree.remove_files(&removed)?;
+    Ok(tree.rename(&moves)?)
 }

@@ -2,7 +2,7 @@
 
 use std::{
     collections::{BTreeSet, HashSet},
-    fmt, fs,
+    fmt,
     path::PathBuf,
 };
 
@@ -17,7 +17,7 @@ use yalotheca_core::{
 use super::SurveyError;
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payloads},
-    tree::{EntryKind, LocalTree, Tree},
+    tree::{EntryKind, Tree},
 };
 
 /// A content found in a server's folder.
@@ -79,7 +79,7 @@ pub fn bears_name(file: &str, id: &str) -> bool {
 ///
 /// # Errors
 /// Where the folder cannot be read.
-pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Inventory, SurveyError> {
+pub fn inventory(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<Inventory, SurveyError> {
     inventory_beside(tree, game, scope, &HashSet::new())
 }
 
@@ -89,7 +89,7 @@ pub fn inventory(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<Invento
 /// Where the folder cannot be read.
 #[expect(clippy::implicit_hasher, reason = "there is one caller")]
 pub fn inventory_beside(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     game: &Game,
     scope: &Scope,
     owned: &HashSet<TreePath>,
@@ -106,7 +106,7 @@ pub fn inventory_beside(
     let mut in_folders = Vec::new();
     let mut next = vec![(TreePath::root(), 0)];
     while let Some((folder, depth)) = next.pop() {
-        for (name, sort) in tree.list_kinds(&folder)? {
+        for (name, sort) in tree.list(std::slice::from_ref(&folder), false)?.pop().unwrap_or_default() {
             let Ok(path) = folder.join(&name) else { continue };
             if name.starts_with(".yalotheca") || protected.is_match(path.as_str()) {
                 continue;
@@ -127,7 +127,7 @@ pub fn inventory_beside(
                 EntryKind::Other => {
                     let holds_contents = |path: &TreePath| folders.contains(path);
                     if holds_contents(&path) || holds_contents(&folder) {
-                        let target = fs::read_link(tree.at(&path)).ok();
+                        let target = tree.link_target(&path);
                         found.links_out.extend(target.map(|target| LinkOut { path, target }));
                     }
                 }
@@ -174,7 +174,7 @@ fn settings_files(game: &Game, scope: &Scope, contents: &[FoundContent]) -> BTre
 
 /// A file that is a content by itself, with its companions beside it. Returns whether it bears the name of one.
 fn look_at_single(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     game: &Game,
     path: &TreePath,
     name: &str,
@@ -206,7 +206,7 @@ fn look_at_single(
     for one in sorted.contents.into_iter().filter(|one| one.root == name) {
         let mut payload = Payload::default();
         for file in one.files {
-            if let Some((digest, size)) = tree.digest(&folder.join(&file.from)?)? {
+            if let Some((digest, size)) = tree.digest_file(&folder.join(&file.from)?)? {
                 payload.files.push(PayloadFile { path: file.path, size, digest, to: None });
             }
         }
@@ -217,7 +217,7 @@ fn look_at_single(
 }
 
 fn look_at_file(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     game: &Game,
     path: TreePath,
     name: &str,
@@ -248,7 +248,7 @@ fn look_at_file(
         Ok(Some(content))
             if game.kinds.get(&content.release.kind).is_some_and(|kind| kind.brings.is_some()) => {}
         Ok(Some(content)) => {
-            let Some((digest, size)) = tree.digest(&path)? else { return Ok(()) };
+            let Some((digest, size)) = tree.digest_file(&path)? else { return Ok(()) };
             let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest, to: None }] };
             found.contents.push(FoundContent { content, path, payload });
         }

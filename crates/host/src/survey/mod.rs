@@ -25,7 +25,7 @@ use yalotheca_core::{
 use crate::{
     archive::{FolderBundle, ZipBundle},
     store::Store,
-    tree::{LocalTree, Tree, TreeError},
+    tree::{Tree, TreeError},
     trust::{Invocation, Trust},
 };
 
@@ -91,7 +91,7 @@ pub struct Survey {
 /// Where the file is there and broken.
 pub fn value_at(tree: &dyn Tree, place: &ConfigPlace, scope: &Scope) -> Result<Option<String>, SurveyError> {
     let file = TreePath::new(&place.file.render(scope)?)?;
-    let Some(bytes) = tree.read(&file)? else { return Ok(None) };
+    let Some(bytes) = tree.read_file(&file)? else { return Ok(None) };
     value_in(&file.to_string(), bytes, place, scope)
 }
 
@@ -112,7 +112,7 @@ fn value_in(
 /// # Errors
 /// Where the member is there and broken.
 pub fn value_inside(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     archive: &Template,
     place: &ConfigPlace,
     scope: &Scope,
@@ -135,8 +135,8 @@ pub fn value_inside(
 ///
 /// # Errors
 /// Where a file that holds one is broken.
-pub fn values(tree: &LocalTree, game: &Game, given: &BTreeMap<String, String>) -> Result<Scope, SurveyError> {
-    let mut scope = Scope { folder: tree.root().display().to_string(), ..Scope::default() };
+pub fn values(tree: &dyn Tree, game: &Game, given: &BTreeMap<String, String>) -> Result<Scope, SurveyError> {
+    let mut scope = Scope { folder: tree.location(), ..Scope::default() };
     for (name, rule) in &game.values {
         let read = match (given.get(name), &rule.from) {
             (Some(given), _) => Some(given.clone()),
@@ -170,7 +170,7 @@ pub fn foreign_values(game: &Game, scope: &Scope, typed: &BTreeMap<String, Strin
 /// Where a configuration file is broken or the folder cannot be read, or where a program would have to be run that
 /// is not trusted.
 pub fn survey(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     game: &Game,
     given: &BTreeMap<String, String>,
     (queries, store): (Queries<'_>, &Store),
@@ -228,7 +228,7 @@ pub fn survey(
 ///
 /// # Errors
 /// Where a template of the definition cannot be filled.
-pub fn available(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<BTreeSet<ContentId>, SurveyError> {
+pub fn available(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<BTreeSet<ContentId>, SurveyError> {
     let mut available = BTreeSet::new();
     for kind in game.kinds.values() {
         for rule in &kind.loads_from {
@@ -252,7 +252,9 @@ pub fn available(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<BTreeSe
 }
 
 /// Expands a path that may end in `/*`; relative ones are relative to the server.
-fn expand(tree: &LocalTree, pattern: &str) -> Vec<PathBuf> {
+fn expand(tree: &dyn Tree, pattern: &str) -> Vec<PathBuf> {
+    // What the system brings beside the server can be seen on this machine only.
+    let Some(tree) = tree.local() else { return Vec::new() };
     let whole = tree.root().join(pattern);
     if pattern.strip_suffix("/*").is_none() {
         vec![whole]
@@ -336,7 +338,7 @@ fn ask(
 /// # Errors
 /// Where the folder cannot be read.
 pub fn recognise_game<'a>(
-    tree: &LocalTree,
+    tree: &dyn Tree,
     games: impl IntoIterator<Item = &'a Game>,
     given: &BTreeMap<String, String>,
 ) -> Result<Vec<&'a Game>, SurveyError> {
@@ -354,7 +356,7 @@ pub fn recognise_game<'a>(
                 .ok()
                 .map(|glob| glob.compile_matcher());
             let fits = |other: &str| other == name || glob.as_ref().is_some_and(|glob| glob.is_match(other));
-            let names = match tree.list(&folder) {
+            let names = match tree.list_folder(&folder) {
                 // Where a link leads out of the folder is not this server's.
                 Err(error) if error.refusal().is_some() => Vec::new(),
                 names => names?,
@@ -375,12 +377,12 @@ pub fn recognise_game<'a>(
 ///
 /// # Errors
 /// Where one of them is broken.
-pub fn played(tree: &LocalTree, game: &Game, scope: &Scope) -> Result<MapsSection, SurveyError> {
+pub fn played(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<MapsSection, SurveyError> {
     let Some(maps) = &game.maps else { return Ok(MapsSection::default()) };
     let list = |list: &Option<ListPlace>| -> Result<Option<Vec<String>>, SurveyError> {
         let Some(ListPlace { place, separator, .. }) = list else { return Ok(None) };
         let file = TreePath::new(&place.file.render(scope)?)?;
-        let Some(bytes) = tree.read(&file)? else { return Ok(None) };
+        let Some(bytes) = tree.read_file(&file)? else { return Ok(None) };
         let document = Document::read(place.format, bytes)
             .map_err(|source| SurveyError::Broken { path: file.to_string(), source })?;
         let Ok(pointer) = Pointer::parse(&place.pointer.render(scope)?) else { return Ok(None) };

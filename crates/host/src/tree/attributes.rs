@@ -4,7 +4,16 @@ use std::{fs::File, io, os::unix::fs::MetadataExt};
 
 use rustix::fs::{Gid, Mode, Stat, Uid, fchmod, fchown};
 
-use super::Attributes;
+/// Who owns a file or a folder, and who may do what with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Attributes {
+    /// The nine bits of the mode.
+    pub(super) mode: u32,
+    /// The user's number.
+    pub(super) owner: u32,
+    /// The group's number.
+    pub(super) group: u32,
+}
 
 impl Attributes {
     pub(super) fn of(stat: &Stat) -> Self {
@@ -23,13 +32,13 @@ impl Attributes {
 
     /// Returns these without any right of the group.
     #[must_use]
-    pub fn secret(self) -> Self {
+    pub(super) fn secret(self) -> Self {
         Self { mode: self.mode & 0o700, ..self }
     }
 
     /// Who may read a folder's files may enter it.
     #[must_use]
-    pub fn as_folder(self) -> Self {
+    pub(super) fn as_folder(self) -> Self {
         Self { mode: self.mode | (self.mode & 0o444) >> 2, ..self }
     }
 

@@ -14,7 +14,7 @@ use rustix::{
 use yalotheca_core::id::{Digest, TreePath};
 
 use super::{
-    EntryKind, LocalTree, Tree, TreeError, digest::Stamp, known::Cursor, local::sort_of, rooted::is_absent,
+    EntryKind, LocalTree, TreeError, digest::Stamp, known::Cursor, local::sort_of, rooted::is_absent,
 };
 
 use crate::threads::{cores, spread};
@@ -73,14 +73,7 @@ impl LocalTree {
         Ok(digests)
     }
 
-    /// Lists a folder as [`Tree::list`] does, without looking at the files: each has the size 0.
-    ///
-    /// # Errors
-    /// Where it cannot be read.
-    pub fn list_kinds(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError> {
-        self.entries(path, false)
-    }
-
+    /// Lists a folder by name; without `with_sizes`, files are not looked at.
     pub(super) fn entries(
         &self,
         path: &TreePath,
@@ -153,11 +146,11 @@ impl LocalTree {
                 Some(Ok(stat)) if FileType::from_raw_mode(stat.st_mode).is_file() => {
                     match self.known.find(&mut cursor, path, &Stamp::of(&stat)) {
                         Some(digest) => Some((digest, u64::try_from(stat.st_size).unwrap_or(0))),
-                        None => self.digest(path)?,
+                        None => self.digest_one(path)?,
                     }
                 }
                 // A link, a folder that cannot be opened, or what is no file.
-                _ => self.digest(path)?,
+                _ => self.digest_one(path)?,
             });
         }
         Ok(digests)

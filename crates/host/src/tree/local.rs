@@ -3,7 +3,7 @@
 use std::{
     fs::File,
     io::{self, Read, Write},
-    os::unix::{fs::MetadataExt, process::CommandExt},
+    os::unix::{ffi::OsStringExt, fs::MetadataExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Command, Stdio},
     sync::{
@@ -15,17 +15,26 @@ use std::{
 };
 
 use rustix::{
-    fs::{AtFlags, CWD, Dir, FileType, OFlags, Stat, linkat, renameat, unlinkat},
+    fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat, linkat, mkdirat, renameat, unlinkat},
     io::Errno,
 };
 use yalotheca_core::id::{Digest, TreePath};
 
+use crate::threads::{cores, spread};
+
 use super::{
-    Attributes, EntryKind, Tree, TreeError,
-    digest::{BUFFER, Clock, Hashing, Stamp, digest_of_file},
+    Capabilities, EntryKind, Flush, FoundName, NameIndex, NameMetadata, NewFolder, ReadSeek, Tree, TreeError,
+    Upload, UploadError,
+    attributes::Attributes,
+    digest::{Clock, Stamp, digest_of_file},
     known::{Cursor, Known},
     rooted::{Root, Spot, is_absent},
 };
+
+/// So many folders a thread makes before it takes more.
+const FEW_FOLDERS: usize = 64;
+/// So many files are flushed at a time.
+const FEW_FLUSHES: usize = 8;
 
 /// A folder on this machine.
 #[derive(Debug, Clone)]
@@ -33,7 +42,7 @@ pub struct LocalTree {
     pub(super) root: Root,
     /// Whether the disk has refused to clone a file: then it is not asked again. Each time a new file would have to be made
     /// and removed, and some disks are slow to give its place to the next.
-    clones_nothing: Arc<AtomicBool>,
+    pub(super) clones_nothing: Arc<AtomicBool>,
     /// What was read, so that it is not read again as long as it is the same.
     pub(super) known: Arc<Known>,
     /// Which of the files that are known from earlier are unchanged: found out by another thread, and good for one use.
@@ -62,19 +71,6 @@ impl LocalTree {
             #[cfg(debug_assertions)]
             faults: None,
         }
-    }
-
-    /// Returns the same tree, which also knows the digests that are kept in a file of the cache, and adds to them what it reads. Not for
-    /// what was interrupted when the machine went down.
-    #[must_use]
-    pub fn knowing(self, file: PathBuf) -> Self {
-        Self { known: Arc::new(Known::in_file(file)), ..self }
-    }
-
-    /// Returns the same tree without anything known: each file is read.
-    #[must_use]
-    pub fn knowing_nothing(self) -> Self {
-        Self { known: Arc::default(), ..self }
     }
 
     /// Returns the same tree, of which one call that changes something fails, and another one and all after it, as if the program
@@ -117,17 +113,6 @@ impl LocalTree {
         }
     }
 
-    /// Returns when a file was changed last; nothing where there is none.
-    ///
-    /// # Errors
-    /// Where it cannot be looked at.
-    pub fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {
-        let stat = self.root.stat(path.as_str()).map_err(self.error("looking at", path))?;
-        Ok(stat.map(|stat| {
-            SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0))
-        }))
-    }
-
     /// Returns the folder.
     pub fn root(&self) -> &Path {
         self.root.path()
@@ -143,7 +128,7 @@ impl LocalTree {
     ///
     /// # Errors
     /// Where it cannot be read, a link leads out of the folder, or it is no file.
-    pub fn open(&self, path: &TreePath) -> Result<Option<File>, TreeError> {
+    pub fn open_file(&self, path: &TreePath) -> Result<Option<File>, TreeError> {
         self.root.read(path.as_str()).map_err(self.error("reading", path))
     }
 
@@ -177,7 +162,7 @@ fn copy_over(tree: &LocalTree, source: &Spot, target: &Spot) -> io::Result<()> {
     if !metadata.is_file() {
         return Err(Errno::XDEV.into());
     }
-    LocalTree::replace(target, |file| {
+    LocalTree::replace_at(target, |file| {
         io::copy(&mut from, file)?;
         file.set_modified(metadata.modified()?)?;
         Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() }.give(file)
@@ -204,41 +189,9 @@ fn remove_whole(spot: &Spot) -> io::Result<()> {
     Ok(unlinkat(&spot.folder, &spot.name, AtFlags::REMOVEDIR)?)
 }
 
-/// Makes a new file that has the bytes of another by sharing its blocks, until one of the two is changed.
-fn clone(source: &File, target: &Spot, attributes: &Attributes) -> io::Result<()> {
-    let file = target.open(OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL, 0o600)?;
-    let cloned = rustix::fs::ioctl_ficlone(&file, source).map_err(io::Error::from);
-    cloned.and_then(|()| attributes.give(&file)).inspect_err(|_| {
-        unlinkat(&target.folder, &target.name, AtFlags::empty()).ok();
-    })
-}
-
-impl Tree for LocalTree {
-    fn shown(&self) -> String {
-        self.root().display().to_string()
-    }
-
-    fn find(&self, path: &TreePath) -> Result<Option<EntryKind>, TreeError> {
-        match self.root.stat(path.as_str()) {
-            Ok(stat) => Ok(stat.as_ref().map(sort_of)),
-            Err(error) if super::Refusal::of(&error).is_some() => Ok(Some(EntryKind::Other)),
-            Err(error) => Err(self.error("looking at", path)(error)),
-        }
-    }
-
-    fn list(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError> {
-        self.entries(path, true)
-    }
-
-    fn read(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError> {
-        let Some(mut file) = self.open(path)? else { return Ok(None) };
-        let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes).map_err(self.error("reading", path))?;
-        Ok(Some(bytes))
-    }
-
-    fn digest(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError> {
-        let Some(mut file) = self.open(path)? else { return Ok(None) };
+impl LocalTree {
+    pub(super) fn digest_one(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError> {
+        let Some(mut file) = self.open_file(path)? else { return Ok(None) };
         let mut digest = || {
             let stamp = Stamp::of(&rustix::fs::fstat(&file)?);
             if let Some(digest) = self.known.find(&mut Cursor::default(), path, &stamp) {
@@ -255,90 +208,23 @@ impl Tree for LocalTree {
         digest().map(Some).map_err(self.error("reading", path))
     }
 
-    fn digests(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
-        self.digests_by_threads(paths)
+    /// Returns a file's bytes; nothing where there is no such file.
+    fn read_one(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError> {
+        let Some(mut file) = self.open_file(path)? else { return Ok(None) };
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes).map_err(self.error("reading", path))?;
+        Ok(Some(bytes))
     }
 
-    fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError> {
-        let attributes = self.attributes_for(path)?;
-        let write = || {
-            self.fault()?;
-            let spot = self.root.target(path.as_str())?;
-            Self::replace(&spot, |file| {
-                file.write_all(bytes)?;
-                attributes.give(file)
-            })
-        };
-        write().map_err(self.error("writing", path))
-    }
-
-    fn write_from(
-        &self,
-        from: &mut dyn Read,
-        path: &TreePath,
-        attributes: &Attributes,
-    ) -> Result<Digest, TreeError> {
-        let mut hashing = Hashing { inner: from, hasher: blake3::Hasher::new(), size: 0 };
-        let mut copy = || {
-            let mut file = self.create(path, attributes)?;
-            let mut buffer = vec![0; BUFFER];
-            loop {
-                match hashing.read(&mut buffer) {
-                    Ok(0) => return Ok(()),
-                    Ok(read) => file.write_all(&buffer[..read])?,
-                    Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                    Err(error) => return Err(error),
-                }
-            }
-        };
-        copy().map_err(self.error("writing", path))?;
-        Ok(Digest::from_bytes(*hashing.hasher.finalize().as_bytes()))
-    }
-
-    fn put(&self, bytes: &[u8], path: &TreePath, attributes: &Attributes) -> Result<(), TreeError> {
-        let put = || self.create(path, attributes)?.write_all(bytes);
-        put().map_err(self.error("writing", path))
-    }
-
-    fn copy(
-        &self,
-        from: &mut File,
-        size: u64,
-        path: &TreePath,
-        attributes: &Attributes,
-    ) -> Result<u64, TreeError> {
-        let mut copy = || {
-            let mut to = self.create(path, attributes)?;
-            // Mostly the system does it in one go; what it leaves, or does not do at all, is done the long way.
-            let most = usize::try_from(size.saturating_add(1)).unwrap_or(usize::MAX);
-            match rustix::fs::copy_file_range(&*from, None, &to, None, most) {
-                Ok(done) if done as u64 == size => Ok(size),
-                Ok(done) => Ok(done as u64 + io::copy(from, &mut to)?),
-                Err(_) => io::copy(from, &mut to),
-            }
-        };
-        copy().map_err(self.error("writing", path))
-    }
-
-    fn reflink_or_link(
-        &self,
-        (from, file): (&Path, &File),
-        path: &TreePath,
-        attributes: &Attributes,
-    ) -> bool {
-        let Ok(target) = self.fault().and_then(|()| self.root.spot(path.as_str())) else { return false };
-        // A clone of its own is better than a second name, where the disk can make one.
-        if !self.clones_nothing.load(Ordering::Relaxed) {
-            if clone(file, &target, attributes).is_ok() {
-                return true;
-            }
-            self.clones_nothing.store(true, Ordering::Relaxed);
+    fn kind_at(&self, path: &TreePath) -> Result<Option<EntryKind>, TreeError> {
+        match self.root.stat(path.as_str()) {
+            Ok(stat) => Ok(stat.as_ref().map(sort_of)),
+            Err(error) if super::Refusal::of(&error).is_some() => Ok(Some(EntryKind::Other)),
+            Err(error) => Err(self.error("looking at", path)(error)),
         }
-        let may = file.metadata().is_ok_and(|metadata| metadata.nlink() == 1 && attributes.has(&metadata));
-        may && linkat(CWD, from, &target.folder, &target.name, AtFlags::empty()).is_ok()
     }
 
-    fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
+    fn move_one(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
         let rename = || {
             self.fault()?;
             let (source, target) = (self.root.spot(from.as_str())?, self.root.target(to.as_str())?);
@@ -351,7 +237,158 @@ impl Tree for LocalTree {
         rename().map_err(self.error("moving a file to", to))
     }
 
-    fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
+    fn flush_one(&self, path: &TreePath) -> Result<(), TreeError> {
+        let sync = || {
+            let one = self.root.open(path.as_str(), OFlags::RDONLY | OFlags::NONBLOCK)?;
+            Ok(rustix::fs::fsync(one)?)
+        };
+        match sync() {
+            Err(error) if !is_absent(&error) => Err(self.error("writing to the disk of", path)(error)),
+            _ => Ok(()),
+        }
+    }
+
+    fn flush_all(&self) -> Result<(), TreeError> {
+        let sync = || {
+            self.fault()?;
+            let folder = self.root.open("", OFlags::RDONLY | OFlags::DIRECTORY)?;
+            Ok(rustix::fs::syncfs(folder)?)
+        };
+        sync().map_err(self.error("writing to the disk of", &TreePath::root()))
+    }
+
+    fn flush_in_background(&self) {
+        // A thread that waits for the disk would hold up the end of the program.
+        let mut sync = Command::new("sync");
+        sync.arg("-f").arg(self.root()).process_group(0);
+        sync.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        // Where there is no such program, the system writes all the same, only later.
+        if let Ok(mut child) = sync.spawn() {
+            thread::spawn(move || child.wait());
+        }
+    }
+}
+
+impl Tree for LocalTree {
+    fn location(&self) -> String {
+        self.root().display().to_string()
+    }
+
+    fn capabilities(&self) -> Capabilities {
+        Capabilities { replaces: true, hard_links: true }
+    }
+
+    fn local(&self) -> Option<&Self> {
+        Some(self)
+    }
+
+    fn with_inventory(&self, file: Option<&Path>) -> Arc<dyn Tree> {
+        let known = file.map_or_else(Known::default, |file| Known::in_file(file.to_owned()));
+        Arc::new(Self { known: Arc::new(known), ..self.clone() })
+    }
+
+    fn prefetch(&self) {
+        self.look_ahead();
+    }
+
+    fn metadata(&self, paths: &[TreePath]) -> Result<Vec<Option<EntryKind>>, TreeError> {
+        paths.iter().map(|path| self.kind_at(path)).collect()
+    }
+
+    fn list(&self, folders: &[TreePath], sizes: bool) -> Result<Vec<Vec<(String, EntryKind)>>, TreeError> {
+        folders.iter().map(|folder| self.entries(folder, sizes)).collect()
+    }
+
+    fn read(&self, paths: &[TreePath]) -> Result<Vec<Option<Vec<u8>>>, TreeError> {
+        paths.iter().map(|path| self.read_one(path)).collect()
+    }
+
+    fn open(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError> {
+        Ok(self.open_file(path)?.map(|file| Box::new(file) as Box<dyn ReadSeek>))
+    }
+
+    fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        match paths {
+            [path] => Ok(vec![self.digest_one(path)?]),
+            paths => self.digests_by_threads(paths),
+        }
+    }
+
+    fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {
+        let stat = self.root.stat(path.as_str()).map_err(self.error("looking at", path))?;
+        Ok(stat.map(|stat| {
+            SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0))
+        }))
+    }
+
+    fn link_target(&self, path: &TreePath) -> Option<PathBuf> {
+        let spot = self.root.spot(path.as_str()).ok()?;
+        let target = rustix::fs::readlinkat(&spot.folder, &spot.name, Vec::new()).ok()?;
+        Some(PathBuf::from(std::ffi::OsString::from_vec(target.into_bytes())))
+    }
+
+    fn names(&self, file: &Path) -> NameIndex {
+        NameIndex::of(self, file)
+    }
+
+    fn name_metadata(&self, names: &[FoundName]) -> Vec<NameMetadata> {
+        self.metadata_of(names)
+    }
+
+    fn check_writable(&self, paths: &[&TreePath]) -> Result<(), TreeError> {
+        paths.iter().try_for_each(|path| self.check_one_writable(path))
+    }
+
+    fn is_same_disk(&self, one: &TreePath, other: &TreePath) -> bool {
+        let disk = |path: &TreePath| {
+            let folder = path.parent().unwrap_or_else(TreePath::root);
+            self.root.stat(folder.as_str()).ok().flatten().map(|stat| stat.st_dev)
+        };
+        disk(one) == disk(other)
+    }
+
+    fn create_folders(&self, folders: &[NewFolder<'_>]) -> Result<(), TreeError> {
+        let make = |NewFolder { path, access }: &NewFolder<'_>| {
+            let attributes = self.attributes_by(*access)?;
+            self.fault()
+                .and_then(|()| self.make(path, &attributes))
+                .map_err(self.error("making the folder", path))
+        };
+        match folders {
+            [folder] => make(folder),
+            folders => spread(folders, (cores(), FEW_FOLDERS), make).into_iter().collect(),
+        }
+    }
+
+    fn upload(&self, uploads: &[Upload<'_>]) -> Result<(), UploadError> {
+        self.upload_by_threads(uploads)
+    }
+
+    fn replace(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError> {
+        let attributes = self.attributes_for(path)?;
+        let write = || {
+            self.fault()?;
+            let spot = self.root.target(path.as_str())?;
+            Self::replace_at(&spot, |file| {
+                file.write_all(bytes)?;
+                attributes.give(file)
+            })
+        };
+        write().map_err(self.error("writing", path))
+    }
+
+    fn rename(&self, moves: &[(&TreePath, &TreePath)]) -> Result<(), TreeError> {
+        moves.iter().try_for_each(|(from, to)| self.move_one(from, to))
+    }
+
+    fn exchange(&self, exchanges: &[(&TreePath, &TreePath, &TreePath)]) -> Result<(), TreeError> {
+        exchanges.iter().try_for_each(|(from, to, attic)| {
+            self.duplicate(to, attic)?;
+            self.move_one(from, to)
+        })
+    }
+
+    fn duplicate(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
         let keep = || {
             self.fault()?;
             let (source, target) = (self.root.target(from.as_str())?, self.root.spot(to.as_str())?);
@@ -360,7 +397,7 @@ impl Tree for LocalTree {
                 Err(_) => {
                     let mut file = source.open(OFlags::RDONLY | OFlags::NONBLOCK, 0)?;
                     let metadata = file.metadata()?;
-                    Self::replace(&target, |copy| {
+                    Self::replace_at(&target, |copy| {
                         io::copy(&mut file, copy)?;
                         copy.set_modified(metadata.modified()?)?;
                         let (owner, group) = (metadata.uid(), metadata.gid());
@@ -372,43 +409,7 @@ impl Tree for LocalTree {
         keep().map_err(self.error("keeping a copy at", to))
     }
 
-    fn sync(&self) -> Result<(), TreeError> {
-        let sync = || {
-            self.fault()?;
-            let folder = self.root.open("", OFlags::RDONLY | OFlags::DIRECTORY)?;
-            Ok(rustix::fs::syncfs(folder)?)
-        };
-        sync().map_err(self.error("writing to the disk of", &TreePath::root()))
-    }
-
-    fn sync_file(&self, path: &TreePath) -> Result<(), TreeError> {
-        let sync = || {
-            let one = self.root.open(path.as_str(), OFlags::RDONLY | OFlags::NONBLOCK)?;
-            Ok(rustix::fs::fsync(one)?)
-        };
-        match sync() {
-            Err(error) if !is_absent(&error) => Err(self.error("writing to the disk of", path)(error)),
-            _ => Ok(()),
-        }
-    }
-
-    fn sync_in_background(&self) {
-        // A thread that waits for the disk would hold up the end of the program.
-        let mut sync = Command::new("sync");
-        sync.arg("-f").arg(self.root()).process_group(0);
-        sync.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        // Where there is no such program, the system writes all the same, only later.
-        if let Ok(mut child) = sync.spawn() {
-            thread::spawn(move || child.wait());
-        }
-    }
-
-    fn make_folder(&self, path: &TreePath) -> Result<(), TreeError> {
-        let attributes = self.attributes_for(path)?;
-        self.make_folder_as(path, &attributes)
-    }
-
-    fn remove_folder(&self, path: &TreePath) -> Result<bool, TreeError> {
+    fn remove_empty_folder(&self, path: &TreePath) -> Result<bool, TreeError> {
         let remove = || {
             self.fault()?;
             let spot = self.root.spot(path.as_str())?;
@@ -422,11 +423,51 @@ impl Tree for LocalTree {
         }
     }
 
+    fn remove_files(&self, paths: &[TreePath]) -> Result<(), TreeError> {
+        paths.iter().try_for_each(|path| self.remove_own_file(path))
+    }
+
     fn remove_all(&self, path: &TreePath) -> Result<(), TreeError> {
         match self.fault().and_then(|()| self.root.spot(path.as_str())).and_then(|spot| remove_whole(&spot)) {
             Ok(()) => Ok(()),
             Err(error) if is_absent(&error) => Ok(()),
             Err(error) => Err(self.error("removing", path)(error)),
         }
+    }
+
+    fn sweep_temporary(&self, folders: &[TreePath]) -> Result<(), TreeError> {
+        folders.iter().try_for_each(|folder| self.sweep_folder(folder))
+    }
+
+    fn flush(&self, what: Flush<'_>) -> Result<(), TreeError> {
+        match what {
+            Flush::All => self.flush_all(),
+            // Several at a time, since a disk takes them in groups.
+            Flush::Entries(paths) if paths.len() > FEW_FLUSHES => {
+                spread(paths, (FEW_FLUSHES, 1), |path| self.flush_one(path)).into_iter().collect()
+            }
+            Flush::Entries(paths) => paths.iter().try_for_each(|path| self.flush_one(path)),
+            Flush::Background => {
+                self.flush_in_background();
+                Ok(())
+            }
+        }
+    }
+
+    fn create_exclusively(&self, folder: &TreePath) -> Result<bool, TreeError> {
+        let attributes = self.own_attributes()?;
+        let make = || {
+            self.fault()?;
+            let spot = self.root.spot(folder.as_str())?;
+            match mkdirat(&spot.folder, &spot.name, Mode::from_raw_mode(0o700)) {
+                Ok(()) => {
+                    attributes.as_folder().give(&spot.open(OFlags::RDONLY | OFlags::DIRECTORY, 0)?)?;
+                    Ok(true)
+                }
+                Err(Errno::EXIST) => Ok(false),
+                Err(error) => Err(error.into()),
+            }
+        };
+        make().map_err(self.error("making the folder", folder))
     }
 }

@@ -11,8 +11,16 @@ mod local;
 mod names;
 mod own;
 mod rooted;
+mod upload;
 
-use std::{fs::File, io, path::Path};
+use std::{
+    borrow::Cow,
+    fmt, io,
+    path::{Path, PathBuf},
+    slice,
+    sync::Arc,
+    time::SystemTime,
+};
 
 use yalotheca_core::{
     hint::{Advice, Hint},
@@ -79,119 +87,322 @@ impl TreeError {
     }
 }
 
-/// Who owns a file or a folder, and who may do what with it.
+/// What a kind of tree can do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Attributes {
-    /// The nine bits of the mode.
-    pub mode: u32,
-    /// The user's number.
-    pub owner: u32,
-    /// The group's number.
-    pub group: u32,
+pub struct Capabilities {
+    /// A rename replaces what was there in one act.
+    pub replaces: bool,
+    /// A file can have two names.
+    pub hard_links: bool,
 }
 
+/// Who may read a new file or folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Access<'a> {
+    /// As our own files: the owner, and the group if the server's folder is readable by the group.
+    Own,
+    /// The owner only.
+    Secret,
+    /// As what is at this path.
+    Like(&'a TreePath),
+    /// As a new file in this folder.
+    Below(&'a TreePath),
+}
+
+/// Where the bytes of an upload are.
+#[derive(Debug)]
+pub enum UploadSource<'a> {
+    /// In memory.
+    Bytes(Cow<'a, [u8]>),
+    /// In memory, and nobody could bring them again: they are flushed at once.
+    Precious(Cow<'a, [u8]>),
+    /// In a file of this machine that others may change.
+    File(&'a Path),
+    /// In a file of the cache.
+    Cached(&'a Path),
+    /// In a file of the cache whose digest this process has verified.
+    Verified(&'a Path),
+    /// In another file of the tree.
+    Tree(TreePath),
+}
+
+/// A new file.
+#[derive(Debug)]
+pub struct Upload<'a> {
+    /// Its path, in a folder of ours.
+    pub path: &'a TreePath,
+    /// Its bytes.
+    pub source: UploadSource<'a>,
+    /// Who may read it.
+    pub access: Access<'a>,
+    /// The digest that its bytes must have.
+    pub digest: Digest,
+    /// How many bytes there are.
+    pub size: u64,
+    /// Whether it may share its blocks, or the whole file, with the cache.
+    pub may_share: bool,
+}
+
+/// An upload that failed.
+#[derive(Debug)]
+pub enum UploadError {
+    /// The tree could not be written.
+    Tree(TreeError),
+    /// The bytes of an upload cannot be read, or are not what they must be.
+    Bytes {
+        /// The upload, by its place in the list.
+        index: usize,
+        /// What is wrong.
+        why: String,
+    },
+}
+
+impl From<TreeError> for UploadError {
+    fn from(error: TreeError) -> Self {
+        Self::Tree(error)
+    }
+}
+
+/// A new folder.
+#[derive(Debug, Clone, Copy)]
+pub struct NewFolder<'a> {
+    /// Its path; folders above it are made as well.
+    pub path: &'a TreePath,
+    /// Who may read it.
+    pub access: Access<'a>,
+}
+
+/// What is to be on the disk before the next step.
+#[derive(Debug, Clone, Copy)]
+pub enum Flush<'a> {
+    /// Everything done so far.
+    All,
+    /// The bytes of these files, or the names in these folders. What is not there is left out.
+    Entries(&'a [TreePath]),
+    /// Everything done so far, some time: nobody waits for it, and it goes on when the program has ended.
+    Background,
+}
+
+/// A file of a tree, open for reading: parts of it are fetched as they are read.
+pub trait ReadSeek: io::Read + io::Seek + Send {}
+
+impl<T: io::Read + io::Seek + Send> ReadSeek for T {}
+
 /// A server's folder.
-pub trait Tree {
-    /// Returns the folder as a person knows it.
-    fn shown(&self) -> String;
-    /// Returns what lies at a path, following links that stay in the folder; one that leads out is something else.
+///
+/// Calls take many paths at once where there may be many, so that a slow connection costs few round trips. Symbolic links that stay
+/// in the folder are followed; one that leads out of it is [`EntryKind::Other`], and nothing behind it is read or written.
+pub trait Tree: fmt::Debug + Send + Sync {
+    /// Returns the folder as a person knows it: a path, or a URL without its password.
+    fn location(&self) -> String;
+
+    /// Returns what this kind of tree can do.
+    fn capabilities(&self) -> Capabilities;
+
+    /// Returns the folder on this machine, for what only a local disk and its processes can do.
+    fn local(&self) -> Option<&LocalTree> {
+        None
+    }
+
+    /// Returns the same tree, which also knows the digests that are kept in a file of the cache, and adds to them what it reads. Not for
+    /// what was interrupted when the machine went down. Without a file, nothing is known from earlier: each file is read.
+    fn with_inventory(&self, file: Option<&Path>) -> Arc<dyn Tree>;
+
+    /// Forgets what was seen of the tree since it was opened, since others may have changed it.
+    fn forget_seen(&self) {}
+
+    /// Begins to look at the files that are known from earlier, since they are going to be asked about.
+    fn prefetch(&self) {}
+
+    /// Returns what is at each path.
     ///
     /// # Errors
-    /// Where it cannot be looked at.
-    fn find(&self, path: &TreePath) -> Result<Option<EntryKind>, TreeError>;
-    /// Returns the names and sorts of what lies in a folder, by name; nothing where there is no such folder.
+    /// Where one cannot be looked at.
+    fn metadata(&self, paths: &[TreePath]) -> Result<Vec<Option<EntryKind>>, TreeError>;
+
+    /// Returns the names and kinds of what is in each folder, by name; nothing where there is no such folder. Without `sizes` each
+    /// file may have the size 0.
     ///
     /// # Errors
-    /// Where it cannot be read.
-    fn list(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError>;
-    /// Returns a file's bytes; nothing where there is no such file.
-    ///
-    /// # Errors
-    /// Where it is there and cannot be read.
-    fn read(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError>;
-    /// Returns the digest and the size of a file; nothing where there is no such file.
-    ///
-    /// # Errors
-    /// Where it is there and cannot be read.
-    fn digest(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError>;
-    /// Returns the digest and the size of each of many files; nothing where there is no such file.
+    /// Where one cannot be read.
+    fn list(&self, folders: &[TreePath], sizes: bool) -> Result<Vec<Vec<(String, EntryKind)>>, TreeError>;
+
+    /// Returns the bytes of each file; nothing where there is no such file.
     ///
     /// # Errors
     /// Where one is there and cannot be read.
-    fn digests(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
-        paths.iter().map(|path| self.digest(path)).collect()
+    fn read(&self, paths: &[TreePath]) -> Result<Vec<Option<Vec<u8>>>, TreeError>;
+
+    /// Opens a file for reading; nothing where there is none.
+    ///
+    /// # Errors
+    /// Where it cannot be read, a link leads out of the folder, or it is no file.
+    fn open(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError>;
+
+    /// Returns the digest and the size of each file; nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where one is there and cannot be read.
+    fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError>;
+
+    /// Returns when a file was changed last; nothing where there is none.
+    ///
+    /// # Errors
+    /// Where it cannot be looked at.
+    fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError>;
+
+    /// Returns where a symbolic link leads, as it is written.
+    fn link_target(&self, path: &TreePath) -> Option<PathBuf>;
+
+    /// Returns the names in the tree from its true root, hidden folders too. What is known of them is kept in a file of the cache.
+    fn names(&self, file: &Path) -> NameIndex;
+
+    /// Returns size, date and target of each name. Links are not followed.
+    fn name_metadata(&self, names: &[FoundName]) -> Vec<NameMetadata>;
+
+    /// Makes sure that an entry can be put at each path, replaced or removed there, as far as that can be known without doing it.
+    ///
+    /// # Errors
+    /// Where one cannot.
+    fn check_writable(&self, paths: &[&TreePath]) -> Result<(), TreeError>;
+
+    /// Returns whether what is at two paths can be moved from one to the other in one act, as far as their folders tell.
+    fn is_same_disk(&self, _one: &TreePath, _other: &TreePath) -> bool {
+        true
     }
+
+    /// Makes folders and those above them.
+    ///
+    /// # Errors
+    /// Where one cannot be made.
+    fn create_folders(&self, folders: &[NewFolder<'_>]) -> Result<(), TreeError>;
+
+    /// Writes new files that nobody looks at yet, and verifies their digests. Only [`Tree::flush`] makes sure that they are on the disk.
+    ///
+    /// # Errors
+    /// Where one cannot be read or written, or has other bytes.
+    fn upload(&self, uploads: &[Upload<'_>]) -> Result<(), UploadError>;
+
     /// Writes a whole file: under another name first, then renamed, so that nobody ever sees half of it.
     ///
     /// # Errors
     /// Where it cannot be written.
-    fn write(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError>;
-    /// Writes the contents of the reader to `path` and returns the digest of what was written. Only [`Tree::sync`] makes
-    /// sure that it is on the disk.
+    fn replace(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError>;
+
+    /// Moves files or folders over whatever is at the other path. Only [`Tree::flush`] makes sure that this is on the disk.
     ///
     /// # Errors
-    /// Where it cannot be read or written.
-    fn write_from(
-        &self,
-        from: &mut dyn io::Read,
-        path: &TreePath,
-        attributes: &Attributes,
-    ) -> Result<Digest, TreeError>;
-    /// Writes a file that nobody looks at yet. Only [`Tree::sync`] makes sure that it is on the disk.
+    /// Where one cannot be moved; the earlier ones have been.
+    fn rename(&self, moves: &[(&TreePath, &TreePath)]) -> Result<(), TreeError>;
+
+    /// Moves each first file to where the second is, which is at the third path afterwards. In between, the second is there or nothing is.
     ///
     /// # Errors
-    /// Where it cannot be written.
-    fn put(&self, bytes: &[u8], path: &TreePath, attributes: &Attributes) -> Result<(), TreeError>;
-    /// Copies a file of this machine whose bytes are known to be right, `size` of them, and returns how many there were: where
-    /// it has more, more than that. Only [`Tree::sync`] makes sure that it is on the disk.
-    ///
-    /// # Errors
-    /// Where it cannot be read or written.
-    fn copy(
-        &self,
-        from: &mut File,
-        size: u64,
-        path: &TreePath,
-        attributes: &Attributes,
-    ) -> Result<u64, TreeError>;
-    /// Reflinks or hard-links an open file of the cache to `path`, and returns whether it could. Both need the same disk; a hard link is
-    /// made for one server only, so that what that server does to the file never reaches another.
-    fn reflink_or_link(&self, from: (&Path, &File), path: &TreePath, attributes: &Attributes) -> bool;
-    /// Moves a file over whatever is at the other path. Only [`Tree::sync`] makes sure that this is on the disk.
-    ///
-    /// # Errors
-    /// Where it cannot be moved.
-    fn rename(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError>;
-    /// Gives a file a second name, or copies it where that cannot be.
+    /// Where that cannot be done for one; the earlier ones have been.
+    fn exchange(&self, exchanges: &[(&TreePath, &TreePath, &TreePath)]) -> Result<(), TreeError>;
+
+    /// Gives a file a second name, or copies it where that cannot be. A file that is there already stays.
     ///
     /// # Errors
     /// Where neither can be done.
-    fn keep(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError>;
-    /// Makes sure that everything done so far is on the disk: one call for many files.
-    ///
-    /// # Errors
-    /// Where the disk fails.
-    fn sync(&self) -> Result<(), TreeError>;
-    /// Makes sure that a file's bytes, or what is called how in a folder, are on the disk; nothing where there is neither.
-    ///
-    /// # Errors
-    /// Where the disk fails.
-    fn sync_file(&self, path: &TreePath) -> Result<(), TreeError>;
-    /// Has everything done so far written to the disk, and waits for none of it: that goes on when the program has ended.
-    fn sync_in_background(&self);
-    /// Makes a folder and those above it.
-    ///
-    /// # Errors
-    /// Where it cannot be made.
-    fn make_folder(&self, path: &TreePath) -> Result<(), TreeError>;
-    /// Removes a folder where it is empty, and returns whether it is gone.
+    fn duplicate(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError>;
+
+    /// Removes a folder if it is empty, and returns whether it is gone.
     ///
     /// # Errors
     /// Where it is empty and cannot be removed.
-    fn remove_folder(&self, path: &TreePath) -> Result<bool, TreeError>;
+    fn remove_empty_folder(&self, path: &TreePath) -> Result<bool, TreeError>;
+
+    /// Removes files of ours.
+    ///
+    /// # Errors
+    /// Where one cannot be removed.
+    fn remove_files(&self, paths: &[TreePath]) -> Result<(), TreeError>;
+
     /// Removes a folder with all that is in it. Only for what is ours, in `.yalotheca/`.
     ///
     /// # Errors
     /// Where it cannot be removed.
     fn remove_all(&self, path: &TreePath) -> Result<(), TreeError>;
+
+    /// Removes what a command that ended suddenly has left half-written in some folders.
+    ///
+    /// # Errors
+    /// Where a folder cannot be read, or a file cannot be removed.
+    fn sweep_temporary(&self, folders: &[TreePath]) -> Result<(), TreeError>;
+
+    /// Makes sure that things are on the disk.
+    ///
+    /// # Errors
+    /// Where the disk fails.
+    fn flush(&self, what: Flush<'_>) -> Result<(), TreeError>;
+
+    /// Makes a folder that was not there, and returns whether it did: of several that try at once, one does.
+    ///
+    /// # Errors
+    /// Where it cannot be made.
+    fn create_exclusively(&self, folder: &TreePath) -> Result<bool, TreeError>;
+
+    /// Returns what is at a path.
+    ///
+    /// # Errors
+    /// Where it cannot be looked at.
+    fn kind_of(&self, path: &TreePath) -> Result<Option<EntryKind>, TreeError> {
+        Ok(self.metadata(slice::from_ref(path))?.pop().flatten())
+    }
+
+    /// Returns the names and kinds of what is in a folder, by name; nothing where there is no such folder.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    fn list_folder(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError> {
+        Ok(self.list(slice::from_ref(path), true)?.pop().unwrap_or_default())
+    }
+
+    /// Returns the bytes of a file; nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where it is there and cannot be read.
+    fn read_file(&self, path: &TreePath) -> Result<Option<Vec<u8>>, TreeError> {
+        Ok(self.read(slice::from_ref(path))?.pop().flatten())
+    }
+
+    /// Returns the digest and the size of a file; nothing where there is no such file.
+    ///
+    /// # Errors
+    /// Where it is there and cannot be read.
+    fn digest_file(&self, path: &TreePath) -> Result<Option<(Digest, u64)>, TreeError> {
+        Ok(self.digest(slice::from_ref(path))?.pop().flatten())
+    }
+
+    /// Makes a folder as those around it, and those above it.
+    ///
+    /// # Errors
+    /// Where it cannot be made.
+    fn create_folder(&self, path: &TreePath) -> Result<(), TreeError> {
+        let access = if is_own(path) { Access::Own } else { Access::Like(path) };
+        self.create_folders(&[NewFolder { path, access }])
+    }
+
+    /// Writes a small file that nobody looks at yet. Only [`Tree::flush`] makes sure that it is on the disk.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    fn write_new(&self, path: &TreePath, bytes: &[u8], access: Access<'_>) -> Result<(), TreeError> {
+        let source = UploadSource::Bytes(Cow::Borrowed(bytes));
+        let (digest, size) = (Digest::of(bytes), bytes.len() as u64);
+        match self.upload(&[Upload { path, source, access, digest, size, may_share: false }]) {
+            Ok(()) => Ok(()),
+            Err(UploadError::Tree(error)) => Err(error),
+            Err(UploadError::Bytes { why, .. }) => {
+                let path = path.to_string();
+                Err(TreeError { verb: "writing", path, source: io::Error::other(why) })
+            }
+        }
+    }
+}
+
+/// Returns whether a path is in our own folder.
+pub(crate) fn is_own(path: &TreePath) -> bool {
+    path.as_str().split('/').next() == Some(rooted::OWN)
 }

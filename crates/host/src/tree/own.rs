@@ -7,23 +7,21 @@ use std::{
 };
 
 use rustix::{
-    fs::{Access, AtFlags, Mode, OFlags, accessat, mkdirat, renameat, unlinkat},
+    fs::{self as system, AtFlags, Mode, OFlags, accessat, mkdirat, renameat, unlinkat},
     io::Errno,
 };
 use yalotheca_core::id::TreePath;
 
 use super::{
-    Attributes, EntryKind, LocalTree, Tree, TreeError,
+    Access, EntryKind, LocalTree, TreeError,
+    attributes::Attributes,
+    is_own,
     local::sort_of,
-    rooted::{OWN, Spot, is_absent},
+    rooted::{Spot, is_absent},
 };
 
 /// The prefix of temporary files beside a server's own; recovering a settle removes left-over ones.
 const TEMPORARY: &str = ".yalotheca-new-";
-
-fn is_own(path: &TreePath) -> bool {
-    path.as_str().split('/').next() == Some(OWN)
-}
 
 /// A file that is written and has not got its name yet; without that it goes again.
 #[derive(Debug)]
@@ -67,7 +65,7 @@ impl LocalTree {
     }
 
     /// Fills a new file beside an entry and gives it the entry's name once it is whole and on the disk.
-    pub(super) fn replace(spot: &Spot, write: impl FnOnce(&mut File) -> io::Result<()>) -> io::Result<()> {
+    pub(super) fn replace_at(spot: &Spot, write: impl FnOnce(&mut File) -> io::Result<()>) -> io::Result<()> {
         let (mut file, temporary) = Self::temporary(spot)?;
         let replaced = write(&mut file)
             .and_then(|()| file.sync_all())
@@ -83,8 +81,8 @@ impl LocalTree {
     ///
     /// # Errors
     /// Where the folder cannot be read, or one cannot be removed.
-    pub fn sweep_temporary(&self, folder: &TreePath) -> Result<(), TreeError> {
-        for (name, found) in self.list(folder)? {
+    pub(super) fn sweep_folder(&self, folder: &TreePath) -> Result<(), TreeError> {
+        for (name, found) in self.entries(folder, false)? {
             if name.starts_with(TEMPORARY) && matches!(found, EntryKind::File(_)) {
                 let path = folder
                     .join(&name)
@@ -150,7 +148,7 @@ impl LocalTree {
     ///
     /// # Errors
     /// Where it cannot be removed.
-    pub fn remove_own_file(&self, path: &TreePath) -> Result<(), TreeError> {
+    pub(super) fn remove_own_file(&self, path: &TreePath) -> Result<(), TreeError> {
         let removed = self
             .fault()
             .and_then(|()| self.root.spot(path.as_str()))
@@ -165,7 +163,7 @@ impl LocalTree {
     ///
     /// # Errors
     /// Where it cannot.
-    pub fn check_writable(&self, path: &TreePath) -> Result<(), TreeError> {
+    pub(super) fn check_one_writable(&self, path: &TreePath) -> Result<(), TreeError> {
         let check = || {
             let spot = match self.root.target(path.as_str()) {
                 // Its folder is made first.
@@ -174,11 +172,16 @@ impl LocalTree {
             };
             // The system refuses to write to what was made immutable even where nothing else stands against it.
             if let Err(error @ (Errno::PERM | Errno::ROFS)) =
-                accessat(&spot.folder, &spot.name, Access::WRITE_OK, AtFlags::EACCESS)
+                accessat(&spot.folder, &spot.name, system::Access::WRITE_OK, AtFlags::EACCESS)
             {
                 return Err(error.into());
             }
-            Ok(accessat(&spot.folder, ".", Access::WRITE_OK | Access::EXEC_OK, AtFlags::EACCESS)?)
+            Ok(accessat(
+                &spot.folder,
+                ".",
+                system::Access::WRITE_OK | system::Access::EXEC_OK,
+                AtFlags::EACCESS,
+            )?)
         };
         check().map_err(self.error("writing", path))
     }
@@ -187,7 +190,7 @@ impl LocalTree {
     ///
     /// # Errors
     /// Where that cannot be looked at.
-    pub fn attributes(&self, path: &TreePath) -> Result<Attributes, TreeError> {
+    fn attributes(&self, path: &TreePath) -> Result<Attributes, TreeError> {
         let look = || {
             let there = self.root.stat(path.as_str())?.filter(|stat| sort_of(stat) != EntryKind::Other);
             Ok(there.map(|stat| Attributes::of(&stat)))
@@ -202,7 +205,7 @@ impl LocalTree {
     ///
     /// # Errors
     /// Where the folder cannot be looked at.
-    pub fn attributes_below(&self, folder: &TreePath) -> Result<Attributes, TreeError> {
+    fn attributes_below(&self, folder: &TreePath) -> Result<Attributes, TreeError> {
         let look = || {
             let mut next = Some(folder.clone());
             while let Some(folder) = next {
@@ -216,20 +219,11 @@ impl LocalTree {
         look().map_err(self.error("looking at", folder))
     }
 
-    /// Returns whether two paths lie on one disk, as far as their folders tell.
-    pub fn is_same_disk(&self, one: &TreePath, other: &TreePath) -> bool {
-        let disk = |path: &TreePath| {
-            let folder = path.parent().unwrap_or_else(TreePath::root);
-            self.root.stat(folder.as_str()).ok().flatten().map(|stat| stat.st_dev)
-        };
-        disk(one) == disk(other)
-    }
-
     /// Returns the attributes of our own files: private, but readable by the group if the server's folder is.
     ///
     /// # Errors
     /// Where the server's folder cannot be looked at.
-    pub fn own_attributes(&self) -> Result<Attributes, TreeError> {
+    pub(super) fn own_attributes(&self) -> Result<Attributes, TreeError> {
         let look = || Ok(Attributes::own(&self.root.stat("")?.ok_or(Errno::NOENT)?));
         look().map_err(self.error("looking at", &TreePath::root()))
     }
@@ -238,14 +232,16 @@ impl LocalTree {
         if is_own(path) { self.own_attributes() } else { self.attributes(path) }
     }
 
-    /// Makes a folder and those above it that are not there.
-    ///
-    /// # Errors
-    /// Where it cannot be made.
-    pub fn make_folder_as(&self, path: &TreePath, attributes: &Attributes) -> Result<(), TreeError> {
-        self.fault().and_then(|()| self.make(path, attributes)).map_err(self.error("making the folder", path))
+    pub(super) fn attributes_by(&self, access: Access<'_>) -> Result<Attributes, TreeError> {
+        match access {
+            Access::Own => self.own_attributes(),
+            Access::Secret => Ok(self.own_attributes()?.secret()),
+            Access::Like(path) => self.attributes(path),
+            Access::Below(folder) => self.attributes_below(folder),
+        }
     }
 
+    /// Makes a folder and those above it that are not there.
     pub(super) fn make(&self, path: &TreePath, attributes: &Attributes) -> io::Result<()> {
         let is_there = || {
             self.root

@@ -146,8 +146,8 @@ fn make_home(tree: &LocalTree, invocation: &Invocation) -> Result<(), TrialError
     let Some(inside) = home.and_then(|home| home.strip_prefix(tree.root()).ok()) else { return Ok(()) };
     let failed = |source| TrialError::Start { program: invocation.program.display().to_string(), source };
     let path = TreePath::new(&inside.to_string_lossy()).map_err(|error| failed(io::Error::other(error)))?;
-    match tree.find(&path) {
-        Ok(None) => tree.make_folder(&path).map_err(|error| failed(io::Error::other(error))),
+    match tree.kind_of(&path) {
+        Ok(None) => tree.create_folder(&path).map_err(|error| failed(io::Error::other(error))),
         // What is wrong with it the server tells.
         _ => Ok(()),
     }

@@ -260,7 +260,7 @@ fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Ve
         file.fill_buf()?;
         file.take(MOST).read_to_end(&mut bytes).map(drop)
     };
-    if tree.open(path).ok().flatten().is_none_or(|file| open(file).is_err()) {
+    if tree.open_file(path).ok().flatten().is_none_or(|file| open(file).is_err()) {
         return Vec::new();
     }
     let end = match bytes.iter().rposition(|byte| *byte == b'\n') {

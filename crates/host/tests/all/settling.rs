@@ -1,6 +1,6 @@
 //! Settling on its own: staging, recovery, taking back, history.
 
-use std::{fs, path::Path};
+use std::{fs, path::Path, sync::Arc};
 
 use yalotheca_core::{
     change::{ChangeSet, Receipt, Source, Step},
@@ -9,7 +9,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     settle::{self, ChangeOrigin, ControlTexts, Outcome, SealKey, SettleError, SettleOrder},
     sources::{ByteSource, Sources},
-    tree::LocalTree,
+    tree::{LocalTree, Tree},
 };
 
 use crate::Done;
@@ -362,7 +362,7 @@ fn history_is_numbered_and_knows_what_was_undone() -> Done {
 #[test]
 fn a_server_is_claimed_by_one_at_a_time() -> Done {
     let folder = tempfile::tempdir()?;
-    let tree = LocalTree::new(folder.path());
+    let tree: Arc<dyn Tree> = Arc::new(LocalTree::new(folder.path()));
     let claim = settle::claim(&tree)?;
     let refused = settle::claim(&tree).err().ok_or("it is claimed")?;
     assert!(refused.to_string().contains(&format!("process {}", std::process::id())), "{refused}");

@@ -11,7 +11,7 @@ use std::{
 use yalotheca_core::id::{Digest, TreePath};
 use yalotheca_host::{
     store::Store,
-    tree::{Attributes, LocalTree, Tree},
+    tree::{Access, LocalTree, Tree, Upload, UploadError, UploadSource},
 };
 
 use crate::Done;
@@ -62,20 +62,25 @@ fn a_shared_file_is_looked_at_before_it_is_used_again() -> Done {
     let tree = LocalTree::new(&server);
     let (first, second) = (TreePath::new("a.kmap")?, TreePath::new("b.kmap")?);
     // Only a file that has the right owner and mode already can be shared by a second name.
-    let metadata = fs::metadata(&kept)?;
-    let attributes =
-        Attributes { mode: metadata.mode() & 0o777, owner: metadata.uid(), group: metadata.gid() };
-    tree.reflink_or_link((&kept, &fs::File::open(&kept)?), &first, &Attributes { mode: 0o600, ..attributes });
-    assert_eq!(fs::metadata(&kept)?.nlink(), 1, "a clone at most");
-    tree.remove_own_file(&first)?;
-    assert!(tree.reflink_or_link((&kept, &fs::File::open(&kept)?), &first, &attributes));
+    let (same, other) = (TreePath::new("same")?, TreePath::new("other")?);
+    fs::write(server.join("same"), "")?;
+    fs::set_permissions(server.join("same"), fs::metadata(&kept)?.permissions())?;
+    fs::write(server.join("other"), "")?;
+    fs::set_permissions(server.join("other"), fs::Permissions::from_mode(0o604))?;
+    let put = |path: &TreePath, like: &TreePath| -> Result<bool, UploadError> {
+        let source = UploadSource::Cached(&kept);
+        let access = Access::Like(like);
+        tree.upload(&[Upload { path, source, access, digest, size: 3, may_share: true }])?;
+        let (kept, put) = (fs::metadata(&kept).ok(), fs::metadata(server.join(path.as_str())).ok());
+        Ok(kept.zip(put).is_some_and(|(kept, put)| kept.ino() == put.ino()))
+    };
+    let failed = |error: UploadError| format!("{error:?}");
+    assert!(!put(&first, &other).map_err(failed)?, "a clone or a copy");
+    tree.remove_files(std::slice::from_ref(&first))?;
+    let is_link = put(&first, &same).map_err(failed)?;
     assert!(Store::at(&cache).file(&digest).is_some(), "nobody changed it");
-    let is_clone = { fs::metadata(&kept)?.nlink() == 1 };
-    if !is_clone {
-        assert!(
-            !tree.reflink_or_link((&kept, &fs::File::open(&kept)?), &second, &attributes),
-            "one server shares it, and no second one"
-        );
+    if is_link {
+        assert!(!put(&second, &same).map_err(failed)?, "one server shares it, and no second one");
         let then = fs::metadata(&kept)?.modified()?;
         let has = |then| Store::at(&cache).has(&digest, 3, then);
         assert!(has(Some(then)) && has(None), "its date tells, or its bytes");
@@ -139,7 +144,7 @@ fn what_is_old_or_too_much_is_swept() -> Done {
 fn an_inventory_knows_unchanged_files_and_forgets_those_that_are_gone() -> Done {
     let (folder, cache) = (tempfile::tempdir()?, tempfile::tempdir()?);
     let file = cache.path().join("inventory");
-    let tree = || LocalTree::new(folder.path()).knowing(file.clone());
+    let tree = || LocalTree::new(folder.path()).with_inventory(Some(&file));
     let name = |at: usize| format!("part{}/f{at}", at % 7);
     for at in 0..4_000 {
         let path = folder.path().join(name(at));
@@ -150,7 +155,7 @@ fn an_inventory_knows_unchanged_files_and_forgets_those_that_are_gone() -> Done 
     paths.sort();
     // What was written a moment ago is not noted.
     std::thread::sleep(std::time::Duration::from_millis(60));
-    let expected = tree().digests(&paths)?;
+    let expected = tree().digest(&paths)?;
     assert!(expected.iter().all(Option::is_some));
     let whole = fs::metadata(&file)?.len();
     fs::write(folder.path().join(name(7)), "other")?;
@@ -161,16 +166,16 @@ fn an_inventory_knows_unchanged_files_and_forgets_those_that_are_gone() -> Done 
     {
         // Missing files are not asked for.
         let tree = tree();
-        tree.look_ahead();
-        tree.digests(&paths.iter().filter(|path| left(path)).cloned().collect::<Vec<_>>())?;
+        tree.prefetch();
+        tree.digest(&paths.iter().filter(|path| left(path)).cloned().collect::<Vec<_>>())?;
     }
     assert!(fs::metadata(&file)?.len() < whole * 4 / 5);
     for is_ahead in [true, false] {
         let tree = tree();
         if is_ahead {
-            tree.look_ahead();
+            tree.prefetch();
         }
-        for (path, (found, before)) in paths.iter().zip(tree.digests(&paths)?.into_iter().zip(&expected)) {
+        for (path, (found, before)) in paths.iter().zip(tree.digest(&paths)?.into_iter().zip(&expected)) {
             let at: usize = path.name()[1..].parse()?;
             let wanted = match at {
                 7 => Some((Digest::of(b"other"), 5)),

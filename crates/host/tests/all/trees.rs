@@ -2,12 +2,14 @@
 
 use std::{
     fs,
-    io::Cursor,
     os::unix::fs::{MetadataExt, PermissionsExt, symlink},
+    path::Path,
 };
 
 use yalotheca_core::id::{Digest, TreePath};
-use yalotheca_host::tree::{Attributes, EntryKind, LocalTree, Refusal, Tree, TreeError};
+use yalotheca_host::tree::{
+    Access, EntryKind, Flush, LocalTree, Refusal, Tree, TreeError, Upload, UploadError, UploadSource,
+};
 
 use crate::Done;
 
@@ -25,37 +27,37 @@ fn tree() -> Result<(tempfile::TempDir, LocalTree), std::io::Error> {
 fn what_is_not_there_is_nothing_and_no_error() -> Done {
     let (_folder, tree) = tree()?;
     for name in ["gone", "gone/deeper", "a b/ü"] {
-        assert_eq!(tree.find(&path(name))?, None);
-        assert_eq!(tree.read(&path(name))?, None);
-        assert_eq!(tree.digest(&path(name))?, None);
-        assert!(tree.list(&path(name))?.is_empty());
-        assert!(tree.remove_folder(&path(name))?, "it is gone already");
+        assert_eq!(tree.kind_of(&path(name))?, None);
+        assert_eq!(tree.read_file(&path(name))?, None);
+        assert_eq!(tree.digest_file(&path(name))?, None);
+        assert!(tree.list_folder(&path(name))?.is_empty());
+        assert!(tree.remove_empty_folder(&path(name))?, "it is gone already");
         tree.remove_all(&path(name))?;
     }
-    tree.write(&path("file"), b"x")?;
-    assert_eq!(tree.find(&path("file/below"))?, None, "a file has nothing below it");
-    assert!(tree.list(&path("file"))?.is_empty());
+    tree.replace(&path("file"), b"x")?;
+    assert_eq!(tree.kind_of(&path("file/below"))?, None, "a file has nothing below it");
+    assert!(tree.list_folder(&path("file"))?.is_empty());
     Ok(())
 }
 
 #[test]
 fn files_are_written_whole_and_listed_by_name() -> Done {
     let (folder, tree) = tree()?;
-    tree.make_folder(&path("plugins/tidebell"))?;
-    tree.write(&path("plugins/b.swp"), b"two")?;
-    tree.write(&path("plugins/a.swp"), b"one")?;
+    tree.create_folder(&path("plugins/tidebell"))?;
+    tree.replace(&path("plugins/b.swp"), b"two")?;
+    tree.replace(&path("plugins/a.swp"), b"one")?;
     assert_eq!(
-        tree.list(&path("plugins"))?,
+        tree.list_folder(&path("plugins"))?,
         [
             ("a.swp".into(), EntryKind::File(3)),
             ("b.swp".into(), EntryKind::File(3)),
             ("tidebell".into(), EntryKind::Folder)
         ]
     );
-    assert_eq!(tree.read(&path("plugins/a.swp"))?.as_deref(), Some(&b"one"[..]));
-    assert_eq!(tree.digest(&path("plugins/a.swp"))?, Some((Digest::of(b"one"), 3)));
-    tree.write(&path("plugins/a.swp"), b"longer than before")?;
-    assert_eq!(tree.find(&path("plugins/a.swp"))?, Some(EntryKind::File(18)));
+    assert_eq!(tree.read_file(&path("plugins/a.swp"))?.as_deref(), Some(&b"one"[..]));
+    assert_eq!(tree.digest_file(&path("plugins/a.swp"))?, Some((Digest::of(b"one"), 3)));
+    tree.replace(&path("plugins/a.swp"), b"longer than before")?;
+    assert_eq!(tree.kind_of(&path("plugins/a.swp"))?, Some(EntryKind::File(18)));
     let litter = fs::read_dir(folder.path().join("plugins"))?
         .flatten()
         .filter(|entry| entry.file_name().to_string_lossy().starts_with('.'));
@@ -66,10 +68,10 @@ fn files_are_written_whole_and_listed_by_name() -> Done {
 #[test]
 fn a_write_that_fails_leaves_nothing_behind() -> Done {
     let (folder, tree) = tree()?;
-    tree.make_folder(&path("in the way/inside"))?;
-    let error = tree.write(&path("in the way"), b"x").err().ok_or("a folder stands there")?;
+    tree.create_folder(&path("in the way/inside"))?;
+    let error = tree.replace(&path("in the way"), b"x").err().ok_or("a folder stands there")?;
     assert!(error.to_string().starts_with("writing ") && error.to_string().contains("in the way"), "{error}");
-    assert!(tree.write(&path("no/such/folder"), b"x").is_err());
+    assert!(tree.replace(&path("no/such/folder"), b"x").is_err());
     assert_eq!(fs::read_dir(folder.path())?.count(), 1);
     Ok(())
 }
@@ -77,94 +79,98 @@ fn a_write_that_fails_leaves_nothing_behind() -> Done {
 #[test]
 fn permissions_are_kept_and_copied() -> Done {
     let (folder, tree) = tree()?;
-    tree.write(&path("old"), b"old")?;
+    tree.replace(&path("old"), b"old")?;
     fs::set_permissions(folder.path().join("old"), fs::Permissions::from_mode(0o640))?;
-    tree.write(&path("old"), b"new")?;
+    tree.replace(&path("old"), b"new")?;
     let mode =
         |name: &str| fs::metadata(folder.path().join(name)).map(|data| data.permissions().mode() & 0o777);
     assert_eq!(mode("old")?, 0o640);
-    tree.write(&path("other"), b"x")?;
-    let attributes = tree.attributes(&path("old"))?;
-    assert_eq!(attributes.mode, 0o640);
-    tree.put(b"y", &path("other"), &attributes)?;
+    tree.replace(&path("other"), b"x")?;
+    tree.write_new(&path("other"), b"y", Access::Like(&path("old")))?;
     assert_eq!(mode("other")?, 0o640);
     Ok(())
 }
 
-#[test]
-fn bringing_hashes_on_the_way() -> Done {
-    let (_folder, tree) = tree()?;
-    let bytes = vec![7; 300_000];
-    let attributes = tree.attributes(&path("big"))?;
-    assert_eq!(tree.write_from(&mut Cursor::new(&bytes), &path("big"), &attributes)?, Digest::of(&bytes));
-    assert_eq!(tree.digest(&path("big"))?, Some((Digest::of(&bytes), 300_000)));
-    Ok(())
+/// Uploads a file of this machine.
+fn upload(tree: &LocalTree, source: UploadSource<'_>, to: &str, bytes: &[u8]) -> Result<(), UploadError> {
+    let (path, digest, size) = (path(to), Digest::of(bytes), bytes.len() as u64);
+    tree.upload(&[Upload { path: &path, source, access: Access::Own, digest, size, may_share: false }])
 }
 
 #[test]
-fn a_copy_tells_how_much_there_was() -> Done {
+fn an_upload_has_the_bytes_that_were_promised_or_fails() -> Done {
     let (folder, tree) = tree()?;
     let source = folder.path().join("source");
-    for (bytes, promised) in [(30_000, 30_000), (0, 0), (30_000, 29_999), (30_000, 100), (100, 30_000)] {
-        let bytes: Vec<u8> = (0..bytes).map(|at: u32| at.to_le_bytes()[0]).collect();
+    for (size, promised) in
+        [(2_000_000, 2_000_000), (30_000, 30_000), (0, 0), (30_000, 29_999), (100, 30_000)]
+    {
+        let bytes: Vec<u8> = (0..size).map(|at: u32| at.to_le_bytes()[0]).collect();
+        let expected: Vec<u8> = (0..promised).map(|at: u32| at.to_le_bytes()[0]).collect();
         fs::write(&source, &bytes)?;
-        let attributes = tree.attributes(&path("copy"))?;
-        let told = tree.copy(&mut fs::File::open(&source)?, promised, &path("copy"), &attributes)?;
-        assert_eq!(told, bytes.len() as u64, "promised {promised}");
-        assert_eq!(tree.read(&path("copy"))?, Some(bytes));
+        for from in
+            [UploadSource::File(&source), UploadSource::Verified(&source), UploadSource::Tree(path("source"))]
+        {
+            let done = upload(&tree, from, "copy", &expected);
+            assert_eq!(done.is_ok(), size == promised, "{size} bytes, {promised} promised: {done:?}");
+            if size == promised {
+                assert_eq!(tree.read_file(&path("copy"))?.as_deref(), Some(bytes.as_slice()));
+            }
+            // What failed its digest in the cache is removed from there.
+            fs::write(&source, &bytes)?;
+        }
     }
-    let attributes = tree.attributes(&path("copy"))?;
-    assert!(tree.copy(&mut fs::File::open(&source)?, 100, &path("gone/copy"), &attributes).is_err());
+    assert!(upload(&tree, UploadSource::File(&source), "gone/copy", b"x").is_err());
+    assert!(upload(&tree, UploadSource::File(Path::new("/nowhere")), "copy", b"x").is_err());
     Ok(())
 }
 
 #[test]
 fn keeping_twice_is_keeping_once() -> Done {
     let (folder, tree) = tree()?;
-    tree.make_folder(&path("attic"))?;
-    tree.write(&path("order.txt"), b"first")?;
-    tree.keep(&path("order.txt"), &path("attic/0"))?;
-    tree.keep(&path("order.txt"), &path("attic/0"))?;
+    tree.create_folder(&path("attic"))?;
+    tree.replace(&path("order.txt"), b"first")?;
+    tree.duplicate(&path("order.txt"), &path("attic/0"))?;
+    tree.duplicate(&path("order.txt"), &path("attic/0"))?;
     let links = fs::metadata(folder.path().join("order.txt"))?.nlink();
     assert_eq!(links, 2, "no copy where a second name will do");
-    tree.write(&path("staged"), b"second")?;
-    tree.rename(&path("staged"), &path("order.txt"))?;
-    assert_eq!(tree.read(&path("attic/0"))?.as_deref(), Some(&b"first"[..]));
-    assert_eq!(tree.read(&path("order.txt"))?.as_deref(), Some(&b"second"[..]));
+    tree.replace(&path("staged"), b"second")?;
+    tree.rename(&[(&path("staged"), &path("order.txt"))])?;
+    assert_eq!(tree.read_file(&path("attic/0"))?.as_deref(), Some(&b"first"[..]));
+    assert_eq!(tree.read_file(&path("order.txt"))?.as_deref(), Some(&b"second"[..]));
     Ok(())
 }
 
 #[test]
 fn links_lead_to_what_is_changed() -> Done {
     let (folder, tree) = tree()?;
-    tree.make_folder(&path("real"))?;
-    tree.write(&path("real/order.txt"), b"one")?;
+    tree.create_folder(&path("real"))?;
+    tree.replace(&path("real/order.txt"), b"one")?;
     symlink("real/order.txt", folder.path().join("order.txt"))?;
-    tree.keep(&path("order.txt"), &path("kept"))?;
-    tree.write(&path("order.txt"), b"two")?;
+    tree.duplicate(&path("order.txt"), &path("kept"))?;
+    tree.replace(&path("order.txt"), b"two")?;
     assert!(fs::symlink_metadata(folder.path().join("order.txt"))?.is_symlink());
-    assert_eq!(tree.read(&path("real/order.txt"))?.as_deref(), Some(&b"two"[..]));
+    assert_eq!(tree.read_file(&path("real/order.txt"))?.as_deref(), Some(&b"two"[..]));
     assert_eq!(
-        tree.read(&path("kept"))?.as_deref(),
+        tree.read_file(&path("kept"))?.as_deref(),
         Some(&b"one"[..]),
         "a copy of what was there, not of the link"
     );
     symlink("nowhere", folder.path().join("broken"))?;
-    assert_eq!(tree.find(&path("broken"))?, None);
-    assert!(tree.list(&TreePath::root())?.contains(&("broken".into(), EntryKind::Other)));
+    assert_eq!(tree.kind_of(&path("broken"))?, None);
+    assert!(tree.list_folder(&TreePath::root())?.contains(&("broken".into(), EntryKind::Other)));
     Ok(())
 }
 
 #[test]
 fn folders_go_only_when_empty() -> Done {
     let (_folder, tree) = tree()?;
-    tree.make_folder(&path("a/b"))?;
-    tree.write(&path("a/b/file"), b"x")?;
-    assert!(!tree.remove_folder(&path("a/b"))?);
+    tree.create_folder(&path("a/b"))?;
+    tree.replace(&path("a/b/file"), b"x")?;
+    assert!(!tree.remove_empty_folder(&path("a/b"))?);
     tree.remove_all(&path("a/b"))?;
-    assert!(tree.remove_folder(&path("a"))?);
-    assert_eq!(tree.find(&path("a"))?, None);
-    tree.sync()?;
+    assert!(tree.remove_empty_folder(&path("a"))?);
+    assert_eq!(tree.kind_of(&path("a"))?, None);
+    tree.flush(Flush::All)?;
     Ok(())
 }
 
@@ -173,22 +179,21 @@ fn each_way(tree: &LocalTree, at: &str) -> Vec<(&'static str, Result<(), TreeErr
     let at = path(at);
     let below = at.join("x").unwrap_or_else(|_| TreePath::root());
     let source = path("source");
-    let attributes = Attributes { mode: 0o600, owner: 0, group: 0 };
     vec![
-        ("read", tree.read(&at).map(drop)),
-        ("digest", tree.digest(&at).map(drop)),
-        ("list", tree.list(&at).map(drop)),
-        ("write", tree.write(&at, b"ours")),
-        ("write below", tree.write(&below, b"ours")),
-        ("put below", tree.put(b"ours", &below, &attributes)),
-        ("make a folder below", tree.make_folder(&below)),
-        ("remove a folder below", tree.remove_folder(&below).map(drop)),
+        ("read", tree.read_file(&at).map(drop)),
+        ("digest", tree.digest_file(&at).map(drop)),
+        ("list", tree.list_folder(&at).map(drop)),
+        ("write", tree.replace(&at, b"ours")),
+        ("write below", tree.replace(&below, b"ours")),
+        ("put below", tree.write_new(&below, b"ours", Access::Own)),
+        ("make a folder below", tree.create_folder(&below)),
+        ("remove a folder below", tree.remove_empty_folder(&below).map(drop)),
         ("remove below", tree.remove_all(&below)),
-        ("rename to it", tree.rename(&source, &at)),
-        ("rename below it", tree.rename(&source, &below)),
-        ("rename from below it", tree.rename(&below, &source)),
-        ("keep it", tree.keep(&at, &path("kept"))),
-        ("keep below it", tree.keep(&below, &path("kept"))),
+        ("rename to it", tree.rename(&[(&source, &at)])),
+        ("rename below it", tree.rename(&[(&source, &below)])),
+        ("rename from below it", tree.rename(&[(&below, &source)])),
+        ("keep it", tree.duplicate(&at, &path("kept"))),
+        ("keep below it", tree.duplicate(&below, &path("kept"))),
     ]
 }
 
@@ -231,11 +236,11 @@ fn no_link_leads_out_whatever_is_done() -> Done {
                 );
             }
         }
-        assert_eq!(tree.find(&path(at))?, Some(EntryKind::Other), "{at}");
+        assert_eq!(tree.kind_of(&path(at))?, Some(EntryKind::Other), "{at}");
         assert_eq!(all()?, before, "{at}");
     }
     let tree = LocalTree::new(root);
-    let error = tree.read(&path("deep/climbing/x")).err().ok_or("it leads out")?;
+    let error = tree.read_file(&path("deep/climbing/x")).err().ok_or("it leads out")?;
     assert!(error.to_string().contains("deep/climbing is a symbolic link that leads out"), "{error}");
     Ok(())
 }
@@ -243,44 +248,44 @@ fn no_link_leads_out_whatever_is_done() -> Done {
 #[test]
 fn a_link_inside_is_followed_even_where_it_is_absolute() -> Done {
     let (folder, tree) = tree()?;
-    tree.make_folder(&path("shared/plugins"))?;
-    tree.write(&path("shared/plugins/a"), b"a")?;
+    tree.create_folder(&path("shared/plugins"))?;
+    tree.replace(&path("shared/plugins/a"), b"a")?;
     symlink("shared/plugins", folder.path().join("relative"))?;
     symlink(folder.path().join("shared/plugins"), folder.path().join("absolute"))?;
     for at in ["relative", "absolute"] {
-        assert_eq!(tree.find(&path(at))?, Some(EntryKind::Folder));
-        assert_eq!(tree.read(&path(&format!("{at}/a")))?.as_deref(), Some(&b"a"[..]), "{at}");
-        tree.write(&path(&format!("{at}/b")), at.as_bytes())?;
-        assert_eq!(tree.read(&path("shared/plugins/b"))?.as_deref(), Some(at.as_bytes()));
-        tree.rename(&path(&format!("{at}/b")), &path(&format!("{at}/c")))?;
+        assert_eq!(tree.kind_of(&path(at))?, Some(EntryKind::Folder));
+        assert_eq!(tree.read_file(&path(&format!("{at}/a")))?.as_deref(), Some(&b"a"[..]), "{at}");
+        tree.replace(&path(&format!("{at}/b")), at.as_bytes())?;
+        assert_eq!(tree.read_file(&path("shared/plugins/b"))?.as_deref(), Some(at.as_bytes()));
+        tree.rename(&[(&path(&format!("{at}/b")), &path(&format!("{at}/c")))])?;
         assert!(fs::symlink_metadata(folder.path().join(at))?.is_symlink());
     }
     // One that leads to where it lies would have no end.
     symlink(".", folder.path().join("shared/loop"))?;
-    assert!(tree.list(&path("shared"))?.contains(&("loop".into(), EntryKind::Other)));
+    assert!(tree.list_folder(&path("shared"))?.contains(&("loop".into(), EntryKind::Other)));
     symlink("ring-b", folder.path().join("ring-a"))?;
     symlink("ring-a", folder.path().join("ring-b"))?;
-    assert!(tree.read(&path("ring-a")).is_err());
+    assert!(tree.read_file(&path("ring-a")).is_err());
     Ok(())
 }
 
 #[test]
 fn our_own_folder_is_never_a_link() -> Done {
     let (folder, tree) = tree()?;
-    tree.make_folder(&path("real"))?;
+    tree.create_folder(&path("real"))?;
     symlink("real", folder.path().join(".yalotheca"))?;
     for result in [
-        tree.read(&path(".yalotheca/receipt.json")).map(drop),
-        tree.write(&path(".yalotheca/receipt.json"), b"x"),
-        tree.make_folder(&path(".yalotheca/journal")),
+        tree.read_file(&path(".yalotheca/receipt.json")).map(drop),
+        tree.replace(&path(".yalotheca/receipt.json"), b"x"),
+        tree.create_folder(&path(".yalotheca/journal")),
     ] {
         let error = result.err().ok_or("it is a link")?;
         assert!(matches!(error.refusal(), Some(Refusal::OwnIsLink)), "{error}");
     }
     fs::remove_file(folder.path().join(".yalotheca"))?;
-    tree.make_folder(&path(".yalotheca"))?;
+    tree.create_folder(&path(".yalotheca"))?;
     symlink("../real/x", folder.path().join(".yalotheca/receipt.json"))?;
-    assert!(tree.write(&path(".yalotheca/receipt.json"), b"x").is_err());
+    assert!(tree.replace(&path(".yalotheca/receipt.json"), b"x").is_err());
     assert!(!folder.path().join("real/x").exists());
     Ok(())
 }
@@ -292,14 +297,14 @@ fn pipes_and_devices_are_told_and_not_opened() -> Done {
     assert!(made.success());
     let _socket = std::os::unix::net::UnixListener::bind(folder.path().join("socket"))?;
     for (name, what) in [("pipe", "a pipe"), ("socket", "a socket")] {
-        for result in [tree.read(&path(name)).map(drop), tree.digest(&path(name)).map(drop)] {
+        for result in [tree.read_file(&path(name)).map(drop), tree.digest_file(&path(name)).map(drop)] {
             let error = result.err().ok_or("it is no file")?;
             assert!(error.to_string().contains(what), "{error}");
         }
-        assert_eq!(tree.find(&path(name))?, Some(EntryKind::Other));
+        assert_eq!(tree.kind_of(&path(name))?, Some(EntryKind::Other));
     }
     symlink("/dev/zero", folder.path().join("zero"))?;
-    assert!(tree.read(&path("zero")).is_err());
+    assert!(tree.read_file(&path("zero")).is_err());
     Ok(())
 }
 
@@ -312,8 +317,8 @@ fn ours_are_read_by_nobody_else() -> Done {
         [(0o755, 0o750, 0o640), (0o700, 0o700, 0o600), (0o711, 0o700, 0o600)]
     {
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(server))?;
-        tree.make_folder(&path(".yalotheca"))?;
-        tree.write(&path(".yalotheca/receipt.json"), b"{}")?;
+        tree.create_folder(&path(".yalotheca"))?;
+        tree.replace(&path(".yalotheca/receipt.json"), b"{}")?;
         assert_eq!(
             (mode(".yalotheca")?, mode(".yalotheca/receipt.json")?),
             (own_folder, own_file),
@@ -322,8 +327,8 @@ fn ours_are_read_by_nobody_else() -> Done {
         tree.remove_all(&path(".yalotheca"))?;
     }
     fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o750))?;
-    tree.make_folder(&path("made"))?;
-    tree.write(&path("made/file"), b"x")?;
+    tree.create_folder(&path("made"))?;
+    tree.replace(&path("made/file"), b"x")?;
     assert_eq!((mode("made")?, mode("made/file")?), (0o750, 0o640), "as the folder in which they lie");
     Ok(())
 }

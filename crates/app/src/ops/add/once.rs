@@ -4,7 +4,7 @@ use yalotheca_core::{
     change::{ChangeSet, FileAct, FileLine, Receipt, Source, Step},
     id::{ContentId, TreePath},
 };
-use yalotheca_host::{arrival::Once, sources::ByteSource, tree::Tree};
+use yalotheca_host::{arrival::Once, sources::ByteSource};
 
 use crate::{AppError, Server, apply::Along};
 
@@ -17,7 +17,7 @@ pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(
     let mut change = ChangeSet { receipt: Receipt::empty(), ..ChangeSet::default() };
     let mut made: Vec<TreePath> = Vec::new();
     for Once { to, size, digest, source } in once {
-        if server.tree.find(to)?.is_some() {
+        if server.tree.kind_of(to)?.is_some() {
             along.notes.push(format!("{to} is there already; yours stays"));
             continue;
         }
@@ -25,7 +25,7 @@ pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(
         let mut next = to.parent();
         while let Some(folder) = next.filter(|folder| !folder.is_root()) {
             next = folder.parent();
-            if server.tree.find(&folder)?.is_none() && !made.contains(&folder) {
+            if server.tree.kind_of(&folder)?.is_none() && !made.contains(&folder) {
                 above.push(folder);
             }
         }
@@ -47,8 +47,11 @@ pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(
             size: *size,
             content: content.clone(),
         });
-        let (ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at)) = source;
-        if let Some(text) = std::fs::read(at).ok().and_then(|bytes| String::from_utf8(bytes).ok()) {
+        let bytes = match source {
+            ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at) => std::fs::read(at).ok(),
+            ByteSource::Server(at) => server.tree.read_file(at)?,
+        };
+        if let Some(text) = bytes.and_then(|bytes| String::from_utf8(bytes).ok()) {
             along.plan.heads.insert(to.clone(), text);
         }
         along.bytes.insert(*digest, source.clone());
