@@ -8,8 +8,10 @@ mod bulk;
 mod digest;
 mod known;
 mod local;
+mod memory;
 mod names;
 mod own;
+mod remote;
 mod rooted;
 mod upload;
 
@@ -29,8 +31,10 @@ use yalotheca_core::{
 
 pub use digest::{digest_of, digest_of_file};
 pub use local::LocalTree;
+pub use memory::{Faults, MemoryServer};
 pub use names::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern};
 pub use own::Prepared;
+pub use remote::{RemoteTree, file_server};
 pub use rooted::Refusal;
 
 /// What lies at a path.

@@ -153,7 +153,7 @@ impl LocalTree {
 }
 
 /// The error for an upload with other bytes than it must have.
-pub(super) fn other_bytes((index, upload): (usize, &Upload<'_>), digest: &Digest) -> UploadError {
+pub(in crate::tree) fn other_bytes((index, upload): (usize, &Upload<'_>), digest: &Digest) -> UploadError {
     if let UploadSource::Cached(from) | UploadSource::Verified(from) = upload.source {
         // The cache may have been damaged: the next command gets it again.
         std::fs::remove_file(from).ok();

@@ -14,11 +14,11 @@ use yalotheca_host::{
 
 use crate::Done;
 
-fn path(text: &str) -> TreePath {
+pub(crate) fn path(text: &str) -> TreePath {
     TreePath::new(text).unwrap_or_else(|_| TreePath::root())
 }
 
-fn origin(command: &str) -> ChangeOrigin {
+pub(crate) fn origin(command: &str) -> ChangeOrigin {
     ChangeOrigin {
         command: command.into(),
         who: "wren@quay".into(),
@@ -28,7 +28,7 @@ fn origin(command: &str) -> ChangeOrigin {
     }
 }
 
-fn text_step(name: &str, before: Option<&str>, after: &str) -> Step {
+pub(crate) fn text_step(name: &str, before: Option<&str>, after: &str) -> Step {
     Step::Put {
         path: path(name),
         source: Source::Text(after.into()),
@@ -38,13 +38,13 @@ fn text_step(name: &str, before: Option<&str>, after: &str) -> Step {
     }
 }
 
-fn payload_step(name: &str, bytes: &[u8]) -> Step {
+pub(crate) fn payload_step(name: &str, bytes: &[u8]) -> Step {
     let size = bytes.len() as u64;
     Step::Put { path: path(name), source: Source::Payload, before: None, after: Digest::of(bytes), size }
 }
 
 /// Where the bytes "payload" are said to lie.
-fn source(at: &Path) -> Sources {
+pub(crate) fn source(at: &Path) -> Sources {
     Sources::from_iter([(Digest::of(b"payload"), ByteSource::File(at.to_owned()))])
 }
 
@@ -163,10 +163,10 @@ fn a_step_that_fails_takes_the_others_back() -> Done {
     Ok(())
 }
 
-type Steps = (Vec<Step>, Sources);
+pub(crate) type Steps = (Vec<Step>, Sources);
 
 /// A new folder with files in it, one of them deeper, and its sources.
-fn bells(folder: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
+pub(crate) fn bells(folder: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
     let sources = [b"ring", b"rope"].map(|bytes| (Digest::of(bytes), folder.join(Digest::of(bytes).short())));
     for ((_, at), bytes) in sources.iter().zip([b"ring", b"rope"]) {
         fs::write(at, bytes)?;

@@ -96,7 +96,7 @@ impl From<Vec<u8>> for Shared {
 
 /// One folder: its path below the root, what tells that it is unchanged, and its names.
 #[derive(Debug, Clone)]
-struct Folder {
+pub(super) struct Folder {
     path: Vec<u8>,
     /// Nothing if it was changed so lately that a later change could have the same date.
     stamp: Option<Stamp>,
@@ -104,6 +104,26 @@ struct Folder {
     names: Shared,
     /// Where the names of folders end.
     folders_end: usize,
+}
+
+impl Folder {
+    /// Returns one with the names of a listing.
+    pub(super) fn new(path: Vec<u8>, stamp: Option<Stamp>, entries: &[(NameKind, &[u8])]) -> Self {
+        let (mut names, mut others) = (vec![0], Vec::new());
+        for (kind, name) in entries {
+            let into = if *kind == NameKind::Folder { &mut names } else { &mut others };
+            into.push(kind.byte());
+            into.extend_from_slice(name);
+            into.push(0);
+        }
+        let folders_end = names.len();
+        names.append(&mut others);
+        Self { path, stamp, names: names.into(), folders_end }
+    }
+
+    pub(super) fn path(&self) -> &[u8] {
+        &self.path
+    }
 }
 
 /// All names in a server's folder.
@@ -185,8 +205,19 @@ impl NameIndex {
     /// Returns the names in a tree, and keeps them in a file of the cache for the next time.
     pub fn of(tree: &LocalTree, file: &Path) -> Self {
         let root = &tree.root;
+        let stamps = |known: &[Folder]| spread(known, (cores(), FEW), |folder| stamp_of(root, &folder.path));
+        let list = |paths: &[Vec<u8>]| spread(paths, (cores(), FEW), |path| list(root, path));
+        Self::walk(file, stamps, list)
+    }
+
+    /// Walks a tree, level by level: asks for the stamps of the folders that are known, and lists those that have changed.
+    pub(super) fn walk(
+        file: &Path,
+        stamps: impl Fn(&[Folder]) -> Vec<Option<Stamp>>,
+        list: impl Fn(&[Vec<u8>]) -> Vec<io::Result<Folder>>,
+    ) -> Self {
         let known = read(file).unwrap_or_default();
-        let stamps = spread(&known, (cores(), FEW), |folder| stamp_of(root, &folder.path));
+        let stamps = stamps(&known);
         let mut unchanged: HashMap<Vec<u8>, Folder> = known
             .into_iter()
             .zip(stamps)
@@ -203,9 +234,7 @@ impl NameIndex {
                     None => changed.push(path),
                 }
             }
-            for (path, listed) in
-                changed.iter().zip(spread(&changed, (cores(), FEW), |path| list(root, path)))
-            {
+            for (path, listed) in changed.iter().zip(list(&changed)) {
                 match listed {
                     Ok(folder) => {
                         index.listed += 1;

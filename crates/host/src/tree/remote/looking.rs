@@ -1,0 +1,145 @@
+//! Looking: listings, and where paths lead.
+
+use std::{collections::BTreeSet, io};
+
+use yalotheca_core::id::TreePath;
+
+use super::{
+    RemoteTree,
+    file_server::{RemoteEntry, RemoteKind},
+    kind_of,
+    seen::{Found, Seen, Unseen},
+};
+use crate::tree::{EntryKind, TreeError};
+
+/// So often paths are resolved again after something new was seen: links may lead to links.
+const ROUNDS: usize = 100;
+
+impl RemoteTree {
+    /// Says where each path leads.
+    pub(super) fn look(&self, paths: &[TreePath]) -> Result<Vec<Found>, TreeError> {
+        self.resolve(paths, true)
+    }
+
+    /// The same, and a link at the end of a path is not followed.
+    pub(super) fn look_at_links(&self, paths: &[TreePath]) -> Result<Vec<Found>, TreeError> {
+        self.resolve(paths, false)
+    }
+
+    fn resolve(&self, paths: &[TreePath], follows: bool) -> Result<Vec<Found>, TreeError> {
+        for round in 0..ROUNDS {
+            let (mut found, mut folders, mut links) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
+            let seen = self.seen();
+            for path in paths {
+                match seen.find(&self.root, path, follows) {
+                    Ok(one) => found.push(one),
+                    Err(Unseen::Folder(folder)) => {
+                        // Mostly there is no link on the way, so all of it is asked for at once.
+                        if round == 0 {
+                            let around = Seen::around(path);
+                            folders
+                                .extend(around.into_iter().filter(|folder| seen.listing(folder).is_none()));
+                        }
+                        folders.insert(folder);
+                    }
+                    Err(Unseen::Link(link)) => drop(links.insert(link)),
+                }
+            }
+            drop(seen);
+            if found.len() == paths.len() {
+                return Ok(found);
+            }
+            self.see(&Vec::from_iter(folders))?;
+            for link in links {
+                let read = self.retried(1, |_| vec![self.server.read_link(&self.at(link.as_str()))]);
+                let target = read.into_iter().next().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
+                // One that cannot be read leads nowhere.
+                self.seen().link(link.clone(), target.unwrap_or_else(|_| ".".into()));
+            }
+        }
+        Ok(paths.iter().map(|_| Found::Absent { real: None }).collect())
+    }
+
+    /// Lists folders that were not seen yet.
+    pub(super) fn see(&self, folders: &[TreePath]) -> Result<(), TreeError> {
+        let unseen: Vec<&TreePath> = {
+            let seen = self.seen();
+            folders.iter().filter(|folder| seen.listing(folder).is_none()).collect()
+        };
+        let paths: Vec<String> = unseen.iter().map(|folder| self.at(folder.as_str())).collect();
+        let listed = self.retried(paths.len(), |indices| {
+            self.server.list(&indices.iter().map(|index| paths[*index].clone()).collect::<Vec<_>>())
+        });
+        for (folder, listed) in unseen.into_iter().zip(listed) {
+            let entries: Option<Vec<RemoteEntry>> = match listed {
+                Ok(entries) => Some(entries),
+                Err(error) if is_no_folder(&error) && !folder.is_root() => None,
+                Err(error) => return Err(self.error("reading", folder)(error)),
+            };
+            self.seen().listed(folder.clone(), entries);
+        }
+        Ok(())
+    }
+
+    pub(super) fn list_folders(
+        &self,
+        folders: &[TreePath],
+    ) -> Result<Vec<Vec<(String, EntryKind)>>, TreeError> {
+        // Where they are, and what is in them, mostly in one go.
+        let all: BTreeSet<TreePath> = folders
+            .iter()
+            .flat_map(|folder| Seen::around(folder).into_iter().chain([folder.clone()]))
+            .collect();
+        self.see(&Vec::from_iter(all))?;
+        let mut lists = Vec::with_capacity(folders.len());
+        let (mut reals, mut links) = (Vec::new(), Vec::new());
+        for (folder, found) in folders.iter().zip(self.look(folders)?) {
+            match found {
+                Found::There { real, metadata, .. } if metadata.kind == RemoteKind::Folder => {
+                    reals.push(Some(real));
+                }
+                Found::There { .. } | Found::Absent { .. } => reals.push(None),
+                Found::Refused(refusal) => {
+                    return Err(self.error("reading", folder)(io::Error::other(refusal)));
+                }
+            }
+        }
+        let real: Vec<TreePath> = reals.iter().flatten().cloned().collect();
+        self.see(&real)?;
+        for (at, real) in reals.iter().enumerate() {
+            let mut list = Vec::new();
+            let seen = self.seen();
+            if let Some(folder) = real
+                && let Some(Some(listing)) = seen.listing(folder)
+            {
+                for (name, entry) in listing {
+                    let kind = match entry.metadata.kind {
+                        RemoteKind::File => EntryKind::File(entry.metadata.size),
+                        RemoteKind::Folder => EntryKind::Folder,
+                        RemoteKind::Link => {
+                            links.extend(folder.join(name).map(|path| (at, list.len(), path)));
+                            EntryKind::Other
+                        }
+                        RemoteKind::Other => EntryKind::Other,
+                    };
+                    list.push((name.clone(), kind));
+                }
+            }
+            lists.push(list);
+        }
+        let paths: Vec<TreePath> = links.iter().map(|(.., path)| path.clone()).collect();
+        for ((at, index, path), found) in links.iter().zip(self.look(&paths)?) {
+            // One that leads to a folder in which it lies itself would have no end.
+            let is_round = matches!(&found, Found::There { real, .. } if path.is_within(real));
+            if !is_round && let Some(kind) = kind_of(found) {
+                lists[*at][*index].1 = kind;
+            }
+        }
+        Ok(lists)
+    }
+}
+
+/// Whether an error says that there is no such folder.
+pub(super) fn is_no_folder(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory)
+}

@@ -1,0 +1,266 @@
+//! Reading files: whole, in parts, and their digests.
+
+use std::{
+    collections::HashMap,
+    fs,
+    io::{self, Read, Seek, SeekFrom},
+    ops::Range,
+    path::PathBuf,
+    sync::Arc,
+};
+
+use yalotheca_core::id::{Digest, TreePath};
+
+use super::{
+    RemoteTree,
+    file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn},
+    now,
+    seen::Found,
+    stamp_of,
+};
+use crate::tree::{ReadSeek, TreeError, known::Cursor};
+
+/// So many bytes are asked for at a time.
+const AT_ONCE: u64 = 16 << 20;
+/// A part of a file that is asked for is no longer than this.
+const PART: u64 = 1 << 20;
+/// A file no larger than this is remembered when it was read.
+const TEXT: u64 = 1 << 20;
+/// A file that is opened is read in blocks of this size.
+const BLOCK: u64 = 64 << 10;
+/// What was changed within so many seconds may be changed again with the same date, since the clock is another machine's.
+const TICK: u64 = 3600;
+
+/// A file that is to be read: its path, the path by which the file server knows it, and what it is.
+pub(super) struct Wanted {
+    pub(super) real: TreePath,
+    pub(super) called: String,
+    pub(super) metadata: RemoteMetadata,
+}
+
+impl RemoteTree {
+    /// Returns the files among some paths; nothing for one that is not there.
+    pub(super) fn files(&self, paths: &[TreePath]) -> Result<Vec<Option<Wanted>>, TreeError> {
+        let found = self.look(paths)?;
+        let file = |(path, found): (&TreePath, Found)| match found {
+            Found::Absent { .. } => Ok(None),
+            Found::Refused(refusal) => Err(self.error("reading", path)(io::Error::other(refusal))),
+            Found::There { real, called, metadata } => match metadata.kind {
+                RemoteKind::File => Ok(Some(Wanted { real, called, metadata })),
+                RemoteKind::Folder => Err(self.error("reading", path)(io::ErrorKind::IsADirectory.into())),
+                RemoteKind::Link | RemoteKind::Other => {
+                    let why = crate::tree::Refusal::NotAFile("something else");
+                    Err(self.error("reading", path)(io::Error::other(why)))
+                }
+            },
+        };
+        paths.iter().zip(found).map(file).collect()
+    }
+
+    /// Passes the bytes of files on, part after part. A file that is gone by now ends.
+    pub(super) fn download(
+        &self,
+        files: &[&Wanted],
+        mut each: impl FnMut(usize, &[u8]),
+    ) -> Result<(), TreeError> {
+        let mut parts: Vec<(usize, Range<u64>)> = Vec::new();
+        let mut bytes = 0;
+        let mut flush = |parts: &mut Vec<(usize, Range<u64>)>| -> Result<(), TreeError> {
+            let read = self.retried(parts.len(), |indices| {
+                let asked = indices.iter().map(|index| {
+                    let (file, range) = &parts[*index];
+                    (self.at(&files[*file].called), range.clone())
+                });
+                self.server.read(&asked.collect::<Vec<_>>())
+            });
+            for ((file, _), read) in parts.drain(..).zip(read) {
+                match read {
+                    Ok(read) => each(file, &read),
+                    Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+                    Err(error) => return Err(self.error("reading", &files[file].real)(error)),
+                }
+            }
+            Ok(())
+        };
+        for (index, file) in files.iter().enumerate() {
+            let mut start = 0;
+            while start < file.metadata.size {
+                let end = (start + PART).min(file.metadata.size);
+                parts.push((index, start..end));
+                bytes += end - start;
+                start = end;
+                if bytes >= AT_ONCE {
+                    flush(&mut parts)?;
+                    bytes = 0;
+                }
+            }
+        }
+        flush(&mut parts)
+    }
+
+    pub(super) fn read_files(&self, paths: &[TreePath]) -> Result<Vec<Option<Vec<u8>>>, TreeError> {
+        let files = self.files(paths)?;
+        let mut read: Vec<Option<Vec<u8>>> = files
+            .iter()
+            .map(|file| {
+                let file = file.as_ref()?;
+                let text = self.seen().text(&file.real, &file.metadata);
+                text.map(|bytes| bytes.to_vec()).or_else(|| self.record(&file.real))
+            })
+            .collect();
+        let missing: Vec<usize> =
+            (0..files.len()).filter(|index| read[*index].is_none() && files[*index].is_some()).collect();
+        let wanted: Vec<&Wanted> = missing.iter().filter_map(|index| files[*index].as_ref()).collect();
+        let mut bytes: Vec<Vec<u8>> = wanted.iter().map(|_| Vec::new()).collect();
+        self.download(&wanted, |file, part| bytes[file].extend_from_slice(part))?;
+        for ((index, file), bytes) in missing.iter().zip(wanted).zip(bytes) {
+            if file.metadata.size <= TEXT {
+                self.keep_record(&file.real, &bytes);
+                self.seen().note_text(file.real.clone(), &file.metadata, Arc::new(bytes.clone()));
+            }
+            read[*index] = Some(bytes);
+        }
+        Ok(read)
+    }
+
+    /// Where a record is kept on this machine: it is called by its digest, which whoever reads it verifies. Texts of control files may
+    /// hold secrets and are not kept.
+    fn record_at(&self, path: &TreePath) -> Option<PathBuf> {
+        let name = path.as_str().strip_prefix(".yalotheca/records/")?;
+        let is_kept = name.ends_with(".manifest") || name.ends_with(".receipt");
+        self.records.as_ref().filter(|_| is_kept && !name.contains('/')).map(|folder| folder.join(name))
+    }
+
+    fn record(&self, path: &TreePath) -> Option<Vec<u8>> {
+        let bytes = fs::read(self.record_at(path)?).ok()?;
+        let name = path.name().rsplit_once('.')?.0;
+        (Digest::of(&bytes).to_string() == name).then_some(bytes)
+    }
+
+    pub(super) fn keep_record(&self, path: &TreePath, bytes: &[u8]) {
+        let Some(at) = self.record_at(path) else { return };
+        // That it cannot be kept costs time only.
+        let keep = || {
+            let folder = at.parent()?;
+            fs::create_dir_all(folder).ok()?;
+            let mut file = tempfile::NamedTempFile::new_in(folder).ok()?;
+            io::Write::write_all(&mut file, bytes).ok()?;
+            file.persist(&at).ok()
+        };
+        drop(keep());
+    }
+
+    pub(super) fn digest_files(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let files = self.files(paths)?;
+        let mut cursor = Cursor::default();
+        let mut digests: Vec<Option<(Digest, u64)>> = files
+            .iter()
+            .map(|file| {
+                let file = file.as_ref()?;
+                let stamp = stamp_of(&file.metadata)?;
+                let digest = self.known.find(&mut cursor, &file.real, &stamp);
+                let read = || {
+                    let text = self.seen().text(&file.real, &file.metadata)?;
+                    Some(Digest::of(&text))
+                };
+                Some((digest.or_else(read)?, file.metadata.size))
+            })
+            .collect();
+        let missing: Vec<usize> =
+            (0..files.len()).filter(|index| digests[*index].is_none() && files[*index].is_some()).collect();
+        let wanted: Vec<&Wanted> = missing.iter().filter_map(|index| files[*index].as_ref()).collect();
+        let mut hashers: HashMap<usize, (blake3::Hasher, u64)> = HashMap::new();
+        self.download(&wanted, |file, part| {
+            let (hasher, size) = hashers.entry(file).or_default();
+            hasher.update(part);
+            *size += part.len() as u64;
+        })?;
+        for (at, (index, file)) in missing.iter().zip(wanted).enumerate() {
+            let (hasher, size) = hashers.remove(&at).unwrap_or_default();
+            let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
+            if size == file.metadata.size
+                && let Some(stamp) = stamp_of(&file.metadata)
+                && file.metadata.modified.is_some_and(|modified| modified + TICK < now())
+            {
+                self.known.insert(&file.real, stamp, digest);
+            }
+            digests[*index] = Some((digest, size));
+        }
+        Ok(digests)
+    }
+
+    pub(super) fn open_file(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError> {
+        let Some(Some(file)) = self.files(std::slice::from_ref(path))?.pop() else { return Ok(None) };
+        if let Some(text) = self.seen().text(&file.real, &file.metadata) {
+            return Ok(Some(Box::new(io::Cursor::new(text.to_vec()))));
+        }
+        let server = Arc::clone(&self.server);
+        let at = self.at(&file.called);
+        Ok(Some(Box::new(RemoteReader {
+            server,
+            at,
+            size: file.metadata.size,
+            position: 0,
+            block: (0, Vec::new()),
+        })))
+    }
+}
+
+/// A remote file, open: blocks of it are fetched as they are read.
+struct RemoteReader {
+    server: Arc<dyn FileServer>,
+    at: String,
+    size: u64,
+    position: u64,
+    /// The last block: where it begins, and its bytes.
+    block: (u64, Vec<u8>),
+}
+
+impl RemoteReader {
+    fn fetch(&mut self) -> io::Result<()> {
+        let start = self.position / BLOCK * BLOCK;
+        let asked = [(self.at.clone(), start..(start + BLOCK).min(self.size))];
+        let read = || self.server.read(&asked).pop().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
+        let bytes = match read() {
+            Err(error) if is_torn(&error) => {
+                self.server.reconnect()?;
+                read()
+            }
+            read => read,
+        };
+        self.block = (start, bytes?);
+        Ok(())
+    }
+}
+
+impl Read for RemoteReader {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.position >= self.size || buffer.is_empty() {
+            return Ok(0);
+        }
+        let is_in = |block: &(u64, Vec<u8>), position: u64| {
+            (block.0..block.0 + block.1.len() as u64).contains(&position)
+        };
+        if !is_in(&self.block, self.position) {
+            self.fetch()?;
+        }
+        let offset = usize::try_from(self.position - self.block.0).map_err(io::Error::other)?;
+        let bytes = self.block.1.get(offset..).unwrap_or_default();
+        let count = bytes.len().min(buffer.len());
+        buffer[..count].copy_from_slice(&bytes[..count]);
+        self.position += count as u64;
+        Ok(count)
+    }
+}
+
+impl Seek for RemoteReader {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let position = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(offset) => self.size.checked_add_signed(offset),
+            SeekFrom::Current(offset) => self.position.checked_add_signed(offset),
+        };
+        self.position = position.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.position)
+    }
+}

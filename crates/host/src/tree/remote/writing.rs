@@ -1,0 +1,628 @@
+//! Writing: new files under names of our own, moves, and what replaces what.
+
+use std::{
+    borrow::Cow,
+    collections::{BTreeMap, BTreeSet},
+    fs::{self, File},
+    io::{self, Cursor, Read},
+    path::Path,
+    sync::Arc,
+};
+
+use yalotheca_core::id::{Digest, TreePath};
+
+use super::{
+    RemoteTree, TEMPORARY,
+    file_server::{RemoteFile, RemoteKind, RemoteMetadata},
+    looking::is_no_folder,
+    now,
+    reading::Wanted,
+    seen::{Found, OLD},
+    stamp_of, temporary,
+};
+use crate::tree::{
+    Access, NewFolder, TreeError, Upload, UploadError, UploadSource, digest::digest_of,
+    known::Cursor as Known, upload::other_bytes,
+};
+
+/// A file no larger than this is read whole before it is sent.
+const AT_ONCE: u64 = 1 << 20;
+/// So many bytes, and so many files, are sent before they are looked at.
+const BATCH: (u64, usize) = (64 << 20, 4_000);
+/// So many seconds a new file is older than it is, so that whatever is written later has another date.
+const AGE: u64 = 10;
+
+/// The bytes of an upload.
+enum Bytes<'a> {
+    Here(Cow<'a, [u8]>),
+    File(&'a Path),
+    Temporary(tempfile::NamedTempFile),
+}
+
+impl Bytes<'_> {
+    fn open(&self) -> io::Result<Box<dyn Read + Send + '_>> {
+        Ok(match self {
+            Self::Here(bytes) => Box::new(Cursor::new(bytes.as_ref())),
+            Self::File(path) => Box::new(File::open(path)?),
+            Self::Temporary(file) => Box::new(file.reopen()?),
+        })
+    }
+}
+
+impl RemoteTree {
+    /// Returns the path by which the file server knows what is, or is to be, at a path; links are followed.
+    fn target(
+        &self,
+        verb: &'static str,
+        path: &TreePath,
+    ) -> Result<(TreePath, Option<RemoteMetadata>), TreeError> {
+        match self.look(std::slice::from_ref(path))?.pop() {
+            Some(Found::There { real, metadata, .. }) => Ok((real, Some(metadata))),
+            Some(Found::Absent { real: Some(real) }) => Ok((real, None)),
+            Some(Found::Absent { real: None }) | None => {
+                Err(self.error(verb, path)(io::ErrorKind::NotFound.into()))
+            }
+            Some(Found::Refused(refusal)) => Err(self.error(verb, path)(io::Error::other(refusal))),
+        }
+    }
+
+    pub(super) fn make_folders(&self, folders: &[NewFolder<'_>]) -> Result<(), TreeError> {
+        // Outer ones first, each with those above it.
+        let mut wanted: BTreeMap<(usize, TreePath), Access<'_>> = BTreeMap::new();
+        for NewFolder { path, access } in folders {
+            let mut next = Some((*path).clone());
+            while let Some(folder) = next.filter(|folder| !folder.is_root()) {
+                next = folder.parent();
+                let depth = folder.as_str().split('/').count();
+                wanted.entry((depth, folder)).or_insert(*access);
+            }
+        }
+        let paths: Vec<TreePath> = wanted.keys().map(|(_, path)| path.clone()).collect();
+        let mut levels: BTreeMap<usize, Vec<(TreePath, Option<u32>)>> = BTreeMap::new();
+        for (((depth, path), access), found) in wanted.into_iter().zip(self.look(&paths)?) {
+            match found {
+                Found::There { metadata, .. } if metadata.kind == RemoteKind::Folder => {}
+                Found::There { .. } => {
+                    return Err(self.error("making the folder", &path)(io::ErrorKind::AlreadyExists.into()));
+                }
+                Found::Refused(refusal) => {
+                    return Err(self.error("making the folder", &path)(io::Error::other(refusal)));
+                }
+                Found::Absent { .. } => {
+                    let mode = self.new_folder_mode(access)?;
+                    levels.entry(depth).or_default().push((path, mode));
+                }
+            }
+        }
+        for level in levels.into_values() {
+            let mut real = Vec::with_capacity(level.len());
+            for (path, mode) in &level {
+                let (at, _) = self.target("making the folder", path)?;
+                real.push((at, *mode));
+            }
+            let asked: Vec<(String, Option<u32>)> =
+                real.iter().map(|(path, mode)| (self.at(path.as_str()), *mode)).collect();
+            let made = self.retried(asked.len(), |indices| {
+                self.server
+                    .create_folders(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
+            });
+            for ((path, mode), made) in real.iter().zip(made) {
+                match made {
+                    Ok(()) => self.seen().made(path, *mode),
+                    Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                        let folder = path.parent().unwrap_or_else(TreePath::root);
+                        let mut seen = self.seen();
+                        seen.forget_folder(&folder);
+                        seen.forget_folder(path);
+                    }
+                    Err(error) => return Err(self.error("making the folder", path)(error)),
+                }
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn make_once(&self, folder: &TreePath) -> Result<bool, TreeError> {
+        let above = folder.parent().unwrap_or_else(TreePath::root);
+        let asked = [(self.at(folder.as_str()), self.new_folder_mode(Access::Own)?)];
+        let made = self.retried(1, |_| self.server.create_folders(&asked)).pop().unwrap_or(Ok(()));
+        let mut seen = self.seen();
+        seen.forget_folder(&above);
+        seen.forget_folder(folder);
+        match made {
+            Ok(()) => Ok(true),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+            Err(error) => Err(self.error("making the folder", folder)(error)),
+        }
+    }
+
+    pub(super) fn upload_files(&self, uploads: &[Upload<'_>]) -> Result<(), UploadError> {
+        let mut start = 0;
+        while start < uploads.len() {
+            let (mut end, mut bytes) = (start, 0);
+            while end < uploads.len()
+                && end - start < BATCH.1
+                && (end == start || bytes + uploads[end].size <= BATCH.0)
+            {
+                bytes += uploads[end].size;
+                end += 1;
+            }
+            self.upload_batch(uploads, start..end)?;
+            start = end;
+        }
+        Ok(())
+    }
+
+    /// Returns the bytes of an upload, verified.
+    fn bytes_of<'u>(&self, index: usize, upload: &'u Upload<'u>) -> Result<Bytes<'u>, UploadError> {
+        let wrong = |why: String| UploadError::Bytes { index, why };
+        let unreadable = |from: &Path, error: io::Error| wrong(format!("{}: {error}", from.display()));
+        let (bytes, digest) = match &upload.source {
+            UploadSource::Bytes(bytes) | UploadSource::Precious(bytes) => {
+                (Bytes::Here(Cow::Borrowed(bytes.as_ref())), Digest::of(bytes))
+            }
+            UploadSource::File(from) | UploadSource::Cached(from) | UploadSource::Verified(from) => {
+                let length = fs::metadata(from).map_err(|error| unreadable(from, error))?.len();
+                if length <= AT_ONCE {
+                    let bytes = fs::read(from).map_err(|error| unreadable(from, error))?;
+                    let digest = Digest::of(&bytes);
+                    (Bytes::Here(Cow::Owned(bytes)), digest)
+                } else {
+                    let (digest, _) = digest_of(from).map_err(|error| unreadable(from, error))?;
+                    (Bytes::File(from), digest)
+                }
+            }
+            UploadSource::Tree(old) => {
+                let file = self.files(std::slice::from_ref(old))?.pop().flatten();
+                let file = file.ok_or_else(|| wrong(format!("{old} is gone")))?;
+                self.fetch(index, &file)?
+            }
+        };
+        if digest == upload.digest { Ok(bytes) } else { Err(other_bytes((index, upload), &digest)) }
+    }
+
+    /// Downloads a file in order to write it again elsewhere.
+    fn fetch(&self, index: usize, file: &Wanted) -> Result<(Bytes<'static>, Digest), UploadError> {
+        let failed = |error: io::Error| UploadError::Bytes { index, why: format!("fetching it: {error}") };
+        let mut copy = tempfile::NamedTempFile::new().map_err(failed)?;
+        let mut hasher = blake3::Hasher::new();
+        let mut written = Ok(());
+        self.download(&[file], |_, part| {
+            hasher.update(part);
+            if written.is_ok() {
+                written = io::Write::write_all(&mut copy, part);
+            }
+        })?;
+        written.map_err(failed)?;
+        Ok((Bytes::Temporary(copy), Digest::from_bytes(*hasher.finalize().as_bytes())))
+    }
+
+    fn upload_batch(&self, uploads: &[Upload<'_>], batch: std::ops::Range<usize>) -> Result<(), UploadError> {
+        let paths: Vec<TreePath> = uploads[batch.clone()].iter().map(|upload| upload.path.clone()).collect();
+        let mut real = Vec::with_capacity(paths.len());
+        for (path, found) in paths.iter().zip(self.look(&paths)?) {
+            match found {
+                Found::There { real: at, .. } | Found::Absent { real: Some(at) } => real.push(at),
+                Found::Absent { real: None } => {
+                    return Err(self.error("writing", path)(io::ErrorKind::NotFound.into()).into());
+                }
+                Found::Refused(refusal) => {
+                    return Err(self.error("writing", path)(io::Error::other(refusal)).into());
+                }
+            }
+        }
+        // A file of the server that only has to be known by another name as well need not travel.
+        let mut is_linked = vec![false; real.len()];
+        if self.server.features().hard_links {
+            let links: Vec<(usize, (String, String))> = batch
+                .clone()
+                .enumerate()
+                .filter_map(|(at, index)| match &uploads[index].source {
+                    // Only what nobody writes to: the attic.
+                    UploadSource::Tree(old) if crate::tree::is_own(old) => {
+                        Some((at, (self.at(old.as_str()), self.at(real[at].as_str()))))
+                    }
+                    _ => None,
+                })
+                .collect();
+            let linked = self.retried(links.len(), |indices| {
+                self.server.link(&indices.iter().map(|index| links[*index].1.clone()).collect::<Vec<_>>())
+            });
+            for ((at, _), linked) in links.iter().zip(linked) {
+                is_linked[*at] = linked.is_ok();
+            }
+        }
+        let mut sent: Vec<(usize, Bytes<'_>, Option<u32>)> = Vec::new();
+        for (at, index) in batch.clone().enumerate() {
+            if !is_linked[at] {
+                let upload = &uploads[index];
+                sent.push((at, self.bytes_of(index, upload)?, self.file_mode(upload.access)?));
+            }
+        }
+        let modified = now().saturating_sub(AGE);
+        let files: Vec<RemoteFile<'_>> = sent
+            .iter()
+            .map(|(at, bytes, mode)| RemoteFile {
+                path: self.at(real[*at].as_str()),
+                size: uploads[batch.start + at].size,
+                mode: *mode,
+                modified: Some(modified),
+                open: Box::new(move || bytes.open()),
+            })
+            .collect();
+        for ((at, ..), written) in sent.iter().zip(self.write_all(&files)) {
+            written.map_err(|error| self.error("writing", &real[*at])(error))?;
+        }
+        self.verify(uploads, batch, &real)
+    }
+
+    fn write_all(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+        self.retried(files.len(), |indices| {
+            if indices.len() == files.len() {
+                return self.server.write(files);
+            }
+            // What was torn is sent again, one after the other.
+            indices
+                .iter()
+                .map(|index| {
+                    let one = std::slice::from_ref(&files[*index]);
+                    self.server.write(one).pop().unwrap_or_else(|| Err(io::ErrorKind::NotConnected.into()))
+                })
+                .collect()
+        })
+    }
+
+    /// Makes sure that uploads have arrived whole, and notes what they are known by.
+    fn verify(
+        &self,
+        uploads: &[Upload<'_>],
+        batch: std::ops::Range<usize>,
+        real: &[TreePath],
+    ) -> Result<(), UploadError> {
+        {
+            let mut seen = self.seen();
+            for path in real {
+                seen.forget_folder(&path.parent().unwrap_or_else(TreePath::root));
+            }
+        }
+        for ((index, path), found) in batch.zip(real).zip(self.look_at_links(real)?) {
+            let upload = &uploads[index];
+            match found {
+                Found::There { metadata, .. } if metadata.size == upload.size => {
+                    if let Some(stamp) = stamp_of(&metadata) {
+                        self.known.insert(path, stamp, upload.digest);
+                    }
+                }
+                Found::There { metadata, .. } => {
+                    let why = format!("{} of {} bytes have arrived", metadata.size, upload.size);
+                    return Err(UploadError::Bytes { index, why });
+                }
+                _ => return Err(UploadError::Bytes { index, why: "it has not arrived".into() }),
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn replace_file(&self, path: &TreePath, bytes: &[u8]) -> Result<(), TreeError> {
+        let access = if crate::tree::is_own(path) { Access::Own } else { Access::Like(path) };
+        let (real, there) = self.target("writing", path)?;
+        let folder = real.parent().unwrap_or_else(TreePath::root);
+        let failed = self.error("writing", path);
+        let beside = folder.join(&temporary()).map_err(|error| failed(io::Error::other(error)))?;
+        let mode = self.file_mode(access)?;
+        let file = RemoteFile {
+            path: self.at(beside.as_str()),
+            size: bytes.len() as u64,
+            mode,
+            modified: None,
+            open: Box::new(move || Ok(Box::new(Cursor::new(bytes)))),
+        };
+        for written in self.write_all(std::slice::from_ref(&file)) {
+            written.map_err(&failed)?;
+        }
+        let (kind, size) = (RemoteKind::File, bytes.len() as u64);
+        let metadata = RemoteMetadata { kind, size, modified: None, mode, target: None };
+        self.seen().put(&beside, metadata.clone());
+        self.move_over(&beside, &real, there.is_some()).map_err(failed)?;
+        self.known.forget(&mut Known::default(), &real);
+        let mut seen = self.seen();
+        seen.put(&real, metadata.clone());
+        seen.note_text(real, &metadata, Arc::new(bytes.to_vec()));
+        Ok(())
+    }
+
+    /// Moves a file to where another one may be.
+    fn move_over(&self, from: &TreePath, to: &TreePath, is_there: bool) -> io::Result<()> {
+        let (source, target) = (self.at(from.as_str()), self.at(to.as_str()));
+        if !is_there || self.server.features().replaces {
+            return self.rename_each(&[(source, target)]).pop().unwrap_or(Ok(()));
+        }
+        // The old one is known by its own name until the new one has it.
+        let folder = to.parent().unwrap_or_else(TreePath::root);
+        let old = folder.join(&format!("{OLD}{}", to.name())).map_err(io::Error::other)?;
+        let old = self.at(old.as_str());
+        let gone = |result: io::Result<()>| match result {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
+            _ => Ok(()),
+        };
+        let remove = || self.retried(1, |_| self.server.remove_files(std::slice::from_ref(&old)));
+        // An earlier replacement that was interrupted has left it so.
+        let is_away = self.seen().is_alias(&folder, to.name());
+        if !is_away {
+            gone(remove().pop().unwrap_or(Ok(())))?;
+            self.rename_each(&[(target.clone(), old.clone())]).pop().unwrap_or(Ok(()))?;
+        }
+        self.rename_each(&[(source, target)]).pop().unwrap_or(Ok(()))?;
+        gone(remove().pop().unwrap_or(Ok(())))
+    }
+
+    /// Renames; a rename whose answer was lost may have been done.
+    fn rename_each(&self, moves: &[(String, String)]) -> Vec<io::Result<()>> {
+        let is_first = std::cell::Cell::new(true);
+        self.retried(moves.len(), |indices| {
+            let asked: Vec<(String, String)> = indices.iter().map(|index| moves[*index].clone()).collect();
+            let mut done = self.server.rename(&asked);
+            if !is_first.replace(false) {
+                for (result, (from, to)) in done.iter_mut().zip(&asked) {
+                    let is_gone = result.as_ref().is_err_and(is_no_folder);
+                    if is_gone
+                        && self
+                            .server
+                            .metadata(std::slice::from_ref(to))
+                            .pop()
+                            .is_some_and(|there| there.is_ok())
+                        && self
+                            .server
+                            .metadata(std::slice::from_ref(from))
+                            .pop()
+                            .is_some_and(|there| there.is_err())
+                    {
+                        *result = Ok(());
+                    }
+                }
+            }
+            done
+        })
+    }
+
+    pub(super) fn move_all(&self, moves: &[(&TreePath, &TreePath)]) -> Result<(), TreeError> {
+        if moves.is_empty() {
+            return Ok(());
+        }
+        let (from, to): (Vec<TreePath>, Vec<TreePath>) =
+            moves.iter().map(|(from, to)| ((*from).clone(), (*to).clone())).unzip();
+        let sources = self.look_at_links(&from)?;
+        let targets = self.look(&to)?;
+        let (mut plain, mut over) = (Vec::new(), Vec::new());
+        for ((at, source), target) in sources.into_iter().enumerate().zip(targets) {
+            let failed = |error: io::Error| self.error("moving a file to", &to[at])(error);
+            let (source, called) = match source {
+                Found::There { real, called, .. } => (real, called),
+                Found::Absent { .. } => return Err(failed(io::ErrorKind::NotFound.into())),
+                Found::Refused(refusal) => return Err(failed(io::Error::other(refusal))),
+            };
+            match target {
+                Found::Absent { real: Some(real) } => plain.push((source, called, real)),
+                Found::There { real, .. } => over.push((source, called, real)),
+                Found::Absent { real: None } => return Err(failed(io::ErrorKind::NotFound.into())),
+                Found::Refused(refusal) => return Err(failed(io::Error::other(refusal))),
+            }
+        }
+        if self.server.features().replaces {
+            plain.append(&mut over);
+        }
+        let asked: Vec<(String, String)> =
+            plain.iter().map(|(_, called, to)| (self.at(called), self.at(to.as_str()))).collect();
+        let mut failed = None;
+        for ((source, _, target), moved) in plain.iter().zip(self.rename_each(&asked)) {
+            match moved {
+                Ok(()) => self.note_moved(source, target),
+                Err(error) => {
+                    failed.get_or_insert(self.error("moving a file to", target)(error));
+                }
+            }
+        }
+        if let Some(error) = failed {
+            self.seen().forget();
+            return Err(error);
+        }
+        for (source, _, target) in over {
+            self.move_over(&source, &target, true).map_err(self.error("moving a file to", &target))?;
+            self.note_moved(&source, &target);
+        }
+        Ok(())
+    }
+
+    /// Notes a move: what is known of the files goes with them.
+    fn note_moved(&self, from: &TreePath, to: &TreePath) {
+        let mut seen = self.seen();
+        let mut cursor = Known::default();
+        for (path, metadata) in seen.files_within(from) {
+            if let Some(stamp) = stamp_of(&metadata)
+                && let Some(digest) = self.known.find(&mut cursor, &path, &stamp)
+                && let Some(moved) = path.moved(from, to)
+            {
+                self.known.insert(&moved, stamp, digest);
+            }
+            self.known.forget(&mut cursor, &path);
+        }
+        seen.moved(from, to);
+    }
+
+    pub(super) fn exchange_all(
+        &self,
+        exchanges: &[(&TreePath, &TreePath, &TreePath)],
+    ) -> Result<(), TreeError> {
+        if exchanges.is_empty() {
+            return Ok(());
+        }
+        let features = self.server.features();
+        if !(features.replaces && features.hard_links) {
+            // For a moment nothing is there.
+            let away: Vec<(&TreePath, &TreePath)> =
+                exchanges.iter().map(|(_, to, attic)| (*to, *attic)).collect();
+            self.move_all(&away)?;
+            let moves: Vec<(&TreePath, &TreePath)> =
+                exchanges.iter().map(|(from, to, _)| (*from, *to)).collect();
+            return self.move_all(&moves);
+        }
+        let mut links = Vec::with_capacity(exchanges.len());
+        for (_, to, attic) in exchanges {
+            let (real, metadata) = self.target("keeping a copy at", to)?;
+            links.push((real, (*attic).clone(), metadata));
+        }
+        let asked: Vec<(String, String)> =
+            links.iter().map(|(real, attic, _)| (self.at(real.as_str()), self.at(attic.as_str()))).collect();
+        let linked = self.retried(asked.len(), |indices| {
+            self.server.link(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
+        });
+        for ((_, attic, metadata), linked) in links.into_iter().zip(linked) {
+            match linked {
+                Err(error) if error.kind() != io::ErrorKind::AlreadyExists => {
+                    return Err(self.error("keeping a copy at", &attic)(error));
+                }
+                _ => {
+                    if let Some(metadata) = metadata {
+                        self.seen().put(&attic, metadata);
+                    }
+                }
+            }
+        }
+        let moves: Vec<(&TreePath, &TreePath)> = exchanges.iter().map(|(from, to, _)| (*from, *to)).collect();
+        self.move_all(&moves)
+    }
+
+    pub(super) fn copy_file(&self, from: &TreePath, to: &TreePath) -> Result<(), TreeError> {
+        let failed = self.error("keeping a copy at", to);
+        let (target, there) = self.target("keeping a copy at", to)?;
+        if there.is_some() {
+            return Ok(());
+        }
+        let file = self.files(std::slice::from_ref(from))?.pop().flatten();
+        let file = file.ok_or_else(|| failed(io::ErrorKind::NotFound.into()))?;
+        if self.server.features().hard_links {
+            let pair = [(self.at(&file.called), self.at(target.as_str()))];
+            let linked = self.retried(1, |_| self.server.link(&pair)).pop().unwrap_or(Ok(()));
+            if linked.is_ok() {
+                self.seen().put(&target, file.metadata);
+                return Ok(());
+            }
+        }
+        let bytes = self.read_files(std::slice::from_ref(from))?.pop().flatten();
+        let bytes = bytes.ok_or_else(|| failed(io::ErrorKind::NotFound.into()))?;
+        let mode = file.metadata.mode;
+        let (size, content) = (bytes.len() as u64, &bytes);
+        let copy = RemoteFile {
+            path: self.at(target.as_str()),
+            size,
+            mode,
+            modified: None,
+            open: Box::new(move || Ok(Box::new(Cursor::new(content.as_slice())))),
+        };
+        for written in self.write_all(std::slice::from_ref(&copy)) {
+            written.map_err(&failed)?;
+        }
+        let metadata = RemoteMetadata { kind: RemoteKind::File, size, modified: None, mode, target: None };
+        self.seen().put(&target, metadata);
+        Ok(())
+    }
+
+    pub(super) fn remove_if_empty(&self, path: &TreePath) -> Result<bool, TreeError> {
+        let asked = [self.at(path.as_str())];
+        let removed = self.retried(1, |_| self.server.remove_folders(&asked)).pop().unwrap_or(Ok(()));
+        match removed {
+            Ok(()) => {
+                self.seen().removed(path);
+                Ok(true)
+            }
+            Err(error) if is_no_folder(&error) => {
+                self.seen().removed(path);
+                Ok(true)
+            }
+            Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty => Ok(false),
+            Err(error) => {
+                // Many a server has one word for all that can go wrong.
+                self.seen().forget_folder(path);
+                let is_empty =
+                    self.list_folders(std::slice::from_ref(path))?.pop().is_none_or(|list| list.is_empty());
+                if is_empty { Err(self.error("removing the folder", path)(error)) } else { Ok(false) }
+            }
+        }
+    }
+
+    pub(super) fn remove_each(&self, paths: &[TreePath]) -> Result<(), TreeError> {
+        let asked: Vec<String> = paths.iter().map(|path| self.at(path.as_str())).collect();
+        let removed = self.retried(asked.len(), |indices| {
+            self.server.remove_files(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
+        });
+        for (path, removed) in paths.iter().zip(removed) {
+            match removed {
+                Err(error) if !is_no_folder(&error) => return Err(self.error("removing", path)(error)),
+                _ => {
+                    self.known.forget(&mut Known::default(), path);
+                    self.seen().removed(path);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn remove_whole(&self, path: &TreePath) -> Result<(), TreeError> {
+        let (mut files, mut levels) = (Vec::new(), vec![vec![path.clone()]]);
+        match self.look_at_links(std::slice::from_ref(path))?.pop() {
+            Some(Found::There { metadata, .. }) if metadata.kind == RemoteKind::Folder => {}
+            Some(Found::There { .. }) => return self.remove_each(std::slice::from_ref(path)),
+            _ => return Ok(()),
+        }
+        while let Some(level) = levels.last().filter(|level| !level.is_empty()) {
+            self.see(level)?;
+            let mut next = Vec::new();
+            let seen = self.seen();
+            for folder in level {
+                for (name, entry) in seen.listing(folder).into_iter().flatten().flatten() {
+                    let Ok(inner) = folder.join(name) else { continue };
+                    if entry.metadata.kind == RemoteKind::Folder {
+                        next.push(inner);
+                    } else {
+                        files.push(inner);
+                    }
+                }
+            }
+            drop(seen);
+            levels.push(next);
+        }
+        self.remove_each(&files)?;
+        for level in levels.iter().rev() {
+            let asked: Vec<String> = level.iter().map(|folder| self.at(folder.as_str())).collect();
+            let removed = self.retried(asked.len(), |indices| {
+                self.server
+                    .remove_folders(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
+            });
+            for (folder, removed) in level.iter().zip(removed) {
+                match removed {
+                    Err(error) if !is_no_folder(&error) => return Err(self.error("removing", folder)(error)),
+                    _ => drop(self.seen().removed(folder)),
+                }
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn sweep_folders(&self, folders: &[TreePath]) -> Result<(), TreeError> {
+        let listed = self.list_folders(folders)?;
+        let mut left = Vec::new();
+        for (folder, names) in folders.iter().zip(listed) {
+            let known: BTreeSet<&str> = names.iter().map(|(name, _)| name.as_str()).collect();
+            for (name, _) in &names {
+                let is_old = name.strip_prefix(OLD).is_some_and(|own| {
+                    let is_alias = self.seen().is_alias(folder, own);
+                    known.contains(own) && !is_alias
+                });
+                if name.starts_with(TEMPORARY) || is_old {
+                    left.extend(folder.join(name));
+                }
+            }
+        }
+        self.remove_each(&left)
+    }
+}
