@@ -47,6 +47,8 @@ pub enum Advice {
     AcceptPresent(String),
     /// Name a file that holds the password.
     NamePasswordFile,
+    /// Give the right password, or set up a key.
+    GiveCredentials,
 }
 
 impl From<String> for Advice {

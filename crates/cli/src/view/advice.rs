@@ -47,6 +47,9 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::AcceptPresent(content) => {
             format!("accept the one that is there now: yalotheca update {content}")
         }
+        Advice::GiveCredentials => {
+            "set up a key (ssh-copy-id), or give the password: it is asked for in a terminal, or taken from YALOTHECA_PASSWORD or --password-file FILE".into()
+        }
         Advice::NamePasswordFile => "name a file that holds it: --password-file FILE".into(),
     }
 }

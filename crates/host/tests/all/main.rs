@@ -6,6 +6,7 @@ mod clones;
 mod fetching;
 mod remote;
 mod settling;
+mod ssh;
 mod stores;
 mod surveys;
 mod trees;

@@ -3,11 +3,13 @@
 //! Folders are listed once and remembered until the lock is taken or a change begins, and every call asks for all that it needs at once.
 //! A file whose size and date are as they were when it was read or written is not read again.
 
+mod address;
 pub mod file_server;
 mod looking;
 mod names;
 mod reading;
 mod seen;
+pub mod sftp;
 mod writing;
 
 use std::{
@@ -27,6 +29,7 @@ use super::{
     Access, Capabilities, EntryKind, Flush, FoundName, NameIndex, NameMetadata, NewFolder, ReadSeek, Tree,
     TreeError, Upload, UploadError, digest::Stamp, known::Known,
 };
+pub use address::{ParseAddressError, Protocol, RemoteAddress};
 use file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn};
 use seen::{Found, Seen};
 

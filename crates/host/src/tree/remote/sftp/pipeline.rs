@@ -1,0 +1,167 @@
+//! Many requests in flight over one connection.
+
+use std::{
+    collections::HashMap,
+    io::{self, BufWriter, Read, Write},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicU32, Ordering},
+        mpsc::{self, Receiver, Sender},
+    },
+    thread,
+    time::Duration,
+};
+
+use super::wire::{LONGEST, Reply, Request, reply};
+
+/// So many requests are in flight at most.
+const IN_FLIGHT: usize = 256;
+/// A server that answers nothing for so long is gone.
+const PATIENCE: Duration = Duration::from_secs(90);
+
+type Answer = (u32, io::Result<Reply>);
+type Waiting = Arc<Mutex<HashMap<u32, Sender<Answer>>>>;
+
+/// One connection.
+pub(super) struct Pipeline {
+    writer: Mutex<BufWriter<Box<dyn Write + Send>>>,
+    waiting: Waiting,
+    next: AtomicU32,
+}
+
+/// Something that takes several requests, each after the answer to an earlier one.
+pub(super) trait Exchange {
+    /// Returns the first requests.
+    fn begin(&mut self) -> Vec<Request>;
+    /// Takes the answer to a request with a tag, and returns the next requests.
+    fn answer(&mut self, tag: u64, answer: io::Result<Reply>) -> Vec<Request>;
+}
+
+pub(super) fn torn() -> io::Error {
+    io::Error::new(io::ErrorKind::ConnectionReset, "the connection has ended")
+}
+
+/// Reads one packet.
+pub(super) fn packet(from: &mut impl Read) -> io::Result<Vec<u8>> {
+    let mut length = [0; 4];
+    from.read_exact(&mut length)?;
+    let length = usize::try_from(u32::from_be_bytes(length)).map_err(io::Error::other)?;
+    if length > LONGEST {
+        let why = "the server's answer is no SFTP; does its shell print something at login?";
+        return Err(io::Error::new(io::ErrorKind::InvalidData, why));
+    }
+    let mut packet = vec![0; length];
+    from.read_exact(&mut packet)?;
+    Ok(packet)
+}
+
+impl Pipeline {
+    /// Begins to read answers.
+    pub(super) fn new(mut reader: impl Read + Send + 'static, writer: Box<dyn Write + Send>) -> Self {
+        let waiting = Waiting::default();
+        let theirs = Arc::clone(&waiting);
+        thread::spawn(move || {
+            while let Ok(read) = packet(&mut reader) {
+                let Ok((id, answer)) = reply(&read) else { break };
+                let mut waiting = theirs.lock().unwrap_or_else(PoisonError::into_inner);
+                // What nobody waits for is the answer to a farewell.
+                if let Some(sender) = waiting.remove(&id) {
+                    sender.send((id, answer)).ok();
+                }
+            }
+            // Whoever still waits learns that nothing comes any more.
+            theirs.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        });
+        Self {
+            writer: Mutex::new(BufWriter::with_capacity(256 << 10, writer)),
+            waiting,
+            next: AtomicU32::new(1),
+        }
+    }
+
+    /// Sends a request; without a sender, its answer is dropped.
+    fn send(&self, request: &Request, sender: Option<&Sender<Answer>>) -> io::Result<u32> {
+        let id = self.next.fetch_add(1, Ordering::Relaxed);
+        if let Some(sender) = sender {
+            self.waiting.lock().unwrap_or_else(PoisonError::into_inner).insert(id, sender.clone());
+        }
+        request.write(id, &mut *self.writer.lock().unwrap_or_else(PoisonError::into_inner))?;
+        Ok(id)
+    }
+
+    fn flush(&self) -> io::Result<()> {
+        self.writer.lock().unwrap_or_else(PoisonError::into_inner).flush()
+    }
+
+    /// Carries out exchanges, many at a time. Where the connection ends, those that are not over get that as an answer.
+    pub(super) fn run<E: Exchange>(&self, exchanges: &mut [E]) {
+        let (sender, receiver) = mpsc::channel();
+        let mut owners: HashMap<u32, (usize, u64)> = HashMap::new();
+        let mut begun = 0;
+        let mut is_torn = false;
+        while begun < exchanges.len() || !owners.is_empty() {
+            while begun < exchanges.len() && owners.len() < IN_FLIGHT && !is_torn {
+                let requests = exchanges[begun].begin();
+                is_torn |= self.pass(requests, begun, (&sender, &mut owners)).is_err();
+                begun += 1;
+            }
+            if is_torn || owners.is_empty() || self.flush().is_err() {
+                break;
+            }
+            let Some(first) = receive(&receiver, &self.waiting) else { break };
+            let mut next = Some(first);
+            while let Some((id, answer)) = next {
+                if let Some((owner, tag)) = owners.remove(&id) {
+                    let requests = exchanges[owner].answer(tag, answer);
+                    is_torn |= self.pass(requests, owner, (&sender, &mut owners)).is_err();
+                }
+                next = receiver.try_recv().ok();
+            }
+        }
+        self.flush().ok();
+        let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
+        for id in owners.keys() {
+            waiting.remove(id);
+        }
+        drop(waiting);
+        for (owner, tag) in owners.into_values().chain((begun..exchanges.len()).map(|owner| (owner, 0))) {
+            exchanges[owner].answer(tag, Err(torn()));
+        }
+    }
+
+    fn pass(
+        &self,
+        requests: Vec<Request>,
+        owner: usize,
+        (sender, owners): (&Sender<Answer>, &mut HashMap<u32, (usize, u64)>),
+    ) -> io::Result<()> {
+        for request in requests {
+            // A farewell needs no answer.
+            if request.is_farewell() {
+                self.send(&request, None)?;
+            } else {
+                owners.insert(self.send(&request, Some(sender))?, (owner, request.tag));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Waits for an answer; nothing where the connection has ended.
+fn receive(receiver: &Receiver<Answer>, waiting: &Waiting) -> Option<Answer> {
+    const LOOK: Duration = Duration::from_millis(200);
+    let mut waited = Duration::ZERO;
+    loop {
+        match receiver.recv_timeout(LOOK) {
+            Ok(answer) => return Some(answer),
+            Err(mpsc::RecvTimeoutError::Disconnected) => return None,
+            Err(mpsc::RecvTimeoutError::Timeout) => {
+                waited += LOOK;
+                let is_over = waiting.lock().unwrap_or_else(PoisonError::into_inner).is_empty();
+                if is_over || waited > PATIENCE {
+                    return receiver.try_recv().ok();
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,222 @@
+//! A server's folder behind a real SSH server, on the loopback.
+
+use std::{
+    fs,
+    net::{TcpListener, TcpStream},
+    os::unix::fs::{PermissionsExt, symlink},
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    sync::Arc,
+    thread,
+    time::{Duration, Instant},
+};
+
+use yalotheca_core::id::{Digest, TreePath};
+use yalotheca_host::tree::{
+    EntryKind, LocalTree, RemoteTree, Tree,
+    sftp::{Answers, ConnectError, NoQuestions, SftpServer, SshOptions},
+};
+
+use crate::{Done, settling::path};
+
+/// An SSH server with keys of its own, and a client's folder with its keys and known hosts.
+pub(crate) struct Ssh {
+    process: Child,
+    pub(crate) port: u16,
+    pub(crate) folder: tempfile::TempDir,
+}
+
+impl Drop for Ssh {
+    fn drop(&mut self) {
+        self.process.kill().ok();
+        self.process.wait().ok();
+    }
+}
+
+fn program(name: &str) -> Option<PathBuf> {
+    ["/usr/sbin", "/usr/bin", "/usr/local/bin"]
+        .iter()
+        .map(|folder| Path::new(folder).join(name))
+        .find(|at| at.exists())
+}
+
+impl Ssh {
+    /// Starts one; nothing where there is none on this machine.
+    pub(crate) fn start() -> Result<Option<Self>, Box<dyn std::error::Error>> {
+        let (Some(server), Some(_)) = (program("sshd"), program("ssh")) else {
+            if std::env::var_os("YALOTHECA_REAL").is_some() {
+                return Err("sshd and ssh must be there (YALOTHECA_REAL)".into());
+            }
+            eprintln!("skipped: there is no sshd here");
+            return Ok(None);
+        };
+        fs::create_dir_all("/run/sshd").ok();
+        let folder = tempfile::tempdir()?;
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700))?;
+        let at = |name: &str| folder.path().join(name);
+        for key in ["host", "user"] {
+            let made = Command::new("ssh-keygen")
+                .args(["-q", "-t", "ed25519", "-N", "", "-f"])
+                .arg(at(key))
+                .stdin(Stdio::null())
+                .status()?;
+            assert!(made.success());
+        }
+        fs::copy(at("user.pub"), at("authorized"))?;
+        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let config = format!(
+            "Port {port}\nListenAddress 127.0.0.1\nHostKey {0}/host\nAuthorizedKeysFile {0}/authorized\nPidFile none\n\
+             Subsystem sftp internal-sftp\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nMaxStartups 50\n",
+            folder.path().display()
+        );
+        fs::write(at("sshd_config"), config)?;
+        let host_key = fs::read_to_string(at("host.pub"))?;
+        fs::write(at("known"), format!("[127.0.0.1]:{port} {host_key}"))?;
+        let process = Command::new(server)
+            .args(["-D", "-e", "-f"])
+            .arg(at("sshd_config"))
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()?;
+        let ssh = Self { process, port, folder };
+        let until = Instant::now() + Duration::from_secs(10);
+        while TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(Instant::now() < until, "sshd does not listen");
+            thread::sleep(Duration::from_millis(20));
+        }
+        Ok(Some(ssh))
+    }
+
+    pub(crate) fn options(&self) -> SshOptions {
+        let at = |name: &str| self.folder.path().join(name).display().to_string();
+        SshOptions {
+            host: "127.0.0.1".into(),
+            user: None,
+            port: Some(self.port),
+            helper: None,
+            options: vec![
+                format!("IdentityFile={}", at("user")),
+                "IdentitiesOnly=yes".into(),
+                format!("UserKnownHostsFile={}", at("known")),
+                "GlobalKnownHostsFile=none".into(),
+            ],
+            answers: Answers::default(),
+        }
+    }
+
+    pub(crate) fn tree(&self, root: &Path) -> Result<RemoteTree, ConnectError> {
+        let server = SftpServer::connect(self.options(), &mut NoQuestions)?;
+        let root = root.display().to_string();
+        let location = format!("sftp://127.0.0.1:{}{root}", self.port);
+        Ok(RemoteTree::new(Arc::new(server), &root, location))
+    }
+}
+
+#[test]
+fn a_folder_over_ssh_is_as_it_is_here() -> Done {
+    let Some(ssh) = Ssh::start()? else { return Ok(()) };
+    let folder = tempfile::tempdir()?;
+    let root = folder.path();
+    for at in 0..700 {
+        fs::create_dir_all(root.join(format!("many/{}", at % 3)))?;
+        fs::write(root.join(format!("many/{}/ä file {at}", at % 3)), format!("{at}"))?;
+    }
+    let large: Vec<u8> = (0..5_000_000_u32).map(|at| at.to_le_bytes()[0] ^ at.to_le_bytes()[1]).collect();
+    fs::write(root.join("large"), &large)?;
+    fs::write(root.join("empty"), "")?;
+    symlink("many/0", root.join("link"))?;
+    symlink("/etc", root.join("out"))?;
+    symlink(root.join("many"), root.join("absolute"))?;
+    fs::write(root.join(std::ffi::OsStr::new("odd")), "")?;
+    let (local, remote) = (LocalTree::new(root), ssh.tree(root)?);
+    for one in [
+        "",
+        "many",
+        "many/0",
+        "many/2/ä file 5",
+        "link",
+        "out",
+        "out/passwd",
+        "absolute/1",
+        "large",
+        "empty",
+        "no",
+        "no/x",
+        "large/x",
+    ] {
+        let both = |tree: &dyn Tree| {
+            let one = path(one);
+            let read = tree.read_file(&one).map_err(|error| error.refusal().is_some());
+            let digest = tree.digest_file(&one).map_err(|error| error.refusal().is_some());
+            let list = tree.list_folder(&one).map_err(|error| error.refusal().is_some());
+            (tree.kind_of(&one).ok(), read, digest, list)
+        };
+        assert_eq!(both(&remote), both(&local), "{one}");
+    }
+    // Written over there, read here.
+    remote.create_folder(&path("new/deep"))?;
+    remote.replace(&path("new/deep/file"), &large)?;
+    remote.replace(&path("new/deep/file"), b"small")?;
+    remote.rename(&[(&path("new/deep"), &path("moved"))])?;
+    remote.duplicate(&path("moved/file"), &path("kept"))?;
+    assert_eq!(local.read_file(&path("moved/file"))?.as_deref(), Some(&b"small"[..]));
+    assert_eq!(local.digest_file(&path("kept"))?, Some((Digest::of(b"small"), 5)));
+    assert_eq!(remote.kind_of(&path("new/deep"))?, None);
+    assert!(!remote.remove_empty_folder(&path("moved"))? && remote.remove_empty_folder(&path("new"))?);
+    assert!(remote.create_exclusively(&path("lock"))? && !remote.create_exclusively(&path("lock"))?);
+    remote.remove_all(&path("many"))?;
+    assert_eq!(local.kind_of(&path("many"))?, None);
+    assert_eq!(remote.kind_of(&path("large"))?, Some(EntryKind::File(5_000_000)));
+    Ok(())
+}
+
+#[test]
+fn whoever_cannot_get_in_learns_why() -> Done {
+    let Some(ssh) = Ssh::start()? else { return Ok(()) };
+    let connect = |options: SshOptions| match SftpServer::connect(options, &mut NoQuestions) {
+        Ok(_) => Err("it was let in".to_owned()),
+        Err(error) => Ok(error),
+    };
+    let at = |name: &str| ssh.folder.path().join(name);
+    // A key that is not allowed.
+    fs::write(at("authorized"), "")?;
+    assert!(matches!(connect(ssh.options())?, ConnectError::Denied { .. }));
+    fs::copy(at("user.pub"), at("authorized"))?;
+    // A host that is not known, and one with another key.
+    let known = fs::read_to_string(at("known"))?;
+    fs::write(at("known"), "")?;
+    assert!(matches!(connect(ssh.options())?, ConnectError::UnknownKey { .. }));
+    let user_key = fs::read_to_string(at("user.pub"))?;
+    fs::write(at("known"), format!("[127.0.0.1]:{} {user_key}", ssh.port))?;
+    let error = connect(ssh.options())?;
+    assert!(matches!(error, ConnectError::OtherKey { .. }), "{error}");
+    fs::write(at("known"), known)?;
+    // Nobody there.
+    let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let error = connect(SshOptions { port: Some(port), ..ssh.options() })?;
+    assert!(matches!(&error, ConnectError::Unreachable { why, .. } if why.contains("refused")), "{error}");
+    let error = connect(SshOptions { host: "nowhere.invalid".into(), ..ssh.options() })?;
+    assert!(matches!(error, ConnectError::Unreachable { .. }), "{error}");
+    Ok(())
+}
+
+#[test]
+fn a_connection_that_is_cut_is_opened_again() -> Done {
+    let Some(ssh) = Ssh::start()? else { return Ok(()) };
+    let folder = tempfile::tempdir()?;
+    fs::write(folder.path().join("file"), "text")?;
+    let tree = ssh.tree(folder.path())?;
+    assert_eq!(tree.kind_of(&path("file"))?, Some(EntryKind::File(4)));
+    // Only the process of this connection.
+    let children =
+        Command::new("pkill").args(["-KILL", "-f", &format!("^ssh .*-p {} ", ssh.port)]).status()?;
+    assert!(children.success());
+    tree.forget_seen();
+    assert_eq!(tree.read_file(&path("file"))?.as_deref(), Some(&b"text"[..]));
+    tree.replace(&path("file"), b"other")?;
+    assert_eq!(fs::read(folder.path().join("file"))?, b"other");
+    let none: Vec<TreePath> = Vec::new();
+    assert!(tree.metadata(&none)?.is_empty());
+    Ok(())
+}
