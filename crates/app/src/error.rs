@@ -16,8 +16,15 @@ use yalotheca_core::{
     version::ParseRangeError,
 };
 use yalotheca_host::{
-    catalogue::CatalogueError, control::OpenControlError, fetch::FetchError, games::FindGameError,
-    settle::SettleError, store::StoreError, survey::SurveyError, tree::TreeError, trial::TrialError,
+    catalogue::CatalogueError,
+    control::OpenControlError,
+    fetch::FetchError,
+    games::FindGameError,
+    settle::SettleError,
+    store::StoreError,
+    survey::SurveyError,
+    tree::{ParseAddressError, TreeError, sftp::ConnectError},
+    trial::TrialError,
 };
 
 /// A use case that failed.
@@ -50,6 +57,10 @@ pub enum AppError {
     Edit(#[from] EditDocumentError),
     #[error(transparent)]
     Tree(#[from] TreeError),
+    #[error(transparent)]
+    Address(#[from] ParseAddressError),
+    #[error(transparent)]
+    Connect(#[from] ConnectError),
     #[error(transparent)]
     Trial(#[from] TrialError),
     #[error(transparent)]
@@ -103,6 +114,8 @@ impl Hint for AppError {
             Self::Change(error) => error.hint(),
             Self::Edit(error) => error.hint(),
             Self::Tree(error) => error.hint(),
+            Self::Address(error) => error.hint(),
+            Self::Connect(error) => error.hint(),
             Self::Trial(error) => error.hint(),
             Self::Id(error) => error.hint(),
             Self::Range(error) => error.hint(),

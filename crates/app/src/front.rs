@@ -31,6 +31,11 @@ pub trait Prompt {
 
     /// Asks for a text.
     fn text(&self, question: &str) -> Answer;
+
+    /// Asks for a text that nobody else may see.
+    fn secret(&self, _question: &str) -> Answer {
+        Answer::Nobody
+    }
 }
 
 /// Something that happens on the way to a report.

@@ -13,7 +13,6 @@ use yalotheca_core::{
     control::{ControlFile, UnpackSection, WANTS_FILE},
     game::Game,
     id::{ContentId, Digest, TreePath},
-    link::without_user,
     suggest,
 };
 use yalotheca_host::{
@@ -25,12 +24,13 @@ use yalotheca_host::{
     settle::{self, Claim, ReceiptFile, SealKey, SettleError},
     store::Store,
     survey::{self, Queries, Survey, SurveyError},
-    tree::{LocalTree, Tree},
+    tree::{LocalTree, RemoteAddress, Tree},
+    trial,
     trust::{Invocation, Trust},
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{AppError, Event, Front, secrets::Secrets};
+use crate::{AppError, Event, Front, remote::open_remote, secrets::Secrets};
 
 /// Which server is opened, and how.
 #[derive(Debug, Clone, Default)]
@@ -41,6 +41,10 @@ pub struct OpenOptions {
     pub offline: bool,
     /// A file with the password of an archive.
     pub password_file: Option<PathBuf>,
+    /// The program that asks for secrets in the name of others: this one.
+    pub helper: Option<PathBuf>,
+    /// Options for `ssh`, as in its configuration file.
+    pub ssh: Vec<String>,
     /// The command that was given, as the history keeps it.
     pub command: String,
     /// Whether all files are going to be compared: then they are looked at from the start.
@@ -117,7 +121,7 @@ impl Server {
     pub fn open(purpose: Purpose, options: &OpenOptions, front: &dyn Front) -> Result<Self, AppError> {
         let trust = trust()?;
         let mut control = Control::open(&open_folder(options, &trust, front)?, false)?;
-        let tree = server_tree(&control)?;
+        let tree = server_tree(&control, options, front)?;
         if settle::interrupted(&*tree)?.is_some() {
             match settle::claim(&tree) {
                 Ok(claim) => {
@@ -270,6 +274,15 @@ impl Server {
 
     /// Refuses to go on while the server runs, since it may hold or rewrite its files.
     pub fn refuse_running(&self) -> Result<(), AppError> {
+        if self.tree.local().is_none()
+            && let Ok(address) = RemoteAddress::parse(&self.control.wants.server.at)
+            && let Some(port) = trial::answers_at(&address.host, &self.game, &self.survey.scope)
+        {
+            return Err(AppError::Refused {
+                what: format!("the server is running: it answers at port {port} of {}", address.host),
+                hint: Some("stop it first, in its panel say; it may rewrite what is changed under it".into()),
+            });
+        }
         match self.running() {
             None => Ok(()),
             Some(running) => Err(AppError::Refused {
@@ -315,19 +328,17 @@ impl Server {
 }
 
 /// Returns the server's folder. It must be there: where a disk is not mounted, nothing may be made in its place.
-pub fn server_tree(control: &Control) -> Result<Arc<dyn Tree>, AppError> {
+pub fn server_tree(
+    control: &Control,
+    options: &OpenOptions,
+    front: &dyn Front,
+) -> Result<Arc<dyn Tree>, AppError> {
     let at = &control.wants.server.at;
-    if at.contains("://") {
-        let scheme = at.split(':').next().unwrap_or_default();
-        return Err(AppError::Refused {
-            what: format!(
-                "yalotheca.toml says that the server is at {}, and this version works on folders of this machine only ({scheme} is still to come)",
-                without_user(at)
-            ),
-            hint: Some(
-                "run yalotheca on the server's machine, or mount its folder here and set at to that".into(),
-            ),
-        });
+    if RemoteAddress::is_one(at) {
+        let tree = open_remote(at, options, front)?;
+        // Nothing may be made in its place.
+        tree.list_folder(&TreePath::root())?;
+        return Ok(tree);
     }
     let folder = control.server_folder();
     if !folder.is_dir() {

@@ -5,7 +5,8 @@ use std::process::ExitCode;
 use yalotheca_app::AppError;
 use yalotheca_host::{
     arrival::ArrivalError, catalogue::CatalogueError, control::OpenControlError, fetch::FetchError,
-    games::FindGameError, settle::SettleError, survey::SurveyError, trial::TrialError, unpack::UnpackError,
+    games::FindGameError, settle::SettleError, survey::SurveyError, tree::sftp::ConnectError,
+    trial::TrialError, unpack::UnpackError,
 };
 
 /// Returns the exit code.
@@ -29,12 +30,17 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Rehearse(_)
         | AppError::Desire(_)
         | AppError::Id(_)
+        | AppError::Address(_)
+        | AppError::Connect(ConnectError::Name(_))
         | AppError::Range(_)
         | AppError::UnknownContent { .. }
         | AppError::Survey(SurveyError::Render(_) | SurveyError::Path(_))
         | AppError::Usage { .. } => WRONG_USE,
         AppError::NoLineup(_) => NO_LINEUP,
         AppError::Setting(_)
+        | AppError::Connect(
+            ConnectError::Denied { .. } | ConnectError::OtherKey { .. } | ConnectError::UnknownKey { .. },
+        )
         | AppError::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
         | AppError::Catalogue(
             CatalogueError::Signature { .. }
@@ -80,6 +86,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         )
         | AppError::Tree(_)
         | AppError::Trial(_)
+        | AppError::Connect(ConnectError::Unreachable { .. } | ConnectError::NoProgram)
         | AppError::Io { .. } => WORLD,
     })
 }

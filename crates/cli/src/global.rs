@@ -21,7 +21,7 @@ pub(crate) struct Global {
     /// Use no network, only what was fetched before
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) offline: bool,
-    /// A file with the password of an archive
+    /// A file with the password of an archive, or of a server on another machine
     #[arg(long, global = true, value_name = "FILE", help_heading = "Everywhere")]
     pub(crate) password_file: Option<PathBuf>,
     /// Print the result and errors only
@@ -41,10 +41,18 @@ impl Global {
             at: self.at.clone(),
             offline: self.offline,
             password_file: self.password_file.clone(),
+            helper: std::env::current_exe().ok(),
+            ssh: ssh_options(),
             command: format!("yalotheca {}", without_places(&words).join(" ")),
             compares: false,
         }
     }
+}
+
+/// Options for `ssh` that are added to those of its own files, separated by line breaks.
+fn ssh_options() -> Vec<String> {
+    let options = std::env::var("YALOTHECA_SSH_OPTIONS").unwrap_or_default();
+    options.lines().filter(|line| !line.trim().is_empty()).map(str::to_owned).collect()
 }
 
 /// `--at FOLDER` and how the answer was given say nothing in a history.

@@ -13,7 +13,7 @@ mod view;
 #[global_allocator]
 static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-use std::{io::Write, process::ExitCode, time::Instant};
+use std::{io::Write, path::Path, process::ExitCode, time::Instant};
 
 use clap::{
     CommandFactory, Parser,
@@ -30,9 +30,13 @@ use yalotheca_app::AppError;
 use yalotheca_host::{
     interrupt::{self, Phase},
     settle::SettleError,
+    tree::sftp,
 };
 
 fn main() -> ExitCode {
+    if let Some(socket) = std::env::var_os(sftp::ASK_VARIABLE) {
+        return ask_for_ssh(Path::new(&socket));
+    }
     clap_complete::CompleteEnv::with_factory(Cli::command).var(commands::shell::VARIABLE).complete();
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
@@ -57,6 +61,15 @@ fn main() -> ExitCode {
             ui.error(&error);
             exit_code(&error)
         }
+    }
+}
+
+/// `ssh` has started this program to have something asked; the one that started `ssh` knows the answer, or asks.
+fn ask_for_ssh(socket: &Path) -> ExitCode {
+    let question = std::env::args().nth(1).unwrap_or_default();
+    match sftp::ask_through(socket, &question) {
+        Ok(answer) if writeln!(std::io::stdout(), "{answer}").is_ok() => ExitCode::SUCCESS,
+        _ => ExitCode::FAILURE,
     }
 }
 

@@ -58,6 +58,37 @@ impl Prompt for Ui {
         }
     }
 
+    fn secret(&self, question: &str) -> Answer {
+        if !io::stdin().is_terminal() || !io::stderr().is_terminal() || self.is_json() {
+            return Answer::Nobody;
+        }
+        // What is typed is not shown.
+        use rustix::termios;
+
+        let before = termios::tcgetattr(io::stdin()).ok();
+        if let Some(mut quiet) = before.clone() {
+            quiet.local_modes.remove(termios::LocalModes::ECHO);
+            termios::tcsetattr(io::stdin(), termios::OptionalActions::Now, &quiet).ok();
+        }
+        let mut err = anstream::stderr().lock();
+        let asked =
+            err.write_all(format!("{} ", visible(&shown_in(question))).as_bytes()).and_then(|()| err.flush());
+        let mut line = String::new();
+        let read = asked.and_then(|()| io::stdin().read_line(&mut line));
+        if let Some(before) = before {
+            termios::tcsetattr(io::stdin(), termios::OptionalActions::Now, &before).ok();
+            err.write_all(b"\n").ok();
+        }
+        match read {
+            Ok(0) | Err(_) => Answer::Nobody,
+            Ok(_) => match line.trim_end_matches(['\r', '\n']) {
+                "" => Answer::Nothing,
+                // Spaces may belong to it.
+                text => Answer::Text(text.to_owned()),
+            },
+        }
+    }
+
     fn confirm(&self, question: &str) -> Result<bool, AppError> {
         if self.yes {
             return Ok(true);

@@ -27,7 +27,8 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Event, Front,
+    AppError, Event, Front, OpenOptions,
+    remote::open_remote,
     server::{require_trust, trust},
     take_over,
 };
@@ -35,8 +36,12 @@ use crate::{
 /// Which folder is taken charge of, and how.
 #[derive(Debug, Clone, Default)]
 pub struct AdoptRequest {
-    /// The folder.
+    /// The folder; of a server on another machine, the one here for `yalotheca.toml` and the lock.
     pub folder: PathBuf,
+    /// Where the server is, if it is on another machine.
+    pub remote: Option<String>,
+    /// How it is reached.
+    pub open: OpenOptions,
     /// The game definition, where the folder does not tell.
     pub game: Option<String>,
     /// What to call the server.
@@ -83,14 +88,20 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     let folder = at
         .canonicalize()
         .map_err(|source| AppError::Io { what: format!("the folder {}", at.display()), source })?;
-    let tree: Arc<dyn Tree> = Arc::new(LocalTree::new(&folder));
+    let tree: Arc<dyn Tree> = match &request.remote {
+        Some(remote) => open_remote(remote, &request.open, front)?,
+        None => Arc::new(LocalTree::new(&folder)),
+    };
     if folder.join(WANTS_FILE).exists() {
         return Err(AppError::Refused {
             what: format!("{} has a {WANTS_FILE} already", folder.display()),
             hint: Some("run yalotheca check to see how it is; to start over, move that file away".into()),
         });
     }
-    refuse_inside_another(&folder)?;
+    if request.remote.is_none() {
+        refuse_inside_another(&folder)?;
+    }
+    tree.list_folder(&TreePath::root())?;
     let values = pairs(&request.values, "--set")?;
     let trust = trust()?;
     let game = choose_game(request, (&*tree, &folder), &values, &trust)?;
@@ -112,8 +123,9 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     let survey = survey::survey(&*tree, &game, &values, (Queries::Run(&trust), &store))?;
     let inventory = survey::inventory(&*tree, &game, &survey.scope)?;
     let fetcher = Fetcher::new(store, request.offline);
-    let server =
-        ServerSection { name: request.name.clone(), game: game.name.clone(), at: ".".into(), values };
+    // Without a password, as it is shown.
+    let at = if request.remote.is_some() { tree.location() } else { ".".into() };
+    let server = ServerSection { name: request.name.clone(), game: game.name.clone(), at, values };
     let mut control = ControlFile::new(&server, &catalogues);
     let played = survey::played(&*tree, &game, &survey.scope)?;
     control.play(played.play.as_deref());

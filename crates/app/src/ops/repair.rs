@@ -46,7 +46,7 @@ pub fn repair(options: &OpenOptions, unlock: bool, front: &dyn Front) -> Result<
     let trust = trust()?;
     let folder = open_folder(options, &trust, front)?;
     let mut control = Control::open_wants(&folder)?;
-    let tree = server_tree(&control)?;
+    let tree = server_tree(&control, options, front)?;
     let mut report = RepairReport { folder: tree.location(), rebuilt: Vec::new(), is_declined: false };
     if unlock && settle::break_lock(&*tree)? {
         report.rebuilt.push("Took the lock away.".into());

@@ -9,6 +9,7 @@ use yalotheca_app::{
     take_over,
 };
 use yalotheca_core::id::ContentId;
+use yalotheca_host::tree::RemoteAddress;
 
 use super::apply::folder;
 use crate::{
@@ -20,7 +21,8 @@ use crate::{
 /// Take charge of a server's folder, empty or years old; changes nothing on it.
 #[derive(Debug, Args)]
 pub(crate) struct AdoptArgs {
-    /// The server's folder; this one if it is left out
+    /// The server's folder, or its address (sftp://user@host:port/path); this folder if it is left out. For an address, --at names
+    /// the folder here that yalotheca.toml goes to
     #[arg(value_name = "FOLDER")]
     folder: Option<PathBuf>,
     /// The game definition, where the folder does not tell
@@ -110,8 +112,13 @@ fn row(adopted: &take_over::Adopted) -> Vec<Cell> {
 }
 
 pub(crate) fn run(args: &AdoptArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let remote = args.folder.as_ref().and_then(|at| at.to_str()).filter(|at| RemoteAddress::is_one(at));
+    let here =
+        if remote.is_some() { global.at.as_ref() } else { args.folder.as_ref().or(global.at.as_ref()) };
     let request = AdoptRequest {
-        folder: folder(args.folder.as_ref().or(global.at.as_ref())),
+        folder: folder(here),
+        remote: remote.map(str::to_owned),
+        open: global.open(),
         game: args.game.clone(),
         name: args.name.clone(),
         catalogues: args.catalogues.clone(),

@@ -10,11 +10,54 @@ use yalotheca_core::link::user_of;
 use super::FetchError;
 
 /// One host in `credentials.toml`.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Login {
-    user: String,
-    password: String,
+    #[serde(default)]
+    user: Option<String>,
+    #[serde(default)]
+    password: Option<String>,
+    /// A program that prints the password, with its arguments.
+    #[serde(default)]
+    command: Vec<String>,
+}
+
+/// What the user has noted of a host.
+#[derive(Clone)]
+pub struct Credentials {
+    /// The user there.
+    pub user: Option<String>,
+    /// The password.
+    pub password: Option<String>,
+    /// A program that prints the password, with its arguments.
+    pub command: Vec<String>,
+}
+
+/// Returns what `credentials.toml` in the user's configuration folder says of a host, named with its port if that is not the usual one.
+///
+/// # Errors
+/// Where the file cannot be read, or others may read it.
+pub fn credentials_of(host: &str) -> Result<Option<Credentials>, FetchError> {
+    let login = read_logins()?.remove(host);
+    Ok(login.map(|Login { user, password, command }| Credentials { user, password, command }))
+}
+
+/// Reads the user's file; nothing where there is none.
+fn read_logins() -> Result<BTreeMap<String, Login>, FetchError> {
+    let Ok(strategy) = etcetera::base_strategy::choose_base_strategy() else { return Ok(BTreeMap::new()) };
+    let path = strategy.config_dir().join("yalotheca/credentials.toml");
+    let failed = |why: String| FetchError::Credentials { path: path.display().to_string(), why };
+    let metadata = match fs::metadata(&path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(BTreeMap::new()),
+        metadata => metadata.map_err(|error| failed(error.to_string()))?,
+    };
+    if metadata.mode() & 0o077 != 0 {
+        return Err(failed("others may read it".into()));
+    }
+    let text = fs::read_to_string(&path).map_err(|error| failed(error.to_string()))?;
+    // What the reader says could show a line of it.
+    toml::from_str(&text)
+        .map_err(|_| failed("each host is a section with user and password (or command)".into()))
 }
 
 /// Users and passwords by host, as an address names it (`files.example`, `files.example:8443`).
@@ -36,23 +79,8 @@ fn host_of(url: &str) -> &str {
 impl Logins {
     /// Reads those of the user; none where there is no such file.
     pub(super) fn of_user() -> Result<Self, FetchError> {
-        let Ok(strategy) = etcetera::base_strategy::choose_base_strategy() else {
-            return Ok(Self::default());
-        };
-        let path = strategy.config_dir().join("yalotheca/credentials.toml");
-        let failed = |why: String| FetchError::Credentials { path: path.display().to_string(), why };
-        let metadata = match fs::metadata(&path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
-            metadata => metadata.map_err(|error| failed(error.to_string()))?,
-        };
-        if metadata.mode() & 0o077 != 0 {
-            return Err(failed("others may read it".into()));
-        }
-        let text = fs::read_to_string(&path).map_err(|error| failed(error.to_string()))?;
-        // What the reader says could show a line of it.
-        let logins: BTreeMap<String, Login> = toml::from_str(&text)
-            .map_err(|_| failed("each host is a section with user and password".into()))?;
-        Ok(Self(logins.into_iter().map(|(host, login)| (host, (login.user, login.password))).collect()))
+        let complete = |(host, login): (String, Login)| Some((host, (login.user?, login.password?)));
+        Ok(Self(read_logins()?.into_iter().filter_map(complete).collect()))
     }
 
     pub(super) fn note(&mut self, url: &str) {

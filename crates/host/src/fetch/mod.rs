@@ -24,6 +24,7 @@ use crate::store::{Store, StoreError};
 use download::Hosts;
 pub use download::{Downloaded, Told, Wanted};
 use logins::Logins;
+pub use logins::{Credentials, credentials_of};
 pub use watch::{Nobody, Watch};
 
 /// A request that failed.

@@ -5,7 +5,8 @@ mod inventory;
 use std::{
     collections::{BTreeMap, BTreeSet},
     os::unix::fs::MetadataExt,
-    path::{Path, PathBuf},
+    path::Path,
+    sync::Arc,
 };
 
 use globset::GlobBuilder;
@@ -25,7 +26,7 @@ use yalotheca_core::{
 use crate::{
     archive::{FolderBundle, ZipBundle},
     store::Store,
-    tree::{Tree, TreeError},
+    tree::{EntryKind, Tree, TreeError},
     trust::{Invocation, Trust},
 };
 
@@ -182,6 +183,11 @@ pub fn survey(
         let read = match rule {
             PlatformRule::File(place) => value_at(tree, place, &scope)?,
             PlatformRule::Inside { archive, place } => value_inside(tree, archive, place, &scope)?,
+            // It would be asked of a program of this machine, which is not the server's.
+            PlatformRule::Command { .. } if tree.local().is_none() => {
+                platform.unknown.insert(part.clone());
+                None
+            }
             PlatformRule::Command { command, pattern } => {
                 match ask((command, pattern), &scope, (queries, store), &foreign)? {
                     QueryAnswer::Version(version) => version,
@@ -198,10 +204,11 @@ pub fn survey(
     }
     for (kind, folders) in &game.provides {
         for folder in folders {
-            for path in expand(tree, &folder.render(&scope)?) {
-                let name =
-                    path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
-                let rule = game.kinds.get(kind).filter(|rule| rule.shape == Shape::File && path.is_file());
+            let (base, paths) = expand(tree, &folder.render(&scope)?);
+            for (path, entry) in paths {
+                let name = path.name().to_owned();
+                let is_file = matches!(entry, EntryKind::File(_));
+                let rule = game.kinds.get(kind).filter(|rule| rule.shape == Shape::File && is_file);
                 if let Some(rule) = rule {
                     let is_one = rule.suffix.as_ref().is_none_or(|suffix| name.ends_with(suffix.as_str()));
                     if let (true, Ok(id)) = (is_one, ContentId::new(rule.stem(&name))) {
@@ -209,7 +216,8 @@ pub fn survey(
                     }
                     continue;
                 }
-                let found = recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&path));
+                let base = base.as_deref().unwrap_or(tree);
+                let found = recognise(game, Shape::Folder, &name, &mut FolderBundle::within(base, &path));
                 if let Ok(Some(found)) = found
                     && found.release.kind == *kind
                 {
@@ -236,13 +244,11 @@ pub fn available(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<BTreeSet
             if !folder.starts_with('/') {
                 continue;
             }
-            for path in expand(tree, &format!("{folder}/*")) {
-                let file =
-                    path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
-                let Ok(Some(found)) = recognise(game, Shape::Folder, &file, &mut FolderBundle::new(&path))
-                else {
-                    continue;
-                };
+            let beside = tree.elsewhere(&folder);
+            for (name, _) in beside.list_folder(&TreePath::root()).unwrap_or_default() {
+                let Ok(path) = TreePath::new(&name) else { continue };
+                let mut bundle = FolderBundle::within(&*beside, &path);
+                let Ok(Some(found)) = recognise(game, Shape::Folder, &name, &mut bundle) else { continue };
                 available.extend(found.release.members.into_iter().map(|member| member.id));
                 available.insert(found.id);
             }
@@ -251,20 +257,23 @@ pub fn available(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<BTreeSet
     Ok(available)
 }
 
-/// Expands a path that may end in `/*`; relative ones are relative to the server.
-fn expand(tree: &dyn Tree, pattern: &str) -> Vec<PathBuf> {
-    // What the system brings beside the server can be seen on this machine only.
-    let Some(tree) = tree.local() else { return Vec::new() };
-    let whole = tree.root().join(pattern);
-    if pattern.strip_suffix("/*").is_none() {
-        vec![whole]
-    } else {
-        let folder = whole.parent().unwrap_or(Path::new("/"));
-        let mut paths: Vec<PathBuf> =
-            std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
-        paths.sort();
-        paths
-    }
+/// Paths, and what each of them is.
+type Expanded = Vec<(TreePath, EntryKind)>;
+
+/// Expands a path that may end in `/*`: relative ones are relative to the server; for others the tree is returned as well that they
+/// are in.
+fn expand(tree: &dyn Tree, pattern: &str) -> (Option<Arc<dyn Tree>>, Expanded) {
+    let (folder, name) = pattern.rsplit_once('/').unwrap_or(("", pattern));
+    let other = folder.starts_with('/').then(|| tree.elsewhere(folder));
+    let (base, folder) = match &other {
+        Some(other) => (&**other, Ok(TreePath::root())),
+        None => (tree, TreePath::new(folder)),
+    };
+    let Ok(folder) = folder else { return (other, Vec::new()) };
+    let names = base.list(std::slice::from_ref(&folder), false).ok().and_then(|mut lists| lists.pop());
+    let names = names.unwrap_or_default().into_iter().filter(|(other, _)| name == "*" || name == other);
+    let paths = names.filter_map(|(name, kind)| Some((folder.join(&name).ok()?, kind))).collect();
+    (other, paths)
 }
 
 /// Whether programs may be run to learn what a server brings.

@@ -282,6 +282,10 @@ impl Tree for LocalTree {
         Some(self)
     }
 
+    fn elsewhere(&self, folder: &str) -> Arc<dyn Tree> {
+        Arc::new(Self::new(Path::new(folder)))
+    }
+
     fn with_inventory(&self, file: Option<&Path>) -> Arc<dyn Tree> {
         let known = file.map_or_else(Known::default, |file| Known::in_file(file.to_owned()));
         Arc::new(Self { known: Arc::new(known), ..self.clone() })

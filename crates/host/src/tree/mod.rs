@@ -208,6 +208,9 @@ pub trait Tree: fmt::Debug + Send + Sync {
         None
     }
 
+    /// Returns the tree at another folder of the same machine, by its absolute path, where one can be reached: it may not be there.
+    fn elsewhere(&self, folder: &str) -> Arc<dyn Tree>;
+
     /// Returns the same tree, which also knows the digests that are kept in a file of the cache, and adds to them what it reads. Not for
     /// what was interrupted when the machine went down. Without a file, nothing is known from earlier: each file is read.
     fn with_inventory(&self, file: Option<&Path>) -> Arc<dyn Tree>;

@@ -139,6 +139,11 @@ impl Drop for Signals {
     }
 }
 
+/// Returns the port at which a server answers on a host, if the definition says how to ask and somebody answers.
+pub fn answers_at(host: &str, game: &Game, scope: &Scope) -> Option<String> {
+    probe::taken_at(host, game.run.probe.as_ref()?, scope).ok().flatten()
+}
+
 /// Makes the home folder that a server is given inside its own folder: some cannot start without.
 fn make_home(tree: &LocalTree, invocation: &Invocation) -> Result<(), TrialError> {
     let home =

@@ -1,7 +1,7 @@
 //! Whether a port answers.
 
 use std::{
-    net::{SocketAddr, TcpStream, UdpSocket},
+    net::{SocketAddr, TcpStream, ToSocketAddrs, UdpSocket},
     thread,
     time::Duration,
 };
@@ -40,12 +40,22 @@ pub(super) fn answers(probe: &Probe, scope: &Scope) -> Result<bool, RenderError>
 /// # Errors
 /// Where the definition's template cannot be filled.
 pub(super) fn is_taken(probe: &Probe, scope: &Scope) -> Result<Option<String>, RenderError> {
+    taken_at("127.0.0.1", probe, scope)
+}
+
+/// Returns the server's port where something answers there on a host.
+///
+/// # Errors
+/// Where the definition's template cannot be filled.
+pub(super) fn taken_at(host: &str, probe: &Probe, scope: &Scope) -> Result<Option<String>, RenderError> {
     let (port, send) = match probe {
         Probe::Tcp(port) => (port.render(scope)?, None),
         Probe::Udp { port, send } => (port.render(scope)?, Some(send)),
     };
     let Ok(number) = port.trim().parse::<u16>() else { return Ok(None) };
-    let address = SocketAddr::from(([127, 0, 0, 1], number));
+    let Some(address) = (host, number).to_socket_addrs().ok().and_then(|mut all| all.next()) else {
+        return Ok(None);
+    };
     let answers = match send {
         None => TcpStream::connect_timeout(&address, WAIT).is_ok(),
         Some(send) => ask(address, send).is_some(),
@@ -54,7 +64,11 @@ pub(super) fn is_taken(probe: &Probe, scope: &Scope) -> Result<Option<String>, R
 }
 
 fn ask(address: SocketAddr, send: &[u8]) -> Option<usize> {
-    let socket = UdpSocket::bind(("127.0.0.1", 0)).ok()?;
+    let socket = match address {
+        SocketAddr::V4(address) if address.ip().is_loopback() => UdpSocket::bind(("127.0.0.1", 0)).ok()?,
+        SocketAddr::V4(_) => UdpSocket::bind(("0.0.0.0", 0)).ok()?,
+        SocketAddr::V6(_) => UdpSocket::bind(("::", 0)).ok()?,
+    };
     socket.set_read_timeout(Some(WAIT)).ok()?;
     socket.connect(address).ok()?;
     socket.send(send).ok()?;

@@ -204,6 +204,11 @@ impl Tree for RemoteTree {
         Capabilities { replaces: features.replaces, hard_links: features.hard_links }
     }
 
+    fn elsewhere(&self, folder: &str) -> Arc<dyn Tree> {
+        // Without the host's own part: a path of this kind is the same machine's.
+        Arc::new(Self::new(Arc::clone(&self.server), folder, folder.to_owned()))
+    }
+
     fn with_inventory(&self, file: Option<&Path>) -> Arc<dyn Tree> {
         let known = file.map_or_else(Known::default, |file| Known::in_file(file.to_owned()));
         Arc::new(Self {

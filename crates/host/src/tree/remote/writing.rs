@@ -40,6 +40,14 @@ enum Bytes<'a> {
 }
 
 impl Bytes<'_> {
+    fn size(&self) -> io::Result<u64> {
+        Ok(match self {
+            Self::Here(bytes) => bytes.len() as u64,
+            Self::File(path) => fs::metadata(path)?.len(),
+            Self::Temporary(file) => file.as_file().metadata()?.len(),
+        })
+    }
+
     fn open(&self) -> io::Result<Box<dyn Read + Send + '_>> {
         Ok(match self {
             Self::Here(bytes) => Box::new(Cursor::new(bytes.as_ref())),
@@ -232,11 +240,16 @@ impl RemoteTree {
                 is_linked[*at] = linked.is_ok();
             }
         }
+        let mut sizes: Vec<Option<u64>> = vec![None; real.len()];
         let mut sent: Vec<(usize, Bytes<'_>, Option<u32>)> = Vec::new();
         for (at, index) in batch.clone().enumerate() {
             if !is_linked[at] {
                 let upload = &uploads[index];
-                sent.push((at, self.bytes_of(index, upload)?, self.file_mode(upload.access)?));
+                let bytes = self.bytes_of(index, upload)?;
+                let size =
+                    bytes.size().map_err(|error| UploadError::Bytes { index, why: error.to_string() })?;
+                sizes[at] = Some(size);
+                sent.push((at, bytes, self.file_mode(upload.access)?));
             }
         }
         let modified = now().saturating_sub(AGE);
@@ -244,7 +257,7 @@ impl RemoteTree {
             .iter()
             .map(|(at, bytes, mode)| RemoteFile {
                 path: self.at(real[*at].as_str()),
-                size: uploads[batch.start + at].size,
+                size: sizes[*at].unwrap_or_default(),
                 mode: *mode,
                 modified: Some(modified),
                 open: Box::new(move || bytes.open()),
@@ -253,7 +266,7 @@ impl RemoteTree {
         for ((at, ..), written) in sent.iter().zip(self.write_all(&files)) {
             written.map_err(|error| self.error("writing", &real[*at])(error))?;
         }
-        self.verify(uploads, batch, &real)
+        self.verify(uploads, batch, (&real, &sizes))
     }
 
     fn write_all(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
@@ -277,7 +290,7 @@ impl RemoteTree {
         &self,
         uploads: &[Upload<'_>],
         batch: std::ops::Range<usize>,
-        real: &[TreePath],
+        (real, sizes): (&[TreePath], &[Option<u64>]),
     ) -> Result<(), UploadError> {
         {
             let mut seen = self.seen();
@@ -285,16 +298,17 @@ impl RemoteTree {
                 seen.forget_folder(&path.parent().unwrap_or_else(TreePath::root));
             }
         }
-        for ((index, path), found) in batch.zip(real).zip(self.look_at_links(real)?) {
+        for (((index, path), size), found) in batch.zip(real).zip(sizes).zip(self.look_at_links(real)?) {
             let upload = &uploads[index];
             match found {
-                Found::There { metadata, .. } if metadata.size == upload.size => {
+                Found::There { metadata, .. } if size.is_none_or(|size| metadata.size == size) => {
                     if let Some(stamp) = stamp_of(&metadata) {
                         self.known.insert(path, stamp, upload.digest);
                     }
                 }
                 Found::There { metadata, .. } => {
-                    let why = format!("{} of {} bytes have arrived", metadata.size, upload.size);
+                    let size = size.unwrap_or_default();
+                    let why = format!("{} of {size} bytes have arrived", metadata.size);
                     return Err(UploadError::Bytes { index, why });
                 }
                 _ => return Err(UploadError::Bytes { index, why: "it has not arrived".into() }),
