@@ -24,13 +24,13 @@ use yalotheca_host::{
     settle::{self, Claim, ReceiptFile, SealKey, SettleError},
     store::Store,
     survey::{self, Queries, Survey, SurveyError},
-    tree::{LocalTree, RemoteAddress, Tree},
+    tree::{EntryKind, LocalTree, RemoteAddress, Tree},
     trial,
     trust::{Invocation, Trust},
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{AppError, Event, Front, remote::open_remote, secrets::Secrets};
+use crate::{AppError, Event, Front, plan::reserved::used, remote::open_remote, secrets::Secrets};
 
 /// Which server is opened, and how.
 #[derive(Debug, Clone, Default)]
@@ -122,6 +122,9 @@ impl Server {
         let trust = trust()?;
         let mut control = Control::open(&open_folder(options, &trust, front)?, false)?;
         let tree = server_tree(&control, options, front)?;
+        if tree.local().is_none() {
+            fetch_ahead(&*tree, &control)?;
+        }
         if settle::interrupted(&*tree)?.is_some() {
             match settle::claim(&tree) {
                 Ok(claim) => {
@@ -336,8 +339,9 @@ pub fn server_tree(
     let at = &control.wants.server.at;
     if RemoteAddress::is_one(at) {
         let tree = open_remote(at, options, front)?;
-        // Nothing may be made in its place.
-        tree.list_folder(&TreePath::root())?;
+        // The folder must be there: nothing may be made in its place. What every command needs comes along.
+        let own = |name: &str| TreePath::new(&format!("{}/{name}", settle::OWN));
+        tree.list(&[TreePath::root(), own("journal")?, own("records")?], false)?;
         return Ok(tree);
     }
     let folder = control.server_folder();
@@ -351,6 +355,41 @@ pub fn server_tree(
     }
     Ok(Arc::new(LocalTree::new(&folder)))
 }
+
+/// Fetches what opening a server is going to read, in few calls: what is in the last journal, the receipt, and the files that the game
+/// definition names.
+fn fetch_ahead(tree: &dyn Tree, control: &Control) -> Result<(), AppError> {
+    let own = |name: &str| TreePath::new(&format!("{}/{name}", settle::OWN));
+    let mut paths = vec![own("receipt.json")?];
+    let journals = tree.list_folder(&own("journal")?)?;
+    let numbers = journals.iter().filter_map(|(name, _)| Some((name.parse::<u32>().ok()?, name)));
+    if let Some((_, last)) = numbers.max() {
+        paths.push(own(&format!("journal/{last}/state"))?);
+    }
+    if let Ok((game, ..)) = games::find(Some(&control.folder), &control.wants.server.game) {
+        let mut scope = survey::default_scope(&game);
+        scope.values.extend(control.wants.server.values.clone());
+        paths.extend(used(&game, &scope));
+        let registered = game.kinds.values().flat_map(|kind| &kind.register);
+        let files = registered.filter_map(|rule| rule.place.file.render(&scope).ok());
+        paths.extend(files.filter_map(|file| TreePath::new(&file).ok()).filter(|path| !path.is_root()));
+        let mut folders = survey::content_folders(&game, &scope);
+        folders.extend(paths.iter().filter_map(TreePath::parent));
+        tree.list(&Vec::from_iter(folders), false).ok();
+    }
+    paths.sort();
+    paths.dedup();
+    // What cannot be read is told by whoever needs it.
+    if let Ok(kinds) = tree.metadata(&paths) {
+        let is_small = |kind: Option<EntryKind>| matches!(kind, Some(EntryKind::File(size)) if size <= SMALL);
+        let small = paths.into_iter().zip(kinds).filter(|(_, kind)| is_small(*kind)).map(|(path, _)| path);
+        tree.read(&small.collect::<Vec<_>>()).ok();
+    }
+    Ok(())
+}
+
+/// A file no larger than this is fetched in case that it is needed.
+const SMALL: u64 = 128 << 10;
 
 /// What to do about a server that runs and must not.
 pub fn how_to_stop(running: &Running) -> String {

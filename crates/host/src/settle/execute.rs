@@ -100,9 +100,12 @@ impl Journal {
         // It is written before the state changes, and never modified.
         let next = self.inner("receipt.json")?;
         let (at, folder) = (own("receipt.json")?, own("")?);
-        tree.duplicate(&self.receipt_at(tree, when)?, &next)?;
+        let kept = self.receipt_at(tree, when)?;
+        let is_same = tree.digest_file(&at)?.map(|(digest, _)| digest)
+            == tree.digest_file(&kept)?.map(|(digest, _)| digest);
+        tree.duplicate(&kept, &next)?;
         tree.rename(&[(&next, &at)])?;
-        if tree.capabilities().hard_links {
+        if is_same && tree.capabilities().hard_links {
             // A file and a second name of it are not moved onto one another.
             tree.remove_files(&[next])?;
         }

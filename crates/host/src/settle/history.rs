@@ -98,6 +98,9 @@ impl Default for Retention {
     }
 }
 
+/// Every how many changes a server far away is looked at for what may be swept.
+const SELDOM: u32 = 8;
+
 /// Sweeps the journals and attics of changes that are not kept any longer. The server must be claimed.
 ///
 /// # Errors
@@ -105,6 +108,14 @@ impl Default for Retention {
 pub fn sweep(tree: &dyn Tree, keep: Retention) -> Result<usize, SettleError> {
     let numbers = numbers(tree)?;
     let (mut bytes, mut swept, mut is_full) = (0_u64, 0, false);
+    if tree.local().is_none() {
+        // Far away it is looked at now and then only, and at all of them at once.
+        if numbers.len() <= keep.changes && numbers.last().is_some_and(|last| last % SELDOM != 0) {
+            return Ok(0);
+        }
+        let attics = numbers.iter().map(|number| inner(&folder_of(*number)?, "attic"));
+        tree.list(&attics.collect::<Result<Vec<_>, _>>()?, true)?;
+    }
     for (newer, number) in numbers.iter().rev().enumerate() {
         let folder = folder_of(*number)?;
         if newer == 0 {

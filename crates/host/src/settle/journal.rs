@@ -15,7 +15,7 @@ use super::{
     records::{self, ReceiptFile, Records},
     unwritten::{Boot, is_much},
 };
-use crate::tree::{Access, EntryKind, Flush, NewFolder, Tree};
+use crate::tree::{Access, EntryKind, Flush, NewFolder, Tree, Upload, UploadError};
 
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Plan {
@@ -119,6 +119,9 @@ pub(super) fn state_of(tree: &dyn Tree, folder: &TreePath) -> Result<State, Sett
 
 /// Returns in which run of the machine a settle was made whose files nobody knows on the disk.
 pub(super) fn unwritten(tree: &dyn Tree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
+    if tree.local().is_none() {
+        return Ok(None);
+    }
     Ok(tree.read_file(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| Boot::parse(&bytes)))
 }
 
@@ -177,45 +180,54 @@ impl Journal {
             steps: order.change.steps.clone(),
         };
         let wholes = OutermostFolders::of(&plan.steps);
-        let unwritten = if is_much(&plan.steps) { Boot::of_this_machine() } else { None };
+        // What a file server has acknowledged is its own to keep.
+        let is_here = tree.local().is_some();
+        let unwritten = if is_here && is_much(&plan.steps) { Boot::of_this_machine() } else { None };
         let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
-        tree.create_folder(&journal.folder)?;
-        let folders = [journal.inner("staged")?, journal.inner("attic")?];
-        tree.create_folders(&folders.each_ref().map(|path| NewFolder { path, access: Access::Secret }))?;
+        let (staged, attic) = (journal.inner("staged")?, journal.inner("attic")?);
+        tree.create_folders(&[
+            NewFolder { path: &journal.folder, access: Access::Own },
+            NewFolder { path: &staged, access: Access::Secret },
+            NewFolder { path: &attic, access: Access::Secret },
+        ])?;
         Ok(journal)
     }
 
     /// Writes down what is going to be done. The disk is waited for once everything is written: each time it takes along what
     /// is staged meanwhile.
     pub(super) fn write_down(&self, tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
-        let mut written = Vec::new();
         let mut sealed = String::new();
-        let mut put = |name: &str, bytes: &[u8], access: Access<'_>| -> Result<(), SettleError> {
-            let path = self.inner(name)?;
-            tree.write_new(&path, bytes, access)?;
-            written.push(path);
-            Ok(())
-        };
         let plan_path = self.inner("plan.json")?;
         let plan = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
         seal_line(&mut sealed, "plan.json", &plan);
         let records = records::write(tree, order, self.inner("records")?)?;
         let records = serde_json::to_vec(&records).map_err(|error| damaged(&plan_path, &error))?;
-        put("records.json", &records, Access::Own)?;
         seal_line(&mut sealed, "records.json", &records);
         let origin = serde_json::to_vec(&self.plan.origin).map_err(|error| damaged(&plan_path, &error))?;
-        put("origin.json", &origin, Access::Own)?;
-        put("seal", order.key.seal(sealed.as_bytes()).as_bytes(), Access::Own)?;
-        put("plan.next", &plan, Access::Secret)?;
+        let mut files = vec![
+            ("records.json", records, Access::Own),
+            ("origin.json", origin, Access::Own),
+            ("seal", order.key.seal(sealed.as_bytes()).into_bytes(), Access::Own),
+            ("plan.next", plan, Access::Secret),
+        ];
         if let Some(boot) = &self.unwritten {
-            put(UNWRITTEN, boot.text().as_bytes(), Access::Own)?;
+            files.push((UNWRITTEN, boot.text().as_bytes().to_vec(), Access::Own));
         }
+        let written: Vec<TreePath> =
+            files.iter().map(|(name, ..)| self.inner(name)).collect::<Result<_, _>>()?;
+        let uploads: Vec<Upload<'_>> = written
+            .iter()
+            .zip(&files)
+            .map(|(path, (_, bytes, access))| Upload::of_bytes(path, bytes, *access))
+            .collect();
+        tree.upload(&uploads).map_err(|error| match error {
+            UploadError::Tree(error) => error.into(),
+            UploadError::Bytes { index, why } => damaged(&written[index], &why),
+        })?;
         fault::point();
         tree.flush(Flush::Entries(&written))?;
-        // A plan is there as a whole, with everything that belongs to it, or not at all.
-        tree.rename(&[(&self.inner("plan.next")?, &plan_path)])?;
-        fault::point();
-        self.set_state(tree, State::Planned)
+        // A plan is there as a whole, with everything that belongs to it, or not at all. As long as no state is noted, it is planned.
+        Ok(tree.rename(&[(&self.inner("plan.next")?, &plan_path)])?)
     }
 
     /// Opens the journal of an earlier settle.

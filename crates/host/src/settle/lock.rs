@@ -11,7 +11,7 @@ use std::{
         atomic::{AtomicU64, Ordering},
     },
     thread::{self, JoinHandle},
-    time::{Duration, SystemTime, UNIX_EPOCH},
+    time::{Duration, Instant, SystemTime, UNIX_EPOCH},
 };
 
 use serde::{Deserialize, Serialize};
@@ -24,8 +24,9 @@ use crate::tree::{Access, Tree, TreeError};
 const LEASE: Duration = Duration::from_secs(10 * 60);
 /// So often an owner says that it is still there.
 const RENEWAL: Duration = Duration::from_secs(120);
-/// So often a lock is looked at again that is just being made or given up.
-const TRIES: u32 = 40;
+/// A lock that is being made or given up is looked at again for so long; one that is empty for so long was left behind.
+const PATIENCE: Duration = Duration::from_secs(6);
+const EMPTY: Duration = Duration::from_secs(4);
 const PAUSE: Duration = Duration::from_millis(25);
 
 /// Who has the lock.
@@ -158,17 +159,22 @@ pub fn claim(tree: &Arc<dyn Tree>) -> Result<Claim, SettleError> {
     let file = folder.join(&token(&owner)).map_err(|error| damaged(&folder, &error))?;
     tree.create_folder(&own("")?)?;
     let mut last = None;
-    for attempt in 0..TRIES {
-        if attempt > 0 {
+    let began = Instant::now();
+    let mut is_first = true;
+    while is_first || began.elapsed() < PATIENCE {
+        if !std::mem::take(&mut is_first) {
             thread::sleep(PAUSE);
         }
+        let tried = Instant::now();
+        let mut is_alone = false;
         let is_ours = if tree.create_exclusively(&folder)? {
+            is_alone = true;
             // Somebody may have taken it for one that was left empty, and removed it.
             tree.write_new(&file, &owner.text(), Access::Own).is_ok()
         } else {
             match owners(&**tree, &folder)?.as_slice() {
                 // It is just being made or given up, or somebody died at that.
-                [] if attempt > TRIES / 2 => {
+                [] if began.elapsed() > EMPTY => {
                     tree.remove_empty_folder(&folder)?;
                     false
                 }
@@ -190,7 +196,9 @@ pub fn claim(tree: &Arc<dyn Tree>) -> Result<Claim, SettleError> {
         if !is_ours {
             continue;
         }
-        if owners(&**tree, &folder)?.as_slice() == [file.clone()] {
+        // Nobody takes an empty lock for one that was left within this time.
+        is_alone &= tried.elapsed() < EMPTY / 2;
+        if is_alone || owners(&**tree, &folder)?.as_slice() == [file.clone()] {
             tree.forget_seen();
             return Ok(hold(tree, folder, file, owner));
         }

@@ -20,6 +20,7 @@ mod steps;
 mod unwritten;
 
 use std::{
+    collections::BTreeSet,
     path::{Path, PathBuf},
     thread,
     time::Instant,
@@ -28,7 +29,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 use tracing::debug;
 use yalotheca_core::{
-    change::{ChangeSet, Receipt, Step},
+    change::{ChangeSet, Receipt, Source, Step},
     control::{LOCK_FILE, WANTS_FILE},
     hint::{Advice, Hint},
     id::{Digest, TreePath},
@@ -257,6 +258,20 @@ pub fn write_control(folder: &Path, name: &str, text: &str) -> Result<(), Settle
 
 /// Makes sure that what was planned on is what is there: the control files and the receipt.
 fn check_current(tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
+    // What was seen before may be another's by now. All folders that are going to be needed, in one go.
+    tree.forget_seen();
+    if tree.local().is_none() {
+        let steps = order.change.steps.iter().filter_map(|step| step.path().parent());
+        let folders: BTreeSet<TreePath> = steps.chain([own("journal")?, own("records")?]).collect();
+        tree.list(&Vec::from_iter(folders), false)?;
+        let before = |step: &Step| match step {
+            Step::Put { path, before: Some(_), source: Source::Text(_), .. } => Some(path.clone()),
+            _ => None,
+        };
+        let texts: Vec<TreePath> =
+            order.change.steps.iter().filter_map(before).chain([own("receipt.json")?]).collect();
+        tree.read(&texts)?;
+    }
     let control =
         tree.local().map_or_else(|| LocalTree::new(&order.control), |tree| tree.beside(&order.control));
     for (name, text) in [(WANTS_FILE, &order.before.wants), (LOCK_FILE, &order.before.lock)] {

@@ -15,7 +15,7 @@ use yalotheca_core::{
 use super::{ControlTexts, SettleError, SettleOrder, damaged, own};
 use crate::{
     threads::{cores, spread},
-    tree::{Access, Flush, Tree, Upload, UploadError, UploadSource},
+    tree::{Access, Flush, Tree, Upload, UploadError},
 };
 
 /// The records of one moment: before a change, or after it.
@@ -258,27 +258,29 @@ impl<'a> Writing<'a> {
         if records.is_empty() {
             return Ok(());
         }
-        tree.create_folder(&waiting)?;
-        let waits: Vec<TreePath> = records
-            .keys()
-            .map(|path| waiting.join(path.name()).map_err(|error| damaged(path, &error)))
-            .collect::<Result<_, _>>()?;
+        // Over a network they get their names at once: one that is torn is known by its digest, and nothing names it yet.
+        let is_here = tree.local().is_some();
+        let waits: Vec<TreePath> = if is_here {
+            tree.create_folder(&waiting)?;
+            records
+                .keys()
+                .map(|path| waiting.join(path.name()).map_err(|error| damaged(path, &error)))
+                .collect::<Result<_, _>>()?
+        } else {
+            records.keys().cloned().collect()
+        };
         let uploads: Vec<Upload<'_>> = waits
             .iter()
             .zip(records.values())
-            .map(|(path, (bytes, access))| Upload {
-                path,
-                source: UploadSource::Bytes(bytes.as_slice().into()),
-                access: *access,
-                digest: Digest::of(bytes),
-                size: bytes.len() as u64,
-                may_share: false,
-            })
+            .map(|(path, (bytes, access))| Upload::of_bytes(path, bytes, *access))
             .collect();
         tree.upload(&uploads).map_err(|error| match error {
             UploadError::Tree(error) => error.into(),
             UploadError::Bytes { index, why } => damaged(&waits[index], &why),
         })?;
+        if !is_here {
+            return Ok(());
+        }
         tree.flush(Flush::Entries(&waits))?;
         tree.rename(&waits.iter().zip(records.keys()).collect::<Vec<_>>())?;
         tree.flush(Flush::Entries(&[own("records")?]))?;

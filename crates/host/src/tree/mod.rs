@@ -147,6 +147,14 @@ pub struct Upload<'a> {
     pub may_share: bool,
 }
 
+impl<'a> Upload<'a> {
+    /// Returns the upload of some bytes.
+    pub fn of_bytes(path: &'a TreePath, bytes: &'a [u8], access: Access<'a>) -> Self {
+        let source = UploadSource::Bytes(Cow::Borrowed(bytes));
+        Self { path, source, access, digest: Digest::of(bytes), size: bytes.len() as u64, may_share: false }
+    }
+}
+
 /// An upload that failed.
 #[derive(Debug)]
 pub enum UploadError {
@@ -396,9 +404,7 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// # Errors
     /// Where it cannot be written.
     fn write_new(&self, path: &TreePath, bytes: &[u8], access: Access<'_>) -> Result<(), TreeError> {
-        let source = UploadSource::Bytes(Cow::Borrowed(bytes));
-        let (digest, size) = (Digest::of(bytes), bytes.len() as u64);
-        match self.upload(&[Upload { path, source, access, digest, size, may_share: false }]) {
+        match self.upload(&[Upload::of_bytes(path, bytes, access)]) {
             Ok(()) => Ok(()),
             Err(UploadError::Tree(error)) => Err(error),
             Err(UploadError::Bytes { why, .. }) => {

@@ -19,9 +19,9 @@ use crate::{
 
 /// The file servers that there are: one that can do everything, one that cannot replace, one that has no second names.
 const KINDS: [Features; 3] = [
-    Features { replaces: true, hard_links: true, sets_times: true },
-    Features { replaces: false, hard_links: false, sets_times: false },
-    Features { replaces: true, hard_links: false, sets_times: true },
+    Features { replaces: true, hard_links: true, ordered: true, tick: 120 },
+    Features { replaces: false, hard_links: false, ordered: false, tick: 3600 },
+    Features { replaces: true, hard_links: false, ordered: true, tick: 120 },
 ];
 
 fn tree(server: &Arc<MemoryServer>) -> RemoteTree {

@@ -72,8 +72,11 @@ pub struct Features {
     pub replaces: bool,
     /// A file can have two names.
     pub hard_links: bool,
-    /// The time of a file can be set as it is written, so that a later change has another one.
-    pub sets_times: bool,
+    /// What is asked later is done later, and what is acknowledged has arrived whole.
+    pub ordered: bool,
+    /// So many seconds after the date of a file, a change of it must have another date: whatever the server's clock counts in, and
+    /// however far it may be from this machine's.
+    pub tick: u64,
 }
 
 /// A file server.
@@ -102,7 +105,7 @@ pub trait FileServer: fmt::Debug + Send + Sync {
     fn rename(&self, moves: &[(String, String)]) -> Vec<io::Result<()>>;
     /// Gives files second names.
     fn link(&self, links: &[(String, String)]) -> Vec<io::Result<()>>;
-    /// Makes folders, none of which lies in another.
+    /// Makes folders; outer ones come first, and only an ordered server gets both at once.
     fn create_folders(&self, folders: &[(String, Option<u32>)]) -> Vec<io::Result<()>>;
     /// Removes files.
     fn remove_files(&self, paths: &[String]) -> Vec<io::Result<()>>;

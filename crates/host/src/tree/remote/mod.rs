@@ -127,7 +127,11 @@ impl RemoteTree {
 
     /// The mode of the server's folder.
     fn root_mode(&self) -> Option<u32> {
+        let listed = self.seen().root_mode;
         *self.root_mode.get_or_init(|| {
+            if listed.is_some() {
+                return listed;
+            }
             let looked = self.retried(1, |_| self.server.metadata(&[self.at("")]));
             looked.into_iter().next()?.ok()?.mode
         })

@@ -17,9 +17,6 @@ use super::{
 };
 use crate::tree::{FoundName, NameIndex, NameKind, NameMetadata, names::Folder};
 
-/// A folder that was changed within so many seconds may be changed again with the same date.
-const TICK: u64 = 3600;
-
 fn kind_of(metadata: &RemoteMetadata) -> NameKind {
     match metadata.kind {
         RemoteKind::File => NameKind::File,
@@ -64,7 +61,9 @@ impl RemoteTree {
                     });
                     let names: Vec<(NameKind, &[u8])> =
                         names.filter(|(_, name)| !matches!(*name, b"." | b"..")).collect();
-                    let date = date.ok().filter(|date| date.modified.is_some_and(|date| date + TICK < now()));
+                    let date = date.ok().filter(|date| {
+                        date.modified.is_some_and(|date| date + self.server.features().tick < now())
+                    });
                     let stamp = date.and_then(|date| stamp_of(&RemoteMetadata { size: 0, ..date }));
                     Ok(Folder::new(path.clone(), stamp, &names))
                 };

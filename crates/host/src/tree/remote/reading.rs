@@ -6,7 +6,7 @@ use std::{
     io::{self, Read, Seek, SeekFrom},
     ops::Range,
     path::PathBuf,
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
 };
 
 use yalotheca_core::id::{Digest, TreePath};
@@ -15,7 +15,7 @@ use super::{
     RemoteTree,
     file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn},
     now,
-    seen::Found,
+    seen::{Found, Seen},
     stamp_of,
 };
 use crate::tree::{ReadSeek, TreeError, known::Cursor};
@@ -28,8 +28,6 @@ const PART: u64 = 1 << 20;
 const TEXT: u64 = 1 << 20;
 /// A file that is opened is read in blocks of this size.
 const BLOCK: u64 = 64 << 10;
-/// What was changed within so many seconds may be changed again with the same date, since the clock is another machine's.
-const TICK: u64 = 3600;
 
 /// A file that is to be read: its path, the path by which the file server knows it, and what it is.
 pub(super) struct Wanted {
@@ -180,7 +178,10 @@ impl RemoteTree {
             let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
             if size == file.metadata.size
                 && let Some(stamp) = stamp_of(&file.metadata)
-                && file.metadata.modified.is_some_and(|modified| modified + TICK < now())
+                && file
+                    .metadata
+                    .modified
+                    .is_some_and(|modified| modified + self.server.features().tick < now())
             {
                 self.known.insert(&file.real, stamp, digest);
             }
@@ -194,32 +195,33 @@ impl RemoteTree {
         if let Some(text) = self.seen().text(&file.real, &file.metadata) {
             return Ok(Some(Box::new(io::Cursor::new(text.to_vec()))));
         }
-        let server = Arc::clone(&self.server);
+        let (server, seen) = (Arc::clone(&self.server), Arc::clone(&self.seen));
         let at = self.at(&file.called);
-        Ok(Some(Box::new(RemoteReader {
-            server,
-            at,
-            size: file.metadata.size,
-            position: 0,
-            block: (0, Vec::new()),
-        })))
+        Ok(Some(Box::new(RemoteReader { server, seen, at, file, position: 0, block: (0, Arc::default()) })))
     }
 }
 
 /// A remote file, open: blocks of it are fetched as they are read.
 struct RemoteReader {
     server: Arc<dyn FileServer>,
+    seen: Arc<Mutex<Seen>>,
     at: String,
-    size: u64,
+    file: Wanted,
     position: u64,
     /// The last block: where it begins, and its bytes.
-    block: (u64, Vec<u8>),
+    block: (u64, Arc<Vec<u8>>),
 }
 
 impl RemoteReader {
     fn fetch(&mut self) -> io::Result<()> {
         let start = self.position / BLOCK * BLOCK;
-        let asked = [(self.at.clone(), start..(start + BLOCK).min(self.size))];
+        let seen = || self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = seen().block(&self.file.real, start, &self.file.metadata);
+        if let Some(bytes) = known {
+            self.block = (start, bytes);
+            return Ok(());
+        }
+        let asked = [(self.at.clone(), start..(start + BLOCK).min(self.file.metadata.size))];
         let read = || self.server.read(&asked).pop().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
         let bytes = match read() {
             Err(error) if is_torn(&error) => {
@@ -228,17 +230,19 @@ impl RemoteReader {
             }
             read => read,
         };
-        self.block = (start, bytes?);
+        let bytes = Arc::new(bytes?);
+        seen().note_block(self.file.real.clone(), start, &self.file.metadata, Arc::clone(&bytes));
+        self.block = (start, bytes);
         Ok(())
     }
 }
 
 impl Read for RemoteReader {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        if self.position >= self.size || buffer.is_empty() {
+        if self.position >= self.file.metadata.size || buffer.is_empty() {
             return Ok(0);
         }
-        let is_in = |block: &(u64, Vec<u8>), position: u64| {
+        let is_in = |block: &(u64, Arc<Vec<u8>>), position: u64| {
             (block.0..block.0 + block.1.len() as u64).contains(&position)
         };
         if !is_in(&self.block, self.position) {
@@ -257,7 +261,7 @@ impl Seek for RemoteReader {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
         let position = match to {
             SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(offset) => self.size.checked_add_signed(offset),
+            SeekFrom::End(offset) => self.file.metadata.size.checked_add_signed(offset),
             SeekFrom::Current(offset) => self.position.checked_add_signed(offset),
         };
         self.position = position.ok_or(io::ErrorKind::InvalidInput)?;

@@ -14,6 +14,9 @@ use crate::tree::{is_own, rooted::Refusal};
 /// interrupted, the file is still known by its own name.
 pub(super) const OLD: &str = ".yalotheca-old-";
 
+/// So many blocks of opened files are kept.
+const MOST_BLOCKS: usize = 1_000;
+
 /// So many links may follow one another.
 const MOST_LINKS: usize = 40;
 
@@ -37,6 +40,10 @@ pub(super) struct Seen {
     folders: HashMap<TreePath, Option<Listing>>,
     links: HashMap<TreePath, String>,
     texts: HashMap<TreePath, Text>,
+    /// Blocks of files that were opened, by where they begin.
+    blocks: HashMap<(TreePath, u64), Text>,
+    /// The mode of the tree's folder, if its listing tells.
+    pub(super) root_mode: Option<u32>,
 }
 
 /// Where a path leads.
@@ -81,6 +88,10 @@ impl Seen {
     }
 
     pub(super) fn listed(&mut self, folder: TreePath, entries: Option<Vec<RemoteEntry>>) {
+        if folder.is_root() {
+            let own = entries.iter().flatten().find(|entry| entry.name.as_deref() == Ok("."));
+            self.root_mode = own.and_then(|entry| entry.metadata.mode);
+        }
         let listing = entries.map(|entries| {
             let mut listing = Listing::new();
             for entry in entries {
@@ -203,6 +214,29 @@ impl Seen {
 
     pub(super) fn note_text(&mut self, path: TreePath, metadata: &RemoteMetadata, bytes: Arc<Vec<u8>>) {
         self.texts.insert(path, (metadata.size, metadata.modified, bytes));
+    }
+
+    pub(super) fn block(
+        &self,
+        path: &TreePath,
+        start: u64,
+        metadata: &RemoteMetadata,
+    ) -> Option<Arc<Vec<u8>>> {
+        let (size, modified, bytes) = self.blocks.get(&(path.clone(), start))?;
+        (*size == metadata.size && *modified == metadata.modified).then(|| Arc::clone(bytes))
+    }
+
+    pub(super) fn note_block(
+        &mut self,
+        path: TreePath,
+        start: u64,
+        metadata: &RemoteMetadata,
+        bytes: Arc<Vec<u8>>,
+    ) {
+        if self.blocks.len() >= MOST_BLOCKS {
+            self.blocks.clear();
+        }
+        self.blocks.insert((path, start), (metadata.size, metadata.modified, bytes));
     }
 
     /// Notes that something is at a path now.

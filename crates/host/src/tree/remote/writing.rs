@@ -2,7 +2,7 @@
 
 use std::{
     borrow::Cow,
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashMap},
     fs::{self, File},
     io::{self, Cursor, Read},
     path::Path,
@@ -102,29 +102,42 @@ impl RemoteTree {
                 }
             }
         }
-        for level in levels.into_values() {
-            let mut real = Vec::with_capacity(level.len());
-            for (path, mode) in &level {
-                let (at, _) = self.target("making the folder", path)?;
-                real.push((at, *mode));
-            }
-            let asked: Vec<(String, Option<u32>)> =
-                real.iter().map(|(path, mode)| (self.at(path.as_str()), *mode)).collect();
-            let made = self.retried(asked.len(), |indices| {
-                self.server
-                    .create_folders(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
-            });
-            for ((path, mode), made) in real.iter().zip(made) {
-                match made {
-                    Ok(()) => self.seen().made(path, *mode),
-                    Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-                        let folder = path.parent().unwrap_or_else(TreePath::root);
-                        let mut seen = self.seen();
-                        seen.forget_folder(&folder);
-                        seen.forget_folder(path);
-                    }
-                    Err(error) => return Err(self.error("making the folder", path)(error)),
+        if self.server.features().ordered {
+            // Outer ones are made first, so all of them can be asked for at once.
+            let all: Vec<(TreePath, Option<u32>)> = levels.into_values().flatten().collect();
+            return self.make_level(&all);
+        }
+        levels.into_values().try_for_each(|level| self.make_level(&level))
+    }
+
+    fn make_level(&self, level: &[(TreePath, Option<u32>)]) -> Result<(), TreeError> {
+        let mut real: Vec<(TreePath, Option<u32>)> = Vec::with_capacity(level.len());
+        // One in a folder that is just being made has no link on its way from there.
+        let mut made: HashMap<&TreePath, TreePath> = HashMap::new();
+        for (path, mode) in level {
+            let outer = path.parent().and_then(|folder| made.get(&folder));
+            let at = match outer.and_then(|outer| outer.join(path.name()).ok()) {
+                Some(at) => at,
+                None => self.target("making the folder", path)?.0,
+            };
+            made.insert(path, at.clone());
+            real.push((at, *mode));
+        }
+        let asked: Vec<(String, Option<u32>)> =
+            real.iter().map(|(path, mode)| (self.at(path.as_str()), *mode)).collect();
+        let made = self.retried(asked.len(), |indices| {
+            self.server.create_folders(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
+        });
+        for ((path, mode), made) in real.iter().zip(made) {
+            match made {
+                Ok(()) => self.seen().made(path, *mode),
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                    let folder = path.parent().unwrap_or_else(TreePath::root);
+                    let mut seen = self.seen();
+                    seen.forget_folder(&folder);
+                    seen.forget_folder(path);
                 }
+                Err(error) => return Err(self.error("making the folder", path)(error)),
             }
         }
         Ok(())
@@ -135,11 +148,16 @@ impl RemoteTree {
         let asked = [(self.at(folder.as_str()), self.new_folder_mode(Access::Own)?)];
         let made = self.retried(1, |_| self.server.create_folders(&asked)).pop().unwrap_or(Ok(()));
         let mut seen = self.seen();
-        seen.forget_folder(&above);
-        seen.forget_folder(folder);
         match made {
-            Ok(()) => Ok(true),
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(false),
+            Ok(()) => {
+                seen.made(folder, asked[0].1);
+                Ok(true)
+            }
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                seen.forget_folder(&above);
+                seen.forget_folder(folder);
+                Ok(false)
+            }
             Err(error) => Err(self.error("making the folder", folder)(error)),
         }
     }
@@ -265,6 +283,24 @@ impl RemoteTree {
             .collect();
         for ((at, ..), written) in sent.iter().zip(self.write_all(&files)) {
             written.map_err(|error| self.error("writing", &real[*at])(error))?;
+        }
+        let is_small = sent.iter().all(|(_, bytes, _)| matches!(bytes, Bytes::Here(Cow::Borrowed(_))));
+        if is_small && sent.len() == real.len() && self.server.features().ordered {
+            // Few bytes that were acknowledged are not looked at again.
+            for (at, bytes, mode) in &sent {
+                let (kind, size) = (RemoteKind::File, sizes[*at].unwrap_or_default());
+                let metadata =
+                    RemoteMetadata { kind, size, modified: Some(modified), mode: *mode, target: None };
+                if let Some(stamp) = stamp_of(&metadata) {
+                    self.known.insert(&real[*at], stamp, uploads[batch.start + at].digest);
+                }
+                let mut seen = self.seen();
+                seen.put(&real[*at], metadata.clone());
+                if let Bytes::Here(bytes) = bytes {
+                    seen.note_text(real[*at].clone(), &metadata, Arc::new(bytes.to_vec()));
+                }
+            }
+            return Ok(());
         }
         self.verify(uploads, batch, (&real, &sizes))
     }
@@ -606,7 +642,12 @@ impl RemoteTree {
             levels.push(next);
         }
         self.remove_each(&files)?;
-        for level in levels.iter().rev() {
+        levels.reverse();
+        if self.server.features().ordered {
+            // Inner ones go first, so all of them can be asked for at once.
+            levels = vec![levels.into_iter().flatten().collect()];
+        }
+        for level in levels {
             let asked: Vec<String> = level.iter().map(|folder| self.at(folder.as_str())).collect();
             let removed = self.retried(asked.len(), |indices| {
                 self.server
@@ -614,7 +655,9 @@ impl RemoteTree {
             });
             for (folder, removed) in level.iter().zip(removed) {
                 match removed {
-                    Err(error) if !is_no_folder(&error) => return Err(self.error("removing", folder)(error)),
+                    Err(error) if !is_no_folder(&error) => {
+                        return Err(self.error("removing", folder)(error));
+                    }
                     _ => drop(self.seen().removed(folder)),
                 }
             }

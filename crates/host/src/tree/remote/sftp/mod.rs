@@ -12,6 +12,8 @@ use std::{
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
+use tracing::debug as trace;
+
 use super::file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata};
 use exchanges::{List, ReadPart, Simple, WriteFile};
 use pipeline::{Exchange, Pipeline, torn};
@@ -23,6 +25,9 @@ use wire::{Reply, Request};
 const REPLACE: &str = "posix-rename@openssh.com";
 const LINK: &str = "hardlink@openssh.com";
 const SPACE: &str = "statvfs@openssh.com";
+
+/// Dates are in seconds, and servers' clocks are kept right by the minute.
+const TICK: u64 = 120;
 
 /// A file server behind SFTP.
 pub struct SftpServer {
@@ -114,7 +119,7 @@ impl SftpServer {
 
 impl FileServer for SftpServer {
     fn features(&self) -> Features {
-        Features { replaces: self.has(REPLACE), hard_links: self.has(LINK), sets_times: true }
+        Features { replaces: self.has(REPLACE), hard_links: self.has(LINK), ordered: true, tick: TICK }
     }
 
     fn reconnect(&self) -> io::Result<()> {
@@ -125,6 +130,7 @@ impl FileServer for SftpServer {
     }
 
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>> {
+        trace!("list {folders:?}");
         let lists = self.run(folders.iter().cloned().map(List::new).collect());
         let named = |(list, folder): (List, &String)| {
             list.names().map_err(|error| {
@@ -136,6 +142,7 @@ impl FileServer for SftpServer {
     }
 
     fn metadata(&self, paths: &[String]) -> Vec<io::Result<RemoteMetadata>> {
+        trace!("look at {paths:?}");
         let requests = paths.iter().map(|path| Simple::new(Request::new(wire::LSTAT).path(path)));
         self.run(requests.collect()).into_iter().map(Simple::metadata).collect()
     }
@@ -145,11 +152,13 @@ impl FileServer for SftpServer {
     }
 
     fn read(&self, parts: &[(String, Range<u64>)]) -> Vec<io::Result<Vec<u8>>> {
+        trace!("read {parts:?}");
         let parts = parts.iter().map(|(path, range)| ReadPart::new(path.clone(), range.clone()));
         self.run(parts.collect()).into_iter().map(ReadPart::bytes).collect()
     }
 
     fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+        trace!("write {files:?}");
         let written = self.run(files.iter().map(WriteFile::new).collect());
         let named = |(written, file): (WriteFile<'_, '_>, &RemoteFile<'_>)| {
             written.done().map_err(|error| match error.kind() {
@@ -161,6 +170,7 @@ impl FileServer for SftpServer {
     }
 
     fn rename(&self, moves: &[(String, String)]) -> Vec<io::Result<()>> {
+        trace!("rename {moves:?}");
         let replaces = self.has(REPLACE);
         self.each(moves.iter().map(|(from, to)| {
             let request = if replaces { Request::extended(REPLACE) } else { Request::new(wire::RENAME) };
@@ -169,6 +179,7 @@ impl FileServer for SftpServer {
     }
 
     fn link(&self, links: &[(String, String)]) -> Vec<io::Result<()>> {
+        trace!("link {links:?}");
         if !self.has(LINK) {
             return links.iter().map(|_| Err(io::ErrorKind::Unsupported.into())).collect();
         }
@@ -180,6 +191,7 @@ impl FileServer for SftpServer {
     }
 
     fn create_folders(&self, folders: &[(String, Option<u32>)]) -> Vec<io::Result<()>> {
+        trace!("make {folders:?}");
         let make = |(path, mode): &(String, Option<u32>)| {
             Request::new(wire::MKDIR).path(path).attributes(*mode, None)
         };
@@ -191,10 +203,12 @@ impl FileServer for SftpServer {
     }
 
     fn remove_files(&self, paths: &[String]) -> Vec<io::Result<()>> {
+        trace!("remove {paths:?}");
         self.each(paths.iter().map(|path| Request::new(wire::REMOVE).path(path)))
     }
 
     fn remove_folders(&self, paths: &[String]) -> Vec<io::Result<()>> {
+        trace!("remove folders {paths:?}");
         self.each(paths.iter().map(|path| Request::new(wire::RMDIR).path(path)))
     }
 }
