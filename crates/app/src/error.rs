@@ -23,7 +23,7 @@ use yalotheca_host::{
     settle::SettleError,
     store::StoreError,
     survey::SurveyError,
-    tree::{ParseAddressError, TreeError, sftp::ConnectError},
+    tree::{KnownCertificatesError, ParseAddressError, TreeError, ftp::ConnectFtpError, sftp::ConnectError},
     trial::TrialError,
 };
 
@@ -61,6 +61,10 @@ pub enum AppError {
     Address(#[from] ParseAddressError),
     #[error(transparent)]
     Connect(#[from] ConnectError),
+    #[error(transparent)]
+    ConnectFtp(#[from] ConnectFtpError),
+    #[error(transparent)]
+    Certificates(#[from] KnownCertificatesError),
     #[error(transparent)]
     Trial(#[from] TrialError),
     #[error(transparent)]
@@ -116,6 +120,7 @@ impl Hint for AppError {
             Self::Tree(error) => error.hint(),
             Self::Address(error) => error.hint(),
             Self::Connect(error) => error.hint(),
+            Self::ConnectFtp(error) => error.hint(),
             Self::Trial(error) => error.hint(),
             Self::Id(error) => error.hint(),
             Self::Range(error) => error.hint(),
@@ -129,7 +134,7 @@ impl Hint for AppError {
                     .map(Advice::Say)
                     .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
             }
-            Self::NoLineup(_) | Self::Io { .. } => None,
+            Self::NoLineup(_) | Self::Io { .. } | Self::Certificates(_) => None,
             Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone().map(Advice::Say),
             Self::Setting(error) => error.hint(),
             Self::Solver { .. } => Some(

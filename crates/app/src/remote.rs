@@ -2,10 +2,13 @@
 
 use std::{path::PathBuf, process::Command, sync::Arc};
 
+use yalotheca_core::id::TreePath;
 use yalotheca_host::{
     fetch::credentials_of,
+    settle,
     tree::{
-        Protocol, RemoteAddress, RemoteTree, Tree,
+        KnownCertificates, Pins, Protocol, RemoteAddress, RemoteTree, Tree,
+        ftp::{ConnectFtpError, FtpOptions, FtpServer},
         sftp::{Answers, AskSecret, Question, SftpServer, SshOptions},
     },
 };
@@ -23,10 +26,7 @@ pub fn open_remote(at: &str, options: &OpenOptions, front: &dyn Front) -> Result
     let address = RemoteAddress::parse(at)?;
     match address.protocol {
         Protocol::Sftp => open_sftp(&address, options, front),
-        Protocol::Ftp | Protocol::Ftps | Protocol::FtpsImplicit => Err(AppError::Refused {
-            what: format!("{}: this version reaches servers over SFTP only", address),
-            hint: Some("most hosts offer SFTP too: sftp://user@host:port/path".into()),
-        }),
+        Protocol::Ftp | Protocol::Ftps | Protocol::FtpsImplicit => open_ftp(&address, options, front),
     }
 }
 
@@ -56,7 +56,77 @@ fn open_sftp(
     } else {
         server.real_path(&address.path).map_err(failed)?
     };
-    Ok(Arc::new(RemoteTree::new(Arc::new(server), &root, address.to_string())))
+    let start = server.real_path("").unwrap_or_default();
+    at_folder(Arc::new(RemoteTree::new(Arc::new(server), &root, address.to_string())), address, &start)
+}
+
+fn open_ftp(
+    address: &RemoteAddress,
+    options: &OpenOptions,
+    front: &dyn Front,
+) -> Result<Arc<dyn Tree>, AppError> {
+    let mut secrets = Secrets { host: host_of(address), options, front, failed: None };
+    let credentials = credentials_of(&secrets.host)?;
+    let user = address.user.clone().or_else(|| credentials.and_then(|credentials| credentials.user));
+    // As is the custom where anybody may come.
+    let is_anonymous = user.is_none();
+    let user = user.unwrap_or_else(|| "anonymous".into());
+    let password = match is_anonymous {
+        true => Some("anonymous@".to_owned()),
+        false => secrets.password(&format!("{user}@{}'s password:", address.host)),
+    };
+    if let Some(error) = secrets.failed {
+        return Err(error);
+    }
+    let password = password.unwrap_or_default();
+    let port = address.port.unwrap_or_else(|| address.protocol.port());
+    let connect = |pins: &Pins| {
+        let (host, user, pins) = (address.host.clone(), user.clone(), pins.clone());
+        FtpServer::connect(
+            FtpOptions { protocol: address.protocol, host, port, user, pins },
+            password.clone(),
+        )
+    };
+    let known = KnownCertificates::of_user()?;
+    let connected = match connect(&Pins::new(known.of(&address.host, port))) {
+        Err(ConnectFtpError::Certificate { host, why, fingerprint }) => {
+            let question = format!(
+                "The certificate of {host} is not one that this machine trusts ({why}). Its SHA-256 fingerprint is {fingerprint}. Is that the right one? (yes/no)"
+            );
+            match front.text(&question) {
+                Answer::Text(text) if text.eq_ignore_ascii_case("yes") => {
+                    known.agree(&address.host, port, &fingerprint)?;
+                    connect(&Pins::new(vec![fingerprint]))
+                }
+                _ => Err(ConnectFtpError::Certificate { host, why, fingerprint }),
+            }
+        }
+        connected => connected,
+    };
+    let server = connected?;
+    let failed = |source| AppError::Io { what: address.to_string(), source };
+    let root = if address.path.starts_with('/') {
+        address.path.clone()
+    } else {
+        server.real_path(&address.path).map_err(failed)?
+    };
+    let start = server.real_path("").unwrap_or_default();
+    at_folder(Arc::new(RemoteTree::new(Arc::new(server), &root, address.to_string())), address, &start)
+}
+
+/// The folder must be there: nothing may be made in its place. What every command needs to see is seen on the occasion.
+fn at_folder(tree: Arc<dyn Tree>, address: &RemoteAddress, start: &str) -> Result<Arc<dyn Tree>, AppError> {
+    let own = |name: &str| TreePath::new(&format!("{}/{name}", settle::OWN));
+    match tree.list(&[TreePath::root(), own("journal")?, own("records")?], false) {
+        Ok(_) => Ok(tree),
+        Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => Err(AppError::Refused {
+            what: format!("there is no folder {} on {}", address.path, address.host),
+            hint: Some(format!(
+                "after the login one is in {start}; in the address, /~/ stands for that, and / for the root of what the host shows"
+            )),
+        }),
+        Err(error) => Err(error.into()),
+    }
 }
 
 /// A host as sections of credentials.toml name it.

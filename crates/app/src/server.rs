@@ -338,11 +338,7 @@ pub fn server_tree(
 ) -> Result<Arc<dyn Tree>, AppError> {
     let at = &control.wants.server.at;
     if RemoteAddress::is_one(at) {
-        let tree = open_remote(at, options, front)?;
-        // The folder must be there: nothing may be made in its place. What every command needs comes along.
-        let own = |name: &str| TreePath::new(&format!("{}/{name}", settle::OWN));
-        tree.list(&[TreePath::root(), own("journal")?, own("records")?], false)?;
-        return Ok(tree);
+        return open_remote(at, options, front);
     }
     let folder = control.server_folder();
     if !folder.is_dir() {

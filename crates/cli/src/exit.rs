@@ -4,9 +4,16 @@ use std::process::ExitCode;
 
 use yalotheca_app::AppError;
 use yalotheca_host::{
-    arrival::ArrivalError, catalogue::CatalogueError, control::OpenControlError, fetch::FetchError,
-    games::FindGameError, settle::SettleError, survey::SurveyError, tree::sftp::ConnectError,
-    trial::TrialError, unpack::UnpackError,
+    arrival::ArrivalError,
+    catalogue::CatalogueError,
+    control::OpenControlError,
+    fetch::FetchError,
+    games::FindGameError,
+    settle::SettleError,
+    survey::SurveyError,
+    tree::{ftp::ConnectFtpError, sftp::ConnectError},
+    trial::TrialError,
+    unpack::UnpackError,
 };
 
 /// Returns the exit code.
@@ -40,6 +47,11 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         AppError::Setting(_)
         | AppError::Connect(
             ConnectError::Denied { .. } | ConnectError::OtherKey { .. } | ConnectError::UnknownKey { .. },
+        )
+        | AppError::ConnectFtp(
+            ConnectFtpError::Denied { .. }
+            | ConnectFtpError::Certificate { .. }
+            | ConnectFtpError::NoEncryption { .. },
         )
         | AppError::Survey(SurveyError::Broken { .. } | SurveyError::Untrusted { .. })
         | AppError::Catalogue(
@@ -87,6 +99,8 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Tree(_)
         | AppError::Trial(_)
         | AppError::Connect(ConnectError::Unreachable { .. } | ConnectError::NoProgram)
+        | AppError::ConnectFtp(ConnectFtpError::Unreachable { .. })
+        | AppError::Certificates(_)
         | AppError::Io { .. } => WORLD,
     })
 }

@@ -101,7 +101,6 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     if request.remote.is_none() {
         refuse_inside_another(&folder)?;
     }
-    tree.list_folder(&TreePath::root())?;
     let values = pairs(&request.values, "--set")?;
     let trust = trust()?;
     let game = choose_game(request, (&*tree, &folder), &values, &trust)?;

@@ -6,10 +6,7 @@ use std::{
     os::unix::{ffi::OsStringExt, fs::MetadataExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Command, Stdio},
-    sync::{
-        Arc, Mutex,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, Mutex, atomic::AtomicBool},
     thread::{self, JoinHandle},
     time::{Duration, SystemTime},
 };
@@ -87,13 +84,13 @@ impl LocalTree {
     /// Returns how many calls that change something there were.
     #[cfg(debug_assertions)]
     pub fn calls(&self) -> u64 {
-        self.faults.as_ref().map_or(0, |faults| faults.made.load(Ordering::SeqCst))
+        self.faults.as_ref().map_or(0, |faults| faults.made.load(std::sync::atomic::Ordering::SeqCst))
     }
 
     #[cfg(debug_assertions)]
     pub(super) fn fault(&self) -> io::Result<()> {
         let Some(faults) = &self.faults else { return Ok(()) };
-        let made = faults.made.fetch_add(1, Ordering::SeqCst) + 1;
+        let made = faults.made.fetch_add(1, std::sync::atomic::Ordering::SeqCst) + 1;
         if made == faults.fails_at || made >= faults.dies_at { Err(Errno::NOSPC.into()) } else { Ok(()) }
     }
 

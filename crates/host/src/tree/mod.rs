@@ -34,7 +34,10 @@ pub use local::LocalTree;
 pub use memory::{Faults, MemoryServer};
 pub use names::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern};
 pub use own::Prepared;
-pub use remote::{ParseAddressError, Protocol, RemoteAddress, RemoteTree, file_server, sftp};
+pub use remote::{
+    KnownCertificates, KnownCertificatesError, ParseAddressError, Pins, Protocol, RemoteAddress, RemoteTree,
+    file_server, ftp, sftp,
+};
 pub use rooted::Refusal;
 
 /// What lies at a path.

@@ -4,7 +4,9 @@
 //! A file whose size and date are as they were when it was read or written is not read again.
 
 mod address;
+mod certificate;
 pub mod file_server;
+pub mod ftp;
 mod looking;
 mod names;
 mod reading;
@@ -30,6 +32,7 @@ use super::{
     TreeError, Upload, UploadError, digest::Stamp, known::Known,
 };
 pub use address::{ParseAddressError, Protocol, RemoteAddress};
+pub use certificate::{KnownCertificates, KnownCertificatesError, Pins};
 use file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn};
 use seen::{Found, Seen};
 

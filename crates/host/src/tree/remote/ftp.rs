@@ -1,0 +1,789 @@
+//! A file server behind FTP, plain or encrypted: several connections, since each can do one thing at a time.
+//!
+//! Servers differ: in what they list, in what they can replace, in how many connections they let somebody have. What one can do is found
+//! out when it is met first; what is in doubt after an error is looked at.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fmt,
+    io::{self, Read, Write},
+    net::{TcpStream, ToSocketAddrs},
+    ops::Range,
+    sync::{
+        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicBool, AtomicUsize, Ordering},
+    },
+    thread,
+    time::{Duration, UNIX_EPOCH},
+};
+
+use suppaftp::{
+    FtpError, Mode, RustlsConnector, RustlsFtpStream, Status,
+    list::{File, ListParser},
+    types::{FileType, Response},
+};
+use tracing::debug;
+use yalotheca_core::hint::{Advice, Hint};
+
+use super::{
+    address::Protocol,
+    certificate::{self, Pins},
+    file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata, is_torn},
+};
+
+/// So many connections are asked for at most.
+const CONNECTIONS: usize = 4;
+/// Whoever says nothing for so long is gone.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// Dates may be in minutes, and of any time zone.
+const TICK: u64 = 26 * 3600;
+
+type Ftp = RustlsFtpStream;
+
+/// How a host is reached.
+#[derive(Debug, Clone)]
+pub struct FtpOptions {
+    /// Whether and how it is encrypted.
+    pub protocol: Protocol,
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// The user.
+    pub user: String,
+    /// The certificates that the user has agreed to.
+    pub pins: Pins,
+}
+
+/// A connection that could not be made.
+#[derive(Debug, thiserror::Error)]
+pub enum ConnectFtpError {
+    /// The host cannot be reached.
+    #[error("{host} cannot be reached: {why}")]
+    Unreachable {
+        /// The host.
+        host: String,
+        /// Why.
+        why: String,
+    },
+    /// The host does not let the user in.
+    #[error("{host} does not let {user} in: {why}")]
+    Denied {
+        /// The host.
+        host: String,
+        /// The user.
+        user: String,
+        /// What it says.
+        why: String,
+    },
+    /// The host cannot prove that it is the one.
+    #[error("the certificate of {host} is not trusted: {why}; its fingerprint is {fingerprint}")]
+    Certificate {
+        /// The host.
+        host: String,
+        /// Why.
+        why: String,
+        /// Its SHA-256 digest, in hexadecimal digits.
+        fingerprint: String,
+    },
+    /// The host does not encrypt.
+    #[error("{host} does not encrypt: {why}")]
+    NoEncryption {
+        /// The host.
+        host: String,
+        /// What it says.
+        why: String,
+    },
+}
+
+impl Hint for ConnectFtpError {
+    fn hint(&self) -> Option<Advice> {
+        Some(match self {
+            Self::Unreachable { .. } => "check the address and the network, then try again".into(),
+            Self::Denied { .. } => Advice::GiveCredentials,
+            Self::Certificate { .. } => {
+                "ask whoever runs the host for the fingerprint, and run this in a terminal, which asks whether it is right".into()
+            }
+            Self::NoEncryption { .. } => {
+                "ftp:// goes without encryption: whoever is on the way reads the password and all files".into()
+            }
+        })
+    }
+}
+
+/// A file server behind FTP.
+pub struct FtpServer {
+    options: FtpOptions,
+    password: String,
+    tls: Option<Arc<rustls::ClientConfig>>,
+    idle: Mutex<Idle>,
+    returned: Condvar,
+    /// So many connections this server lets somebody have.
+    most: AtomicUsize,
+    has_mlsd: AtomicBool,
+    lists_hidden: AtomicBool,
+    sets_times: AtomicBool,
+}
+
+#[derive(Default)]
+struct Idle {
+    connections: Vec<Ftp>,
+    in_use: usize,
+}
+
+impl fmt::Debug for FtpServer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("FtpServer").field(&self.options.host).finish()
+    }
+}
+
+/// What a server says, as an error of the file system.
+fn as_io(error: FtpError) -> io::Error {
+    match error {
+        FtpError::ConnectionError(error) if error.kind() == io::ErrorKind::WouldBlock => {
+            io::ErrorKind::TimedOut.into()
+        }
+        FtpError::ConnectionError(error) => error,
+        FtpError::UnexpectedResponse(response) => of_response(&response),
+        FtpError::BadResponse | FtpError::DataConnectionAlreadyOpen => io::ErrorKind::ConnectionReset.into(),
+        FtpError::SecureError(why) => io::Error::new(io::ErrorKind::ConnectionReset, why),
+        FtpError::InvalidAddress(error) => io::Error::other(error),
+    }
+}
+
+fn of_response(response: &Response) -> io::Error {
+    let text = said(response);
+    let lower = text.to_lowercase();
+    let kind = match response.status.code() {
+        421 | 425 | 426 => io::ErrorKind::ConnectionReset,
+        452 | 552 => io::ErrorKind::StorageFull,
+        530 | 532 => io::ErrorKind::PermissionDenied,
+        _ if lower.contains("permission") || lower.contains("denied") || lower.contains("read-only") => {
+            io::ErrorKind::PermissionDenied
+        }
+        _ if lower.contains("space") || lower.contains("quota") => io::ErrorKind::StorageFull,
+        _ => io::ErrorKind::Other,
+    };
+    io::Error::new(kind, format!("the server says: {text}"))
+}
+
+fn said(response: &Response) -> String {
+    let text = String::from_utf8_lossy(&response.body).trim().to_owned();
+    let text = text.trim_start_matches(|c: char| c.is_ascii_digit()).trim_start_matches(['-', ' ']);
+    text.trim_end_matches('.').to_owned()
+}
+
+fn parent(path: &str) -> &str {
+    match path.rsplit_once('/') {
+        Some(("", _)) | None => "/",
+        Some((folder, _)) => folder,
+    }
+}
+
+fn name(path: &str) -> &str {
+    path.rsplit_once('/').map_or(path, |(_, name)| name)
+}
+
+/// A line break in a name would be a command of its own.
+fn checked(path: &str) -> io::Result<&str> {
+    if path.contains(['\r', '\n', '\0']) { Err(io::ErrorKind::InvalidInput.into()) } else { Ok(path) }
+}
+
+impl FtpServer {
+    /// Connects, and finds out what the server can do.
+    ///
+    /// # Errors
+    /// Where the host cannot be reached, does not let the user in, or its certificate is not trusted.
+    pub fn connect(options: FtpOptions, password: String) -> Result<Self, ConnectFtpError> {
+        let tls = match options.protocol {
+            Protocol::Ftp | Protocol::Sftp => None,
+            Protocol::Ftps | Protocol::FtpsImplicit => Some(certificate::client(&options.pins)),
+        };
+        let server = Self {
+            options,
+            password,
+            tls,
+            idle: Mutex::default(),
+            returned: Condvar::new(),
+            most: AtomicUsize::new(CONNECTIONS),
+            has_mlsd: AtomicBool::new(false),
+            lists_hidden: AtomicBool::new(true),
+            sets_times: AtomicBool::new(false),
+        };
+        let mut ftp = server.open()?;
+        let has = |features: &suppaftp::types::Features, name: &str| {
+            features.keys().any(|own| own.eq_ignore_ascii_case(name))
+        };
+        if let Ok(features) = ftp.feat() {
+            // MLST announces both.
+            server.has_mlsd.store(has(&features, "MLST") || has(&features, "MLSD"), Ordering::Relaxed);
+            server.sets_times.store(has(&features, "MFMT"), Ordering::Relaxed);
+            if has(&features, "UTF8") {
+                ftp.opts("UTF8", Some("ON")).ok();
+            }
+        }
+        server.idle().connections.push(ftp);
+        Ok(server)
+    }
+
+    /// Returns the absolute path of a path; of an empty one, of the folder in which the user starts.
+    ///
+    /// # Errors
+    /// Where the connection ends, or there is no such folder.
+    pub fn real_path(&self, path: &str) -> io::Result<String> {
+        self.with(|ftp| {
+            let start = ftp.pwd()?;
+            if path.is_empty() {
+                return Ok(start);
+            }
+            ftp.cwd(path)?;
+            let real = ftp.pwd();
+            ftp.cwd(start)?;
+            real
+        })
+    }
+
+    fn idle(&self) -> MutexGuard<'_, Idle> {
+        self.idle.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Opens a connection.
+    fn open(&self) -> Result<Ftp, ConnectFtpError> {
+        let host = self.options.host.clone();
+        let unreachable = |why: String| ConnectFtpError::Unreachable { host: host.clone(), why };
+        let addresses = (host.as_str(), self.options.port).to_socket_addrs();
+        let addresses = addresses.map_err(|error| unreachable(error.to_string()))?;
+        let mut last = io::Error::from(io::ErrorKind::NotFound);
+        let mut stream = None;
+        for address in addresses {
+            match TcpStream::connect_timeout(&address, Duration::from_secs(20)) {
+                Ok(connected) => {
+                    stream = Some(connected);
+                    break;
+                }
+                Err(error) => last = error,
+            }
+        }
+        let stream = stream.ok_or_else(|| unreachable(last.to_string()))?;
+        let is_v6 = stream.peer_addr().is_ok_and(|address| address.is_ipv6());
+        stream.set_read_timeout(Some(PATIENCE)).and_then(|()| stream.set_write_timeout(Some(PATIENCE))).ok();
+        stream.set_nodelay(true).ok();
+        let failed = |error: FtpError| unreachable(as_io(error).to_string());
+        let mut ftp = match (&self.tls, self.options.protocol) {
+            (Some(tls), Protocol::FtpsImplicit) => {
+                drop(stream);
+                let connector = RustlsConnector::from(Arc::clone(tls));
+                let address = (host.as_str(), self.options.port);
+                Ftp::connect_secure_implicit(address, connector, &host)
+                    .map_err(|error| self.untrusted(error))?
+            }
+            (Some(tls), _) => {
+                let plain = Ftp::connect_with_stream(stream).map_err(failed)?;
+                let connector = RustlsConnector::from(Arc::clone(tls));
+                plain.into_secure(connector, &host).map_err(|error| match error {
+                    FtpError::UnexpectedResponse(response) => {
+                        ConnectFtpError::NoEncryption { host: host.clone(), why: said(&response) }
+                    }
+                    error => self.untrusted(error),
+                })?
+            }
+            (None, _) => Ftp::connect_with_stream(stream).map_err(failed)?,
+        };
+        let builder = |address| {
+            let stream = TcpStream::connect_timeout(&address, Duration::from_secs(20))
+                .map_err(FtpError::ConnectionError)?;
+            stream
+                .set_read_timeout(Some(PATIENCE))
+                .and_then(|()| stream.set_write_timeout(Some(PATIENCE)))
+                .ok();
+            stream.set_nodelay(true).ok();
+            Ok(stream)
+        };
+        ftp = ftp.passive_stream_builder(builder);
+        // Servers behind a router name an address that only they can reach.
+        ftp.set_mode(if is_v6 { Mode::ExtendedPassive } else { Mode::Passive });
+        ftp.set_passive_nat_workaround(true);
+        ftp.login(self.options.user.as_str(), self.password.as_str()).map_err(|error| match error {
+            FtpError::UnexpectedResponse(response) if response.status.code() != 421 => {
+                ConnectFtpError::Denied {
+                    host: host.clone(),
+                    user: self.options.user.clone(),
+                    why: said(&response),
+                }
+            }
+            error => failed(error),
+        })?;
+        ftp.transfer_type(FileType::Binary).map_err(failed)?;
+        Ok(ftp)
+    }
+
+    fn untrusted(&self, error: FtpError) -> ConnectFtpError {
+        let host = self.options.host.clone();
+        match (error, self.options.pins.refused()) {
+            (error, Some(fingerprint)) => {
+                // What the library says is written for those who write libraries.
+                let why = match error.to_string() {
+                    text if text.contains("Expired") => "it has expired",
+                    text if text.contains("NotValidForName") => "it is another host's",
+                    text if text.contains("Revoked") => "it was revoked",
+                    _ => "nobody that this machine trusts has signed it",
+                };
+                let why = why.to_owned();
+                ConnectFtpError::Certificate { host, why, fingerprint }
+            }
+            (error, None) => ConnectFtpError::Unreachable { host, why: as_io(error).to_string() },
+        }
+    }
+
+    /// Takes a connection: one that is idle, a new one, or, if there are as many as there may be, the next that is given back.
+    fn take(&self) -> io::Result<Ftp> {
+        let mut idle = self.idle();
+        loop {
+            if let Some(ftp) = idle.connections.pop() {
+                idle.in_use += 1;
+                return Ok(ftp);
+            }
+            if idle.in_use < self.most.load(Ordering::Relaxed) {
+                idle.in_use += 1;
+                drop(idle);
+                match self.open() {
+                    Ok(ftp) => return Ok(ftp),
+                    Err(error) => {
+                        idle = self.idle();
+                        idle.in_use -= 1;
+                        if idle.in_use == 0 && idle.connections.is_empty() {
+                            return Err(io::Error::new(io::ErrorKind::NotConnected, error));
+                        }
+                        // It does not let anybody have more of them.
+                        debug!("{error}; {} connections will do", idle.in_use.max(1));
+                        self.most.store(idle.in_use.max(1), Ordering::Relaxed);
+                    }
+                }
+            } else {
+                idle = self.returned.wait(idle).unwrap_or_else(PoisonError::into_inner);
+            }
+        }
+    }
+
+    fn give_back(&self, ftp: Option<Ftp>) {
+        let mut idle = self.idle();
+        idle.in_use -= 1;
+        idle.connections.extend(ftp);
+        self.returned.notify_one();
+    }
+
+    /// Does something over a connection. One that was torn is not used again.
+    fn with<T>(&self, act: impl FnOnce(&mut Ftp) -> Result<T, FtpError>) -> io::Result<T> {
+        let mut ftp = self.take()?;
+        let done = act(&mut ftp).map_err(as_io);
+        let is_whole = !done.as_ref().err().is_some_and(is_torn);
+        self.give_back(is_whole.then_some(ftp));
+        done
+    }
+
+    /// Does something with each of many things, over several connections.
+    fn each<I: Sync, T: Send>(
+        &self,
+        items: &[I],
+        act: impl Fn(&I) -> io::Result<T> + Sync,
+    ) -> Vec<io::Result<T>> {
+        let threads = items.len().min(self.most.load(Ordering::Relaxed)).max(1);
+        if threads == 1 {
+            return items.iter().map(act).collect();
+        }
+        let next = AtomicUsize::new(0);
+        let work = || {
+            let mut done = Vec::new();
+            loop {
+                let index = next.fetch_add(1, Ordering::Relaxed);
+                let Some(item) = items.get(index) else { return done };
+                done.push((index, act(item)));
+            }
+        };
+        let mut all: Vec<(usize, io::Result<T>)> = thread::scope(|scope| {
+            let workers: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
+            let joined = workers.into_iter().map(|worker| worker.join());
+            joined.flat_map(|done| done.unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
+        });
+        all.sort_by_key(|(index, _)| *index);
+        all.into_iter().map(|(_, done)| done).collect()
+    }
+
+    fn list_one(&self, folder: &str) -> io::Result<Vec<RemoteEntry>> {
+        checked(folder)?;
+        let has_mlsd = self.has_mlsd.load(Ordering::Relaxed);
+        let lists_hidden = self.lists_hidden.load(Ordering::Relaxed);
+        let listed = self.with(|ftp| {
+            // Some list nothing where there is nothing, and some take spaces for the end of a name: one goes there first.
+            ftp.cwd(folder)?;
+            if has_mlsd && let Ok(lines) = ftp.mlsd(None) {
+                return Ok((true, lines));
+            }
+            let lines = if lists_hidden { ftp.list(Some("-a")) } else { ftp.list(None) };
+            match lines {
+                Ok(lines) if !lines.is_empty() || !lists_hidden => Ok((false, lines)),
+                // It has taken that for a name.
+                _ => {
+                    let lines = ftp.list(None)?;
+                    if !lines.is_empty() {
+                        self.lists_hidden.store(false, Ordering::Relaxed);
+                    }
+                    Ok((false, lines))
+                }
+            }
+        });
+        let (is_mlsd, lines) = listed.map_err(|error| match error.kind() {
+            // Where one cannot go, no folder is, as far as anybody can tell.
+            io::ErrorKind::Other => io::ErrorKind::NotFound.into(),
+            _ => error,
+        })?;
+        Ok(lines.iter().filter_map(|line| if is_mlsd { of_mlsd(line) } else { of_list(line) }).collect())
+    }
+
+    /// Returns what a path is, by its folder's listing.
+    fn look(&self, path: &str) -> io::Result<RemoteMetadata> {
+        if path == "/" {
+            let kind = RemoteKind::Folder;
+            return Ok(RemoteMetadata { kind, size: 0, modified: None, mode: None, target: None });
+        }
+        let listed = self.list_one(parent(path))?;
+        let entry = listed.into_iter().find(|entry| entry.name.as_deref() == Ok(name(path)));
+        entry.map(|entry| entry.metadata).ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+
+    /// Says what a refusal was about.
+    fn why(&self, error: io::Error, path: &str, is_there: io::ErrorKind) -> io::Error {
+        if !matches!(error.kind(), io::ErrorKind::Other | io::ErrorKind::PermissionDenied) {
+            return error;
+        }
+        match (self.look(path), error.kind()) {
+            (Ok(_), io::ErrorKind::Other) => io::Error::new(is_there, error),
+            (Err(looked), _)
+                if looked.kind() == io::ErrorKind::NotFound && is_there != io::ErrorKind::AlreadyExists =>
+            {
+                looked
+            }
+            _ => error,
+        }
+    }
+
+    /// Reads parts of one file that follow one another.
+    fn read_parts(&self, path: &str, ranges: &[Range<u64>]) -> io::Result<Vec<Vec<u8>>> {
+        checked(path)?;
+        let (Some(first), Some(last)) = (ranges.first(), ranges.last()) else { return Ok(Vec::new()) };
+        let (start, end) = (first.start, last.end);
+        let bytes = self.with(|ftp| {
+            if start > 0 {
+                ftp.resume_transfer(usize::try_from(start).unwrap_or(usize::MAX))?;
+            }
+            let mut stream = ftp.retr_as_stream(path)?;
+            let mut bytes = Vec::with_capacity(usize::try_from(end - start).unwrap_or(0));
+            let read = (&mut stream).take(end - start).read_to_end(&mut bytes);
+            read.map_err(FtpError::ConnectionError)?;
+            let mut more = [0];
+            let is_end = stream.read(&mut more).map_err(FtpError::ConnectionError)? == 0;
+            if is_end {
+                stream.finish()?
+            } else {
+                ftp.abort(stream)?
+            }
+            Ok(bytes)
+        });
+        let bytes = bytes.map_err(|error| self.why(error, path, io::ErrorKind::PermissionDenied))?;
+        let at = |at: u64| usize::try_from(at - start).unwrap_or(usize::MAX).min(bytes.len());
+        Ok(ranges.iter().map(|range| bytes[at(range.start)..at(range.end)].to_vec()).collect())
+    }
+
+    fn write_one(&self, file: &RemoteFile<'_>) -> io::Result<()> {
+        let path = checked(&file.path)?;
+        let mut reader = (file.open)()?;
+        self.with(|ftp| {
+            let mut stream = ftp.put_with_stream(path)?;
+            io::copy(&mut reader, &mut stream)
+                .and_then(|_| stream.flush())
+                .map_err(FtpError::ConnectionError)?;
+            stream.finish()?;
+            if let Some(modified) = file.modified.filter(|_| self.sets_times.load(Ordering::Relaxed)) {
+                let set = ftp.custom_command(format!("MFMT {} {path}", stamp(modified)), &[Status::File]);
+                if matches!(set, Err(FtpError::UnexpectedResponse(_))) {
+                    self.sets_times.store(false, Ordering::Relaxed);
+                }
+            }
+            Ok(())
+        })
+    }
+}
+
+/// A time as FTP writes it: `20261129041000`.
+fn stamp(seconds: u64) -> String {
+    // Days since 1970 to a date, after Howard Hinnant's algorithm for the proleptic Gregorian calendar.
+    let (days, rest) = (seconds / 86_400 + 719_468, seconds % 86_400);
+    let era = days / 146_097;
+    let day = days % 146_097;
+    let year = (day - day / 1_460 + day / 36_524 - day / 146_096) / 365;
+    let day = day - (365 * year + year / 4 - year / 100);
+    let month = (5 * day + 2) / 153;
+    let date = day - (153 * month + 2) / 5 + 1;
+    let month = if month < 10 { month + 3 } else { month - 9 };
+    let year = year + era * 400 + u64::from(month <= 2);
+    format!("{year:04}{month:02}{date:02}{:02}{:02}{:02}", rest / 3_600, rest / 60 % 60, rest % 60)
+}
+
+fn of_file(file: &File, mode: Option<u32>) -> RemoteEntry {
+    let kind = if file.is_symlink() {
+        RemoteKind::Link
+    } else if file.is_directory() {
+        RemoteKind::Folder
+    } else {
+        RemoteKind::File
+    };
+    let modified = file.modified().duration_since(UNIX_EPOCH).ok().map(|since| since.as_secs());
+    let target = file.symlink().map(|target| target.display().to_string());
+    let size = file.size() as u64;
+    let name = file.name().to_owned();
+    // What could not be read as UTF-8 could not be asked for again.
+    let name = if name.contains('\u{fffd}') { Err(name.into_bytes()) } else { Ok(name) };
+    RemoteEntry { name, metadata: RemoteMetadata { kind, size, modified, mode, target } }
+}
+
+fn of_mlsd(line: &str) -> Option<RemoteEntry> {
+    let facts = line.split_once(' ')?.0.to_lowercase();
+    let fact = |name: &str| facts.split(';').find_map(|fact| fact.strip_prefix(name)?.strip_prefix('='));
+    let kind = fact("type").unwrap_or_default();
+    if matches!(kind, "cdir" | "pdir") {
+        return None;
+    }
+    let mode = fact("unix.mode").and_then(|mode| u32::from_str_radix(mode, 8).ok()).map(|mode| mode & 0o777);
+    let mut entry = of_file(&ListParser::parse_mlsd(line).ok()?, mode);
+    if let Some(link) = kind.strip_prefix("os.unix=slink") {
+        entry.metadata.kind = RemoteKind::Link;
+        // Its name is written as it is; the facts were made small letters.
+        let at = line.to_lowercase().find("slink:").map(|at| at + 6);
+        let written = at.and_then(|at| line.get(at..)?.split(';').next());
+        entry.metadata.target = link.starts_with(':').then(|| written.unwrap_or_default().to_owned());
+    } else if !matches!(kind, "file" | "dir") {
+        entry.metadata.kind = RemoteKind::Other;
+    }
+    Some(entry)
+}
+
+fn of_list(line: &str) -> Option<RemoteEntry> {
+    let line = line.trim_end();
+    if let Ok(file) = ListParser::parse_posix(line) {
+        let mode = mode_of(line);
+        let mut entry = of_file(&file, mode);
+        if !matches!(line.as_bytes().first(), Some(b'-' | b'd' | b'l')) {
+            entry.metadata.kind = RemoteKind::Other;
+        }
+        return Some(entry);
+    }
+    ListParser::parse_dos(line).ok().map(|file| of_file(&file, None))
+}
+
+/// Reads `-rw-r--r--`.
+fn mode_of(line: &str) -> Option<u32> {
+    let letters = line.get(1..10)?;
+    Some(letters.bytes().fold(0, |mode, letter| mode << 1 | u32::from(!matches!(letter, b'-' | b'S' | b'T'))))
+}
+
+impl FileServer for FtpServer {
+    fn features(&self) -> Features {
+        // Whether a rename replaces, nothing tells but a try.
+        Features { replaces: false, hard_links: false, ordered: false, tick: TICK }
+    }
+
+    fn reconnect(&self) -> io::Result<()> {
+        self.idle().connections.clear();
+        let ftp = self.open().map_err(io::Error::other)?;
+        self.idle().connections.push(ftp);
+        Ok(())
+    }
+
+    fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>> {
+        debug!("list {folders:?}");
+        self.each(folders, |folder| self.list_one(folder))
+    }
+
+    fn metadata(&self, paths: &[String]) -> Vec<io::Result<RemoteMetadata>> {
+        // Each folder is listed once.
+        let folders: BTreeSet<String> = paths.iter().map(|path| parent(path).to_owned()).collect();
+        let folders = Vec::from_iter(folders);
+        let listed = folders.iter().zip(self.list(&folders));
+        let listed: BTreeMap<&String, io::Result<Vec<RemoteEntry>>> = listed.collect();
+        let look = |path: &String| {
+            if path == "/" {
+                return self.look(path);
+            }
+            let gone = || io::Error::from(io::ErrorKind::NotFound);
+            let entries = match listed.get(&parent(path).to_owned()).ok_or_else(gone)? {
+                Ok(entries) => entries,
+                Err(error) => return Err(io::Error::new(error.kind(), error.to_string())),
+            };
+            let entry = entries.iter().find(|entry| entry.name.as_deref() == Ok(name(path)));
+            entry.map(|entry| entry.metadata.clone()).ok_or_else(gone)
+        };
+        paths.iter().map(look).collect()
+    }
+
+    fn read_link(&self, path: &str) -> io::Result<String> {
+        self.look(path)?.target.ok_or_else(|| io::ErrorKind::NotFound.into())
+    }
+
+    fn read(&self, parts: &[(String, Range<u64>)]) -> Vec<io::Result<Vec<u8>>> {
+        debug!("read {parts:?}");
+        // Parts that follow one another come over one connection.
+        let mut runs: Vec<Range<usize>> = Vec::new();
+        for (index, (path, range)) in parts.iter().enumerate() {
+            match runs.last_mut() {
+                Some(run) if parts[run.end - 1].0 == *path && parts[run.end - 1].1.end == range.start => {
+                    run.end = index + 1;
+                }
+                _ => runs.push(index..index + 1),
+            }
+        }
+        let read = self.each(&runs, |run| {
+            let ranges: Vec<Range<u64>> = parts[run.clone()].iter().map(|(_, range)| range.clone()).collect();
+            self.read_parts(&parts[run.start].0, &ranges)
+        });
+        let mut all = Vec::with_capacity(parts.len());
+        for (run, read) in runs.into_iter().zip(read) {
+            match read {
+                Ok(read) => all.extend(read.into_iter().map(Ok)),
+                Err(error) => {
+                    all.extend(run.map(|_| Err(io::Error::new(error.kind(), error.to_string()))));
+                }
+            }
+        }
+        all
+    }
+
+    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+        debug!("write {files:?}");
+        self.each(files, |file| self.write_one(file))
+    }
+
+    fn rename(&self, moves: &[(String, String)]) -> Vec<io::Result<()>> {
+        debug!("rename {moves:?}");
+        self.each(moves, |(from, to)| {
+            let (from, to) = (checked(from)?, checked(to)?);
+            let moved = self.with(|ftp| ftp.rename(from, to));
+            moved.map_err(|error| self.why(error, from, io::ErrorKind::Other))
+        })
+    }
+
+    fn link(&self, links: &[(String, String)]) -> Vec<io::Result<()>> {
+        links.iter().map(|_| Err(io::ErrorKind::Unsupported.into())).collect()
+    }
+
+    fn create_folders(&self, folders: &[(String, Option<u32>)]) -> Vec<io::Result<()>> {
+        debug!("make {folders:?}");
+        self.each(folders, |(path, _)| {
+            let path = checked(path)?;
+            let made = self.with(|ftp| ftp.mkdir(path));
+            made.map_err(|error| self.why(error, path, io::ErrorKind::AlreadyExists))
+        })
+    }
+
+    fn remove_files(&self, paths: &[String]) -> Vec<io::Result<()>> {
+        debug!("remove {paths:?}");
+        self.each(paths, |path| {
+            let path = checked(path)?;
+            let removed = self.with(|ftp| ftp.rm(path));
+            removed.map_err(|error| self.why(error, path, io::ErrorKind::PermissionDenied))
+        })
+    }
+
+    fn remove_folders(&self, paths: &[String]) -> Vec<io::Result<()>> {
+        debug!("remove folders {paths:?}");
+        self.each(paths, |path| {
+            let path = checked(path)?;
+            let removed = self.with(|ftp| ftp.rmdir(path));
+            removed.map_err(|error| match self.why(error, path, io::ErrorKind::Other) {
+                error if error.kind() == io::ErrorKind::Other => match self.list_one(path) {
+                    Ok(names)
+                        if names.iter().any(|entry| !matches!(entry.name.as_deref(), Ok("." | ".."))) =>
+                    {
+                        io::ErrorKind::DirectoryNotEmpty.into()
+                    }
+                    _ => error,
+                },
+                error => error,
+            })
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(line: &str, entry: Option<RemoteEntry>) -> (String, RemoteMetadata) {
+        let entry = entry.unwrap_or_else(|| panic!("{line}"));
+        (entry.name.unwrap_or_default(), entry.metadata)
+    }
+
+    #[test]
+    fn listings_of_several_kinds_are_read() {
+        for (line, name, kind, size, mode, target) in [
+            (
+                "-rw-r--r--    1 1000     1000           22 Nov 29 04:10 notes from last year.txt",
+                "notes from last year.txt",
+                RemoteKind::File,
+                22,
+                Some(0o644),
+                None,
+            ),
+            (
+                "drwxr-x---    2 ftp      ftp          4096 Jan 03  2025 mods",
+                "mods",
+                RemoteKind::Folder,
+                4096,
+                Some(0o750),
+                None,
+            ),
+            (
+                "lrwxrwxrwx    1 0        0              11 Nov 29 04:10 link -> ../out/dir",
+                "link",
+                RemoteKind::Link,
+                11,
+                Some(0o777),
+                Some("../out/dir"),
+            ),
+            ("10-19-20  03:19PM       <DIR>          pub", "pub", RemoteKind::Folder, 0, None, None),
+            (
+                "04-08-14  03:09PM                  403 readme.txt",
+                "readme.txt",
+                RemoteKind::File,
+                403,
+                None,
+                None,
+            ),
+        ] {
+            let (own, metadata) = read(line, of_list(line));
+            assert_eq!(
+                (own.as_str(), metadata.kind, metadata.mode, metadata.target.as_deref()),
+                (name, kind, mode, target),
+                "{line}"
+            );
+            assert!(kind != RemoteKind::File || metadata.size == size, "{line}");
+        }
+        let line = "type=file;size=9;modify=20261129041000;unix.mode=0640; a b";
+        let (own, metadata) = read(line, of_mlsd(line));
+        assert_eq!((own.as_str(), metadata.size, metadata.mode), ("a b", 9, Some(0o640)));
+        assert_eq!(stamp(metadata.modified.unwrap()), "20261129041000");
+        assert_eq!(of_mlsd("type=cdir;modify=20261129041000; ."), None);
+        let line = "type=OS.unix=slink:/Srv/World;modify=20261129041000; w";
+        let (_, metadata) = read(line, of_mlsd(line));
+        assert_eq!((metadata.kind, metadata.target.as_deref()), (RemoteKind::Link, Some("/Srv/World")));
+        assert_eq!(of_list("total 12"), None);
+    }
+
+    #[test]
+    fn times_are_written_as_they_are_read() {
+        for (seconds, expected) in
+            [(0, "19700101000000"), (951_782_400, "20000229000000"), (1_795_925_400, "20261129041000")]
+        {
+            assert_eq!(stamp(seconds), expected);
+        }
+    }
+}
