@@ -37,15 +37,27 @@ impl Pins {
     }
 }
 
-/// Returns a client that trusts them, and what the system trusts. One for all connections: a session of one is resumed by the others.
-pub(super) fn client(pins: &Pins) -> Arc<ClientConfig> {
-    let provider = Arc::new(ring::default_provider());
-    let system = rustls_platform_verifier::Verifier::new(Arc::clone(&provider)).ok();
-    let verifier = Verifier { provider: Arc::clone(&provider), system, pins: pins.clone() };
-    let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
-    // The provider has what the usual versions need.
-    let builder = builder.unwrap_or_else(|error| panic!("the ring provider: {error}"));
-    Arc::new(builder.dangerous().with_custom_certificate_verifier(Arc::new(verifier)).with_no_client_auth())
+/// Whom all connections to a host trust.
+#[derive(Debug, Clone)]
+pub(super) struct Trust(Arc<Verifier>);
+
+impl Trust {
+    /// Returns that in what the system trusts, and in what the user has agreed to.
+    pub(super) fn new(pins: &Pins) -> Self {
+        let provider = Arc::new(ring::default_provider());
+        let system = rustls_platform_verifier::Verifier::new(Arc::clone(&provider)).ok();
+        Self(Arc::new(Verifier { provider, system, pins: pins.clone() }))
+    }
+
+    /// Returns the client of one control connection and its data connections, which resume its session: many a server demands that.
+    /// Sessions of the older version can be resumed as often as one likes, those of the newer one only after something was read.
+    pub(super) fn client(&self, is_newer: bool) -> Result<Arc<ClientConfig>, rustls::Error> {
+        let versions = if is_newer { &[&rustls::version::TLS13] } else { &[&rustls::version::TLS12] };
+        let builder = ClientConfig::builder_with_provider(Arc::clone(&self.0.provider))
+            .with_protocol_versions(versions)?;
+        let verifier = Arc::clone(&self.0);
+        Ok(Arc::new(builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth()))
+    }
 }
 
 /// The user's file of certificates could not be read or written.

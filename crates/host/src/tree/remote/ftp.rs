@@ -10,7 +10,7 @@ use std::{
     net::{TcpStream, ToSocketAddrs},
     ops::Range,
     sync::{
-        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        Condvar, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicBool, AtomicUsize, Ordering},
     },
     thread,
@@ -27,7 +27,7 @@ use yalotheca_core::hint::{Advice, Hint};
 
 use super::{
     address::Protocol,
-    certificate::{self, Pins},
+    certificate::{Pins, Trust},
     file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata, is_torn},
 };
 
@@ -115,7 +115,9 @@ impl Hint for ConnectFtpError {
 pub struct FtpServer {
     options: FtpOptions,
     password: String,
-    tls: Option<Arc<rustls::ClientConfig>>,
+    trust: Option<Trust>,
+    /// Whether the server speaks the newer version of TLS only.
+    is_newer: AtomicBool,
     idle: Mutex<Idle>,
     returned: Condvar,
     /// So many connections this server lets somebody have.
@@ -195,14 +197,15 @@ impl FtpServer {
     /// # Errors
     /// Where the host cannot be reached, does not let the user in, or its certificate is not trusted.
     pub fn connect(options: FtpOptions, password: String) -> Result<Self, ConnectFtpError> {
-        let tls = match options.protocol {
+        let trust = match options.protocol {
             Protocol::Ftp | Protocol::Sftp => None,
-            Protocol::Ftps | Protocol::FtpsImplicit => Some(certificate::client(&options.pins)),
+            Protocol::Ftps | Protocol::FtpsImplicit => Some(Trust::new(&options.pins)),
         };
         let server = Self {
             options,
             password,
-            tls,
+            trust,
+            is_newer: AtomicBool::new(false),
             idle: Mutex::default(),
             returned: Condvar::new(),
             most: AtomicUsize::new(CONNECTIONS),
@@ -210,7 +213,14 @@ impl FtpServer {
             lists_hidden: AtomicBool::new(true),
             sets_times: AtomicBool::new(false),
         };
-        let mut ftp = server.open()?;
+        let opened = match server.open() {
+            Err(ConnectFtpError::Unreachable { .. }) if server.trust.is_some() => {
+                server.is_newer.store(true, Ordering::Relaxed);
+                server.open()
+            }
+            opened => opened,
+        };
+        let mut ftp = opened?;
         let has = |features: &suppaftp::types::Features, name: &str| {
             features.keys().any(|own| own.eq_ignore_ascii_case(name))
         };
@@ -269,17 +279,25 @@ impl FtpServer {
         stream.set_read_timeout(Some(PATIENCE)).and_then(|()| stream.set_write_timeout(Some(PATIENCE))).ok();
         stream.set_nodelay(true).ok();
         let failed = |error: FtpError| unreachable(as_io(error).to_string());
-        let mut ftp = match (&self.tls, self.options.protocol) {
+        let tls = match &self.trust {
+            Some(trust) => Some(
+                trust
+                    .client(self.is_newer.load(Ordering::Relaxed))
+                    .map_err(|error| unreachable(error.to_string()))?,
+            ),
+            None => None,
+        };
+        let mut ftp = match (tls, self.options.protocol) {
             (Some(tls), Protocol::FtpsImplicit) => {
                 drop(stream);
-                let connector = RustlsConnector::from(Arc::clone(tls));
+                let connector = RustlsConnector::from(tls);
                 let address = (host.as_str(), self.options.port);
                 Ftp::connect_secure_implicit(address, connector, &host)
                     .map_err(|error| self.untrusted(error))?
             }
             (Some(tls), _) => {
                 let plain = Ftp::connect_with_stream(stream).map_err(failed)?;
-                let connector = RustlsConnector::from(Arc::clone(tls));
+                let connector = RustlsConnector::from(tls);
                 plain.into_secure(connector, &host).map_err(|error| match error {
                     FtpError::UnexpectedResponse(response) => {
                         ConnectFtpError::NoEncryption { host: host.clone(), why: said(&response) }
