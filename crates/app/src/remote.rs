@@ -17,6 +17,8 @@ use crate::{Answer, AppError, Front, OpenOptions};
 
 /// The variable that holds a server's password.
 const PASSWORD: &str = "YALOTHECA_PASSWORD";
+/// The variable that holds the passphrase of a key.
+const PASSPHRASE: &str = "YALOTHECA_PASSPHRASE";
 
 /// Opens the folder of a server on another machine.
 ///
@@ -206,9 +208,12 @@ impl AskSecret for Secrets<'_> {
                 _ => None,
             },
             Question::Password(asked) => self.password(asked),
-            Question::Passphrase(asked) => match self.front.secret(asked) {
-                Answer::Text(text) => Some(text),
-                Answer::Nothing | Answer::Nobody => None,
+            Question::Passphrase(asked) => match std::env::var(PASSPHRASE) {
+                Ok(phrase) => Some(phrase),
+                Err(_) => match self.front.secret(asked) {
+                    Answer::Text(text) => Some(text),
+                    Answer::Nothing | Answer::Nobody => None,
+                },
             },
         }
     }

@@ -75,7 +75,12 @@ pub(crate) fn free_port() -> Result<u16, Box<dyn Error>> {
 impl World {
     /// A world whose server folder is still empty. Its path has a space and letters beyond ASCII.
     pub(crate) fn empty() -> Result<Self, Box<dyn Error>> {
-        let root = tempfile::Builder::new().prefix("yalotheca läuft hier ").tempdir()?;
+        Self::empty_in(&std::env::temp_dir())
+    }
+
+    /// The same, in a folder of another one.
+    pub(crate) fn empty_in(folder: &Path) -> Result<Self, Box<dyn Error>> {
+        let root = tempfile::Builder::new().prefix("yalotheca läuft hier ").tempdir_in(folder)?;
         fs::create_dir_all(root.path().join("harbour"))?;
         quayside::write_catalogue(&root.path().join("quayside"))?;
         let host = CatalogueHost::start(root.path().join("quayside"))?;

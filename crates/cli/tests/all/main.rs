@@ -24,6 +24,7 @@ mod real_bzfs;
 mod real_luanti;
 mod real_states;
 mod real_teeworlds;
+mod remote;
 mod safety;
 mod settings;
 mod telling;

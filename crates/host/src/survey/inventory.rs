@@ -14,7 +14,7 @@ use yalotheca_core::{
     route::{Asked, Payload, PayloadFile, recognise, scope_of, sort_out},
 };
 
-use super::SurveyError;
+use super::{SurveyError, ahead::fetch_ahead};
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payloads},
     tree::{EntryKind, Tree},
@@ -103,6 +103,7 @@ pub fn inventory_beside(
         .collect();
     folders.extend(content_folders.iter().cloned());
     let protected = protected(game, scope)?;
+    fetch_ahead(tree, game, &[TreePath::root()], Some(&protected));
     let mut in_folders = Vec::new();
     let mut next = vec![(TreePath::root(), 0)];
     while let Some((folder, depth)) = next.pop() {
@@ -134,6 +135,8 @@ pub fn inventory_beside(
             }
         }
     }
+    // What could not be read is not what is not there.
+    tree.take_failure().map_or(Ok(()), Err)?;
     // Their files are looked at together, in the order of their paths.
     in_folders.sort_by(|a, b| a.1.cmp(&b.1));
     let (contents, paths): (Vec<Recognised>, Vec<TreePath>) = in_folders.into_iter().unzip();

@@ -1,5 +1,6 @@
 //! Looking at a server without changing anything: its game, values, platform, and the contents in its folder.
 
+mod ahead;
 mod inventory;
 
 use std::{
@@ -205,6 +206,10 @@ pub fn survey(
     for (kind, folders) in &game.provides {
         for folder in folders {
             let (base, paths) = expand(tree, &folder.render(&scope)?);
+            let of_kind = |kind: &EntryKind| *kind == EntryKind::Folder;
+            let folders: Vec<TreePath> =
+                paths.iter().filter(|(_, kind)| of_kind(kind)).map(|(path, _)| path.clone()).collect();
+            ahead::fetch_ahead(base.as_deref().unwrap_or(tree), game, &folders, None);
             for (path, entry) in paths {
                 let name = path.name().to_owned();
                 let is_file = matches!(entry, EntryKind::File(_));
@@ -228,6 +233,8 @@ pub fn survey(
             }
         }
     }
+    // What could not be read is not what is not there.
+    tree.take_failure().map_or(Ok(()), Err)?;
     Ok(Survey { scope, platform })
 }
 
@@ -245,6 +252,7 @@ pub fn available(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<BTreeSet
                 continue;
             }
             let beside = tree.elsewhere(&folder);
+            ahead::fetch_ahead(&*beside, game, &[TreePath::root()], None);
             for (name, _) in beside.list_folder(&TreePath::root()).unwrap_or_default() {
                 let Ok(path) = TreePath::new(&name) else { continue };
                 let mut bundle = FolderBundle::within(&*beside, &path);

@@ -229,6 +229,11 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Forgets what was seen of the tree since it was opened, since others may have changed it.
     fn forget_seen(&self) {}
 
+    /// Returns a failure to read a file that was open, if there was one: whoever read it may have taken that for a damaged file.
+    fn take_failure(&self) -> Option<TreeError> {
+        None
+    }
+
     /// Begins to look at the files that are known from earlier, since they are going to be asked about.
     fn prefetch(&self) {}
 
@@ -244,6 +249,9 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// # Errors
     /// Where one cannot be read.
     fn list(&self, folders: &[TreePath], sizes: bool) -> Result<Vec<Vec<(String, EntryKind)>>, TreeError>;
+
+    /// Fetches small files as a whole, and the beginnings and ends of others, since both are going to be read. For trees that are far away.
+    fn read_ahead(&self, _whole: &[TreePath], _ends: &[TreePath]) {}
 
     /// Returns the bytes of each file; nothing where there is no such file.
     ///

@@ -35,6 +35,8 @@ use super::{
 const CONNECTIONS: usize = 4;
 /// Whoever says nothing for so long is gone.
 const PATIENCE: Duration = Duration::from_secs(60);
+/// So many bytes of a file are rather read than left unread.
+const REST: u64 = 128 << 10;
 /// Dates may be in minutes, and of any time zone.
 const TICK: u64 = 26 * 3600;
 
@@ -308,8 +310,13 @@ impl FtpServer {
             (None, _) => Ftp::connect_with_stream(stream).map_err(failed)?,
         };
         let builder = |address| {
-            let stream = TcpStream::connect_timeout(&address, Duration::from_secs(20))
-                .map_err(FtpError::ConnectionError)?;
+            let stream = TcpStream::connect_timeout(&address, Duration::from_secs(20)).map_err(|error| {
+                // It has offered that port a moment ago: another one is asked for.
+                FtpError::ConnectionError(match error.kind() {
+                    io::ErrorKind::ConnectionRefused => io::ErrorKind::ConnectionReset.into(),
+                    _ => error,
+                })
+            })?;
             stream
                 .set_read_timeout(Some(PATIENCE))
                 .and_then(|()| stream.set_write_timeout(Some(PATIENCE)))
@@ -498,12 +505,12 @@ impl FtpServer {
             let mut bytes = Vec::with_capacity(usize::try_from(end - start).unwrap_or(0));
             let read = (&mut stream).take(end - start).read_to_end(&mut bytes);
             read.map_err(FtpError::ConnectionError)?;
-            let mut more = [0];
-            let is_end = stream.read(&mut more).map_err(FtpError::ConnectionError)? == 0;
-            if is_end {
-                stream.finish()?
-            } else {
-                ftp.abort(stream)?
+            // A little more is read to the end; of what is longer the rest is not waited for, which the server may call a failure.
+            let rest = io::copy(&mut (&mut stream).take(REST), &mut io::sink())
+                .map_err(FtpError::ConnectionError)?;
+            match stream.finish() {
+                Err(FtpError::UnexpectedResponse(_)) if rest == REST => {}
+                finished => finished?,
             }
             Ok(bytes)
         });

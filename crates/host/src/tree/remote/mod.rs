@@ -229,6 +229,11 @@ impl Tree for RemoteTree {
         })
     }
 
+    fn take_failure(&self) -> Option<TreeError> {
+        let (path, error) = self.seen().failure.take()?;
+        Some(self.error("reading", &path)(error))
+    }
+
     fn forget_seen(&self) {
         self.seen().forget();
     }
@@ -239,6 +244,12 @@ impl Tree for RemoteTree {
 
     fn list(&self, folders: &[TreePath], _sizes: bool) -> Result<Vec<Vec<(String, EntryKind)>>, TreeError> {
         self.list_folders(folders)
+    }
+
+    fn read_ahead(&self, whole: &[TreePath], ends: &[TreePath]) {
+        // What fails is told by whoever reads it.
+        self.read_small(whole).ok();
+        self.read_ends(ends).ok();
     }
 
     fn read(&self, paths: &[TreePath]) -> Result<Vec<Option<Vec<u8>>>, TreeError> {

@@ -1,7 +1,7 @@
 //! Reading files: whole, in parts, and their digests.
 
 use std::{
-    collections::HashMap,
+    collections::{BTreeSet, HashMap},
     fs,
     io::{self, Read, Seek, SeekFrom},
     ops::Range,
@@ -27,7 +27,7 @@ const PART: u64 = 1 << 20;
 /// A file no larger than this is remembered when it was read.
 const TEXT: u64 = 1 << 20;
 /// A file that is opened is read in blocks of this size.
-const BLOCK: u64 = 64 << 10;
+const BLOCK: u64 = 16 << 10;
 
 /// A file that is to be read: its path, the path by which the file server knows it, and what it is.
 pub(super) struct Wanted {
@@ -119,6 +119,46 @@ impl RemoteTree {
             read[*index] = Some(bytes);
         }
         Ok(read)
+    }
+
+    /// Reads files that are small enough to be remembered.
+    pub(super) fn read_small(&self, paths: &[TreePath]) -> Result<(), TreeError> {
+        let files = self.files(paths)?;
+        let is_small = |file: &&Option<Wanted>| file.as_ref().is_some_and(|file| file.metadata.size <= TEXT);
+        let small = files.iter().filter(is_small).flatten().map(|file| file.real.clone());
+        self.read_files(&small.collect::<Vec<_>>()).map(drop)
+    }
+
+    /// Reads the first and the last block of files.
+    pub(super) fn read_ends(&self, paths: &[TreePath]) -> Result<(), TreeError> {
+        let files: Vec<Wanted> = self.files(paths)?.into_iter().flatten().collect();
+        let mut blocks: Vec<(usize, u64)> = Vec::new();
+        for (index, file) in files.iter().enumerate() {
+            let last = file.metadata.size.saturating_sub(1) / BLOCK * BLOCK;
+            // What ends a little behind a block needs the one before as well.
+            for start in BTreeSet::from([0, last.saturating_sub(BLOCK), last]) {
+                if self.seen().block(&file.real, start, &file.metadata).is_none() {
+                    blocks.push((index, start));
+                }
+            }
+        }
+        for few in blocks.chunks(1_000) {
+            let read = self.retried(few.len(), |indices| {
+                let part = |index: &usize| {
+                    let (file, start) = few[*index];
+                    let end = (start + BLOCK).min(files[file].metadata.size);
+                    (self.at(&files[file].called), start..end)
+                };
+                self.server.read(&indices.iter().map(part).collect::<Vec<_>>())
+            });
+            for ((file, start), read) in few.iter().zip(read) {
+                if let Ok(bytes) = read {
+                    let file = &files[*file];
+                    self.seen().note_block(file.real.clone(), *start, &file.metadata, Arc::new(bytes));
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Where a record is kept on this machine: it is called by its digest, which whoever reads it verifies. Texts of control files may
@@ -230,7 +270,14 @@ impl RemoteReader {
             }
             read => read,
         };
-        let bytes = Arc::new(bytes?);
+        let bytes = match bytes {
+            Ok(bytes) => Arc::new(bytes),
+            Err(error) => {
+                let told = io::Error::new(error.kind(), error.to_string());
+                seen().failure.get_or_insert((self.file.real.clone(), told));
+                return Err(error);
+            }
+        };
         seen().note_block(self.file.real.clone(), start, &self.file.metadata, Arc::clone(&bytes));
         self.block = (start, bytes);
         Ok(())

@@ -15,7 +15,7 @@ use crate::tree::{is_own, rooted::Refusal};
 pub(super) const OLD: &str = ".yalotheca-old-";
 
 /// So many blocks of opened files are kept.
-const MOST_BLOCKS: usize = 1_000;
+const MOST_BLOCKS: usize = 8_000;
 
 /// So many links may follow one another.
 const MOST_LINKS: usize = 40;
@@ -42,6 +42,8 @@ pub(super) struct Seen {
     texts: HashMap<TreePath, Text>,
     /// Blocks of files that were opened, by where they begin.
     blocks: HashMap<(TreePath, u64), Text>,
+    /// A failure to read an open file.
+    pub(super) failure: Option<(TreePath, std::io::Error)>,
     /// The mode of the tree's folder, if its listing tells.
     pub(super) root_mode: Option<u32>,
 }
@@ -76,7 +78,8 @@ pub(super) enum Unseen {
 
 impl Seen {
     pub(super) fn forget(&mut self) {
-        *self = Self::default();
+        let failure = self.failure.take();
+        *self = Self { failure, ..Self::default() };
     }
 
     pub(super) fn listing(&self, folder: &TreePath) -> Option<&Option<Listing>> {

@@ -177,7 +177,7 @@ impl ReadPart {
         {
             let length = u32::try_from(range.end - range.start).unwrap_or(0);
             let read = Request::new(wire::READ).bytes(handle).long(range.start).number(length);
-            requests.push(read.tag(range.start));
+            requests.push(read.tag(range.start).expects(range.end - range.start));
             self.asked.insert(range.start, range.end);
         }
         if self.asked.is_empty() {

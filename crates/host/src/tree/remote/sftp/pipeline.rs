@@ -14,8 +14,10 @@ use std::{
 
 use super::wire::{LONGEST, Reply, Request, reply};
 
-/// So many requests are in flight at most.
-const IN_FLIGHT: usize = 256;
+/// So many requests, exchanges and bytes are under way before another exchange begins. A server has a thousand open files, mostly.
+const REQUESTS: usize = 4_096;
+const EXCHANGES: usize = 800;
+const BYTES: usize = 8 << 20;
 /// A server that answers nothing for so long is gone.
 const PATIENCE: Duration = Duration::from_secs(90);
 
@@ -96,22 +98,25 @@ impl Pipeline {
     /// Carries out exchanges, many at a time. Where the connection ends, those that are not over get that as an answer.
     pub(super) fn run<E: Exchange>(&self, exchanges: &mut [E]) {
         let (sender, receiver) = mpsc::channel();
-        let mut owners: HashMap<u32, (usize, u64)> = HashMap::new();
+        let mut owners = Owners::default();
         let mut begun = 0;
         let mut is_torn = false;
-        while begun < exchanges.len() || !owners.is_empty() {
-            while begun < exchanges.len() && owners.len() < IN_FLIGHT && !is_torn {
+        while begun < exchanges.len() || !owners.by_id.is_empty() {
+            while begun < exchanges.len() && owners.has_room() && !is_torn {
                 let requests = exchanges[begun].begin();
                 is_torn |= self.pass(requests, begun, (&sender, &mut owners)).is_err();
                 begun += 1;
             }
-            if is_torn || owners.is_empty() || self.flush().is_err() {
+            if is_torn || self.flush().is_err() {
                 break;
+            }
+            if owners.by_id.is_empty() {
+                continue;
             }
             let Some(first) = receive(&receiver, &self.waiting) else { break };
             let mut next = Some(first);
             while let Some((id, answer)) = next {
-                if let Some((owner, tag)) = owners.remove(&id) {
+                if let Some((owner, tag)) = owners.remove(id) {
                     let requests = exchanges[owner].answer(tag, answer);
                     is_torn |= self.pass(requests, owner, (&sender, &mut owners)).is_err();
                 }
@@ -120,11 +125,12 @@ impl Pipeline {
         }
         self.flush().ok();
         let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
-        for id in owners.keys() {
+        for id in owners.by_id.keys() {
             waiting.remove(id);
         }
         drop(waiting);
-        for (owner, tag) in owners.into_values().chain((begun..exchanges.len()).map(|owner| (owner, 0))) {
+        let left = owners.by_id.into_values().map(|(owner, tag, _)| (owner, tag));
+        for (owner, tag) in left.chain((begun..exchanges.len()).map(|owner| (owner, 0))) {
             exchanges[owner].answer(tag, Err(torn()));
         }
     }
@@ -133,17 +139,50 @@ impl Pipeline {
         &self,
         requests: Vec<Request>,
         owner: usize,
-        (sender, owners): (&Sender<Answer>, &mut HashMap<u32, (usize, u64)>),
+        (sender, owners): (&Sender<Answer>, &mut Owners),
     ) -> io::Result<()> {
         for request in requests {
             // A farewell needs no answer.
             if request.is_farewell() {
                 self.send(&request, None)?;
             } else {
-                owners.insert(self.send(&request, Some(sender))?, (owner, request.tag));
+                owners.insert(self.send(&request, Some(sender))?, owner, &request);
             }
         }
         Ok(())
+    }
+}
+
+/// Which exchange waits for which answer, and how much is under way.
+#[derive(Default)]
+struct Owners {
+    by_id: HashMap<u32, (usize, u64, usize)>,
+    /// How many answers each exchange waits for.
+    waiting: HashMap<usize, usize>,
+    bytes: usize,
+}
+
+impl Owners {
+    fn has_room(&self) -> bool {
+        self.by_id.len() < REQUESTS && self.waiting.len() < EXCHANGES && self.bytes < BYTES
+    }
+
+    fn insert(&mut self, id: u32, owner: usize, request: &Request) {
+        self.bytes += request.weight();
+        *self.waiting.entry(owner).or_default() += 1;
+        self.by_id.insert(id, (owner, request.tag, request.weight()));
+    }
+
+    fn remove(&mut self, id: u32) -> Option<(usize, u64)> {
+        let (owner, tag, weight) = self.by_id.remove(&id)?;
+        self.bytes -= weight;
+        if let Some(count) = self.waiting.get_mut(&owner) {
+            *count -= 1;
+            if *count == 0 {
+                self.waiting.remove(&owner);
+            }
+        }
+        Some((owner, tag))
     }
 }
 

@@ -53,11 +53,13 @@ pub(super) struct Request {
     body: Vec<u8>,
     /// By which whoever asked knows the answer.
     pub(super) tag: u64,
+    /// So many bytes come with the answer.
+    expects: usize,
 }
 
 impl Request {
     pub(super) fn new(kind: u8) -> Self {
-        Self { kind, body: Vec::new(), tag: 0 }
+        Self { kind, body: Vec::new(), tag: 0, expects: 0 }
     }
 
     pub(super) fn extended(name: &str) -> Self {
@@ -66,6 +68,15 @@ impl Request {
 
     pub(super) fn tag(self, tag: u64) -> Self {
         Self { tag, ..self }
+    }
+
+    pub(super) fn expects(self, bytes: u64) -> Self {
+        Self { expects: usize::try_from(bytes).unwrap_or(usize::MAX), ..self }
+    }
+
+    /// How many bytes are under way for it.
+    pub(super) fn weight(&self) -> usize {
+        self.body.len().saturating_add(self.expects)
     }
 
     /// Whether its answer matters to nobody.
