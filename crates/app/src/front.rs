@@ -32,7 +32,7 @@ pub trait Prompt {
     /// Asks for a text.
     fn text(&self, question: &str) -> Answer;
 
-    /// Asks for a text that nobody else may see.
+    /// Asks for a secret: what is typed is not shown.
     fn secret(&self, _question: &str) -> Answer {
         Answer::Nobody
     }

@@ -59,7 +59,7 @@ fn open_sftp(
         server.real_path(&address.path).map_err(failed)?
     };
     let start = server.real_path("").unwrap_or_default();
-    at_folder(Arc::new(RemoteTree::new(Arc::new(server), &root, address.to_string())), address, &start)
+    at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
 }
 
 fn open_ftp(
@@ -73,9 +73,10 @@ fn open_ftp(
     // As is the custom where anybody may come.
     let is_anonymous = user.is_none();
     let user = user.unwrap_or_else(|| "anonymous".into());
-    let password = match is_anonymous {
-        true => Some("anonymous@".to_owned()),
-        false => secrets.password(&format!("{user}@{}'s password:", address.host)),
+    let password = if is_anonymous {
+        Some("anonymous@".to_owned())
+    } else {
+        secrets.password(&format!("{user}@{}'s password:", address.host))
     };
     if let Some(error) = secrets.failed {
         return Err(error);
@@ -113,14 +114,19 @@ fn open_ftp(
         server.real_path(&address.path).map_err(failed)?
     };
     let start = server.real_path("").unwrap_or_default();
-    at_folder(Arc::new(RemoteTree::new(Arc::new(server), &root, address.to_string())), address, &start)
+    at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
 }
 
 /// The folder must be there: nothing may be made in its place. What every command needs to see is seen on the occasion.
-fn at_folder(tree: Arc<dyn Tree>, address: &RemoteAddress, start: &str) -> Result<Arc<dyn Tree>, AppError> {
+fn at_folder(
+    tree: RemoteTree,
+    (address, start): (&RemoteAddress, &str),
+    front: &dyn Front,
+) -> Result<Arc<dyn Tree>, AppError> {
+    let tree = tree.watched(front.watch());
     let own = |name: &str| TreePath::new(&format!("{}/{name}", settle::OWN));
     match tree.list(&[TreePath::root(), own("journal")?, own("records")?], false) {
-        Ok(_) => Ok(tree),
+        Ok(_) => Ok(Arc::new(tree)),
         Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => Err(AppError::Refused {
             what: format!("there is no folder {} on {}", address.path, address.host),
             hint: Some(format!(

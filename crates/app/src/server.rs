@@ -375,7 +375,7 @@ fn fetch_ahead(tree: &dyn Tree, control: &Control) -> Result<(), AppError> {
     }
     paths.sort();
     paths.dedup();
-    // What cannot be read is told by whoever needs it.
+    // A file that cannot be read is reported when it is needed.
     if let Ok(kinds) = tree.metadata(&paths) {
         let is_small = |kind: Option<EntryKind>| matches!(kind, Some(EntryKind::File(size)) if size <= SMALL);
         let small = paths.into_iter().zip(kinds).filter(|(_, kind)| is_small(*kind)).map(|(path, _)| path);

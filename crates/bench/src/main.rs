@@ -8,6 +8,8 @@
 //! `… -- files [PART]`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
 //! in the temporary folder.
 //!
+//! `… -- remote`: a server over SFTP and FTP beside `rsync`, `tar` and `lftp`, near by and 25 ms away; needs sshd, vsftpd, rsync, lftp.
+//!
 //! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
 //!
 //! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) of 400 wants, on realistic catalogues of 20, 50,
@@ -20,6 +22,7 @@ mod files;
 mod generator;
 mod on_disk;
 mod ours;
+mod remote;
 mod shapes;
 mod standing;
 
@@ -164,6 +167,11 @@ fn main() -> std::io::Result<()> {
         let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(9);
         let program = std::env::current_exe()?.with_file_name("yalotheca");
         return standing::measure(&program, runs, &mut std::io::stdout());
+    }
+    if only.is_some_and(|only| only == "remote") {
+        let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);
+        let program = std::env::current_exe()?.with_file_name("yalotheca");
+        return remote::measure(&program.display().to_string(), runs, &mut std::io::stdout());
     }
     if only.is_some_and(|only| only == "files") {
         let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);

@@ -17,6 +17,7 @@ use yalotheca_host::{
 };
 
 /// Returns the exit code.
+#[expect(clippy::too_many_lines, reason = "one match over all errors")]
 pub(crate) fn exit_code(error: &AppError) -> ExitCode {
     const WRONG_USE: u8 = 2;
     const NO_LINEUP: u8 = 3;

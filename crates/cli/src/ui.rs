@@ -63,12 +63,10 @@ impl Prompt for Ui {
             return Answer::Nobody;
         }
         // What is typed is not shown.
-        use rustix::termios;
-
-        let before = termios::tcgetattr(io::stdin()).ok();
+        let before = rustix::termios::tcgetattr(io::stdin()).ok();
         if let Some(mut quiet) = before.clone() {
-            quiet.local_modes.remove(termios::LocalModes::ECHO);
-            termios::tcsetattr(io::stdin(), termios::OptionalActions::Now, &quiet).ok();
+            quiet.local_modes.remove(rustix::termios::LocalModes::ECHO);
+            rustix::termios::tcsetattr(io::stdin(), rustix::termios::OptionalActions::Now, &quiet).ok();
         }
         let mut err = anstream::stderr().lock();
         let asked =
@@ -76,7 +74,7 @@ impl Prompt for Ui {
         let mut line = String::new();
         let read = asked.and_then(|()| io::stdin().read_line(&mut line));
         if let Some(before) = before {
-            termios::tcsetattr(io::stdin(), termios::OptionalActions::Now, &before).ok();
+            rustix::termios::tcsetattr(io::stdin(), rustix::termios::OptionalActions::Now, &before).ok();
             err.write_all(b"\n").ok();
         }
         match read {

@@ -9,4 +9,5 @@ pub mod kites;
 pub mod moor;
 pub mod mossgarrow;
 pub mod quayside;
+pub mod relay;
 pub mod saltwick;

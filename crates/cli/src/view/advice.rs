@@ -34,7 +34,7 @@ pub(crate) fn in_words(advice: &Advice) -> String {
                 .into()
         }
         Advice::RebuildReceipt => "yalotheca repair rebuilds it without changing anything on the server".into(),
-        Advice::BreakLock => "make sure that nobody is at work there, then: yalotheca repair --unlock".into(),
+        Advice::BreakLock => "make sure that no other yalotheca is running there, then: yalotheca repair --unlock".into(),
         Advice::ReviewInterrupted => "yalotheca repair shows what finishing it would do, and asks".into(),
         Advice::GoOnFrom(folder) => format!("run a command there: yalotheca --at '{folder}' check"),
         Advice::GoOnOffline => {

@@ -128,7 +128,7 @@ fn two_at_once_do_not_mix() -> Done {
     world.run(&["add", "tidebell", "--yes"]).code(5).says(&told);
     world.run(&["repair", "--unlock"]).code(0).says(&["Took the lock away."]);
     assert!(!world.path(".yalotheca/lock").exists());
-    // What an owner left that died at making it holds nobody up.
+    // An empty lock, left by a command that died while making it, blocks no later command.
     std::fs::create_dir_all(world.path(".yalotheca/lock"))?;
     world.run(&["add", "gull-chat", "--yes"]).code(0);
     assert!(!world.path(".yalotheca/lock").exists());

@@ -41,7 +41,7 @@ fn wait_for(port: u16) -> Done {
     let until = Instant::now() + Duration::from_secs(10);
     while TcpStream::connect(("127.0.0.1", port)).is_err() {
         if Instant::now() > until {
-            return Err("nobody listens".into());
+            return Err("the server does not listen".into());
         }
         thread::sleep(Duration::from_millis(20));
     }
@@ -101,12 +101,13 @@ impl Host {
             ]);
             make.args([at("key.pem"), "-out".into(), at("cert.pem")]);
             assert!(silently(&mut make)?.wait()?.success());
-            config += &format!(
+            let encryption = format!(
                 "ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_logins_ssl=YES\nforce_anon_data_ssl=YES\n\
                  require_ssl_reuse=YES\nrsa_cert_file={}\nrsa_private_key_file={}\nssl_ciphers=HIGH\n",
                 at("cert.pem"),
                 at("key.pem")
             );
+            config.push_str(&encryption);
         }
         fs::write(at("vsftpd.conf"), config)?;
         let process = silently(Command::new(program).arg(at("vsftpd.conf")))?;
@@ -214,7 +215,7 @@ fn a_whole_life_over_sftp() -> Done {
 
 #[test]
 fn a_whole_life_over_sftp_in_a_chroot_with_a_locked_key() -> Done {
-    // A chroot must belong to root, and nobody else may write in it or above it.
+    // A chroot and the folders above it must be writable by root only.
     if !is_root() {
         return crate::harness::not_here("the rights of root");
     }
@@ -272,8 +273,10 @@ fn what_is_wrong_with_an_address_or_a_host_is_told() -> Done {
         "YALOTHECA_SSH_OPTIONS".into(),
         "UserKnownHostsFile=/dev/null\nGlobalKnownHostsFile=none".into(),
     ));
-    far.adopt(&address).code(5).says(&["the key of 127.0.0.1 is not known"]);
-    far.run(&["adopt", &address, "--yes"]).code(5).says(&["the key of 127.0.0.1 is not known"]);
+    far.adopt(&address).code(5).says(&["the key of 127.0.0.1 is not known and was not confirmed"]);
+    far.run(&["adopt", &address, "--yes"])
+        .code(5)
+        .says(&["the key of 127.0.0.1 is not known and was not confirmed"]);
     far.env[0].1 = host.ssh_options("user");
     far.adopt(&format!("{address}/nowhere"))
         .code(5)
@@ -287,7 +290,7 @@ fn what_is_wrong_with_an_address_or_a_host_is_told() -> Done {
     let answer = far.run(&["add", "tidebell", "--yes"]);
     assert_ne!(answer.code, 0, "{}", answer.out);
     let kept: BTreeMap<String, String> = digests_of(out.path())?;
-    assert_eq!(Vec::from_iter(kept.keys()), ["", "theirs"], "{}", answer.err);
+    assert_eq!(kept.keys().collect::<Vec<_>>(), ["", "theirs"], "{}", answer.err);
     let secret = fs::read_to_string(far.control.join("yalotheca.toml"))?;
     assert!(!secret.contains("herring7"));
     Ok(())

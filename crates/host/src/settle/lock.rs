@@ -196,7 +196,7 @@ pub fn claim(tree: &Arc<dyn Tree>) -> Result<Claim, SettleError> {
         if !is_ours {
             continue;
         }
-        // Nobody takes an empty lock for one that was left within this time.
+        // Others wait longer than this before they remove an empty lock.
         is_alone &= tried.elapsed() < EMPTY / 2;
         if is_alone || owners(&**tree, &folder)?.as_slice() == [file.clone()] {
             tree.forget_seen();

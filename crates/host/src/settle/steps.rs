@@ -97,7 +97,7 @@ pub(super) fn stage(tree: &dyn Tree, journal: &Journal, sources: &Sources) -> Re
             access: if before.is_some() { Access::Like(path) } else { Access::Below(around) },
             digest: *after,
             size: *size,
-            // What stands there keeps its permissions, and they would be the cache's as well.
+            // A file that is replaced keeps its permissions; sharing it with the cache would change the cache's.
             may_share: before.is_none(),
         });
     }
@@ -117,7 +117,7 @@ fn bytes_of<'a>(
     sources: &'a Sources,
 ) -> Result<UploadSource<'a>, SettleError> {
     Ok(match source {
-        // What others wrote into it as well nobody could bring again.
+        // It also holds what others wrote, so it could not be fetched again.
         Source::Text(file) if journal.is_unwritten() => UploadSource::Precious(file.bytes().into()),
         Source::Text(file) => UploadSource::Bytes(file.bytes().into()),
         Source::Attic { settle, step } => {

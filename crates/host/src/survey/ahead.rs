@@ -13,8 +13,8 @@ use crate::tree::{EntryKind, Tree};
 /// How deep contents are looked for.
 const DEEPEST: usize = 9;
 
-/// Asks for the descriptors of contents in some folders and below, and for the ends of archives. What fails here fails again for whoever
-/// needs it.
+/// Asks for the descriptors of contents in some folders and below, and for the ends of archives. Errors are left to
+/// the code that reads the files.
 pub(super) fn fetch_ahead(tree: &dyn Tree, game: &Game, folders: &[TreePath], protected: Option<&Protected>) {
     if tree.local().is_some() {
         return;
@@ -39,10 +39,10 @@ pub(super) fn fetch_ahead(tree: &dyn Tree, game: &Game, folders: &[TreePath], pr
                 }
                 match kind {
                     EntryKind::File(_) if is_content && descriptors.contains(name.as_str()) => {
-                        whole.push(path)
+                        whole.push(path);
                     }
                     EntryKind::File(_) if suffixes.iter().any(|suffix| name.ends_with(suffix)) => {
-                        ends.push(path)
+                        ends.push(path);
                     }
                     EntryKind::Folder if !is_content && !name.starts_with(".yalotheca") => next.push(path),
                     _ => {}

@@ -121,7 +121,7 @@ pub enum Access<'a> {
 pub enum UploadSource<'a> {
     /// In memory.
     Bytes(Cow<'a, [u8]>),
-    /// In memory, and nobody could bring them again: they are flushed at once.
+    /// In memory, and they could not be fetched again: they are flushed at once.
     Precious(Cow<'a, [u8]>),
     /// In a file of this machine that others may change.
     File(&'a Path),
@@ -194,7 +194,7 @@ pub enum Flush<'a> {
     All,
     /// The bytes of these files, or the names in these folders. What is not there is left out.
     Entries(&'a [TreePath]),
-    /// Everything done so far, some time: nobody waits for it, and it goes on when the program has ended.
+    /// Everything done so far, without waiting: it goes on after the program has ended.
     Background,
 }
 
@@ -229,7 +229,7 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Forgets what was seen of the tree since it was opened, since others may have changed it.
     fn forget_seen(&self) {}
 
-    /// Returns a failure to read a file that was open, if there was one: whoever read it may have taken that for a damaged file.
+    /// Returns a failure to read a file that was open, if there was one: the code that read it may have taken it for a damaged file.
     fn take_failure(&self) -> Option<TreeError> {
         None
     }
@@ -280,7 +280,7 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Returns where a symbolic link leads, as it is written.
     fn link_target(&self, path: &TreePath) -> Option<PathBuf>;
 
-    /// Returns the names in the tree from its true root, hidden folders too. What is known of them is kept in a file of the cache.
+    /// Returns the names in the tree from its true root, hidden folders too. They are kept in a file of the cache for the next time.
     fn names(&self, file: &Path) -> NameIndex;
 
     /// Returns size, date and target of each name. Links are not followed.
@@ -303,13 +303,13 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where one cannot be made.
     fn create_folders(&self, folders: &[NewFolder<'_>]) -> Result<(), TreeError>;
 
-    /// Writes new files that nobody looks at yet, and verifies their digests. Only [`Tree::flush`] makes sure that they are on the disk.
+    /// Writes new files under staging names, and verifies their digests. Only [`Tree::flush`] makes sure that they are on the disk.
     ///
     /// # Errors
     /// Where one cannot be read or written, or has other bytes.
     fn upload(&self, uploads: &[Upload<'_>]) -> Result<(), UploadError>;
 
-    /// Writes a whole file: under another name first, then renamed, so that nobody ever sees half of it.
+    /// Writes a whole file: under another name first, then renamed, so that a half-written file is never visible.
     ///
     /// # Errors
     /// Where it cannot be written.
@@ -410,7 +410,7 @@ pub trait Tree: fmt::Debug + Send + Sync {
         self.create_folders(&[NewFolder { path, access }])
     }
 
-    /// Writes a small file that nobody looks at yet. Only [`Tree::flush`] makes sure that it is on the disk.
+    /// Writes a small new file. Only [`Tree::flush`] makes sure that it is on the disk.
     ///
     /// # Errors
     /// Where it cannot be written.

@@ -213,7 +213,7 @@ fn steps(files: &Path) -> Result<Steps, Box<dyn std::error::Error>> {
     Ok((steps, sources))
 }
 
-fn carry_out(
+pub(crate) fn carry_out(
     tree: &dyn Tree,
     control: &Path,
     (steps, sources): (Vec<Step>, &Sources),

@@ -1,6 +1,7 @@
 //! A server's folder behind a real SSH server, on the loopback.
 
 use std::{
+    collections::BTreeMap,
     fs,
     net::{TcpListener, TcpStream},
     os::unix::fs::{PermissionsExt, symlink},
@@ -11,13 +12,23 @@ use std::{
     time::{Duration, Instant},
 };
 
-use yalotheca_core::id::{Digest, TreePath};
+use yalotheca_core::{
+    change::Step,
+    id::{Digest, TreePath},
+};
+use yalotheca_host::settle;
 use yalotheca_host::tree::{
     EntryKind, LocalTree, RemoteTree, Tree,
     sftp::{Answers, ConnectError, NoQuestions, SftpServer, SshOptions},
 };
 
-use crate::{Done, settling::path};
+use yalotheca_standin::relay::{Line, Relay};
+
+use crate::{
+    Done,
+    remote::carry_out,
+    settling::{bells, key, path, text_step},
+};
 
 /// An SSH server with keys of its own, and a client's folder with its keys and known hosts.
 pub(crate) struct Ssh {
@@ -192,7 +203,7 @@ fn whoever_cannot_get_in_learns_why() -> Done {
     let error = connect(ssh.options())?;
     assert!(matches!(error, ConnectError::OtherKey { .. }), "{error}");
     fs::write(at("known"), known)?;
-    // Nobody there.
+    // No server there.
     let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
     let error = connect(SshOptions { port: Some(port), ..ssh.options() })?;
     assert!(matches!(&error, ConnectError::Unreachable { why, .. } if why.contains("refused")), "{error}");
@@ -218,5 +229,72 @@ fn a_connection_that_is_cut_is_opened_again() -> Done {
     assert_eq!(fs::read(folder.path().join("file"))?, b"other");
     let none: Vec<TreePath> = Vec::new();
     assert!(tree.metadata(&none)?.is_empty());
+    Ok(())
+}
+
+#[test]
+fn a_line_that_is_cut_anywhere_loses_nothing() -> Done {
+    let Some(ssh) = Ssh::start()? else { return Ok(()) };
+    let runs: u64 = std::env::var("YALOTHECA_TEARS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(10);
+    let files = tempfile::tempdir()?;
+    let (mut finished, mut cut) = (0, 0);
+    for run in 0..runs {
+        let (folder, control) = (tempfile::tempdir()?, tempfile::tempdir()?);
+        fs::create_dir_all(folder.path().join("mods/old"))?;
+        for (name, text) in [("order.txt", "old"), ("mods/old/a.lua", "one"), ("mods/old/b.lua", "two")] {
+            fs::write(folder.path().join(name), text)?;
+        }
+        let everything = || -> Result<BTreeMap<String, Vec<u8>>, Box<dyn std::error::Error>> {
+            let mut all = BTreeMap::new();
+            for entry in walkdir::WalkDir::new(folder.path()) {
+                let entry = entry?;
+                let name = entry.path().strip_prefix(folder.path())?.to_string_lossy().into_owned();
+                if !name.starts_with(".yalotheca") && entry.file_type().is_file() {
+                    all.insert(name, fs::read(entry.path())?);
+                }
+            }
+            Ok(all)
+        };
+        let before = everything()?;
+        // The greeting of both sides takes some thousand bytes. The line is cut once, or again and again.
+        let at = 3_500 + run * 7_919 % 17_000;
+        let cuts = if run % 4 == 3 { vec![at; 3] } else { vec![at] };
+        let relay = Relay::start(([127, 0, 0, 1], ssh.port).into(), Line { delay: Duration::ZERO, cuts })?;
+        let mut options = ssh.options();
+        options.port = Some(relay.port());
+        options.options.push(format!("HostKeyAlias=[127.0.0.1]:{}", ssh.port));
+        let root = folder.path().display().to_string();
+        let connect = |options: SshOptions| -> Result<RemoteTree, ConnectError> {
+            let server = SftpServer::connect(options, &mut NoQuestions)?;
+            Ok(RemoteTree::new(Arc::new(server), &root, "sftp://relay".into()))
+        };
+        let settled = match connect(options) {
+            Ok(tree) => {
+                let (mut steps, sources) = bells(files.path())?;
+                steps.push(text_step("order.txt", Some("old"), "new"));
+                steps.push(Step::SetAside { path: path("mods/old/b.lua"), before: Digest::of(b"two") });
+                carry_out(&tree, control.path(), (steps, &sources))?.is_ok_and(|number| number == 1)
+            }
+            Err(_) => false,
+        };
+        cut += usize::from(relay.connections() > 1);
+        let after = everything()?;
+        if settled {
+            finished += 1;
+            assert!(
+                after.contains_key("mods/bells/ring.lua") && !after.contains_key("mods/old/b.lua"),
+                "{at}: {after:?}"
+            );
+        }
+        let tree = ssh.tree(folder.path())?;
+        settle::recover(&tree, control.path(), &key()?, false)
+            .map_err(|error| format!("cut at {at}: {error}"))?;
+        let now = everything()?;
+        let is_after = now.contains_key("mods/bells/ring.lua");
+        assert!(is_after || now == before, "cut at {at}: neither before nor after: {now:?}");
+        assert!(!settled || is_after, "cut at {at}: it said done");
+        assert!(!is_after || now.get("order.txt").is_some_and(|text| text == b"new"), "cut at {at}: {now:?}");
+    }
+    assert!(finished > 0 && cut > 0, "{finished} were finished, {cut} were cut");
     Ok(())
 }

@@ -108,7 +108,8 @@ impl RemoteAddress {
         };
         let (host, path) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
         let (login, host) = host.rsplit_once('@').map_or((None, host), |(login, host)| (Some(login), host));
-        let decoded = |text: &str| percent_decode_str(text).decode_utf8().map(|text| text.into_owned()).ok();
+        let decoded =
+            |text: &str| percent_decode_str(text).decode_utf8().map(std::borrow::Cow::into_owned).ok();
         let without = format!("{}://{host}{path}", protocol.name());
         let wrong = |why| ParseAddressError::Wrong { text: without.clone(), why };
         if login.is_some_and(|login| login.contains(':')) {
@@ -144,9 +145,9 @@ impl fmt::Display for RemoteAddress {
             write!(f, "{}@", utf8_percent_encode(user, ESCAPED))?;
         }
         if self.host.contains(':') {
-            write!(f, "[{}]", self.host)?
+            write!(f, "[{}]", self.host)?;
         } else {
-            f.write_str(&self.host)?
+            f.write_str(&self.host)?;
         }
         if let Some(port) = self.port {
             write!(f, ":{port}")?;

@@ -33,7 +33,7 @@ use super::{
 
 /// So many connections are asked for at most.
 const CONNECTIONS: usize = 4;
-/// Whoever says nothing for so long is gone.
+/// A server that is silent for so long is given up.
 const PATIENCE: Duration = Duration::from_secs(60);
 /// So many bytes of a file are rather read than left unread.
 const REST: u64 = 128 << 10;
@@ -104,10 +104,10 @@ impl Hint for ConnectFtpError {
             Self::Unreachable { .. } => "check the address and the network, then try again".into(),
             Self::Denied { .. } => Advice::GiveCredentials,
             Self::Certificate { .. } => {
-                "ask whoever runs the host for the fingerprint, and run this in a terminal, which asks whether it is right".into()
+                "ask the host's administrator for the fingerprint, then run this in a terminal to accept it".into()
             }
             Self::NoEncryption { .. } => {
-                "ftp:// goes without encryption: whoever is on the way reads the password and all files".into()
+                "ftp:// works without encryption, but anyone on the network path can read the password and all files".into()
             }
         })
     }
@@ -351,7 +351,7 @@ impl FtpServer {
                     text if text.contains("Expired") => "it has expired",
                     text if text.contains("NotValidForName") => "it is another host's",
                     text if text.contains("Revoked") => "it was revoked",
-                    _ => "nobody that this machine trusts has signed it",
+                    _ => "it is not signed by an authority that this machine trusts",
                 };
                 let why = why.to_owned();
                 ConnectFtpError::Certificate { host, why, fingerprint }
@@ -427,7 +427,7 @@ impl FtpServer {
         };
         let mut all: Vec<(usize, io::Result<T>)> = thread::scope(|scope| {
             let workers: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
-            let joined = workers.into_iter().map(|worker| worker.join());
+            let joined = workers.into_iter().map(std::thread::ScopedJoinHandle::join);
             joined.flat_map(|done| done.unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
         });
         all.sort_by_key(|(index, _)| *index);
@@ -691,8 +691,8 @@ impl FileServer for FtpServer {
         debug!("rename {moves:?}");
         self.each(moves, |(from, to)| {
             let (from, to) = (checked(from)?, checked(to)?);
-            let moved = self.with(|ftp| ftp.rename(from, to));
-            moved.map_err(|error| self.why(error, from, io::ErrorKind::Other))
+            let renamed = self.with(|ftp| ftp.rename(from, to));
+            renamed.map_err(|error| self.why(error, from, io::ErrorKind::Other))
         })
     }
 

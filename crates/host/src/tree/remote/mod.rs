@@ -31,6 +31,7 @@ use super::{
     Access, Capabilities, EntryKind, Flush, FoundName, NameIndex, NameMetadata, NewFolder, ReadSeek, Tree,
     TreeError, Upload, UploadError, digest::Stamp, known::Known,
 };
+use crate::fetch::{Nobody, Watch};
 pub use address::{ParseAddressError, Protocol, RemoteAddress};
 pub use certificate::{KnownCertificates, KnownCertificatesError, Pins};
 use file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn};
@@ -56,6 +57,7 @@ pub struct RemoteTree {
     /// Where records that were read are kept on this machine.
     records: Option<PathBuf>,
     root_mode: OnceLock<Option<u32>>,
+    watch: Arc<dyn Watch>,
 }
 
 impl fmt::Debug for RemoteTree {
@@ -75,14 +77,21 @@ impl RemoteTree {
             known: Arc::default(),
             records: None,
             root_mode: OnceLock::new(),
+            watch: Arc::new(Nobody),
         }
+    }
+
+    /// Returns the same tree, whose transfers somebody looks on at.
+    #[must_use]
+    pub fn watched(self, watch: Arc<dyn Watch>) -> Self {
+        Self { watch, ..self }
     }
 
     fn seen(&self) -> MutexGuard<'_, Seen> {
         self.seen.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Where something failed, nobody knows what is there now: it is looked at again.
+    /// After a failure the tree's state is unknown, so it is listed again.
     fn sure<T, E>(&self, done: Result<T, E>) -> Result<T, E> {
         if done.is_err() {
             self.seen().forget();
@@ -226,6 +235,7 @@ impl Tree for RemoteTree {
             known: Arc::new(known),
             records: file.map(|file| file.with_extension("records")),
             root_mode: self.root_mode.clone(),
+            watch: Arc::clone(&self.watch),
         })
     }
 
@@ -247,7 +257,7 @@ impl Tree for RemoteTree {
     }
 
     fn read_ahead(&self, whole: &[TreePath], ends: &[TreePath]) {
-        // What fails is told by whoever reads it.
+        // Errors are reported when the files are read.
         self.read_small(whole).ok();
         self.read_ends(ends).ok();
     }

@@ -20,6 +20,8 @@ use super::{
 };
 use crate::tree::{ReadSeek, TreeError, known::Cursor};
 
+/// So many bytes are worth a word about how far they are.
+const WORTH: u64 = 1 << 20;
 /// So many bytes are asked for at a time.
 const AT_ONCE: u64 = 16 << 20;
 /// A part of a file that is asked for is no longer than this.
@@ -61,6 +63,23 @@ impl RemoteTree {
         files: &[&Wanted],
         mut each: impl FnMut(usize, &[u8]),
     ) -> Result<(), TreeError> {
+        let total: u64 = files.iter().map(|file| file.metadata.size).sum();
+        let told = (total > WORTH)
+            .then(|| self.watch.begin(&format!("reading {} files", files.len()), 0, Some(total)));
+        let done = self.download_parts(files, |file, part| {
+            if let Some(told) = told {
+                self.watch.came(told, part.len() as u64);
+            }
+            each(file, part);
+        });
+        if let Some(told) = told {
+            self.watch.end(told);
+            self.watch.all_done();
+        }
+        done
+    }
+
+    fn download_parts(&self, files: &[&Wanted], mut each: impl FnMut(usize, &[u8])) -> Result<(), TreeError> {
         let mut parts: Vec<(usize, Range<u64>)> = Vec::new();
         let mut bytes = 0;
         let mut flush = |parts: &mut Vec<(usize, Range<u64>)>| -> Result<(), TreeError> {

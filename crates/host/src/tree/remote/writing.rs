@@ -20,6 +20,7 @@ use super::{
     seen::{Found, OLD},
     stamp_of, temporary,
 };
+use crate::fetch::Watch;
 use crate::tree::{
     Access, NewFolder, TreeError, Upload, UploadError, UploadSource, digest::digest_of,
     known::Cursor as Known, upload::other_bytes,
@@ -29,6 +30,9 @@ use crate::tree::{
 const AT_ONCE: u64 = 1 << 20;
 /// So many bytes, and so many files, are sent before they are looked at.
 const BATCH: (u64, usize) = (64 << 20, 4_000);
+/// So many bytes, or files, are worth a word about how far they are.
+const WORTH: u64 = 1 << 20;
+const MANY: usize = 50;
 /// So many seconds a new file is older than it is, so that whatever is written later has another date.
 const AGE: u64 = 10;
 
@@ -38,6 +42,9 @@ enum Bytes<'a> {
     File(&'a Path),
     Temporary(tempfile::NamedTempFile),
 }
+
+/// An upload that is sent: its place in the batch, its bytes, its mode.
+type Sent<'a> = (usize, Bytes<'a>, Option<u32>);
 
 impl Bytes<'_> {
     fn size(&self) -> io::Result<u64> {
@@ -54,6 +61,21 @@ impl Bytes<'_> {
             Self::File(path) => Box::new(File::open(path)?),
             Self::Temporary(file) => Box::new(file.reopen()?),
         })
+    }
+}
+
+/// Bytes at whose way somebody looks on.
+struct Watched<'w> {
+    inner: Box<dyn Read + Send + 'w>,
+    watch: &'w dyn Watch,
+    number: usize,
+}
+
+impl Read for Watched<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.watch.came(self.number, read as u64);
+        Ok(read)
     }
 }
 
@@ -163,6 +185,20 @@ impl RemoteTree {
     }
 
     pub(super) fn upload_files(&self, uploads: &[Upload<'_>]) -> Result<(), UploadError> {
+        let bytes: u64 = uploads.iter().map(|upload| upload.size).sum();
+        let told = (bytes > WORTH || uploads.len() > MANY).then(|| {
+            let name = format!("sending {} files", uploads.len());
+            self.watch.begin(&name, 0, Some(bytes))
+        });
+        let done = self.upload_batches(uploads, told);
+        if let Some(told) = told {
+            self.watch.end(told);
+            self.watch.all_done();
+        }
+        done
+    }
+
+    fn upload_batches(&self, uploads: &[Upload<'_>], told: Option<usize>) -> Result<(), UploadError> {
         let mut start = 0;
         while start < uploads.len() {
             let (mut end, mut bytes) = (start, 0);
@@ -173,7 +209,7 @@ impl RemoteTree {
                 bytes += uploads[end].size;
                 end += 1;
             }
-            self.upload_batch(uploads, start..end)?;
+            self.upload_batch(uploads, start..end, told)?;
             start = end;
         }
         Ok(())
@@ -223,7 +259,12 @@ impl RemoteTree {
         Ok((Bytes::Temporary(copy), Digest::from_bytes(*hasher.finalize().as_bytes())))
     }
 
-    fn upload_batch(&self, uploads: &[Upload<'_>], batch: std::ops::Range<usize>) -> Result<(), UploadError> {
+    fn upload_batch(
+        &self,
+        uploads: &[Upload<'_>],
+        batch: std::ops::Range<usize>,
+        told: Option<usize>,
+    ) -> Result<(), UploadError> {
         let paths: Vec<TreePath> = uploads[batch.clone()].iter().map(|upload| upload.path.clone()).collect();
         let mut real = Vec::with_capacity(paths.len());
         for (path, found) in paths.iter().zip(self.look(&paths)?) {
@@ -244,7 +285,7 @@ impl RemoteTree {
                 .clone()
                 .enumerate()
                 .filter_map(|(at, index)| match &uploads[index].source {
-                    // Only what nobody writes to: the attic.
+                    // Only for files in our own folder, which no server writes to.
                     UploadSource::Tree(old) if crate::tree::is_own(old) => {
                         Some((at, (self.at(old.as_str()), self.at(real[at].as_str()))))
                     }
@@ -259,7 +300,7 @@ impl RemoteTree {
             }
         }
         let mut sizes: Vec<Option<u64>> = vec![None; real.len()];
-        let mut sent: Vec<(usize, Bytes<'_>, Option<u32>)> = Vec::new();
+        let mut sent: Vec<Sent<'_>> = Vec::new();
         for (at, index) in batch.clone().enumerate() {
             if !is_linked[at] {
                 let upload = &uploads[index];
@@ -278,7 +319,13 @@ impl RemoteTree {
                 size: sizes[*at].unwrap_or_default(),
                 mode: *mode,
                 modified: Some(modified),
-                open: Box::new(move || bytes.open()),
+                open: Box::new(move || {
+                    let inner = bytes.open()?;
+                    Ok(match told {
+                        Some(number) => Box::new(Watched { inner, watch: &*self.watch, number }),
+                        None => inner,
+                    })
+                }),
             })
             .collect();
         for ((at, ..), written) in sent.iter().zip(self.write_all(&files)) {
@@ -286,23 +333,32 @@ impl RemoteTree {
         }
         let is_small = sent.iter().all(|(_, bytes, _)| matches!(bytes, Bytes::Here(Cow::Borrowed(_))));
         if is_small && sent.len() == real.len() && self.server.features().ordered {
-            // Few bytes that were acknowledged are not looked at again.
-            for (at, bytes, mode) in &sent {
-                let (kind, size) = (RemoteKind::File, sizes[*at].unwrap_or_default());
-                let metadata =
-                    RemoteMetadata { kind, size, modified: Some(modified), mode: *mode, target: None };
-                if let Some(stamp) = stamp_of(&metadata) {
-                    self.known.insert(&real[*at], stamp, uploads[batch.start + at].digest);
-                }
-                let mut seen = self.seen();
-                seen.put(&real[*at], metadata.clone());
-                if let Bytes::Here(bytes) = bytes {
-                    seen.note_text(real[*at].clone(), &metadata, Arc::new(bytes.to_vec()));
-                }
-            }
+            self.note_small(uploads, batch.start, (&sent, &real, &sizes), modified);
             return Ok(());
         }
         self.verify(uploads, batch, (&real, &sizes))
+    }
+
+    /// Notes files of few bytes that were acknowledged: they are not looked at again.
+    fn note_small(
+        &self,
+        uploads: &[Upload<'_>],
+        start: usize,
+        (sent, real, sizes): (&[Sent<'_>], &[TreePath], &[Option<u64>]),
+        modified: u64,
+    ) {
+        for (at, bytes, mode) in sent {
+            let (kind, size) = (RemoteKind::File, sizes[*at].unwrap_or_default());
+            let metadata = RemoteMetadata { kind, size, modified: Some(modified), mode: *mode, target: None };
+            if let Some(stamp) = stamp_of(&metadata) {
+                self.known.insert(&real[*at], stamp, uploads[start + at].digest);
+            }
+            let mut seen = self.seen();
+            seen.put(&real[*at], metadata.clone());
+            if let Bytes::Here(bytes) = bytes {
+                seen.note_text(real[*at].clone(), &metadata, Arc::new(bytes.to_vec()));
+            }
+        }
     }
 
     fn write_all(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
@@ -483,7 +539,7 @@ impl RemoteTree {
         Ok(())
     }
 
-    /// Notes a move: what is known of the files goes with them.
+    /// Notes a move, with the digests of the moved files.
     fn note_moved(&self, from: &TreePath, to: &TreePath) {
         let mut seen = self.seen();
         let mut cursor = Known::default();

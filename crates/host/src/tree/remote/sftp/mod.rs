@@ -123,7 +123,7 @@ impl FileServer for SftpServer {
     }
 
     fn reconnect(&self) -> io::Result<()> {
-        // Secrets that were asked for are known by now; nobody is asked again.
+        // The answers are known by now; the user is not asked again.
         let session = session::open(&self.options, &mut session::NoQuestions).map_err(io::Error::other)?;
         *self.session() = session;
         Ok(())

@@ -5,19 +5,22 @@ use std::{
     io::{self, BufWriter, Read, Write},
     sync::{
         Arc, Mutex, PoisonError,
-        atomic::{AtomicU32, Ordering},
+        atomic::{AtomicU32, AtomicU64, Ordering},
         mpsc::{self, Receiver, Sender},
     },
     thread,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use super::wire::{LONGEST, Reply, Request, reply};
 
-/// So many requests, exchanges and bytes are under way before another exchange begins. A server has a thousand open files, mostly.
+/// So many requests and bytes are under way before another exchange begins.
 const REQUESTS: usize = 4_096;
-const EXCHANGES: usize = 800;
 const BYTES: usize = 8 << 20;
+/// So many exchanges are under way at least, and at most: a server has a thousand open files, mostly, and few of them are quicker to write.
+const EXCHANGES: (usize, usize) = (16, 800);
+/// The further away a server is, the more of them: so many for each millisecond that an answer takes.
+const FOR_A_MILLISECOND: u64 = 16;
 /// A server that answers nothing for so long is gone.
 const PATIENCE: Duration = Duration::from_secs(90);
 
@@ -29,6 +32,8 @@ pub(super) struct Pipeline {
     writer: Mutex<BufWriter<Box<dyn Write + Send>>>,
     waiting: Waiting,
     next: AtomicU32,
+    /// The shortest time that an answer has taken, in microseconds.
+    distance: AtomicU64,
 }
 
 /// Something that takes several requests, each after the answer to an earlier one.
@@ -66,18 +71,19 @@ impl Pipeline {
             while let Ok(read) = packet(&mut reader) {
                 let Ok((id, answer)) = reply(&read) else { break };
                 let mut waiting = theirs.lock().unwrap_or_else(PoisonError::into_inner);
-                // What nobody waits for is the answer to a farewell.
+                // An answer that is not waited for belongs to a CLOSE.
                 if let Some(sender) = waiting.remove(&id) {
                     sender.send((id, answer)).ok();
                 }
             }
-            // Whoever still waits learns that nothing comes any more.
+            // Requests that still wait learn that no answer will come.
             theirs.lock().unwrap_or_else(PoisonError::into_inner).clear();
         });
         Self {
             writer: Mutex::new(BufWriter::with_capacity(256 << 10, writer)),
             waiting,
             next: AtomicU32::new(1),
+            distance: AtomicU64::new(u64::MAX),
         }
     }
 
@@ -91,6 +97,16 @@ impl Pipeline {
         Ok(id)
     }
 
+    fn most_exchanges(&self) -> usize {
+        let distance = self.distance.load(Ordering::Relaxed);
+        let (least, most) = EXCHANGES;
+        if distance == u64::MAX {
+            return least;
+        }
+        let wanted = distance.saturating_mul(FOR_A_MILLISECOND) / 1_000;
+        usize::try_from(wanted).unwrap_or(most).clamp(least, most)
+    }
+
     fn flush(&self) -> io::Result<()> {
         self.writer.lock().unwrap_or_else(PoisonError::into_inner).flush()
     }
@@ -99,10 +115,13 @@ impl Pipeline {
     pub(super) fn run<E: Exchange>(&self, exchanges: &mut [E]) {
         let (sender, receiver) = mpsc::channel();
         let mut owners = Owners::default();
+        let asked = Instant::now();
+        let mut is_first = true;
         let mut begun = 0;
         let mut is_torn = false;
         while begun < exchanges.len() || !owners.by_id.is_empty() {
-            while begun < exchanges.len() && owners.has_room() && !is_torn {
+            let most = self.most_exchanges();
+            while begun < exchanges.len() && owners.has_room(most) && !is_torn {
                 let requests = exchanges[begun].begin();
                 is_torn |= self.pass(requests, begun, (&sender, &mut owners)).is_err();
                 begun += 1;
@@ -114,6 +133,10 @@ impl Pipeline {
                 continue;
             }
             let Some(first) = receive(&receiver, &self.waiting) else { break };
+            if std::mem::take(&mut is_first) {
+                let micros = u64::try_from(asked.elapsed().as_micros()).unwrap_or(u64::MAX);
+                self.distance.fetch_min(micros, Ordering::Relaxed);
+            }
             let mut next = Some(first);
             while let Some((id, answer)) = next {
                 if let Some((owner, tag)) = owners.remove(id) {
@@ -142,7 +165,7 @@ impl Pipeline {
         (sender, owners): (&Sender<Answer>, &mut Owners),
     ) -> io::Result<()> {
         for request in requests {
-            // A farewell needs no answer.
+            // The answer to a CLOSE is not needed.
             if request.is_farewell() {
                 self.send(&request, None)?;
             } else {
@@ -163,8 +186,8 @@ struct Owners {
 }
 
 impl Owners {
-    fn has_room(&self) -> bool {
-        self.by_id.len() < REQUESTS && self.waiting.len() < EXCHANGES && self.bytes < BYTES
+    fn has_room(&self, most: usize) -> bool {
+        self.by_id.len() < REQUESTS && self.waiting.len() < most && self.bytes < BYTES
     }
 
     fn insert(&mut self, id: u32, owner: usize, request: &Request) {

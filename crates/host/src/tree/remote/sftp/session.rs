@@ -11,7 +11,7 @@ use std::{
         fs::PermissionsExt,
         net::{UnixListener, UnixStream},
     },
-    path::PathBuf,
+    path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     sync::{
         Arc, Mutex, PoisonError,
@@ -41,7 +41,7 @@ pub struct SshOptions {
     pub helper: Option<PathBuf>,
     /// More options of `ssh`, as in its configuration file.
     pub options: Vec<String>,
-    /// What was answered before, by question: a connection that is opened again asks nobody.
+    /// Earlier answers by question: reconnecting does not ask again.
     pub answers: Answers,
 }
 
@@ -103,8 +103,8 @@ pub enum ConnectError {
         /// What `ssh` says about it: which line of which file.
         why: String,
     },
-    /// Nobody said that the host's key is right.
-    #[error("the key of {host} is not known, and nobody has said that it is right")]
+    /// The host's key was not confirmed.
+    #[error("the key of {host} is not known and was not confirmed")]
     UnknownKey {
         /// The host.
         host: String,
@@ -126,7 +126,7 @@ impl Hint for ConnectError {
             Self::Name(_) => "correct the address: sftp://user@host:port/path".into(),
             Self::Denied { .. } => Advice::GiveCredentials,
             Self::OtherKey { why, .. } => Advice::Say(format!(
-                "ask whoever runs the host; if the new key is right, remove the old one ({why})"
+                "ask the host's administrator; if the new key is right, remove the old one ({why})"
             )),
             Self::UnknownKey { host } => Advice::Say(format!(
                 "connect once with ssh {host} and compare the fingerprint, or run this in a terminal"
@@ -155,26 +155,11 @@ enum Event {
 /// The longest time that a host may take to let somebody in, without the time in which somebody is asked.
 const PATIENCE: Duration = Duration::from_secs(60);
 
-/// Opens a connection.
-pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Session, ConnectError> {
-    for name in [Some(&options.host), options.user.as_ref()].into_iter().flatten() {
-        if name.is_empty()
-            || name.starts_with('-')
-            || name.contains(|c: char| c.is_whitespace() || c.is_control())
-        {
-            return Err(ConnectError::Name(name.clone()));
-        }
-    }
-    let unreachable = |why: String| ConnectError::Unreachable { host: options.host.clone(), why };
-    let failed = |error: io::Error| unreachable(error.to_string());
-    let (events, received) = mpsc::channel();
-    let folder = tempfile::Builder::new().prefix("yalotheca-").tempdir().map_err(failed)?;
-    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700)).map_err(failed)?;
-    let socket = folder.path().join("ask");
+/// Returns the command that connects.
+fn command(options: &SshOptions, socket: &Path) -> Command {
     let mut command = Command::new("ssh");
     if let Some(helper) = &options.helper {
-        listen(&socket, events.clone()).map_err(failed)?;
-        command.env("SSH_ASKPASS", helper).env("SSH_ASKPASS_REQUIRE", "force").env(ASK_VARIABLE, &socket);
+        command.env("SSH_ASKPASS", helper).env("SSH_ASKPASS_REQUIRE", "force").env(ASK_VARIABLE, socket);
         if std::env::var_os("DISPLAY").is_none() {
             // Older ones ask through a helper only then.
             command.env("DISPLAY", "none");
@@ -200,13 +185,36 @@ pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Sess
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     // A key stroke that ends this program must not end the connection first: what is under way is taken back over it.
     std::os::unix::process::CommandExt::process_group(&mut command, 0);
+    command
+}
+
+/// Opens a connection.
+pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Session, ConnectError> {
+    for name in [Some(&options.host), options.user.as_ref()].into_iter().flatten() {
+        if name.is_empty()
+            || name.starts_with('-')
+            || name.contains(|c: char| c.is_whitespace() || c.is_control())
+        {
+            return Err(ConnectError::Name(name.clone()));
+        }
+    }
+    let unreachable = |why: String| ConnectError::Unreachable { host: options.host.clone(), why };
+    let failed = |error: io::Error| unreachable(error.to_string());
+    let (events, received) = mpsc::channel();
+    let folder = tempfile::Builder::new().prefix("yalotheca-").tempdir().map_err(failed)?;
+    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700)).map_err(failed)?;
+    let socket = folder.path().join("ask");
+    if options.helper.is_some() {
+        listen(&socket, events.clone()).map_err(failed)?;
+    }
+    let mut command = command(options, &socket);
     let mut child = command.spawn().map_err(|error| match error.kind() {
         io::ErrorKind::NotFound => ConnectError::NoProgram,
         _ => failed(error),
     })?;
-    let (reader, writer, errors) = match (child.stdout.take(), child.stdin.take(), child.stderr.take()) {
-        (Some(reader), Some(writer), Some(errors)) => (reader, writer, errors),
-        _ => return Err(unreachable("its process has no pipes".into())),
+    let pipes = (child.stdout.take(), child.stdin.take(), child.stderr.take());
+    let (Some(reader), Some(writer), Some(errors)) = pipes else {
+        return Err(unreachable("its process has no pipes".into()));
     };
     let process = Process(child);
     let told = thread::spawn(move || {
@@ -295,7 +303,7 @@ fn classify(text: &str) -> Question {
 }
 
 /// Passes the helper's questions on.
-fn listen(socket: &std::path::Path, events: Sender<Event>) -> io::Result<()> {
+fn listen(socket: &Path, events: Sender<Event>) -> io::Result<()> {
     let listener = UnixListener::bind(socket)?;
     thread::spawn(move || {
         for stream in listener.incoming() {
@@ -321,8 +329,8 @@ fn listen(socket: &std::path::Path, events: Sender<Event>) -> io::Result<()> {
 /// The helper's side: asks what `ssh` asks through the socket that is named in the environment, and returns the answer.
 ///
 /// # Errors
-/// Where nobody is there to ask.
-pub fn ask_through(socket: &std::path::Path, question: &str) -> io::Result<String> {
+/// Where there is no one to ask.
+pub fn ask_through(socket: &Path, question: &str) -> io::Result<String> {
     let mut stream = UnixStream::connect(socket)?;
     stream.write_all(serde_json::to_string(question)?.as_bytes())?;
     stream.write_all(b"\n")?;

@@ -51,7 +51,7 @@ const HAS_MORE: u32 = 0x8000_0000;
 pub(super) struct Request {
     kind: u8,
     body: Vec<u8>,
-    /// By which whoever asked knows the answer.
+    /// Tells the exchange which of its requests was answered.
     pub(super) tag: u64,
     /// So many bytes come with the answer.
     expects: usize,
@@ -79,7 +79,7 @@ impl Request {
         self.body.len().saturating_add(self.expects)
     }
 
-    /// Whether its answer matters to nobody.
+    /// Whether its answer is not needed.
     pub(super) fn is_farewell(&self) -> bool {
         self.kind == CLOSE
     }

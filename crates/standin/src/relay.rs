@@ -1,0 +1,104 @@
+//! A relay that stands for a slow or bad line: it delays what passes in each direction, and cuts connections after so many bytes.
+
+use std::{
+    io::{self, Read, Write},
+    net::{Shutdown, SocketAddr, TcpListener, TcpStream},
+    sync::{
+        Arc,
+        atomic::{AtomicU64, AtomicUsize, Ordering},
+        mpsc,
+    },
+    thread,
+    time::{Duration, Instant},
+};
+
+/// How bad the line is.
+#[derive(Debug, Clone, Default)]
+pub struct Line {
+    /// So long each byte takes in each direction.
+    pub delay: Duration,
+    /// After so many bytes, both directions counted, a connection is cut: the first one, the second, and so on; later ones never.
+    pub cuts: Vec<u64>,
+}
+
+/// A relay on a port of the loopback. It goes on until the program ends.
+#[derive(Debug)]
+pub struct Relay {
+    port: u16,
+    connections: Arc<AtomicUsize>,
+}
+
+impl Relay {
+    /// Starts one in front of a server.
+    ///
+    /// # Errors
+    /// Where no port is free.
+    pub fn start(to: SocketAddr, line: Line) -> io::Result<Self> {
+        let listener = TcpListener::bind(("127.0.0.1", 0))?;
+        let port = listener.local_addr()?.port();
+        let connections = Arc::new(AtomicUsize::new(0));
+        let counted = Arc::clone(&connections);
+        thread::spawn(move || {
+            for client in listener.incoming().flatten() {
+                let number = counted.fetch_add(1, Ordering::SeqCst);
+                let cut = line.cuts.get(number).copied();
+                let Ok(server) = TcpStream::connect(to) else { continue };
+                client.set_nodelay(true).ok();
+                server.set_nodelay(true).ok();
+                let passed = Arc::new(AtomicU64::new(0));
+                for (from, to) in [(&client, &server), (&server, &client)] {
+                    if let (Ok(from), Ok(to)) = (from.try_clone(), to.try_clone()) {
+                        pass(from, to, line.delay, (cut, Arc::clone(&passed)));
+                    }
+                }
+            }
+        });
+        Ok(Self { port, connections })
+    }
+
+    /// Returns its port.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Returns how many connections there were.
+    pub fn connections(&self) -> usize {
+        self.connections.load(Ordering::SeqCst)
+    }
+}
+
+fn pass(
+    mut from: TcpStream,
+    mut to: TcpStream,
+    delay: Duration,
+    (cut, passed): (Option<u64>, Arc<AtomicU64>),
+) {
+    let (sender, receiver) = mpsc::channel::<(Instant, Vec<u8>)>();
+    thread::spawn(move || {
+        for (due, bytes) in receiver {
+            thread::sleep(due.saturating_duration_since(Instant::now()));
+            if to.write_all(&bytes).is_err() {
+                break;
+            }
+        }
+        to.shutdown(Shutdown::Write).ok();
+    });
+    thread::spawn(move || {
+        let mut buffer = vec![0; 256 << 10];
+        while let Ok(count) = from.read(&mut buffer) {
+            if count == 0 {
+                break;
+            }
+            let before = passed.fetch_add(count as u64, Ordering::SeqCst);
+            let left = cut.map_or(u64::MAX, |cut| cut.saturating_sub(before));
+            let count = usize::try_from(left).unwrap_or(usize::MAX).min(count);
+            if sender.send((Instant::now() + delay, buffer[..count].to_vec())).is_err()
+                || left == count as u64
+            {
+                // Cut in the middle of whatever it was.
+                from.shutdown(Shutdown::Both).ok();
+                break;
+            }
+        }
+    });
+}
