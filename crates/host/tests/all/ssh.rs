@@ -53,6 +53,7 @@ fn program(name: &str) -> Option<PathBuf> {
 
 impl Ssh {
     /// Starts one; nothing where there is none on this machine.
+    #[expect(clippy::print_stderr, reason = "the test's runner shows it")]
     pub(crate) fn start() -> Result<Option<Self>, Box<dyn std::error::Error>> {
         let (Some(server), Some(_)) = (program("sshd"), program("ssh")) else {
             if std::env::var_os("YALOTHECA_REAL").is_some() {
