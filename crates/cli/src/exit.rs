@@ -100,7 +100,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Tree(_)
         | AppError::Trial(_)
         | AppError::Connect(ConnectError::Unreachable { .. } | ConnectError::NoProgram)
-        | AppError::ConnectFtp(ConnectFtpError::Unreachable { .. })
+        | AppError::ConnectFtp(ConnectFtpError::Unreachable { .. } | ConnectFtpError::Full { .. })
         | AppError::Certificates(_)
         | AppError::Io { .. } => WORLD,
     })

@@ -4,6 +4,7 @@
 
 pub mod catalogue_host;
 pub mod file_host;
+pub mod ftp_host;
 pub mod kitehollow;
 pub mod kites;
 pub mod moor;

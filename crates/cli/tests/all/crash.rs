@@ -73,9 +73,9 @@ fn the_command_that_finishes_or_takes_back_says_so() -> Done {
     assert_eq!(killed_at("1"), -1);
     let next = world.run(&["preview"]).code(0);
     assert!(!next.err.contains("interrupted"), "not even its plan was there: {}", next.err);
-    assert_eq!(killed_at("3"), -1);
+    assert_eq!(killed_at("2"), -1);
     world.run(&["preview"]).code(0).says(&["interrupted before it touched the server", "taken back"]);
-    assert_eq!(killed_at("7"), -1);
+    assert_eq!(killed_at("5"), -1);
     world.run(&["preview"]).code(0).says(&["was interrupted", "finished", "nothing to do"]);
     assert!(world.read("yalotheca.toml")?.contains("tidebell"));
     Ok(())

@@ -4,6 +4,7 @@ mod archives;
 mod catalogues;
 mod clones;
 mod fetching;
+mod ftp;
 mod remote;
 mod settling;
 mod ssh;

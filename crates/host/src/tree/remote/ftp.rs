@@ -37,6 +37,9 @@ const CONNECTIONS: usize = 4;
 const PATIENCE: Duration = Duration::from_secs(60);
 /// So many bytes of a file are rather read than left unread.
 const REST: u64 = 128 << 10;
+/// So often, and with such pauses, a connection is asked for while there is no room for it.
+const ROOM_TRIES: usize = 10;
+const ROOM_PAUSE: Duration = Duration::from_millis(300);
 /// Dates may be in minutes, and of any time zone.
 const TICK: u64 = 26 * 3600;
 
@@ -66,6 +69,14 @@ pub enum ConnectFtpError {
         /// The host.
         host: String,
         /// Why.
+        why: String,
+    },
+    /// The host has no room for another connection.
+    #[error("{host} has no room for another connection: {why}")]
+    Full {
+        /// The host.
+        host: String,
+        /// What it says.
         why: String,
     },
     /// The host does not let the user in.
@@ -101,6 +112,7 @@ pub enum ConnectFtpError {
 impl Hint for ConnectFtpError {
     fn hint(&self) -> Option<Advice> {
         Some(match self {
+            Self::Full { .. } => "close other connections to it, then try again".into(),
             Self::Unreachable { .. } => "check the address and the network, then try again".into(),
             Self::Denied { .. } => Advice::GiveCredentials,
             Self::Certificate { .. } => {
@@ -138,6 +150,14 @@ struct Idle {
 impl fmt::Debug for FtpServer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_tuple("FtpServer").field(&self.options.host).finish()
+    }
+}
+
+impl Drop for FtpServer {
+    fn drop(&mut self) {
+        for mut ftp in std::mem::take(&mut self.idle().connections) {
+            ftp.quit().ok();
+        }
     }
 }
 
@@ -215,7 +235,7 @@ impl FtpServer {
             lists_hidden: AtomicBool::new(true),
             sets_times: AtomicBool::new(false),
         };
-        let opened = match server.open() {
+        let opened = match server.open_when_there_is_room() {
             Err(ConnectFtpError::Unreachable { .. }) if server.trust.is_some() => {
                 server.is_newer.store(true, Ordering::Relaxed);
                 server.open()
@@ -255,6 +275,17 @@ impl FtpServer {
         })
     }
 
+    /// Opens the first connection. One of an earlier command may just be ending.
+    fn open_when_there_is_room(&self) -> Result<Ftp, ConnectFtpError> {
+        for _ in 0..ROOM_TRIES {
+            match self.open() {
+                Err(ConnectFtpError::Full { .. }) => thread::sleep(ROOM_PAUSE),
+                opened => return opened,
+            }
+        }
+        self.open()
+    }
+
     fn idle(&self) -> MutexGuard<'_, Idle> {
         self.idle.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -280,7 +311,12 @@ impl FtpServer {
         let is_v6 = stream.peer_addr().is_ok_and(|address| address.is_ipv6());
         stream.set_read_timeout(Some(PATIENCE)).and_then(|()| stream.set_write_timeout(Some(PATIENCE))).ok();
         stream.set_nodelay(true).ok();
-        let failed = |error: FtpError| unreachable(as_io(error).to_string());
+        let failed = |error: FtpError| match error {
+            FtpError::UnexpectedResponse(response) if response.status.code() == 421 => {
+                ConnectFtpError::Full { host: host.clone(), why: said(&response) }
+            }
+            error => unreachable(as_io(error).to_string()),
+        };
         let tls = match &self.trust {
             Some(trust) => Some(
                 trust
