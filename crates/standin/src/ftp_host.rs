@@ -17,6 +17,7 @@ use std::{
 
 /// How it behaves.
 #[derive(Debug, Clone)]
+#[expect(clippy::struct_excessive_bools, reason = "each is a fault of its own")]
 pub struct Manners {
     /// The user and the password that it lets in.
     pub login: (String, String),
@@ -110,7 +111,8 @@ struct Session {
 /// Days since 1970 to year, month and day.
 fn date(days: u64) -> (u64, u64, u64) {
     let (mut year, mut days) = (1970, days);
-    let is_leap = |year: u64| year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let is_leap =
+        |year: u64| year.is_multiple_of(4) && (!year.is_multiple_of(100) || year.is_multiple_of(400));
     while days >= if is_leap(year) { 366 } else { 365 } {
         days -= if is_leap(year) { 366 } else { 365 };
         year += 1;
@@ -280,7 +282,7 @@ impl Session {
         self.say("150 Here it comes.")?;
         let (mut data, _) = listener.accept()?;
         let number = self.data.fetch_add(1, Ordering::SeqCst) + 1;
-        let most = if self.manners.tears && number % 3 == 0 { 40 } else { u64::MAX };
+        let most = if self.manners.tears && number.is_multiple_of(3) { 40 } else { u64::MAX };
         let passed = match verb {
             "RETR" => {
                 let mut file = fs::File::open(path)?;
@@ -303,7 +305,7 @@ impl Session {
         match passed {
             Ok(true) => self.say("226 Done."),
             // Some say so, and some just end.
-            _ if number % 2 == 0 => self.say("426 Connection closed; transfer aborted."),
+            _ if number.is_multiple_of(2) => self.say("426 Connection closed; transfer aborted."),
             _ => Err(io::ErrorKind::ConnectionAborted.into()),
         }
     }

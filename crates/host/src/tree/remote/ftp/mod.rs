@@ -3,6 +3,9 @@
 //! Servers differ: in what they list, in what they can replace, in how many connections they let somebody have. What one can do is found
 //! out when it is met first; what is in doubt after an error is looked at.
 
+mod errors;
+mod listing;
+
 use std::{
     collections::{BTreeMap, BTreeSet},
     fmt,
@@ -14,20 +17,19 @@ use std::{
         atomic::{AtomicBool, AtomicUsize, Ordering},
     },
     thread,
-    time::{Duration, UNIX_EPOCH},
+    time::Duration,
 };
 
-use suppaftp::{
-    FtpError, Mode, RustlsConnector, RustlsFtpStream, Status,
-    list::{File, ListParser},
-    types::{FileType, Response},
-};
+use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status, types::FileType};
 use tracing::debug;
-use yalotheca_core::hint::{Advice, Hint};
+
+pub use errors::{ConnectFtpError, FtpOptions};
+use errors::{as_io, said};
+use listing::{of_list, of_mlsd, stamp};
 
 use super::{
     address::Protocol,
-    certificate::{Pins, Trust},
+    certificate::Trust,
     file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata, is_torn},
 };
 
@@ -44,86 +46,6 @@ const ROOM_PAUSE: Duration = Duration::from_millis(300);
 const TICK: u64 = 26 * 3600;
 
 type Ftp = RustlsFtpStream;
-
-/// How a host is reached.
-#[derive(Debug, Clone)]
-pub struct FtpOptions {
-    /// Whether and how it is encrypted.
-    pub protocol: Protocol,
-    /// The host.
-    pub host: String,
-    /// The port.
-    pub port: u16,
-    /// The user.
-    pub user: String,
-    /// The certificates that the user has agreed to.
-    pub pins: Pins,
-}
-
-/// A connection that could not be made.
-#[derive(Debug, thiserror::Error)]
-pub enum ConnectFtpError {
-    /// The host cannot be reached.
-    #[error("{host} cannot be reached: {why}")]
-    Unreachable {
-        /// The host.
-        host: String,
-        /// Why.
-        why: String,
-    },
-    /// The host has no room for another connection.
-    #[error("{host} has no room for another connection: {why}")]
-    Full {
-        /// The host.
-        host: String,
-        /// What it says.
-        why: String,
-    },
-    /// The host does not let the user in.
-    #[error("{host} does not let {user} in: {why}")]
-    Denied {
-        /// The host.
-        host: String,
-        /// The user.
-        user: String,
-        /// What it says.
-        why: String,
-    },
-    /// The host cannot prove that it is the one.
-    #[error("the certificate of {host} is not trusted: {why}; its fingerprint is {fingerprint}")]
-    Certificate {
-        /// The host.
-        host: String,
-        /// Why.
-        why: String,
-        /// Its SHA-256 digest, in hexadecimal digits.
-        fingerprint: String,
-    },
-    /// The host does not encrypt.
-    #[error("{host} does not encrypt: {why}")]
-    NoEncryption {
-        /// The host.
-        host: String,
-        /// What it says.
-        why: String,
-    },
-}
-
-impl Hint for ConnectFtpError {
-    fn hint(&self) -> Option<Advice> {
-        Some(match self {
-            Self::Full { .. } => "close other connections to it, then try again".into(),
-            Self::Unreachable { .. } => "check the address and the network, then try again".into(),
-            Self::Denied { .. } => Advice::GiveCredentials,
-            Self::Certificate { .. } => {
-                "ask the host's administrator for the fingerprint, then run this in a terminal to accept it".into()
-            }
-            Self::NoEncryption { .. } => {
-                "ftp:// works without encryption, but anyone on the network path can read the password and all files".into()
-            }
-        })
-    }
-}
 
 /// A file server behind FTP.
 pub struct FtpServer {
@@ -159,42 +81,6 @@ impl Drop for FtpServer {
             ftp.quit().ok();
         }
     }
-}
-
-/// What a server says, as an error of the file system.
-fn as_io(error: FtpError) -> io::Error {
-    match error {
-        FtpError::ConnectionError(error) if error.kind() == io::ErrorKind::WouldBlock => {
-            io::ErrorKind::TimedOut.into()
-        }
-        FtpError::ConnectionError(error) => error,
-        FtpError::UnexpectedResponse(response) => of_response(&response),
-        FtpError::BadResponse | FtpError::DataConnectionAlreadyOpen => io::ErrorKind::ConnectionReset.into(),
-        FtpError::SecureError(why) => io::Error::new(io::ErrorKind::ConnectionReset, why),
-        FtpError::InvalidAddress(error) => io::Error::other(error),
-    }
-}
-
-fn of_response(response: &Response) -> io::Error {
-    let text = said(response);
-    let lower = text.to_lowercase();
-    let kind = match response.status.code() {
-        421 | 425 | 426 => io::ErrorKind::ConnectionReset,
-        452 | 552 => io::ErrorKind::StorageFull,
-        530 | 532 => io::ErrorKind::PermissionDenied,
-        _ if lower.contains("permission") || lower.contains("denied") || lower.contains("read-only") => {
-            io::ErrorKind::PermissionDenied
-        }
-        _ if lower.contains("space") || lower.contains("quota") => io::ErrorKind::StorageFull,
-        _ => io::ErrorKind::Other,
-    };
-    io::Error::new(kind, format!("the server says: {text}"))
-}
-
-fn said(response: &Response) -> String {
-    let text = String::from_utf8_lossy(&response.body).trim().to_owned();
-    let text = text.trim_start_matches(|c: char| c.is_ascii_digit()).trim_start_matches(['-', ' ']);
-    text.trim_end_matches('.').to_owned()
 }
 
 fn parent(path: &str) -> &str {
@@ -290,8 +176,8 @@ impl FtpServer {
         self.idle.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Opens a connection.
-    fn open(&self) -> Result<Ftp, ConnectFtpError> {
+    /// Connects to the host at the first of its addresses that answers.
+    fn reach(&self) -> Result<TcpStream, ConnectFtpError> {
         let host = self.options.host.clone();
         let unreachable = |why: String| ConnectFtpError::Unreachable { host: host.clone(), why };
         let addresses = (host.as_str(), self.options.port).to_socket_addrs();
@@ -307,7 +193,14 @@ impl FtpServer {
                 Err(error) => last = error,
             }
         }
-        let stream = stream.ok_or_else(|| unreachable(last.to_string()))?;
+        stream.ok_or_else(|| unreachable(last.to_string()))
+    }
+
+    /// Opens a connection.
+    fn open(&self) -> Result<Ftp, ConnectFtpError> {
+        let host = self.options.host.clone();
+        let unreachable = |why: String| ConnectFtpError::Unreachable { host: host.clone(), why };
+        let stream = self.reach()?;
         let is_v6 = stream.peer_addr().is_ok_and(|address| address.is_ipv6());
         stream.set_read_timeout(Some(PATIENCE)).and_then(|()| stream.set_write_timeout(Some(PATIENCE))).ok();
         stream.set_nodelay(true).ok();
@@ -575,78 +468,6 @@ impl FtpServer {
     }
 }
 
-/// A time as FTP writes it: `20261129041000`.
-fn stamp(seconds: u64) -> String {
-    // Days since 1970 to a date, after Howard Hinnant's algorithm for the proleptic Gregorian calendar.
-    let (days, rest) = (seconds / 86_400 + 719_468, seconds % 86_400);
-    let era = days / 146_097;
-    let day = days % 146_097;
-    let year = (day - day / 1_460 + day / 36_524 - day / 146_096) / 365;
-    let day = day - (365 * year + year / 4 - year / 100);
-    let month = (5 * day + 2) / 153;
-    let date = day - (153 * month + 2) / 5 + 1;
-    let month = if month < 10 { month + 3 } else { month - 9 };
-    let year = year + era * 400 + u64::from(month <= 2);
-    format!("{year:04}{month:02}{date:02}{:02}{:02}{:02}", rest / 3_600, rest / 60 % 60, rest % 60)
-}
-
-fn of_file(file: &File, mode: Option<u32>) -> RemoteEntry {
-    let kind = if file.is_symlink() {
-        RemoteKind::Link
-    } else if file.is_directory() {
-        RemoteKind::Folder
-    } else {
-        RemoteKind::File
-    };
-    let modified = file.modified().duration_since(UNIX_EPOCH).ok().map(|since| since.as_secs());
-    let target = file.symlink().map(|target| target.display().to_string());
-    let size = file.size() as u64;
-    let name = file.name().to_owned();
-    // What could not be read as UTF-8 could not be asked for again.
-    let name = if name.contains('\u{fffd}') { Err(name.into_bytes()) } else { Ok(name) };
-    RemoteEntry { name, metadata: RemoteMetadata { kind, size, modified, mode, target } }
-}
-
-fn of_mlsd(line: &str) -> Option<RemoteEntry> {
-    let facts = line.split_once(' ')?.0.to_lowercase();
-    let fact = |name: &str| facts.split(';').find_map(|fact| fact.strip_prefix(name)?.strip_prefix('='));
-    let kind = fact("type").unwrap_or_default();
-    if matches!(kind, "cdir" | "pdir") {
-        return None;
-    }
-    let mode = fact("unix.mode").and_then(|mode| u32::from_str_radix(mode, 8).ok()).map(|mode| mode & 0o777);
-    let mut entry = of_file(&ListParser::parse_mlsd(line).ok()?, mode);
-    if let Some(link) = kind.strip_prefix("os.unix=slink") {
-        entry.metadata.kind = RemoteKind::Link;
-        // Its name is written as it is; the facts were made small letters.
-        let at = line.to_lowercase().find("slink:").map(|at| at + 6);
-        let written = at.and_then(|at| line.get(at..)?.split(';').next());
-        entry.metadata.target = link.starts_with(':').then(|| written.unwrap_or_default().to_owned());
-    } else if !matches!(kind, "file" | "dir") {
-        entry.metadata.kind = RemoteKind::Other;
-    }
-    Some(entry)
-}
-
-fn of_list(line: &str) -> Option<RemoteEntry> {
-    let line = line.trim_end();
-    if let Ok(file) = ListParser::parse_posix(line) {
-        let mode = mode_of(line);
-        let mut entry = of_file(&file, mode);
-        if !matches!(line.as_bytes().first(), Some(b'-' | b'd' | b'l')) {
-            entry.metadata.kind = RemoteKind::Other;
-        }
-        return Some(entry);
-    }
-    ListParser::parse_dos(line).ok().map(|file| of_file(&file, None))
-}
-
-/// Reads `-rw-r--r--`.
-fn mode_of(line: &str) -> Option<u32> {
-    let letters = line.get(1..10)?;
-    Some(letters.bytes().fold(0, |mode, letter| mode << 1 | u32::from(!matches!(letter, b'-' | b'S' | b'T'))))
-}
-
 impl FileServer for FtpServer {
     fn features(&self) -> Features {
         // Whether a rename replaces, nothing tells but a try.
@@ -771,80 +592,5 @@ impl FileServer for FtpServer {
                 error => error,
             })
         })
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn read(line: &str, entry: Option<RemoteEntry>) -> (String, RemoteMetadata) {
-        let entry = entry.unwrap_or_else(|| panic!("{line}"));
-        (entry.name.unwrap_or_default(), entry.metadata)
-    }
-
-    #[test]
-    fn listings_of_several_kinds_are_read() {
-        for (line, name, kind, size, mode, target) in [
-            (
-                "-rw-r--r--    1 1000     1000           22 Nov 29 04:10 notes from last year.txt",
-                "notes from last year.txt",
-                RemoteKind::File,
-                22,
-                Some(0o644),
-                None,
-            ),
-            (
-                "drwxr-x---    2 ftp      ftp          4096 Jan 03  2025 mods",
-                "mods",
-                RemoteKind::Folder,
-                4096,
-                Some(0o750),
-                None,
-            ),
-            (
-                "lrwxrwxrwx    1 0        0              11 Nov 29 04:10 link -> ../out/dir",
-                "link",
-                RemoteKind::Link,
-                11,
-                Some(0o777),
-                Some("../out/dir"),
-            ),
-            ("10-19-20  03:19PM       <DIR>          pub", "pub", RemoteKind::Folder, 0, None, None),
-            (
-                "04-08-14  03:09PM                  403 readme.txt",
-                "readme.txt",
-                RemoteKind::File,
-                403,
-                None,
-                None,
-            ),
-        ] {
-            let (own, metadata) = read(line, of_list(line));
-            assert_eq!(
-                (own.as_str(), metadata.kind, metadata.mode, metadata.target.as_deref()),
-                (name, kind, mode, target),
-                "{line}"
-            );
-            assert!(kind != RemoteKind::File || metadata.size == size, "{line}");
-        }
-        let line = "type=file;size=9;modify=20261129041000;unix.mode=0640; a b";
-        let (own, metadata) = read(line, of_mlsd(line));
-        assert_eq!((own.as_str(), metadata.size, metadata.mode), ("a b", 9, Some(0o640)));
-        assert_eq!(stamp(metadata.modified.unwrap()), "20261129041000");
-        assert_eq!(of_mlsd("type=cdir;modify=20261129041000; ."), None);
-        let line = "type=OS.unix=slink:/Srv/World;modify=20261129041000; w";
-        let (_, metadata) = read(line, of_mlsd(line));
-        assert_eq!((metadata.kind, metadata.target.as_deref()), (RemoteKind::Link, Some("/Srv/World")));
-        assert_eq!(of_list("total 12"), None);
-    }
-
-    #[test]
-    fn times_are_written_as_they_are_read() {
-        for (seconds, expected) in
-            [(0, "19700101000000"), (951_782_400, "20000229000000"), (1_795_925_400, "20261129041000")]
-        {
-            assert_eq!(stamp(seconds), expected);
-        }
     }
 }
