@@ -46,7 +46,13 @@ pub(super) fn of_mlsd(line: &str) -> Option<RemoteEntry> {
         return None;
     }
     let mode = fact("unix.mode").and_then(|mode| u32::from_str_radix(mode, 8).ok()).map(|mode| mode & 0o777);
-    let mut entry = of_file(&ListParser::parse_mlsd(line).ok()?, mode);
+    // The library knows files and folders only.
+    let (written, name) = line.split_once(' ')?;
+    let is_type = |fact: &str| fact.get(..5).is_some_and(|start| start.eq_ignore_ascii_case("type="));
+    let is_known = matches!(kind, "file" | "dir");
+    let facts: Vec<&str> =
+        written.split(';').map(|fact| if is_type(fact) && !is_known { "type=file" } else { fact }).collect();
+    let mut entry = of_file(&ListParser::parse_mlsd(&format!("{} {name}", facts.join(";"))).ok()?, mode);
     if let Some(link) = kind.strip_prefix("os.unix=slink") {
         entry.metadata.kind = RemoteKind::Link;
         // Its name is written as it is; the facts were made small letters.
