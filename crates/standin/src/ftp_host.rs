@@ -27,6 +27,8 @@ pub struct Manners {
     pub has_mlsd: bool,
     /// Whether it shows hidden files only where `-a` is asked for; else it takes that for a name.
     pub hides: bool,
+    /// Whether it lists in the form that shows no modes and no links.
+    pub is_plain: bool,
     /// Whether a rename replaces.
     pub replaces: bool,
     /// Whether it ends every third data connection in the middle.
@@ -40,6 +42,7 @@ impl Default for Manners {
             connections: 8,
             has_mlsd: true,
             hides: false,
+            is_plain: false,
             replaces: true,
             tears: false,
         }
@@ -246,6 +249,19 @@ impl Session {
                     "type={kind};size={};modify={year:04}{month:02}{day:02}{hour:02}{minute:02}{:02}; {name}\r",
                     metadata.len(),
                     clock % 60
+                )
+                .ok()?;
+            } else if self.manners.is_plain {
+                let size = if metadata.is_dir() {
+                    "<DIR>         ".into()
+                } else {
+                    format!("{:>14}", metadata.len())
+                };
+                let (half, hour) = (if hour < 12 { "AM" } else { "PM" }, (hour + 11) % 12 + 1);
+                writeln!(
+                    text,
+                    "{month:02}-{day:02}-{:02}  {hour:02}:{minute:02}{half} {size} {name}\r",
+                    year % 100
                 )
                 .ok()?;
             } else {

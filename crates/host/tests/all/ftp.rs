@@ -6,7 +6,7 @@ use yalotheca_core::{change::Step, id::Digest};
 use yalotheca_host::{
     settle,
     tree::{
-        LocalTree, Pins, Protocol, RemoteTree, Tree,
+        EntryKind, LocalTree, Pins, Protocol, RemoteTree, Tree,
         ftp::{ConnectFtpError, FtpOptions, FtpServer},
     },
 };
@@ -35,6 +35,8 @@ fn kinds() -> Vec<(&'static str, Manners)> {
     let usual = Manners::default;
     vec![
         ("usual", usual()),
+        ("MLSD only", Manners { is_plain: true, ..usual() }),
+        ("plain lists only", Manners { is_plain: true, has_mlsd: false, ..usual() }),
         ("no MLSD", Manners { has_mlsd: false, ..usual() }),
         ("hides", Manners { has_mlsd: false, hides: true, ..usual() }),
         ("two connections", Manners { connections: 2, ..usual() }),
@@ -116,6 +118,23 @@ fn whatever_an_ftp_server_lacks_a_change_is_whole_or_not_at_all() -> Done {
         );
         assert!(host.most_connections() <= manners.connections, "{told}");
     }
+    Ok(())
+}
+
+#[test]
+fn links_that_lead_out_are_seen_over_ftp() -> Done {
+    let (root, out) = (tempfile::tempdir()?, tempfile::tempdir()?);
+    fs::create_dir_all(root.path().join("srv/mods"))?;
+    fs::write(out.path().join("x"), "theirs")?;
+    std::os::unix::fs::symlink(out.path(), root.path().join("srv/mods/out"))?;
+    // It has MLSD, which would show a folder.
+    let host = FtpHost::start(root.path(), &Manners::default())?;
+    let tree = connect(&host, "herring")?;
+    assert_eq!(tree.kind_of(&path("mods/out"))?, Some(EntryKind::Other));
+    assert!(
+        tree.read_file(&path("mods/out/x")).is_err() && tree.replace(&path("mods/out/x"), b"ours").is_err()
+    );
+    assert_eq!(fs::read(out.path().join("x"))?, b"theirs");
     Ok(())
 }
 

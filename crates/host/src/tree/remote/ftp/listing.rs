@@ -78,6 +78,12 @@ pub(super) fn of_list(line: &str) -> Option<RemoteEntry> {
     ListParser::parse_dos(line).ok().map(|file| of_file(&file, None))
 }
 
+/// Whether a line is in the form that shows links as such.
+pub(super) fn is_posix(line: &str) -> bool {
+    matches!(line.as_bytes().first(), Some(b'-' | b'd' | b'l'))
+        && ListParser::parse_posix(line.trim_end()).is_ok()
+}
+
 /// Reads `-rw-r--r--`.
 fn mode_of(line: &str) -> Option<u32> {
     let letters = line.get(1..10)?;

@@ -25,7 +25,7 @@ use tracing::debug;
 
 pub use errors::{ConnectFtpError, FtpOptions};
 use errors::{as_io, said};
-use listing::{of_list, of_mlsd, stamp};
+use listing::{is_posix, of_list, of_mlsd, stamp};
 
 use super::{
     address::Protocol,
@@ -139,6 +139,12 @@ impl FtpServer {
             if has(&features, "UTF8") {
                 ftp.opts("UTF8", Some("ON")).ok();
             }
+        }
+        // MLSD mostly shows what links lead to, and nothing would tell that they lead out of the server's folder.
+        let lines = ftp.list(Some("-a")).ok().filter(|lines| !lines.is_empty());
+        let lines = lines.or_else(|| ftp.list(None).ok()).unwrap_or_default();
+        if lines.iter().any(|line| is_posix(line)) {
+            server.has_mlsd.store(false, Ordering::Relaxed);
         }
         server.idle().connections.push(ftp);
         Ok(server)
