@@ -21,3 +21,4 @@ pub mod tree;
 pub mod trial;
 pub mod trust;
 pub mod unpack;
+pub mod watch;

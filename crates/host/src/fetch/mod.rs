@@ -4,7 +4,6 @@ mod download;
 mod logins;
 mod part;
 mod partial;
-mod watch;
 
 use std::{
     collections::HashMap,
@@ -21,11 +20,11 @@ use yalotheca_core::{
 };
 
 use crate::store::{Store, StoreError};
+pub use crate::watch::{Nobody, Watch};
 use download::Hosts;
 pub use download::{Downloaded, Told, Wanted};
 use logins::Logins;
 pub use logins::{Credentials, credentials_of};
-pub use watch::{Nobody, Watch};
 
 /// A request that failed.
 #[derive(Debug, thiserror::Error)]

@@ -7,7 +7,6 @@ use yalotheca_core::{
     id::TreePath,
 };
 
-use super::Protected;
 use crate::tree::{EntryKind, Tree};
 
 /// How deep contents are looked for.
@@ -15,7 +14,12 @@ const DEEPEST: usize = 9;
 
 /// Asks for the descriptors of contents in some folders and below, and for the ends of archives. Errors are left to
 /// the code that reads the files.
-pub(super) fn fetch_ahead(tree: &dyn Tree, game: &Game, folders: &[TreePath], protected: Option<&Protected>) {
+pub(super) fn fetch_ahead(
+    tree: &dyn Tree,
+    game: &Game,
+    folders: &[TreePath],
+    is_protected: &dyn Fn(&str) -> bool,
+) {
     if tree.local().is_some() {
         return;
     }
@@ -34,7 +38,7 @@ pub(super) fn fetch_ahead(tree: &dyn Tree, game: &Game, folders: &[TreePath], pr
             let is_content = names.iter().any(|(name, _)| markers.contains(name.as_str()));
             for (name, kind) in names {
                 let Ok(path) = folder.join(&name) else { continue };
-                if protected.is_some_and(|protected| protected.is_match(path.as_str())) {
+                if is_protected(path.as_str()) {
                     continue;
                 }
                 match kind {

@@ -103,7 +103,7 @@ pub fn inventory_beside(
         .collect();
     folders.extend(content_folders.iter().cloned());
     let protected = protected(game, scope)?;
-    fetch_ahead(tree, game, &[TreePath::root()], Some(&protected));
+    fetch_ahead(tree, game, &[TreePath::root()], &|path| protected.is_match(path));
     let mut in_folders = Vec::new();
     let mut next = vec![(TreePath::root(), 0)];
     while let Some((folder, depth)) = next.pop() {

@@ -209,7 +209,7 @@ pub fn survey(
             let of_kind = |kind: &EntryKind| *kind == EntryKind::Folder;
             let folders: Vec<TreePath> =
                 paths.iter().filter(|(_, kind)| of_kind(kind)).map(|(path, _)| path.clone()).collect();
-            ahead::fetch_ahead(base.as_deref().unwrap_or(tree), game, &folders, None);
+            ahead::fetch_ahead(base.as_deref().unwrap_or(tree), game, &folders, &|_| false);
             for (path, entry) in paths {
                 let name = path.name().to_owned();
                 let is_file = matches!(entry, EntryKind::File(_));
@@ -252,7 +252,7 @@ pub fn available(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<BTreeSet
                 continue;
             }
             let beside = tree.elsewhere(&folder);
-            ahead::fetch_ahead(&*beside, game, &[TreePath::root()], None);
+            ahead::fetch_ahead(&*beside, game, &[TreePath::root()], &|_| false);
             for (name, _) in beside.list_folder(&TreePath::root()).unwrap_or_default() {
                 let Ok(path) = TreePath::new(&name) else { continue };
                 let mut bundle = FolderBundle::within(&*beside, &path);

@@ -33,7 +33,7 @@ use super::{
     Access, Capabilities, EntryKind, Flush, FoundName, NameIndex, NameMetadata, NewFolder, ReadSeek, Tree,
     TreeError, Upload, UploadError, digest::Stamp, known::Known,
 };
-use crate::fetch::{Nobody, Watch};
+use crate::watch::{Nobody, Watch};
 pub use address::{ParseAddressError, Protocol, RemoteAddress};
 pub use certificate::{KnownCertificates, KnownCertificatesError, Pins};
 use file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn};

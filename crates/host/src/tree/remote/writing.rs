@@ -19,11 +19,11 @@ use super::{
     seen::Found,
     stamp_of, temporary,
 };
-use crate::fetch::Watch;
 use crate::tree::{
     Access, NewFolder, TreeError, Upload, UploadError, UploadSource, digest::digest_of,
     known::Cursor as Known, upload::other_bytes,
 };
+use crate::watch::Watch;
 
 /// A file no larger than this is read whole before it is sent.
 const AT_ONCE: u64 = 1 << 20;
