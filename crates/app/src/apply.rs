@@ -126,6 +126,7 @@ pub fn prepare(
     notes.extend(skipped);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
     let Along { left_out, held_back, fixes, bytes, asked, .. } = along;
+    server.tree.check_reads()?;
     Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, asked })
 }
 

@@ -1,6 +1,6 @@
 //! Servers on other machines: the connection, and the secrets that it needs.
 
-use std::{path::PathBuf, process::Command, sync::Arc};
+use std::{io, path::PathBuf, process::Command, sync::Arc};
 
 use yalotheca_core::id::TreePath;
 use yalotheca_host::{
@@ -52,13 +52,7 @@ fn open_sftp(
         return Err(error);
     }
     let server = connected?;
-    let failed = |source| AppError::Io { what: format!("{address}"), source };
-    let root = if address.path.starts_with('/') {
-        address.path.clone()
-    } else {
-        server.real_path(&address.path).map_err(failed)?
-    };
-    let start = server.real_path("").unwrap_or_default();
+    let (root, start) = places(address, |path| server.real_path(path))?;
     at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
 }
 
@@ -107,14 +101,22 @@ fn open_ftp(
         connected => connected,
     };
     let server = connected?;
+    let (root, start) = places(address, |path| server.real_path(path))?;
+    at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
+}
+
+/// Returns the server's folder on its host, and the folder in which a login ends there.
+fn places(
+    address: &RemoteAddress,
+    real_path: impl Fn(&str) -> io::Result<String>,
+) -> Result<(String, String), AppError> {
     let failed = |source| AppError::Io { what: address.to_string(), source };
     let root = if address.path.starts_with('/') {
         address.path.clone()
     } else {
-        server.real_path(&address.path).map_err(failed)?
+        real_path(&address.path).map_err(failed)?
     };
-    let start = server.real_path("").unwrap_or_default();
-    at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
+    Ok((root, real_path("").unwrap_or_default()))
 }
 
 /// The folder must be there: nothing may be made in its place. What every command needs to see is seen on the occasion.
@@ -127,7 +129,7 @@ fn at_folder(
     let own = |name: &str| TreePath::new(&format!("{}/{name}", settle::OWN));
     match tree.list(&[TreePath::root(), own("journal")?, own("records")?], false) {
         Ok(_) => Ok(Arc::new(tree)),
-        Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => Err(AppError::Refused {
+        Err(error) if error.source.kind() == io::ErrorKind::NotFound => Err(AppError::Refused {
             what: format!("there is no folder {} on {}", address.path, address.host),
             hint: Some(format!(
                 "after the login one is in {start}; in the address, /~/ stands for that, and / for the root of what the host shows"
@@ -191,7 +193,7 @@ impl Secrets<'_> {
             .output()
             .map_err(failed)?;
         if !told.status.success() {
-            return Err(failed(std::io::Error::other(format!("it ended with {}", told.status))));
+            return Err(failed(io::Error::other(format!("it ended with {}", told.status))));
         }
         let text = String::from_utf8_lossy(&told.stdout);
         Ok(text.lines().next().map(str::to_owned).filter(|line| !line.is_empty()))

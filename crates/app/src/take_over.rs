@@ -203,6 +203,8 @@ pub fn take(
         desired.registrations.iter().map(|registration| &registration.file).collect();
     taken.strangers.retain(|path| !files.contains(path));
     taken.strangers.sort();
+    // A server that went away meanwhile is not one on which everything is off.
+    tree.check_reads()?;
     Ok(taken)
 }
 

@@ -11,6 +11,7 @@ pub mod fetch;
 pub mod games;
 pub mod interrupt;
 pub mod pack;
+mod process;
 pub mod running;
 pub mod settle;
 pub mod sources;

@@ -17,6 +17,7 @@ use yalotheca_core::{
 };
 
 use crate::{
+    process::started,
     settle::OWN,
     tree::{EntryKind, LocalTree, Tree},
     trust::find_program,
@@ -67,15 +68,6 @@ pub fn note(tree: &LocalTree, pid: u32) -> io::Result<()> {
 /// Forgets the process of a server that has ended.
 pub fn forget(tree: &LocalTree) {
     tree.remove_files(&[own("process")]).ok();
-}
-
-/// When a process was started, in the kernel's ticks: a number may be given to another process later.
-fn started(pid: u32) -> Option<String> {
-    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    let (_, rest) = stat.rsplit_once(')')?;
-    let mut fields = rest.split_whitespace();
-    let state = fields.next()?;
-    (state != "Z").then(|| fields.nth(18).map(str::to_owned)).flatten()
 }
 
 fn noted(tree: &LocalTree) -> Option<Running> {

@@ -1,4 +1,4 @@
-//! An FTP server that behaves as badly as it is told to: few connections, no MLSD, dates in minutes, renames that replace nothing.
+//! An FTP server with faults to choose from: few connections, no MLSD, dates in minutes, renames that do not replace.
 
 use std::{
     fmt::Write as _,

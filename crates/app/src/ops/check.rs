@@ -26,6 +26,7 @@ pub struct CheckReport {
 /// Where the server cannot be looked at.
 pub fn check(server: &Server) -> Result<CheckReport, AppError> {
     let (findings, files) = look_at_all(server)?;
+    server.tree.check_reads()?;
     Ok(CheckReport {
         server: server.shown(),
         contents: server.control.lock.contents.len(),

@@ -3,6 +3,7 @@
 //! They use the user's own folders (cache, state, configuration), which come from the environment. So the stories are tests that are
 //! ignored, and one test runs them all in a process with folders of its own.
 
+mod far;
 mod front;
 mod stories;
 

@@ -122,7 +122,7 @@ fn two_at_once_do_not_mix() -> Done {
     world.run(&["check"]).code(0);
     world.run(&["preview"]).code(0);
     world.run(&["repair", "--unlock"]).code(5).says(&["at work there"]);
-    // Somebody whose machine has gone is told, and loses the lock only on request.
+    // A lock whose owner's lease has run out is reported, and broken only on request.
     hold(now - 700, "elsewhere")?;
     let told = ["is locked by brigitta@quay, who has not been heard of for 11 minutes", "repair --unlock"];
     world.run(&["add", "tidebell", "--yes"]).code(5).says(&told);

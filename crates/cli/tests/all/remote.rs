@@ -249,8 +249,8 @@ fn a_whole_life_over_ftps_with_a_certificate_that_was_agreed_to() -> Done {
         .adopt(&address)
         .code(5)
         .says(&["the certificate of 127.0.0.1 is not trusted", "its fingerprint is"]);
-    let (_, rest) = answer.err.split_once("fingerprint is").ok_or("it is told")?;
-    let fingerprint = rest.split_whitespace().next().ok_or("it is told")?;
+    let (_, rest) = answer.err.split_once("fingerprint is").ok_or("no fingerprint")?;
+    let fingerprint = rest.split_whitespace().next().ok_or("no fingerprint")?;
     let state = far.world.root().join(".local/state/yalotheca");
     fs::create_dir_all(&state)?;
     fs::write(state.join("certificates"), format!("127.0.0.1 {} {fingerprint}\n", host.port))?;

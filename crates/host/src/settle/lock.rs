@@ -18,7 +18,10 @@ use serde::{Deserialize, Serialize};
 use yalotheca_core::id::TreePath;
 
 use super::{SettleError, damaged, own, unwritten::Boot};
-use crate::tree::{Access, Tree, TreeError};
+use crate::{
+    process::started,
+    tree::{Access, Tree, TreeError},
+};
 
 /// An owner that is not heard of for so long has lost the lock if somebody asks for that.
 const LEASE: Duration = Duration::from_secs(10 * 60);
@@ -51,14 +54,6 @@ fn now() -> u64 {
 
 fn name_space() -> String {
     fs::read_link("/proc/self/ns/pid").map_or_else(|_| String::new(), |link| link.display().to_string())
-}
-
-fn started(process: u32) -> Option<String> {
-    let stat = fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
-    let (_, rest) = stat.rsplit_once(')')?;
-    let mut fields = rest.split_whitespace();
-    let state = fields.next()?;
-    (state != "Z").then(|| fields.nth(18).map(str::to_owned)).flatten()
 }
 
 fn who() -> String {
@@ -178,14 +173,18 @@ pub fn claim(tree: &Arc<dyn Tree>) -> Result<Claim, SettleError> {
                     tree.remove_empty_folder(&folder)?;
                     false
                 }
-                [only] => match owner_at(&**tree, only)? {
-                    Some(other) if other.is_dead() => {
-                        tree.rename(&[(only, &file)]).is_ok() && tree.replace(&file, &owner.text()).is_ok()
-                    }
-                    Some(other) if other.is_lost() => return Err(abandoned(&**tree, &other)),
-                    Some(other) => return Err(busy(&**tree, Some(&other))),
-                    None => false,
-                },
+                [only] => {
+                    let is_left = match owner_at(&**tree, only)? {
+                        Some(other) if other.is_dead() => true,
+                        Some(other) if other.is_lost() => return Err(abandoned(&**tree, &other)),
+                        Some(other) => return Err(busy(&**tree, Some(&other))),
+                        // It is just being written, or its owner died while writing it.
+                        None => began.elapsed() > EMPTY,
+                    };
+                    is_left
+                        && tree.rename(&[(only, &file)]).is_ok()
+                        && tree.replace(&file, &owner.text()).is_ok()
+                }
                 [] => false,
                 several => {
                     last = several.iter().find_map(|file| owner_at(&**tree, file).ok().flatten());
@@ -237,8 +236,12 @@ fn hold(tree: &Arc<dyn Tree>, folder: TreePath, file: TreePath, owner: Owner) ->
             let waited = woken.wait_timeout(over, RENEWAL).unwrap_or_else(PoisonError::into_inner);
             over = waited.0;
             if waited.1.timed_out() && !*over {
-                let renewed = Owner { heard: now(), ..owner.clone() };
-                theirs.replace(&at, &renewed.text()).ok();
+                // Not if somebody has taken the lock away.
+                let is_ours = theirs.modified(&at).is_ok_and(|date| date.is_some());
+                if is_ours {
+                    let renewed = Owner { heard: now(), ..owner.clone() };
+                    theirs.replace(&at, &renewed.text()).ok();
+                }
             }
         }
     };

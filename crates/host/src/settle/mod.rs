@@ -258,6 +258,7 @@ pub fn write_control(folder: &Path, name: &str, text: &str) -> Result<(), Settle
 
 /// Makes sure that what was planned on is what is there: the control files and the receipt.
 fn check_current(tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<(), SettleError> {
+    tree.check_reads()?;
     // What was seen before may be another's by now. All folders that are going to be needed, in one go.
     tree.forget_seen();
     if tree.local().is_none() {

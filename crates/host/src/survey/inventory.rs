@@ -136,7 +136,7 @@ pub fn inventory_beside(
         }
     }
     // What could not be read is not what is not there.
-    tree.take_failure().map_or(Ok(()), Err)?;
+    tree.check_reads()?;
     // Their files are looked at together, in the order of their paths.
     in_folders.sort_by(|a, b| a.1.cmp(&b.1));
     let (contents, paths): (Vec<Recognised>, Vec<TreePath>) = in_folders.into_iter().unzip();

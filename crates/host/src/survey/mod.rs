@@ -234,7 +234,7 @@ pub fn survey(
         }
     }
     // What could not be read is not what is not there.
-    tree.take_failure().map_or(Ok(()), Err)?;
+    tree.check_reads()?;
     Ok(Survey { scope, platform })
 }
 

@@ -272,7 +272,7 @@ impl Tree for LocalTree {
     }
 
     fn capabilities(&self) -> Capabilities {
-        Capabilities { replaces: true, hard_links: true }
+        Capabilities { hard_links: true }
     }
 
     fn local(&self) -> Option<&Self> {

@@ -1,13 +1,14 @@
 //! A file server in memory, of which any call can be made to fail: for tests of everything that works on trees.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, VecDeque},
     io::{self, Read},
     ops::Range,
     sync::{
         Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicU64, Ordering},
     },
+    time::Duration,
 };
 
 use super::remote::file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata};
@@ -21,6 +22,8 @@ pub struct Faults {
     pub tears_at: Option<u64>,
     /// The call with which everything ends, as if the program had been killed: it and all after it fail.
     pub dies_at: Option<u64>,
+    /// The call with which the connection ends, and cannot be opened again.
+    pub ends_at: Option<u64>,
 }
 
 #[derive(Debug, Clone)]
@@ -90,7 +93,7 @@ impl MemoryServer {
         self.calls.load(Ordering::SeqCst)
     }
 
-    /// Puts a file, and the folders above it, as somebody else would.
+    /// Writes a file and makes the folders above it, without a call being counted.
     pub fn put(&self, path: &str, bytes: &[u8]) {
         let mut state = self.state();
         let mut at = 0;
@@ -106,7 +109,7 @@ impl MemoryServer {
         self.state().nodes.insert(path.to_owned(), Node::Link(target.to_owned()));
     }
 
-    /// Removes a file, as somebody else would.
+    /// Removes a file, without a call being counted.
     pub fn take(&self, path: &str) {
         self.state().nodes.remove(path);
     }
@@ -133,6 +136,9 @@ impl MemoryServer {
         if faults.dies_at.is_some_and(|dies| number >= dies) || faults.fails_at == Some(number) {
             return Err(io::ErrorKind::StorageFull.into());
         }
+        if faults.ends_at.is_some_and(|ends| number >= ends) {
+            return Err(io::ErrorKind::ConnectionReset.into());
+        }
         let done = act(&mut self.state());
         if faults.tears_at == Some(number) {
             return Err(io::ErrorKind::ConnectionReset.into());
@@ -149,6 +155,36 @@ fn parent(path: &str) -> &str {
 }
 
 impl State {
+    /// Returns a path without links on its way; at its end, one is followed if `last` says so. Links lead wherever they lead, as on a
+    /// real server: to keep to the folder is not the server's business.
+    fn real(&self, path: &str, last: bool) -> io::Result<String> {
+        let mut names: VecDeque<String> =
+            path.split('/').filter(|name| !name.is_empty()).map(str::to_owned).collect();
+        let mut at = String::new();
+        for _ in 0..200 {
+            let Some(name) = names.pop_front() else {
+                return Ok(if at.is_empty() { "/".into() } else { at });
+            };
+            if name == ".." {
+                at.truncate(at.rfind('/').unwrap_or(0));
+                continue;
+            }
+            let next = format!("{at}/{name}");
+            match self.nodes.get(&next) {
+                Some(Node::Link(target)) if last || !names.is_empty() => {
+                    if target.starts_with('/') {
+                        at.clear();
+                    }
+                    for name in target.split('/').filter(|name| !name.is_empty()).rev() {
+                        names.push_front(name.to_owned());
+                    }
+                }
+                _ => at = next,
+            }
+        }
+        Err(io::ErrorKind::NotFound.into())
+    }
+
     fn write(&mut self, path: &str, bytes: Vec<u8>, mode: u32) {
         self.clock += 1;
         self.next += 1;
@@ -189,12 +225,21 @@ impl FileServer for MemoryServer {
     }
 
     fn reconnect(&self) -> io::Result<()> {
-        Ok(())
+        let faults = *self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        match faults.ends_at {
+            Some(ends) if self.calls() >= ends => Err(io::ErrorKind::ConnectionRefused.into()),
+            _ => Ok(()),
+        }
+    }
+
+    fn pause(&self) -> Duration {
+        Duration::ZERO
     }
 
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>> {
         let list = |folder: &String| {
             self.call(|state| {
+                let folder = &state.real(folder, true)?;
                 state.folder(folder)?;
                 let direct = state.inside(folder).filter(|path| parent(path) == folder);
                 let entry = |path: &String| {
@@ -208,11 +253,11 @@ impl FileServer for MemoryServer {
     }
 
     fn metadata(&self, paths: &[String]) -> Vec<io::Result<RemoteMetadata>> {
-        paths.iter().map(|path| self.call(|state| state.metadata(path))).collect()
+        paths.iter().map(|path| self.call(|state| state.metadata(&state.real(path, false)?))).collect()
     }
 
     fn read_link(&self, path: &str) -> io::Result<String> {
-        self.call(|state| match state.nodes.get(path) {
+        self.call(|state| match state.nodes.get(&state.real(path, false)?) {
             Some(Node::Link(target)) => Ok(target.clone()),
             _ => Err(io::ErrorKind::NotFound.into()),
         })
@@ -221,7 +266,7 @@ impl FileServer for MemoryServer {
     fn read(&self, parts: &[(String, Range<u64>)]) -> Vec<io::Result<Vec<u8>>> {
         let read = |(path, range): &(String, Range<u64>)| {
             self.call(|state| {
-                let Some(Node::File { inode, .. }) = state.nodes.get(path) else {
+                let Some(Node::File { inode, .. }) = state.nodes.get(&state.real(path, true)?) else {
                     return Err(io::ErrorKind::NotFound.into());
                 };
                 let (bytes, _) = state.files.get(inode).ok_or(io::ErrorKind::NotFound)?;
@@ -235,13 +280,14 @@ impl FileServer for MemoryServer {
     fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
         let write = |file: &RemoteFile<'_>| {
             self.call(|state| {
-                state.folder(parent(&file.path))?;
-                if matches!(state.nodes.get(&file.path), Some(Node::Folder)) {
+                let path = state.real(&file.path, true)?;
+                state.folder(parent(&path))?;
+                if matches!(state.nodes.get(&path), Some(Node::Folder)) {
                     return Err(io::ErrorKind::IsADirectory.into());
                 }
                 let mut bytes = Vec::new();
                 (file.open)()?.read_to_end(&mut bytes)?;
-                state.write(&file.path, bytes, file.mode.unwrap_or(0o644));
+                state.write(&path, bytes, file.mode.unwrap_or(0o644));
                 Ok(())
             })
         };
@@ -251,6 +297,7 @@ impl FileServer for MemoryServer {
     fn rename(&self, moves: &[(String, String)]) -> Vec<io::Result<()>> {
         let rename = |(from, to): &(String, String)| {
             self.call(|state| {
+                let (from, to) = (&state.real(from, false)?, &state.real(to, false)?);
                 state.folder(parent(to))?;
                 let node = state.nodes.get(from).cloned().ok_or(io::ErrorKind::NotFound)?;
                 match (state.nodes.get(to), &node) {
@@ -288,6 +335,7 @@ impl FileServer for MemoryServer {
                 if !self.features.hard_links {
                     return Err(io::ErrorKind::Unsupported.into());
                 }
+                let (from, to) = (&state.real(from, false)?, &state.real(to, false)?);
                 state.folder(parent(to))?;
                 let node = state.nodes.get(from).cloned().ok_or(io::ErrorKind::NotFound)?;
                 if state.nodes.contains_key(to) {
@@ -303,6 +351,7 @@ impl FileServer for MemoryServer {
     fn create_folders(&self, folders: &[(String, Option<u32>)]) -> Vec<io::Result<()>> {
         let create = |(path, _): &(String, Option<u32>)| {
             self.call(|state| {
+                let path = &state.real(path, false)?;
                 state.folder(parent(path))?;
                 if state.nodes.contains_key(path) {
                     return Err(io::ErrorKind::AlreadyExists.into());
@@ -316,12 +365,15 @@ impl FileServer for MemoryServer {
 
     fn remove_files(&self, paths: &[String]) -> Vec<io::Result<()>> {
         let remove = |path: &String| {
-            self.call(|state| match state.nodes.get(path) {
-                None => Err(io::ErrorKind::NotFound.into()),
-                Some(Node::Folder) => Err(io::ErrorKind::IsADirectory.into()),
-                Some(_) => {
-                    state.nodes.remove(path);
-                    Ok(())
+            self.call(|state| {
+                let path = &state.real(path, false)?;
+                match state.nodes.get(path) {
+                    None => Err(io::ErrorKind::NotFound.into()),
+                    Some(Node::Folder) => Err(io::ErrorKind::IsADirectory.into()),
+                    Some(_) => {
+                        state.nodes.remove(path);
+                        Ok(())
+                    }
                 }
             })
         };
@@ -331,6 +383,7 @@ impl FileServer for MemoryServer {
     fn remove_folders(&self, paths: &[String]) -> Vec<io::Result<()>> {
         let remove = |path: &String| {
             self.call(|state| {
+                let path = &state.real(path, false)?;
                 state.folder(path)?;
                 if state.inside(path).next().is_some() {
                     return Err(io::ErrorKind::DirectoryNotEmpty.into());

@@ -97,8 +97,6 @@ impl TreeError {
 /// What a kind of tree can do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Capabilities {
-    /// A rename replaces what was there in one act.
-    pub replaces: bool,
     /// A file can have two names.
     pub hard_links: bool,
 }
@@ -229,9 +227,12 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Forgets what was seen of the tree since it was opened, since others may have changed it.
     fn forget_seen(&self) {}
 
-    /// Returns a failure to read a file that was open, if there was one: the code that read it may have taken it for a damaged file.
-    fn take_failure(&self) -> Option<TreeError> {
-        None
+    /// Fails if the connection has ended while something was read: the code that read it may have gone on as if it were not there.
+    ///
+    /// # Errors
+    /// Where that has happened since the last call.
+    fn check_reads(&self) -> Result<(), TreeError> {
+        Ok(())
     }
 
     /// Begins to look at the files that are known from earlier, since they are going to be asked about.

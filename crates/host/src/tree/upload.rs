@@ -34,8 +34,8 @@ fn clone(source: &File, target: &Spot, attributes: &Attributes) -> io::Result<()
     })
 }
 
-/// Splits files among threads so that two of them seldom make files in one folder, where one would wait for the other; disks
-/// give folders made one after the other to parts of theirs that do not wait for one another.
+/// Splits files among threads by folder: two threads that create files in one folder wait for each other, and file systems put
+/// folders that are made one after the other into different places on the disk.
 fn by_folder(paths: &[&TreePath]) -> Vec<std::ops::Range<usize>> {
     let folder = |at: usize| paths[at].as_str().rsplit_once('/').map_or("", |(folder, _)| folder);
     let (least, most) = FILES;

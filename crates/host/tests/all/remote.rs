@@ -296,7 +296,7 @@ fn one_run(
     worlds: &[BTreeMap<String, Option<Vec<u8>>>; 2],
     faults: &[Faults],
 ) -> Result<(u64, bool), Box<dyn std::error::Error>> {
-    // In memory, where the system has such a place: nobody waits for a disk.
+    // In memory, if the system has such a folder, so that no run waits for the disk.
     let control = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir())?;
     let server = base.copy(faults[0]);
     let (steps, sources) = steps(files)?;
@@ -380,6 +380,10 @@ fn a_remote_server_is_claimed_by_one_at_a_time() -> Done {
         assert!(matches!(refused, SettleError::Busy { .. }), "{refused}");
         drop(claim);
         drop(settle::claim(&other)?);
+        // An owner that died while it wrote its name is waited for, and then its lock is taken over.
+        server.put("/srv/.yalotheca/lock/owner-0123", b"{\"who\": \"wr");
+        drop(settle::claim(&other)?);
+        shared.forget_seen();
         assert_eq!(shared.kind_of(&path(".yalotheca/lock"))?, None);
         // Many at once: each has it alone.
         let holds = std::sync::atomic::AtomicU32::new(0);

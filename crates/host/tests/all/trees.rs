@@ -69,7 +69,7 @@ fn files_are_written_whole_and_listed_by_name() -> Done {
 fn a_write_that_fails_leaves_nothing_behind() -> Done {
     let (folder, tree) = tree()?;
     tree.create_folder(&path("in the way/inside"))?;
-    let error = tree.replace(&path("in the way"), b"x").err().ok_or("a folder stands there")?;
+    let error = tree.replace(&path("in the way"), b"x").err().ok_or("there is a folder")?;
     assert!(error.to_string().starts_with("writing ") && error.to_string().contains("in the way"), "{error}");
     assert!(tree.replace(&path("no/such/folder"), b"x").is_err());
     assert_eq!(fs::read_dir(folder.path())?.count(), 1);

@@ -3,7 +3,7 @@
 //! Calls take many things at once and answer for each, so that a protocol can have many requests in flight. Paths are absolute and
 //! belong to the file server; nothing here follows symbolic links.
 
-use std::{fmt, io, io::Read, ops::Range};
+use std::{fmt, io, io::Read, ops::Range, time::Duration};
 
 /// What a path is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -91,6 +91,10 @@ pub trait FileServer: fmt::Debug + Send + Sync {
     /// # Errors
     /// Where that cannot be done.
     fn reconnect(&self) -> io::Result<()>;
+    /// Returns how long to wait before the connection is opened once more; each next time twice as long.
+    fn pause(&self) -> Duration {
+        Duration::from_millis(200)
+    }
     /// Lists folders.
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>>;
     /// Looks at paths.

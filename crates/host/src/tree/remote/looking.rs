@@ -6,7 +6,7 @@ use yalotheca_core::id::TreePath;
 
 use super::{
     RemoteTree,
-    file_server::{RemoteEntry, RemoteKind},
+    file_server::{RemoteEntry, RemoteKind, is_torn},
     kind_of,
     seen::{Found, Seen, Unseen},
 };
@@ -53,6 +53,10 @@ impl RemoteTree {
             for link in links {
                 let read = self.retried(1, |_| vec![self.server.read_link(&self.at(link.as_str()))]);
                 let target = read.into_iter().next().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
+                let target = match target {
+                    Err(error) if is_torn(&error) => return Err(self.error("reading", &link)(error)),
+                    target => target,
+                };
                 // One that cannot be read leads nowhere.
                 self.seen().link(link.clone(), target.unwrap_or_else(|_| ".".into()));
             }

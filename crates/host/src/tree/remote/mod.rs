@@ -41,8 +41,6 @@ use seen::{Found, Seen};
 
 /// So often a torn connection is opened again for one call.
 const TRIES: u32 = 5;
-/// How long the first pause before that is; each next one is twice as long.
-const PAUSE: Duration = Duration::from_millis(200);
 
 /// The prefix of temporary files beside a server's own.
 const TEMPORARY: &str = ".yalotheca-new-";
@@ -93,6 +91,17 @@ impl RemoteTree {
         self.seen.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Notes that reading failed since the connection has ended: whoever asked may take that for a file that is not there.
+    fn heard<T>(&self, read: Result<T, TreeError>, path: Option<&TreePath>) -> Result<T, TreeError> {
+        if let (Err(error), Some(path)) = (&read, path)
+            && is_torn(&error.source)
+        {
+            let told = io::Error::new(error.source.kind(), error.source.to_string());
+            self.seen().failure.get_or_insert((path.clone(), told));
+        }
+        read
+    }
+
     /// After a failure the tree's state is unknown, so it is listed again.
     fn sure<T, E>(&self, done: Result<T, E>) -> Result<T, E> {
         if done.is_err() {
@@ -115,28 +124,8 @@ impl RemoteTree {
         move |source| TreeError { verb, path: path.clone(), source }
     }
 
-    /// Does something with each of so many things, and again with those at which the connection was torn.
     fn retried<T>(&self, count: usize, act: impl Fn(&[usize]) -> Vec<io::Result<T>>) -> Vec<io::Result<T>> {
-        let all: Vec<usize> = (0..count).collect();
-        let mut results = if all.is_empty() { Vec::new() } else { act(&all) };
-        for attempt in 0..TRIES {
-            let torn: Vec<usize> = results
-                .iter()
-                .enumerate()
-                .filter(|(_, result)| result.as_ref().err().is_some_and(is_torn))
-                .map(|(index, _)| index)
-                .collect();
-            if torn.is_empty() {
-                break;
-            }
-            thread::sleep(if attempt == 0 { Duration::ZERO } else { PAUSE * 2_u32.pow(attempt - 1) });
-            if self.server.reconnect().is_ok() {
-                for (index, result) in torn.iter().zip(act(&torn)) {
-                    results[*index] = result;
-                }
-            }
-        }
-        results
+        retried(&*self.server, count, act)
     }
 
     /// The mode of the server's folder.
@@ -196,6 +185,34 @@ impl RemoteTree {
     }
 }
 
+/// Does something with each of so many things, and again with those at which the connection was torn.
+fn retried<T>(
+    server: &dyn FileServer,
+    count: usize,
+    act: impl Fn(&[usize]) -> Vec<io::Result<T>>,
+) -> Vec<io::Result<T>> {
+    let all: Vec<usize> = (0..count).collect();
+    let mut results = if all.is_empty() { Vec::new() } else { act(&all) };
+    for attempt in 0..TRIES {
+        let torn: Vec<usize> = results
+            .iter()
+            .enumerate()
+            .filter(|(_, result)| result.as_ref().err().is_some_and(is_torn))
+            .map(|(index, _)| index)
+            .collect();
+        if torn.is_empty() {
+            break;
+        }
+        thread::sleep(if attempt == 0 { Duration::ZERO } else { server.pause() * 2_u32.pow(attempt - 1) });
+        if server.reconnect().is_ok() {
+            for (index, result) in torn.iter().zip(act(&torn)) {
+                results[*index] = result;
+            }
+        }
+    }
+    results
+}
+
 /// What tells that a remote file is still the same.
 fn stamp_of(metadata: &RemoteMetadata) -> Option<Stamp> {
     Some(Stamp::remote(metadata.size, metadata.modified?))
@@ -218,8 +235,7 @@ impl Tree for RemoteTree {
     }
 
     fn capabilities(&self) -> Capabilities {
-        let features = self.server.features();
-        Capabilities { replaces: features.replaces, hard_links: features.hard_links }
+        Capabilities { hard_links: self.server.features().hard_links }
     }
 
     fn elsewhere(&self, folder: &str) -> Arc<dyn Tree> {
@@ -241,9 +257,11 @@ impl Tree for RemoteTree {
         })
     }
 
-    fn take_failure(&self) -> Option<TreeError> {
-        let (path, error) = self.seen().failure.take()?;
-        Some(self.error("reading", &path)(error))
+    fn check_reads(&self) -> Result<(), TreeError> {
+        match self.seen().failure.take() {
+            Some((path, error)) => Err(self.error("reading", &path)(error)),
+            None => Ok(()),
+        }
     }
 
     fn forget_seen(&self) {
@@ -251,11 +269,12 @@ impl Tree for RemoteTree {
     }
 
     fn metadata(&self, paths: &[TreePath]) -> Result<Vec<Option<EntryKind>>, TreeError> {
-        Ok(self.look(paths)?.into_iter().map(kind_of).collect())
+        let looked = self.heard(self.look(paths), paths.first())?;
+        Ok(looked.into_iter().map(kind_of).collect())
     }
 
     fn list(&self, folders: &[TreePath], _sizes: bool) -> Result<Vec<Vec<(String, EntryKind)>>, TreeError> {
-        self.list_folders(folders)
+        self.heard(self.list_folders(folders), folders.first())
     }
 
     fn read_ahead(&self, whole: &[TreePath], ends: &[TreePath]) {
@@ -265,15 +284,15 @@ impl Tree for RemoteTree {
     }
 
     fn read(&self, paths: &[TreePath]) -> Result<Vec<Option<Vec<u8>>>, TreeError> {
-        self.read_files(paths)
+        self.heard(self.read_files(paths), paths.first())
     }
 
     fn open(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError> {
-        self.open_file(path)
+        self.heard(self.open_file(path), Some(path))
     }
 
     fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
-        self.digest_files(paths)
+        self.heard(self.digest_files(paths), paths.first())
     }
 
     fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {

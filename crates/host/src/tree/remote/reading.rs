@@ -14,7 +14,7 @@ use yalotheca_core::id::{Digest, TreePath};
 use super::{
     RemoteTree,
     file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn},
-    now,
+    now, retried,
     seen::{Found, Seen},
     stamp_of,
 };
@@ -180,8 +180,8 @@ impl RemoteTree {
         Ok(())
     }
 
-    /// Where a record is kept on this machine: it is called by its digest, which whoever reads it verifies. Texts of control files may
-    /// hold secrets and are not kept.
+    /// Returns where a record is kept on this machine. Its name is its digest, which is verified when it is read. The texts of
+    /// control files may hold secrets and are not kept.
     fn record_at(&self, path: &TreePath) -> Option<PathBuf> {
         let name = path.as_str().strip_prefix(".yalotheca/records/")?;
         let is_kept = name.ends_with(".manifest") || name.ends_with(".receipt");
@@ -281,19 +281,15 @@ impl RemoteReader {
             return Ok(());
         }
         let asked = [(self.at.clone(), start..(start + BLOCK).min(self.file.metadata.size))];
-        let read = || self.server.read(&asked).pop().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
-        let bytes = match read() {
-            Err(error) if is_torn(&error) => {
-                self.server.reconnect()?;
-                read()
-            }
-            read => read,
-        };
+        let read = retried(&*self.server, 1, |_| self.server.read(&asked)).pop();
+        let bytes = read.unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
         let bytes = match bytes {
             Ok(bytes) => Arc::new(bytes),
             Err(error) => {
-                let told = io::Error::new(error.kind(), error.to_string());
-                seen().failure.get_or_insert((self.file.real.clone(), told));
+                if is_torn(&error) {
+                    let told = io::Error::new(error.kind(), error.to_string());
+                    seen().failure.get_or_insert((self.file.real.clone(), told));
+                }
                 return Err(error);
             }
         };

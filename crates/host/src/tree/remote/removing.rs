@@ -13,7 +13,18 @@ use super::{
 use crate::tree::{TreeError, known::Cursor as Known};
 
 impl RemoteTree {
+    /// Returns the paths without links on their way; nothing for one that is not there, or that a link leads out to.
+    fn without_links(&self, paths: &[TreePath]) -> Result<Vec<Option<TreePath>>, TreeError> {
+        let real = |found| match found {
+            Found::There { real, .. } => Some(real),
+            Found::Absent { .. } | Found::Refused(_) => None,
+        };
+        Ok(self.look_at_links(paths)?.into_iter().map(real).collect())
+    }
+
     pub(super) fn remove_if_empty(&self, path: &TreePath) -> Result<bool, TreeError> {
+        let real = self.without_links(std::slice::from_ref(path))?.pop().flatten();
+        let Some(path) = &real else { return Ok(true) };
         let asked = [self.at(path.as_str())];
         let removed = self.retried(1, |_| self.server.remove_folders(&asked)).pop().unwrap_or(Ok(()));
         match removed {
@@ -37,6 +48,7 @@ impl RemoteTree {
     }
 
     pub(super) fn remove_each(&self, paths: &[TreePath]) -> Result<(), TreeError> {
+        let paths: Vec<TreePath> = self.without_links(paths)?.into_iter().flatten().collect();
         let asked: Vec<String> = paths.iter().map(|path| self.at(path.as_str())).collect();
         let removed = self.retried(asked.len(), |indices| {
             self.server.remove_files(&indices.iter().map(|index| asked[*index].clone()).collect::<Vec<_>>())
