@@ -61,6 +61,13 @@ pub enum Event<'e> {
     },
     /// From now on these must not be shown.
     Secrets(Secrets),
+    /// So much is going to be read of a server on another machine.
+    WillDownload {
+        /// How many files.
+        files: usize,
+        /// How many bytes they have.
+        bytes: u64,
+    },
     /// A catalogue cannot be reached; its contents are not known now.
     Unreachable(&'e str),
 }

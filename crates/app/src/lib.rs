@@ -11,6 +11,7 @@ pub mod front;
 pub mod maps;
 pub mod ops;
 pub mod plan;
+pub mod process;
 pub mod remote;
 pub mod secrets;
 pub mod server;

@@ -25,12 +25,17 @@ use yalotheca_host::{
     store::Store,
     survey::{self, Queries, Survey, SurveyError},
     tree::{EntryKind, LocalTree, RemoteAddress, Tree},
-    trial,
     trust::{Invocation, Trust},
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{AppError, Event, Front, plan::reserved::used, remote::open_remote, secrets::Secrets};
+use crate::{
+    AppError, Event, Front,
+    plan::reserved::used,
+    process::{RunningBy, ServerState},
+    remote::open_remote,
+    secrets::Secrets,
+};
 
 /// Which server is opened, and how.
 #[derive(Debug, Clone, Default)]
@@ -47,6 +52,8 @@ pub struct OpenOptions {
     pub ssh: Vec<String>,
     /// The command that was given, as the history keeps it.
     pub command: String,
+    /// Whether a server that runs is stopped for a change, and started again.
+    pub restarts: bool,
     /// Whether all files are going to be compared: then they are looked at from the start.
     pub compares: bool,
 }
@@ -75,6 +82,10 @@ pub struct Server {
     copies: Mutex<Vec<tempfile::NamedTempFile>>,
     /// The command that was given, as the history keeps it.
     pub command: String,
+    /// The machine at which its port is asked, once it is known.
+    pub(crate) machine: OnceLock<String>,
+    /// How this was opened.
+    pub(crate) options: OpenOptions,
 }
 
 /// A receipt's manifests, read by another thread while the server is opened.
@@ -173,6 +184,8 @@ impl Server {
             ahead,
             copies: Mutex::default(),
             command,
+            machine: OnceLock::new(),
+            options: options.clone(),
         })
     }
 
@@ -242,7 +255,10 @@ impl Server {
                 "the server at {} runs on another machine, so it cannot be started or stopped from here",
                 self.tree.location()
             ),
-            hint: Some("start or stop it there, in its panel say".into()),
+            hint: Some(
+                "yalotheca trial --watch follows its log while you start it there, in its panel say; or say in yalotheca.toml how it is started and stopped: [server.process]"
+                    .into(),
+            ),
         })
     }
 
@@ -277,21 +293,11 @@ impl Server {
 
     /// Refuses to go on while the server runs, since it may hold or rewrite its files.
     pub fn refuse_running(&self) -> Result<(), AppError> {
-        if self.tree.local().is_none()
-            && let Ok(address) = RemoteAddress::parse(&self.control.wants.server.at)
-            && let Some(port) = trial::answers_at(&address.host, &self.game, &self.survey.scope)
-        {
-            return Err(AppError::Refused {
-                what: format!("the server is running: it answers at port {port} of {}", address.host),
-                hint: Some("stop it first, in its panel say; it may rewrite what is changed under it".into()),
-            });
-        }
-        match self.running() {
-            None => Ok(()),
-            Some(running) => Err(AppError::Refused {
-                what: format!("the server is running (process {})", running.pid),
-                hint: Some(how_to_stop(&running)),
-            }),
+        match self.state_by_looking() {
+            ServerState::Running(by) => {
+                Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) })
+            }
+            ServerState::Stopped | ServerState::Unknown { .. } => Ok(()),
         }
     }
 
@@ -388,12 +394,15 @@ fn fetch_ahead(tree: &dyn Tree, control: &Control) -> Result<(), AppError> {
 const SMALL: u64 = 128 << 10;
 
 /// What to do about a server that runs and must not.
-pub fn how_to_stop(running: &Running) -> String {
-    if running.is_noted {
-        "a trial started it: yalotheca stop ends it. It may rewrite what is changed under it.".into()
-    } else {
-        "stop it first; it may rewrite what is changed under it".into()
-    }
+pub fn how_to_stop(by: &RunningBy) -> String {
+    let stop = match by {
+        RunningBy::Process(running) if running.is_noted => "a trial started it: yalotheca stop ends it",
+        RunningBy::Process(_) => "stop it first",
+        RunningBy::Port { .. } | RunningBy::Status => "stop it first, in its panel say",
+    };
+    format!(
+        "{stop}; or add --restart to have it stopped for the change and started again. It may rewrite what is changed under it."
+    )
 }
 
 /// Returns the key with which this user's changes are recorded.

@@ -11,7 +11,10 @@ use std::{
     time::{Duration, Instant},
 };
 
-use yalotheca_standin::relay::{Line, Relay};
+use yalotheca_standin::{
+    relay::{Line, Relay},
+    ssh_host::SshHost,
+};
 
 /// How many files are sent, and how many are compared.
 const SENT: usize = 5_000;
@@ -82,29 +85,15 @@ struct Hosts {
     ssh_port: u16,
     relay_port: u16,
     ftp_port: u16,
-    _running: Vec<Running>,
+    ssh: SshHost,
+    _ftp: Running,
 }
 
 impl Hosts {
     fn start(root: &Path) -> io::Result<Self> {
-        fs::create_dir_all("/run/sshd").ok();
         let keys = root.join("keys");
-        fs::create_dir_all(&keys)?;
-        for key in ["host", "user"] {
-            done(
-                Command::new("ssh-keygen").args(["-q", "-t", "ed25519", "-N", "", "-f"]).arg(keys.join(key)),
-            )?;
-        }
-        fs::copy(keys.join("user.pub"), keys.join("authorized"))?;
-        let (ssh_port, ftp_port) = (free_port()?, free_port()?);
-        let shown = keys.display();
-        fs::write(
-            keys.join("sshd_config"),
-            format!(
-                "Port {ssh_port}\nListenAddress 127.0.0.1\nHostKey {shown}/host\nAuthorizedKeysFile {shown}/authorized\n\
-                 PidFile none\nSubsystem sftp internal-sftp\nStrictModes no\nUsePAM no\n"
-            ),
-        )?;
+        let ssh = SshHost::start(&keys, None, "")?.ok_or(io::ErrorKind::NotFound)?;
+        let (ssh_port, ftp_port) = (ssh.port(), free_port()?);
         fs::write(
             keys.join("vsftpd.conf"),
             format!(
@@ -115,31 +104,19 @@ impl Hosts {
                 root.display()
             ),
         )?;
-        let ssh = started(
-            Command::new("/usr/sbin/sshd").args(["-D", "-f"]).arg(keys.join("sshd_config")),
-            ssh_port,
-        )?;
         let ftp = started(Command::new("/usr/sbin/vsftpd").arg(keys.join("vsftpd.conf")), ftp_port)?;
         let relay = Relay::start(([127, 0, 0, 1], ssh_port).into(), Line { delay: DELAY, cuts: Vec::new() })?;
-        let host_key = fs::read_to_string(keys.join("host.pub"))?;
-        let known = [ssh_port, relay.port()].map(|port| format!("[127.0.0.1]:{port} {host_key}")).concat();
-        fs::write(keys.join("known"), known)?;
-        let running = vec![ssh, ftp];
-        Ok(Self { root: root.to_owned(), ssh_port, relay_port: relay.port(), ftp_port, _running: running })
+        ssh.make_known(&format!("[127.0.0.1]:{}", relay.port()))?;
+        Ok(Self { root: root.to_owned(), ssh_port, relay_port: relay.port(), ftp_port, ssh, _ftp: ftp })
     }
 
-    fn options(&self) -> [String; 4] {
-        let keys = self.root.join("keys");
-        [
-            format!("IdentityFile={}", keys.join("user").display()),
-            "IdentitiesOnly=yes".into(),
-            format!("UserKnownHostsFile={}", keys.join("known").display()),
-            "GlobalKnownHostsFile=none".into(),
-        ]
+    fn options(&self) -> Vec<String> {
+        self.ssh.client_options("user")
     }
 
     fn shell(&self, port: u16) -> String {
-        let options = self.options().map(|option| format!("-o {option}")).join(" ");
+        let options =
+            self.options().iter().map(|option| format!("-o {option}")).collect::<Vec<_>>().join(" ");
         format!("ssh -p {port} {options}")
     }
 

@@ -23,7 +23,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
     const NO_LINEUP: u8 = 3;
     const WORLD: u8 = 4;
     const REFUSED: u8 = 5;
-    if let AppError::Trial(TrialError::Interrupted(signal)) = error {
+    if let AppError::Trial(TrialError::Interrupted(signal) | TrialError::WatchInterrupted(signal)) = error {
         return ExitCode::from(128 + u8::try_from(*signal).unwrap_or(0));
     }
     if error.tree_error().is_some_and(|error| error.refusal().is_some()) {

@@ -18,6 +18,9 @@ pub(crate) struct Global {
     /// Go ahead without asking (accepts no terms)
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) yes: bool,
+    /// If the server runs, stop it for the change, and start it again afterwards
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) restart: bool,
     /// Use no network, only what was fetched before
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) offline: bool,
@@ -44,6 +47,7 @@ impl Global {
             helper: std::env::current_exe().ok(),
             ssh: ssh_options(),
             command: format!("yalotheca {}", without_places(&words).join(" ")),
+            restarts: self.restart,
             compares: false,
         }
     }

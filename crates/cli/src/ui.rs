@@ -7,7 +7,11 @@ use std::{
 };
 
 use serde::Serialize;
-use yalotheca_app::{Answer, AppError, Event, Progress, Prompt, secrets::Secrets};
+use yalotheca_app::{
+    Answer, AppError, Event, Progress, Prompt,
+    secrets::Secrets,
+    words::{count, size},
+};
 use yalotheca_core::{
     control::{LOCK_FILE, WANTS_FILE},
     hint::Hint,
@@ -128,6 +132,10 @@ impl Progress for Ui {
                 self.warn(&format!("  and {WANTS_FILE} and {LOCK_FILE} would be as its record says."));
             }
             Event::Secrets(secrets) => drop(self.secrets.replace(secrets)),
+            Event::WillDownload { files, bytes } => {
+                let (files, bytes) = (count(files, "file"), size(bytes));
+                self.note(&format!("Reading every byte over the network: {files}, {bytes}."));
+            }
             Event::Unreachable(catalogue) => {
                 self.warn(&format!("{catalogue}. Its contents are not known now."));
             }

@@ -240,6 +240,9 @@ static PAIRS: [[u8; 2]; 256] = {
     pairs
 };
 
+/// How a fingerprint begins.
+const MARK: [u8; 8] = [0; 8];
+
 impl Digest {
     /// Returns the digest of some bytes.
     pub fn of(bytes: &[u8]) -> Self {
@@ -249,6 +252,22 @@ impl Digest {
     /// Returns the digest with these 32 bytes.
     pub fn from_bytes(bytes: [u8; 32]) -> Self {
         Self(bytes)
+    }
+
+    /// Returns the fingerprint of an archive: of its size and its central directory, which holds name, size and checksum of each
+    /// member. It is told from the digest of a whole file by eight zero bytes at its beginning.
+    pub fn fingerprint_of(size: u64, directory: &[u8]) -> Self {
+        let mut hasher =
+            blake3::Hasher::new_derive_key("Yalotheca: an archive, by its size and its central directory");
+        hasher.update(&size.to_le_bytes()).update(directory);
+        let mut bytes = [0; 32];
+        bytes[MARK.len()..].copy_from_slice(&hasher.finalize().as_bytes()[..32 - MARK.len()]);
+        Self(bytes)
+    }
+
+    /// Returns whether this is a fingerprint: of a large archive on another machine, of which not all bytes were read.
+    pub fn is_fingerprint(&self) -> bool {
+        self.0.starts_with(&MARK)
     }
 
     /// Returns the 32 bytes.

@@ -11,12 +11,30 @@ use yalotheca_core::{
     id::TreePath,
     route::{Bundle, Payload, PayloadFile},
 };
-use zip::ZipArchive;
+use zip::{ZipArchive, result::ZipError};
 
 use crate::{
     container::{HEAD, sniff},
     tree::{EntryKind, LocalTree, ReadSeek, Tree, TreeError},
 };
+
+/// Reads each member of a zip archive, and returns what is wrong with the first that is damaged.
+pub fn first_damage(bytes: &[u8]) -> Option<String> {
+    let mut zip = match ZipArchive::new(io::Cursor::new(bytes)) {
+        Ok(zip) => zip,
+        Err(error) => return Some(error.to_string()),
+    };
+    (0..zip.len()).find_map(|index| {
+        let mut member = match zip.by_index(index) {
+            Ok(member) => member,
+            // One with a password cannot be read, which is no damage.
+            Err(ZipError::UnsupportedArchive(_) | ZipError::InvalidPassword) => return None,
+            Err(error) => return Some(error.to_string()),
+        };
+        let name = member.name().map_or_else(|_| "a member".to_owned(), |name| name.to_string());
+        io::copy(&mut member, &mut io::sink()).err().map(|error| format!("{name}: {error}"))
+    })
+}
 
 /// A descriptor larger than this is not read.
 const MOST_DESCRIPTOR: u64 = 4 << 20;

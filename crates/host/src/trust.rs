@@ -7,7 +7,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs, io,
-    io::{Read, Write},
+    io::{Read, Seek, SeekFrom, Write},
     os::unix::{fs::MetadataExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
@@ -101,6 +101,18 @@ impl Invocation {
         queries.chain([Self::of_server(game, scope)]).filter_map(Result::transpose).collect()
     }
 
+    /// Returns the command that some words are, a program and its arguments, in a folder; nothing where there are none.
+    pub fn of_words(words: &[String], folder: &Path) -> Option<Self> {
+        let (program, arguments) = words.split_first()?;
+        Some(Self {
+            // Without the dot of `./panel`.
+            program: folder.join(find_program(program)).components().collect(),
+            arguments: arguments.to_vec(),
+            environment: Vec::new(),
+            folder: folder.to_owned(),
+        })
+    }
+
     /// Returns the command, ready to be started.
     pub fn command(&self) -> Command {
         let mut command = Command::new(&self.program);
@@ -134,6 +146,41 @@ impl Invocation {
         let program = self.program.canonicalize();
         !is_foreign
             && program.is_ok_and(|program| is_of_the_system(&program) && !program.starts_with(&self.folder))
+    }
+
+    /// Runs it, and returns its exit code and the end of what it printed. What it started may go on running.
+    ///
+    /// # Errors
+    /// Where it cannot be started, or has not ended in time; then it is ended.
+    pub fn run(&self, patience: Duration) -> io::Result<(i32, String)> {
+        const MOST: u64 = 4 << 10;
+        let mut printed = tempfile::tempfile()?;
+        let started = Instant::now();
+        let mut child = self
+            .command()
+            .stdout(printed.try_clone()?)
+            .stderr(printed.try_clone()?)
+            .process_group(0)
+            .spawn()?;
+        let status = loop {
+            if let Some(status) = child.try_wait()? {
+                break status;
+            }
+            if started.elapsed() > patience {
+                end(&mut child);
+                return Err(io::Error::new(
+                    io::ErrorKind::TimedOut,
+                    format!("it did not end within {} s", patience.as_secs()),
+                ));
+            }
+            thread::sleep(Duration::from_millis(10));
+        };
+        debug!("ran {self} in {} ms: {status}", started.elapsed().as_millis());
+        let size = printed.seek(SeekFrom::End(0))?;
+        printed.seek(SeekFrom::Start(size.saturating_sub(MOST)))?;
+        let mut bytes = Vec::new();
+        printed.take(MOST).read_to_end(&mut bytes)?;
+        Ok((status.code().unwrap_or(-1), String::from_utf8_lossy(&bytes).into_owned()))
     }
 
     /// Runs it and returns what it prints, at most a megabyte of it and for at most ten seconds; nothing where there is no such
@@ -251,6 +298,11 @@ impl Trust {
     /// Returns whether a command may be run. `foreign` are the values in it that neither the definition nor this user decided.
     pub fn may_run(&self, invocation: &Invocation, foreign: &BTreeSet<String>) -> bool {
         invocation.is_plain(foreign) || invocation.seal().is_some_and(|seal| self.has(&format!("run {seal}")))
+    }
+
+    /// Returns whether somebody at this account has agreed to a command, whatever it is.
+    pub fn has_command(&self, invocation: &Invocation) -> bool {
+        invocation.seal().is_some_and(|seal| self.has(&format!("run {seal}")))
     }
 
     /// Notes that a command was agreed to. One whose program is not there cannot be run either.

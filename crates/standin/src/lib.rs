@@ -12,3 +12,4 @@ pub mod mossgarrow;
 pub mod quayside;
 pub mod relay;
 pub mod saltwick;
+pub mod ssh_host;

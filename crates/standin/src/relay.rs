@@ -26,6 +26,7 @@ pub struct Line {
 pub struct Relay {
     port: u16,
     connections: Arc<AtomicUsize>,
+    bytes: Arc<AtomicU64>,
 }
 
 impl Relay {
@@ -38,6 +39,8 @@ impl Relay {
         let port = listener.local_addr()?.port();
         let connections = Arc::new(AtomicUsize::new(0));
         let counted = Arc::clone(&connections);
+        let bytes = Arc::new(AtomicU64::new(0));
+        let all = Arc::clone(&bytes);
         thread::spawn(move || {
             for client in listener.incoming().flatten() {
                 let number = counted.fetch_add(1, Ordering::SeqCst);
@@ -48,17 +51,22 @@ impl Relay {
                 let passed = Arc::new(AtomicU64::new(0));
                 for (from, to) in [(&client, &server), (&server, &client)] {
                     if let (Ok(from), Ok(to)) = (from.try_clone(), to.try_clone()) {
-                        pass(from, to, line.delay, (cut, Arc::clone(&passed)));
+                        pass(from, to, line.delay, (cut, [&passed, &all].map(Arc::clone)));
                     }
                 }
             }
         });
-        Ok(Self { port, connections })
+        Ok(Self { port, connections, bytes })
     }
 
     /// Returns its port.
     pub fn port(&self) -> u16 {
         self.port
+    }
+
+    /// Returns how many bytes have passed, in both directions.
+    pub fn bytes(&self) -> u64 {
+        self.bytes.load(Ordering::SeqCst)
     }
 
     /// Returns how many connections there were.
@@ -71,7 +79,7 @@ fn pass(
     mut from: TcpStream,
     mut to: TcpStream,
     delay: Duration,
-    (cut, passed): (Option<u64>, Arc<AtomicU64>),
+    (cut, [passed, all]): (Option<u64>, [Arc<AtomicU64>; 2]),
 ) {
     let (sender, receiver) = mpsc::channel::<(Instant, Vec<u8>)>();
     thread::spawn(move || {
@@ -89,6 +97,7 @@ fn pass(
             if count == 0 {
                 break;
             }
+            all.fetch_add(count as u64, Ordering::SeqCst);
             let before = passed.fetch_add(count as u64, Ordering::SeqCst);
             let left = cut.map_or(u64::MAX, |cut| cut.saturating_sub(before));
             let count = usize::try_from(left).unwrap_or(usize::MAX).min(count);

@@ -9,7 +9,7 @@ use std::{
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::Platform,
-    control::{CatalogueSource, ControlFile, LOCK_FILE, ServerSection, WANTS_FILE},
+    control::{CatalogueSource, ControlFile, LOCK_FILE, ProcessSection, ServerSection, WANTS_FILE},
     game::Game,
     id::{ContentId, TreePath},
     version::VersionRange,
@@ -124,7 +124,8 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     let fetcher = Fetcher::new(store, request.offline);
     // Without a password, as it is shown.
     let at = if request.remote.is_some() { tree.location() } else { ".".into() };
-    let server = ServerSection { name: request.name.clone(), game: game.name.clone(), at, values };
+    let process = ProcessSection::default();
+    let server = ServerSection { name: request.name.clone(), game: game.name.clone(), at, values, process };
     let mut control = ControlFile::new(&server, &catalogues);
     let played = survey::played(&*tree, &game, &survey.scope)?;
     control.play(played.play.as_deref());

@@ -89,7 +89,9 @@ fn describe(server: &Server, found: &[FoundName]) -> Result<Vec<FileFound>, AppE
     let owners = server.owners(&paths.iter().flatten().cloned().collect())?;
     let placed: Vec<TreePath> =
         paths.iter().flatten().filter(|path| owners.contains_key(*path)).cloned().collect();
-    let digests = server.tree.digest(&placed).unwrap_or_default();
+    let known = |path: &TreePath| owners.get(path).map(|(_, digest)| *digest);
+    let digests = server.tree.digest_as(&placed, &placed.iter().map(known).collect::<Vec<_>>());
+    let digests = digests.unwrap_or_default();
     let now: HashMap<&TreePath, Digest> =
         placed.iter().zip(digests).filter_map(|(path, found)| Some((path, found?.0))).collect();
     let lock = server.control.lock.by_id();

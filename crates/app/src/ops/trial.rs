@@ -13,7 +13,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     running,
     sources::Sources,
-    trial::{Trial, TrialOptions, trial as run_trial},
+    trial::{LogFollower, Trial, TrialOptions, WatchOptions, trial as run_trial, watch},
 };
 
 use crate::{
@@ -21,17 +21,21 @@ use crate::{
     apply::{origin, settle_change, texts},
     findings::locked_state,
     plan::look,
-    server::how_to_stop,
+    process::{self, Act, ServerState},
     words::count,
 };
 
 /// How the server is started.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Default)]
 pub struct TrialRequest {
     /// Whether it is left running.
     pub keep: bool,
     /// How many seconds to wait for it to be ready.
     pub patience: u64,
+    /// Whether somebody else starts it: its log is followed, and it is neither started nor stopped.
+    pub watches: bool,
+    /// The log that is followed, below the server's folder; else the one that the definition names.
+    pub log: Option<String>,
 }
 
 /// What happens while the server runs.
@@ -48,6 +52,13 @@ pub enum Heard<'h> {
     },
     /// A line of its log.
     Line(&'h str),
+    /// Somebody is to start it now.
+    Watching {
+        /// The server, as people call it.
+        server: &'h str,
+        /// The log that is followed.
+        log: &'h TreePath,
+    },
     /// It is over.
     Over,
 }
@@ -103,21 +114,25 @@ pub struct TriedContent {
 pub fn trial(
     options: &OpenOptions,
     front: &dyn Front,
-    request: TrialRequest,
+    request: &TrialRequest,
     hear: &dyn Fn(Heard<'_>),
 ) -> Result<TrialReport, AppError> {
     let open = || Server::open(Purpose::Change, options, front);
     let mut server = open()?;
+    if request.watches || server.tree.local().is_none() {
+        return watched(&server, front, request, hear);
+    }
     if let Some(running) = server.running() {
+        let hint = if running.is_noted { "yalotheca stop ends it" } else { "stop it first" };
         return Err(AppError::Refused {
             what: format!("the server is running already (process {})", running.pid),
-            hint: Some(how_to_stop(&running)),
+            hint: Some(format!("{hint}; or follow its log: yalotheca trial --watch")),
         });
     }
     let mut first = Vec::new();
     let waits = waits(&server)?;
     // Where something waits for the first start, the server is not left running by it.
-    let mut went = start(&server, TrialRequest { keep: request.keep && !waits, ..request }, (false, hear))?;
+    let mut went = start(&server, (request.keep && !waits, request.patience), (false, hear))?;
     if went.was_first {
         first.push("The first start made its files and ended by itself.".to_owned());
     }
@@ -128,8 +143,12 @@ pub fn trial(
     }
     if lives && (went.was_first || waits) {
         server = open()?;
-        went = start(&server, request, (true, hear))?;
+        went = start(&server, (request.keep, request.patience), (true, hear))?;
     }
+    Ok(report(&server, went, first, request.patience))
+}
+
+fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -> TrialReport {
     let contents = server
         .control
         .lock
@@ -141,11 +160,11 @@ pub fn trial(
             Some(TriedContent { id: locked.id.clone(), version, state })
         })
         .collect();
-    Ok(TrialReport {
+    TrialReport {
         server: server.shown(),
         verdict: went.verdict,
         first,
-        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(&server, terms, &went.troubles)),
+        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(server, terms, &went.troubles)),
         ready_after_ms: went.ready_after.map(|after| after.as_millis()),
         port_answers: went.answers,
         troubles: went.troubles,
@@ -153,13 +172,75 @@ pub fn trial(
         ended_with: went.ended,
         left_running: went.kept,
         last_lines: went.tail,
-        patience: request.patience,
-    })
+        patience,
+    }
+}
+
+/// Follows the log of a server that its start command or somebody else starts, and that a stop command stops.
+fn watched(
+    server: &Server,
+    front: &dyn Front,
+    request: &TrialRequest,
+    hear: &dyn Fn(Heard<'_>),
+) -> Result<TrialReport, AppError> {
+    /// How long somebody may take to start the server.
+    const BY_HAND: Duration = Duration::from_secs(600);
+    let patience = Duration::from_secs(request.patience);
+    let start = if request.watches { None } else { server.process_command(Act::Start, front)? };
+    let stop = match &start {
+        Some(_) if !request.keep => server.process_command(Act::Stop, front)?,
+        _ => None,
+    };
+    if start.is_none() && !request.watches {
+        // Says that it runs on another machine, and what can be done.
+        server.local()?;
+    }
+    if start.is_some()
+        && let ServerState::Running(by) = server.state(front)?
+    {
+        let hint = Some("stop it first".into());
+        return Err(AppError::Refused { what: by.says(), hint });
+    }
+    let log = match &request.log {
+        Some(log) => TreePath::new(log)?,
+        None => server.log_file().ok_or_else(|| AppError::Usage {
+            what: format!(
+                "the definition of {} does not say where the server writes its log",
+                server.game.name
+            ),
+            hint: Some(
+                "name the file, below the server's folder: yalotheca trial --watch --log console.log".into(),
+            ),
+        })?,
+    };
+    let options = WatchOptions {
+        host: server.machine(),
+        begins_within: if start.is_some() { patience } else { BY_HAND },
+        patience,
+    };
+    let mut follower = LogFollower::at_end(&*server.tree, log.clone())?;
+    let name = server.shown();
+    match &start {
+        Some(start) => {
+            hear(Heard::Starting { server: &name, owner: None, again: false });
+            process::run(start)?;
+        }
+        None => hear(Heard::Watching { server: &name, log: &log }),
+    }
+    let contents = server.control.lock.loaded(&server.control.wants.off);
+    let known = (&server.game, &server.survey.scope, contents.contents.as_slice());
+    let mut on_line = |line: &str| hear(Heard::Line(line));
+    let went = watch(&*server.tree, known, &mut follower, &options, &mut on_line);
+    hear(Heard::Over);
+    if let Some(stop) = stop {
+        process::run(&stop)?;
+    }
+    Ok(report(server, went?, Vec::new(), request.patience))
 }
 
 fn start(
     server: &Server,
-    TrialRequest { keep, patience }: TrialRequest,
+    (keep, patience): (bool, u64),
     (again, hear): (bool, &dyn Fn(Heard<'_>)),
 ) -> Result<Trial, AppError> {
     server.require_run_trust()?;

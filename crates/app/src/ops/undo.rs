@@ -133,7 +133,9 @@ fn look(server: &Server, steps: &[Step], before: &Receipt) -> Result<Present, Ap
     for step in steps {
         match step {
             Step::Put { path, .. } | Step::SetAside { path, .. } => {
-                if let Some(found) = server.tree.digest_file(path)? {
+                let other = [step.after().or(step.before())];
+                let found = server.tree.digest_as(std::slice::from_ref(path), &other)?.pop();
+                if let Some(found) = found.flatten() {
                     present.files.insert(path.clone(), found);
                 }
                 let is_text = matches!(step, Step::Put { source: Source::Text(_), .. });

@@ -276,7 +276,12 @@ fn payload(
 pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
     let (files, texts, folders) = paths_of_interest(desired, server.receipt()?);
     let tree = &*server.tree;
-    let digests = tree.digest(&files)?;
+    let receipt = server.receipt()?;
+    let compared = |path: &TreePath| {
+        let placed = receipt.placed.get(path).map(|placed| placed.digest);
+        placed.or_else(|| Some(desired.placements.get(path)?.digest))
+    };
+    let digests = tree.digest_as(&files, &files.iter().map(compared).collect::<Vec<_>>())?;
     let there = files.into_iter().zip(digests).filter_map(|(path, found)| Some((path, found?)));
     let mut present = Present { files: there.collect(), ..Present::default() };
     for path in texts {
@@ -320,7 +325,8 @@ pub fn sources(
             continue;
         }
         let mut intact = placed.get(after).into_iter().flatten().filter(|path| {
-            server.tree.digest_file(path).ok().flatten().is_some_and(|(digest, _)| digest == *after)
+            let now = server.tree.digest_file_as(path, *after).ok().flatten();
+            now.is_some_and(|(digest, _)| digest == *after)
         });
         let there = intact.next().map(|path| ByteSource::Server((*path).clone()));
         // The cache may have it though what it came in is gone.

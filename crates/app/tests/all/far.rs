@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use yalotheca_app::take_over;
-use yalotheca_core::control::{ControlFile, MapsSection, ServerSection};
+use yalotheca_core::control::{ControlFile, MapsSection, ProcessSection, ServerSection};
 use yalotheca_host::{
     catalogue::{Ahead, Catalogues, Looks},
     fetch::Fetcher,
@@ -36,6 +36,7 @@ fn a_server_that_goes_away_while_it_is_adopted_is_not_taken_for_another_one() ->
         game: game.name.clone(),
         at: ".".into(),
         values: BTreeMap::new(),
+        process: ProcessSection::default(),
     };
     let control = ControlFile::new(&section, &[]);
     let fetcher = Fetcher::new(Store::at(cache.path()), true);

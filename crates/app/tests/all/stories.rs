@@ -9,7 +9,7 @@ use yalotheca_app::{
         about::about,
         add::{AddRequest, add},
         catalogues::{add_catalogue, drop_catalogue, list_catalogues},
-        check::check,
+        check::{Depth, check},
         export::{ExportRequest, export},
         find::find,
         fix::{FixRequest, Fixed, fix},
@@ -50,7 +50,7 @@ fn adopting_is_neutral_and_a_fix_is_one_change() -> Done {
     let nothing = prepare(&server, &catalogues, &change.wants, &change.fresh, change.along)?;
     assert!(nothing.planned.change.is_empty(), "{}", nothing.summary());
     drop(catalogues);
-    let found = check(&server)?;
+    let found = check(&mut server, Depth::Changed, &world.front)?;
     assert_eq!(found.findings.iter().filter(|one| one.weight == Weight::Trouble).count(), 2);
     assert!(found.findings.iter().all(|one| !one.means.is_empty()));
     let report = fix(&mut server, &FixRequest::default())?;
@@ -58,7 +58,12 @@ fn adopting_is_neutral_and_a_fix_is_one_change() -> Done {
     assert_eq!(change.along.fixes.len(), 2);
     assert_eq!(World::settle(&server, *change)?, (1, 2));
     let mut server = world.open(Purpose::Change)?;
-    assert!(check(&server)?.findings.iter().all(|one| one.weight == Weight::Note));
+    assert!(
+        check(&mut server, Depth::Changed, &world.front)?
+            .findings
+            .iter()
+            .all(|one| one.weight == Weight::Note)
+    );
     let report = fix(&mut server, &FixRequest::default())?;
     assert!(matches!(report.fixed, Fixed::NothingToFix(left) if left.is_empty()));
     Ok(())

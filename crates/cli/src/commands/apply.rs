@@ -4,11 +4,15 @@ use std::{path::PathBuf, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_app::{
-    AppError, Fresh, OpenCatalogues, Prompt, Server,
+    AppError, Fresh, OpenCatalogues, Prompt as _, Server,
     apply::{Along, prepare},
     ops::change::Change,
+    process::Resumed,
 };
-use yalotheca_core::control::{ControlFile, WANTS_FILE};
+use yalotheca_core::{
+    control::{ControlFile, WANTS_FILE},
+    diagnose::Verdict,
+};
 
 use crate::{
     ui::Ui,
@@ -63,12 +67,8 @@ pub(crate) fn apply_with(
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    server.refuse_running()?;
-    if !ui.confirm("Settle this?")? {
-        ui.note("Nothing was changed.");
-        return Ok(ExitCode::SUCCESS);
-    }
-    let (number, gone) = prepared.settle(server, catalogues, wants)?;
+    let settled = while_stopped(server, "Settle this?", ui, || prepared.settle(server, catalogues, wants))?;
+    let Some((number, gone)) = settled else { return Ok(ExitCode::SUCCESS) };
     for (id, error) in &gone {
         ui.warn(&format!("{id} is not complete: {error}"));
     }
@@ -79,6 +79,42 @@ pub(crate) fn apply_with(
     }
     ui.show(&view)?;
     Ok(if gone.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Asks whether a change is to be made, stops the server for it if that was asked for, makes it, and starts the server again;
+/// nothing where the answer was no.
+pub(crate) fn while_stopped<T>(
+    server: &Server,
+    question: &str,
+    ui: &Ui,
+    change: impl FnOnce() -> Result<T, AppError>,
+) -> Result<Option<T>, AppError> {
+    let pause = server.pause(ui)?;
+    if pause.is_unknown() && ui.is_unasked() {
+        ui.warn("Nothing here can tell whether the server runs; it has to be stopped while it is changed.");
+    }
+    if !ui.confirm(&pause.question(question))? {
+        ui.note("Nothing was changed.");
+        return Ok(None);
+    }
+    let paused = pause.stop(server, ui)?;
+    let changed = change();
+    // It ran before, so it is to run again, whatever became of the change.
+    let resumed = paused.resume(server, ui);
+    let changed = changed?;
+    match resumed? {
+        Resumed::WasStopped => {}
+        Resumed::Started { answers: Some(false) } => {
+            ui.warn("The server was started again, and does not answer at its port yet.");
+        }
+        Resumed::Started { .. } => ui.note("The server was started again."),
+        Resumed::ByHand => ui.warn("Start the server again now, in its panel say."),
+        Resumed::Tried(report) if report.verdict == Verdict::Failed => {
+            ui.warn("The server was started again, and failed: yalotheca trial shows why, yalotheca undo takes the change back.");
+        }
+        Resumed::Tried(_) => ui.note("The server was started again; yalotheca stop ends it."),
+    }
+    Ok(Some(changed))
 }
 
 /// Wants that were noted for later.

@@ -5,7 +5,7 @@ use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 use clap::Args;
 use yalotheca_app::{
     AppError, OpenOptions, Purpose, Server,
-    ops::check::{CheckReport, check},
+    ops::check::{CheckReport, Depth, check},
 };
 use yalotheca_core::check::{Finding, Weight, meaning};
 
@@ -88,11 +88,9 @@ pub(crate) struct CheckArgs {
 pub(crate) fn run(args: &CheckArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let options = OpenOptions { compares: !args.deep, ..global.open() };
     let mut server = Server::open(Purpose::Look, &options, ui)?;
-    if args.deep {
-        server.tree = server.tree.with_inventory(None);
-    }
+    let depth = if args.deep { Depth::Everything } else { Depth::Changed };
     let waiting = ui.wait_quietly(&format!("Checking {}", server.shown()));
-    let report = check(&server)?;
+    let report = check(&mut server, depth, ui)?;
     drop(waiting);
     let troubled = report.findings.iter().any(|finding| finding.weight == Weight::Trouble);
     ui.show(&report)?;

@@ -24,6 +24,12 @@ pub(crate) struct TrialArgs {
     /// Leave the server running
     #[arg(long)]
     keep: bool,
+    /// Do not start the server: follow its log while you start it yourself, in its panel say
+    #[arg(long)]
+    watch: bool,
+    /// The log to follow, below the server's folder; else the one that the game definition names
+    #[arg(long, value_name = "FILE")]
+    log: Option<String>,
     /// How many seconds to wait for the server to be ready
     #[arg(long, value_name = "SECONDS", default_value_t = 60)]
     patience: u64,
@@ -144,7 +150,8 @@ fn contents(page: &mut Page, lines: &[TriedContent]) {
 }
 
 pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let request = TrialRequest { keep: args.keep, patience: args.patience };
+    let request =
+        TrialRequest { keep: args.keep, patience: args.patience, watches: args.watch, log: args.log.clone() };
     let waiting = RefCell::new(None);
     let hear = |heard: Heard<'_>| match heard {
         Heard::Starting { server, owner, again } => {
@@ -159,6 +166,10 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
             let again = if again { " again" } else { "" };
             drop(waiting.replace(Some(ui.wait(&format!("Starting {server}{again}")))));
         }
+        Heard::Watching { server, log } => {
+            ui.note(&format!("Start {server} now, the way you do it usually."));
+            drop(waiting.replace(Some(ui.wait(&format!("Following {log}")))));
+        }
         Heard::Line(line) => {
             if ui.is_verbose() {
                 ui.note(&format!("  {line}"));
@@ -169,7 +180,7 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         }
         Heard::Over => drop(waiting.replace(None)),
     };
-    let mut report = trial(&global.open(), ui, request, &hear)?;
+    let mut report = trial(&global.open(), ui, &request, &hear)?;
     let texts = report.troubles.iter_mut().flat_map(|trouble| [&mut trouble.line, &mut trouble.says]);
     for text in report.last_lines.iter_mut().chain(texts) {
         *text = ui.hide(text);

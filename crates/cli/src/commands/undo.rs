@@ -11,6 +11,7 @@ use yalotheca_app::{
 };
 use yalotheca_host::settle::Past;
 
+use super::apply::while_stopped;
 use crate::{
     global::Global,
     ui::Ui,
@@ -110,14 +111,12 @@ fn take_back(
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    if !plan.change.steps.is_empty() {
-        server.refuse_running()?;
-    }
-    if !ui.confirm(question)? {
-        ui.note("Nothing was changed.");
-        return Ok(false);
-    }
-    let number = plan.settle(server)?;
+    let settled = if plan.change.steps.is_empty() {
+        ui.confirm(question)?.then(|| plan.settle(server)).transpose()?
+    } else {
+        while_stopped(server, question, ui, || plan.settle(server))?
+    };
+    let Some(number) = settled else { return Ok(false) };
     view.change.settled = true;
     view.change.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {

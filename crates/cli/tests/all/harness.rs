@@ -226,6 +226,29 @@ impl World {
         }
     }
 
+    /// Runs it in a terminal, in which something is typed; both streams are one there.
+    pub(crate) fn run_in_terminal(&self, words: &[&str], typed: &str, env: &[(&str, &str)]) -> Answer {
+        let quoted = |word: &str| format!("'{}'", word.replace('\'', r"'\''"));
+        let path = program().display().to_string();
+        let line: Vec<String> = [path.as_str()].iter().chain(words).map(|word| quoted(word)).collect();
+        let command = self.command(words);
+        let mut script = Command::new("script");
+        script.args(["-qec", &line.join(" "), "/dev/null"]).env_clear();
+        script.envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        script.envs(env.iter().copied());
+        if let Some(folder) = command.get_current_dir() {
+            script.current_dir(folder);
+        }
+        let path = self.root().join("typed");
+        let output = fs::write(&path, typed)
+            .and_then(|()| fs::File::open(&path))
+            .and_then(|file| script.stdin(file).output());
+        match output {
+            Ok(output) => Answer::of(&output),
+            Err(error) => Answer { code: -2, out: String::new(), err: error.to_string() },
+        }
+    }
+
     /// Agrees to what the server's definition would run, as it is now.
     pub(crate) fn trust(&self) {
         let game = self.run(&["history", "--json"]);

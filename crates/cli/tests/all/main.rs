@@ -25,6 +25,7 @@ mod real_luanti;
 mod real_states;
 mod real_teeworlds;
 mod remote;
+mod remote_life;
 mod safety;
 mod settings;
 mod telling;

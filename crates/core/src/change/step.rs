@@ -66,6 +66,23 @@ impl Step {
         matches!(self, Self::Put { before: None, .. })
     }
 
+    /// Returns the digest of the file that it replaces or sets aside, if there is one.
+    pub fn before(&self) -> Option<Digest> {
+        match self {
+            Self::Put { before, .. } => *before,
+            Self::SetAside { before, .. } => Some(*before),
+            Self::MakeFolder { .. } | Self::RemoveFolder { .. } => None,
+        }
+    }
+
+    /// Returns the digest of the file that it puts, if it puts one.
+    pub fn after(&self) -> Option<Digest> {
+        match self {
+            Self::Put { after, .. } => Some(*after),
+            Self::SetAside { .. } | Self::MakeFolder { .. } | Self::RemoveFolder { .. } => None,
+        }
+    }
+
     /// Returns the path at which it does something.
     pub fn path(&self) -> &TreePath {
         match self {

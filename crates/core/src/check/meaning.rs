@@ -9,6 +9,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("bad-name", "The server refuses to start with such a name, or skips the content."),
     ("broken-file", "The server fails at this file or ignores it, and nothing can be changed in it."),
     ("changed-by-hand", "Somebody's value is kept, so the content may not be set up as it asks for."),
+    ("damaged", "The server may fail at it, or load only a part of it."),
     (
         "disagree",
         "The server reads two answers to one question, and starts with the wrong one or not at all.",

@@ -21,6 +21,24 @@ pub struct ServerSection {
     /// Values of the game definition that this file decides.
     #[serde(default)]
     pub values: BTreeMap<String, String>,
+    /// How the server is started and stopped, if not by a trial.
+    #[serde(default)]
+    pub process: ProcessSection,
+}
+
+/// `[server.process]`: commands that run on the machine of the administrator, each a program and its arguments.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ProcessSection {
+    /// Starts the server, and ends while the server runs.
+    #[serde(default)]
+    pub start: Vec<String>,
+    /// Stops the server, and ends when it has ended.
+    #[serde(default)]
+    pub stop: Vec<String>,
+    /// Ends with the exit code 0 if the server runs, else with another one.
+    #[serde(default)]
+    pub status: Vec<String>,
 }
 
 fn here() -> String {

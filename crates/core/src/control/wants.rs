@@ -439,7 +439,7 @@ fn toml_value(json: &serde_json::Value) -> toml_edit::Value {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{id::Digest, version::ReleaseVersion};
+    use crate::{control::ProcessSection, id::Digest, version::ReleaseVersion};
 
     #[test]
     fn settings_are_noted_and_forgotten() {
@@ -605,6 +605,7 @@ mod tests {
             game: "saltwick".into(),
             at: ".".into(),
             values: [("program".to_string(), "x".to_string())].into(),
+            process: ProcessSection::default(),
         };
         let catalogues =
             [CatalogueSource { name: "q".into(), at: "http://x/".into(), key: None, older: false }];

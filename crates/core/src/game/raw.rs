@@ -400,6 +400,7 @@ pub(super) struct RawRun {
     #[serde(default)]
     pub(super) env: BTreeMap<String, Text>,
     pub(super) stop: Spanned<RawStop>,
+    pub(super) log: Option<Text>,
     pub(super) ready: Text,
     #[serde(default)]
     pub(super) quiet: Option<Text>,

@@ -15,6 +15,8 @@ pub struct Run {
     pub stop: StopSignal,
     /// The console's line that stops it better, where it has one.
     pub stop_line: Option<StopLine>,
+    /// The file to which it writes its log, besides its output or instead of it.
+    pub log: Option<Template>,
     /// The log's line that says it is ready.
     pub ready: Pattern,
     /// The line that says that the first start is done, where a first one makes files and then stops by itself.

@@ -191,7 +191,7 @@ impl Journal {
     /// Returns the payload files that are neither where they belong nor where they wait as they should be.
     pub(super) fn damaged(&self, tree: &dyn Tree) -> Result<Vec<TreePath>, SettleError> {
         let (staged, puts) = self.waiting()?;
-        let waiting = tree.digest(&staged)?;
+        let waiting = tree.digest_as(&staged, &puts.iter().map(|step| step.after()).collect::<Vec<_>>())?;
         let mut doubtful = Vec::new();
         let mut damaged = Vec::new();
         for (step, waits) in puts.into_iter().zip(waiting) {
@@ -205,7 +205,8 @@ impl Journal {
             }
         }
         let paths: Vec<TreePath> = doubtful.iter().map(|(path, _)| path.clone()).collect();
-        for ((path, after), now) in doubtful.into_iter().zip(tree.digest(&paths)?) {
+        let digests: Vec<Option<Digest>> = doubtful.iter().map(|(_, after)| Some(*after)).collect();
+        for ((path, after), now) in doubtful.into_iter().zip(tree.digest_as(&paths, &digests)?) {
             if now.is_none_or(|(digest, _)| digest != after) {
                 damaged.push(path);
             }
@@ -217,7 +218,8 @@ impl Journal {
     /// Returns whether everything that waits beside the journal is what was put there.
     pub(super) fn is_intact(&self, tree: &dyn Tree) -> Result<bool, SettleError> {
         let (staged, puts) = self.waiting()?;
-        let waiting = puts.into_iter().zip(tree.digest(&staged)?);
+        let waiting = tree.digest_as(&staged, &puts.iter().map(|step| step.after()).collect::<Vec<_>>())?;
+        let waiting = puts.into_iter().zip(waiting);
         Ok(waiting.into_iter().all(|(step, waits)| match (step, waits) {
             (Step::Put { after, .. }, Some((digest, _))) => digest == *after,
             _ => true,

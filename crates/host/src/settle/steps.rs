@@ -57,7 +57,8 @@ pub(super) fn check_unchanged(tree: &dyn Tree, steps: &[Step]) -> Result<(), Set
             return Err(SettleError::Moved { path: path.clone() });
         }
     }
-    for ((path, before), now) in there.iter().zip(digests).zip(tree.digest(&there)?) {
+    let now = tree.digest_as(&there, &digests.iter().copied().map(Some).collect::<Vec<_>>())?;
+    for ((path, before), now) in there.iter().zip(digests).zip(now) {
         if now.is_none_or(|(digest, _)| digest != before) {
             return Err(SettleError::Moved { path: path.clone() });
         }
@@ -211,16 +212,17 @@ fn make_folders(
 /// What lies at a path: what it is, and its digest if it is a file.
 type Looked = (Option<EntryKind>, Option<Digest>);
 
-/// Returns what lies at some paths.
-fn look(tree: &dyn Tree, paths: &[TreePath]) -> Result<Vec<Looked>, TreeError> {
+/// Returns what lies at some paths, to be compared with other digests.
+fn look(tree: &dyn Tree, paths: &[TreePath], others: &[Option<Digest>]) -> Result<Vec<Looked>, TreeError> {
     let kinds = tree.metadata(paths)?;
-    let files: Vec<TreePath> = paths
+    let (files, others): (Vec<TreePath>, Vec<Option<Digest>>) = paths
         .iter()
+        .zip(others)
         .zip(&kinds)
         .filter(|(_, kind)| matches!(kind, Some(EntryKind::File(_))))
-        .map(|(path, _)| path.clone())
-        .collect();
-    let mut digests = tree.digest(&files)?.into_iter();
+        .map(|((path, other), _)| (path.clone(), *other))
+        .unzip();
+    let mut digests = tree.digest_as(&files, &others)?.into_iter();
     let looked = |kind: Option<EntryKind>| {
         let digest = matches!(kind, Some(EntryKind::File(_))).then(|| digests.next().flatten());
         (kind, digest.flatten().map(|(digest, _)| digest))
@@ -268,7 +270,8 @@ fn put(
     let attics: Vec<TreePath> =
         puts.iter().map(|index| journal.attic(*index)).collect::<Result<_, SettleError>>()?;
     let (mut moves, mut exchanges, mut removed) = (Vec::new(), Vec::new(), Vec::new());
-    for (at, (kind, now)) in look(tree, &paths)?.into_iter().enumerate() {
+    let befores: Vec<Option<Digest>> = puts.iter().map(|index| journal.steps()[*index].before()).collect();
+    for (at, (kind, now)) in look(tree, &paths, &befores)?.into_iter().enumerate() {
         let (path, staged) = (&paths[at], &staged[at]);
         let Step::Put { before, after, .. } = &journal.steps()[puts[at]] else { continue };
         if finishing.is_some() && now == Some(*after) && !tree.is_same_disk(path, staged) {
@@ -300,7 +303,8 @@ fn set_aside(
         steps.iter().map(|index| journal.attic(*index)).collect::<Result<_, SettleError>>()?;
     let kept = tree.metadata(&attics)?;
     let (mut moves, mut removed) = (Vec::new(), Vec::new());
-    for (at, (kind, now)) in look(tree, &paths)?.into_iter().enumerate() {
+    let befores: Vec<Option<Digest>> = steps.iter().map(|index| journal.steps()[*index].before()).collect();
+    for (at, (kind, now)) in look(tree, &paths, &befores)?.into_iter().enumerate() {
         let (path, attic) = (&paths[at], &attics[at]);
         let Step::SetAside { before, .. } = &journal.steps()[steps[at]] else { continue };
         if kept[at].is_some() {
@@ -345,18 +349,18 @@ fn take_set_aside_back(tree: &dyn Tree, journal: &Journal, run: Range<usize>) ->
     let attics: Vec<TreePath> =
         run.clone().map(|index| journal.attic(index)).collect::<Result<_, SettleError>>()?;
     let kept = tree.metadata(&attics)?;
-    let (attics, paths): (Vec<TreePath>, Vec<TreePath>) = attics
-        .into_iter()
-        .zip(run.map(|index| journal.steps()[index].path().clone()))
-        .zip(kept)
-        .filter(|(_, kind)| kind.is_some())
-        .map(|(pair, _)| pair)
-        .unzip();
-    let there = look(tree, &paths)?;
+    let steps: Vec<usize> = run.collect();
+    let kept: Vec<usize> = (0..steps.len()).filter(|at| kept[*at].is_some()).collect();
+    let attics: Vec<TreePath> = kept.iter().map(|at| attics[*at].clone()).collect();
+    let steps = kept.iter().map(|at| &journal.steps()[steps[*at]]);
+    let (paths, befores): (Vec<TreePath>, Vec<Option<Digest>>) =
+        steps.map(|step| (step.path().clone(), step.before())).unzip();
+    let there = look(tree, &paths, &befores)?;
     // An attic's file is read only if something is in its place.
     let doubtful: Vec<usize> = (0..attics.len()).filter(|at| there[*at].0.is_some()).collect();
-    let digests =
-        tree.digest(&doubtful.iter().map(|at| attics[*at].clone()).collect::<Vec<_>>())?.into_iter();
+    let (kept, others): (Vec<TreePath>, Vec<Option<Digest>>) =
+        doubtful.iter().map(|at| (attics[*at].clone(), befores[*at])).unzip();
+    let digests = tree.digest_as(&kept, &others)?.into_iter();
     let digests: HashMap<usize, Digest> = doubtful
         .into_iter()
         .zip(digests)
@@ -385,7 +389,8 @@ fn take_put_back(tree: &dyn Tree, journal: &Journal, run: Range<usize>) -> Resul
     let paths: Vec<TreePath> = steps.iter().map(|index| journal.steps()[*index].path().clone()).collect();
     let (waiting, kept) = (tree.metadata(&staged)?, tree.metadata(&attics)?);
     let (mut moves, mut removed, mut folders) = (Vec::new(), Vec::new(), Vec::new());
-    for (at, (kind, now)) in look(tree, &paths)?.into_iter().enumerate() {
+    let afters: Vec<Option<Digest>> = steps.iter().map(|index| journal.steps()[*index].after()).collect();
+    for (at, (kind, now)) in look(tree, &paths, &afters)?.into_iter().enumerate() {
         let (path, staged, attic) = (&paths[at], &staged[at], &attics[at]);
         let step = &journal.steps()[steps[at]];
         let Step::Put { after, .. } = step else { continue };

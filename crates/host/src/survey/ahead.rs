@@ -7,6 +7,7 @@ use yalotheca_core::{
     id::TreePath,
 };
 
+use super::inventory::bears_suffix;
 use crate::tree::{EntryKind, Tree};
 
 /// How deep contents are looked for.
@@ -28,7 +29,6 @@ pub(super) fn fetch_ahead(
         of_shape(Shape::Folder).flat_map(|kind| &kind.marker).map(String::as_str).collect();
     let descriptors: BTreeSet<&str> =
         of_shape(Shape::Folder).flat_map(|kind| &kind.describe).map(|rule| rule.file.as_str()).collect();
-    let suffixes: Vec<&str> = of_shape(Shape::Archive).filter_map(|kind| kind.suffix.as_deref()).collect();
     let (mut whole, mut ends) = (Vec::new(), Vec::new());
     let mut level = folders.to_vec();
     for _ in 0..DEEPEST {
@@ -45,7 +45,7 @@ pub(super) fn fetch_ahead(
                     EntryKind::File(_) if is_content && descriptors.contains(name.as_str()) => {
                         whole.push(path);
                     }
-                    EntryKind::File(_) if suffixes.iter().any(|suffix| name.ends_with(suffix)) => {
+                    EntryKind::File(_) if bears_suffix(game, &name) => {
                         ends.push(path);
                     }
                     EntryKind::Folder if !is_content && !name.starts_with(".yalotheca") => next.push(path),

@@ -219,6 +219,12 @@ fn look_at_single(
     Ok(true)
 }
 
+/// Returns whether a file's name says that it may be an archive with a content, though it may have been renamed since.
+pub(super) fn bears_suffix(game: &Game, name: &str) -> bool {
+    let mut kinds = game.kinds.values().filter(|kind| kind.shape == Shape::Archive);
+    kinds.any(|kind| kind.suffix.as_ref().is_none_or(|suffix| name.contains(suffix.as_str())))
+}
+
 fn look_at_file(
     tree: &dyn Tree,
     game: &Game,
@@ -228,6 +234,13 @@ fn look_at_file(
     found: &mut Inventory,
 ) -> Result<(), SurveyError> {
     if look_at_single(tree, game, &path, name, found)? {
+        return Ok(());
+    }
+    // Far away, not every file is opened to see what it is.
+    if tree.local().is_none() && !bears_suffix(game, name) {
+        if path.parent().is_some_and(|folder| content_folders.contains(&folder)) {
+            found.strangers.push(path);
+        }
         return Ok(());
     }
     let Some(file) = tree.open(&path)? else { return Ok(()) };
@@ -251,7 +264,9 @@ fn look_at_file(
         Ok(Some(content))
             if game.kinds.get(&content.release.kind).is_some_and(|kind| kind.brings.is_some()) => {}
         Ok(Some(content)) => {
-            let Some((digest, size)) = tree.digest_file(&path)? else { return Ok(()) };
+            let Some((digest, size)) = tree.identify(std::slice::from_ref(&path))?.pop().flatten() else {
+                return Ok(());
+            };
             let payload = Payload { files: vec![PayloadFile { path: name.into(), size, digest, to: None }] };
             found.contents.push(FoundContent { content, path, payload });
         }

@@ -163,14 +163,29 @@ impl Known {
 
     /// Returns the digest of a file if it is known and the file has not changed since.
     pub(super) fn find(&self, cursor: &mut Cursor, path: &TreePath, stamp: &Stamp) -> Option<Digest> {
+        self.find_where(cursor, (path, stamp), |digest| !digest.is_fingerprint())
+    }
+
+    /// Returns the fingerprint of an archive, if it was noted with the same stamp.
+    pub(super) fn fingerprint(&self, path: &TreePath, stamp: &Stamp) -> Option<Digest> {
+        self.find_where(&mut Cursor::default(), (path, stamp), Digest::is_fingerprint)
+    }
+
+    fn find_where(
+        &self,
+        cursor: &mut Cursor,
+        (path, stamp): (&TreePath, &Stamp),
+        fits: impl Fn(&Digest) -> bool,
+    ) -> Option<Digest> {
         if let Some((then, digest)) = self.earlier().find(cursor, path.as_str().as_bytes())
             && then == *stamp
+            && fits(&digest)
         {
             return Some(digest);
         }
         let new = self.new.lock().unwrap_or_else(PoisonError::into_inner);
         let (then, digest) = (*new.get(path)?)?;
-        (then == *stamp).then_some(digest)
+        (then == *stamp && fits(&digest)).then_some(digest)
     }
 
     /// Notes the digest of a file.

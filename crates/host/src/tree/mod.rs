@@ -6,6 +6,7 @@
 mod attributes;
 mod bulk;
 mod digest;
+mod fingerprint;
 mod known;
 mod local;
 mod memory;
@@ -30,6 +31,7 @@ use yalotheca_core::{
 };
 
 pub use digest::{digest_of, digest_of_file};
+pub use fingerprint::fingerprint_of;
 pub use local::LocalTree;
 pub use memory::{Faults, MemoryServer};
 pub use names::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern};
@@ -272,6 +274,54 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where one is there and cannot be read.
     fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError>;
 
+    /// Returns the fingerprint and the size of each file, or the digest where it is no archive that has one.
+    ///
+    /// # Errors
+    /// Where one is there and cannot be read.
+    fn fingerprint(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let fingerprint = |path: &TreePath| {
+            let Some(mut file) = self.open(path)? else { return Ok(None) };
+            match fingerprint_of(&mut *file) {
+                Ok(Some(found)) => Ok(Some(found)),
+                Ok(None) => self.digest_file(path),
+                Err(source) => Err(TreeError { verb: "reading", path: path.to_string(), source }),
+            }
+        };
+        paths.iter().map(fingerprint).collect()
+    }
+
+    /// Returns what each file is known by: its digest, or the fingerprint of a large archive on another machine.
+    ///
+    /// # Errors
+    /// Where one is there and cannot be read.
+    fn identify(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        self.digest(paths)
+    }
+
+    /// Returns the digest and the size of each file, to be compared with another digest: a fingerprint, where that is one.
+    ///
+    /// # Errors
+    /// Where one is there and cannot be read.
+    fn digest_as(
+        &self,
+        paths: &[TreePath],
+        others: &[Option<Digest>],
+    ) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let by_fingerprint: Vec<bool> =
+            others.iter().map(|other| other.is_some_and(|other| other.is_fingerprint())).collect();
+        if !by_fingerprint.contains(&true) {
+            return self.digest(paths);
+        }
+        let of_kind = |wanted: bool| {
+            let pairs = paths.iter().zip(&by_fingerprint).filter(move |(_, is_one)| **is_one == wanted);
+            pairs.map(|(path, _)| path.clone()).collect::<Vec<_>>()
+        };
+        let mut prints = self.fingerprint(&of_kind(true))?.into_iter();
+        let mut digests = self.digest(&of_kind(false))?.into_iter();
+        let next = |is_one: &bool| if *is_one { prints.next() } else { digests.next() };
+        Ok(by_fingerprint.iter().map(next).map(Option::flatten).collect())
+    }
+
     /// Returns when a file was changed last; nothing where there is none.
     ///
     /// # Errors
@@ -384,6 +434,14 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where it cannot be read.
     fn list_folder(&self, path: &TreePath) -> Result<Vec<(String, EntryKind)>, TreeError> {
         Ok(self.list(slice::from_ref(path), true)?.pop().unwrap_or_default())
+    }
+
+    /// Returns the digest and the size of a file, to be compared with another digest.
+    ///
+    /// # Errors
+    /// Where it is there and cannot be read.
+    fn digest_file_as(&self, path: &TreePath, other: Digest) -> Result<Option<(Digest, u64)>, TreeError> {
+        Ok(self.digest_as(slice::from_ref(path), &[Some(other)])?.pop().flatten())
     }
 
     /// Returns the bytes of a file; nothing where there is no such file.

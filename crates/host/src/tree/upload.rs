@@ -16,6 +16,7 @@ use super::{
     Access, LocalTree, Tree, TreeError, Upload, UploadError, UploadSource,
     attributes::Attributes,
     digest::{BUFFER, Hashing},
+    fingerprint::comparable,
     rooted::Spot,
 };
 
@@ -194,14 +195,18 @@ impl Writer<'_> {
         let copy = |from: &Path, mut file: File| -> Result<Digest, UploadError> {
             let length = file.metadata().map_err(|error| unreadable(from, error))?.len();
             if length > AT_ONCE {
-                return Ok(tree.write_from(&mut file, path, &attributes)?);
+                let digest = tree.write_from(&mut file, path, &attributes)?;
+                let comparable = comparable(&mut file, digest, &upload.digest);
+                return comparable.map_err(|error| unreadable(from, error));
             }
             let mut buffer = self.buffer.borrow_mut();
             buffer.clear();
             buffer.reserve(usize::try_from(length).unwrap_or(0));
             file.take(length).read_to_end(&mut buffer).map_err(|error| unreadable(from, error))?;
             tree.write_bytes(&buffer, path, &attributes)?;
-            Ok(Digest::of(&buffer))
+            let digest = Digest::of(&buffer);
+            let comparable = comparable(&mut io::Cursor::new(&*buffer), digest, &upload.digest);
+            comparable.map_err(|error| unreadable(from, error))
         };
         let shares = |from: &Path, file: &File| {
             upload.may_share && tree.reflink_or_link((from, file), path, &attributes)

@@ -4,10 +4,12 @@ mod console;
 mod lines;
 mod probe;
 mod process;
+mod watch;
 
 use std::{
     collections::BTreeMap,
     io,
+    net::ToSocketAddrs,
     path::Path,
     sync::{
         Arc,
@@ -32,10 +34,11 @@ use yalotheca_core::{
 use crate::{
     interrupt::Within,
     survey::{played, value_at},
-    tree::{LocalTree, Tree},
+    tree::{LocalTree, Tree, TreeError},
     trust::Invocation,
 };
 use process::Server;
+pub use watch::{LogFollower, WatchOptions, watch};
 
 /// A trial that could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -57,6 +60,12 @@ pub enum TrialError {
     /// Somebody ended this program; the server was stopped first.
     #[error("ended by a signal ({0}); the server was stopped")]
     Interrupted(i32),
+    /// Somebody ended this program while it followed a log.
+    #[error("ended by a signal ({0})")]
+    WatchInterrupted(i32),
+    /// The log cannot be read.
+    #[error(transparent)]
+    Log(#[from] TreeError),
 }
 
 impl Hint for TrialError {
@@ -67,7 +76,8 @@ impl Hint for TrialError {
             ),
             Self::Render(error) => error.hint(),
             Self::Pattern(error) => error.hint(),
-            Self::Interrupted(_) => None,
+            Self::Log(error) => error.hint(),
+            Self::Interrupted(_) | Self::WatchInterrupted(_) => None,
         }
     }
 }
@@ -139,9 +149,12 @@ impl Drop for Signals {
     }
 }
 
-/// Returns the port at which a server answers on a host, if the definition says how to ask and somebody answers.
-pub fn answers_at(host: &str, game: &Game, scope: &Scope) -> Option<String> {
-    probe::taken_at(host, game.run.probe.as_ref()?, scope).ok().flatten()
+/// Asks a server on a host, and returns the port at which it answers, or that it does not; nothing where it cannot be asked: the
+/// definition does not say how, or the host is not known by this name.
+pub fn ask_at(host: &str, game: &Game, scope: &Scope) -> Option<Option<String>> {
+    let probe = game.run.probe.as_ref()?;
+    (host, 0).to_socket_addrs().ok()?.next()?;
+    probe::taken_at(host, probe, scope).ok()
 }
 
 /// Makes the home folder that a server is given inside its own folder: some cannot start without.

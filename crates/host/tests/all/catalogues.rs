@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, fs, path::Path};
 
 use yalotheca_core::{
     catalogue::Universe,
-    control::{AsFound, CatalogueSource, ControlFile, Locked, ServerSection},
+    control::{AsFound, CatalogueSource, ControlFile, Locked, ProcessSection, ServerSection},
     game::{BUILT_IN, Game, load},
     id::{ContentId, Digest},
     version::ReleaseVersion,
@@ -38,6 +38,7 @@ fn opened<'a>(
         game: game.name.clone(),
         at: ".".into(),
         values: BTreeMap::new(),
+        process: ProcessSection::default(),
     };
     Catalogues::open(
         &ControlFile::new(&server, sources),

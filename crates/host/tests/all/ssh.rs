@@ -1,15 +1,8 @@
 //! A server's folder behind a real SSH server, on the loopback.
 
 use std::{
-    collections::BTreeMap,
-    fs,
-    net::{TcpListener, TcpStream},
-    os::unix::fs::{PermissionsExt, symlink},
-    path::{Path, PathBuf},
-    process::{Child, Command, Stdio},
-    sync::Arc,
-    thread,
-    time::{Duration, Instant},
+    collections::BTreeMap, fs, net::TcpListener, os::unix::fs::symlink, path::Path, process::Command,
+    sync::Arc, time::Duration,
 };
 
 use yalotheca_core::{
@@ -22,7 +15,10 @@ use yalotheca_host::tree::{
     sftp::{Answers, ConnectError, NoQuestions, SftpServer, SshOptions},
 };
 
-use yalotheca_standin::relay::{Line, Relay};
+use yalotheca_standin::{
+    relay::{Line, Relay},
+    ssh_host::SshHost,
+};
 
 use crate::{
     Done,
@@ -30,89 +26,35 @@ use crate::{
     settling::{bells, key, path, text_step},
 };
 
-/// An SSH server with keys of its own, and a client's folder with its keys and known hosts.
+/// An SSH server, and a client's folder with its keys and known hosts.
 pub(crate) struct Ssh {
-    process: Child,
+    host: SshHost,
     pub(crate) port: u16,
     pub(crate) folder: tempfile::TempDir,
-}
-
-impl Drop for Ssh {
-    fn drop(&mut self) {
-        self.process.kill().ok();
-        self.process.wait().ok();
-    }
-}
-
-fn program(name: &str) -> Option<PathBuf> {
-    ["/usr/sbin", "/usr/bin", "/usr/local/bin"]
-        .iter()
-        .map(|folder| Path::new(folder).join(name))
-        .find(|at| at.exists())
 }
 
 impl Ssh {
     /// Starts one; nothing where there is none on this machine.
     #[expect(clippy::print_stderr, reason = "the test's runner shows it")]
     pub(crate) fn start() -> Result<Option<Self>, Box<dyn std::error::Error>> {
-        let (Some(server), Some(_)) = (program("sshd"), program("ssh")) else {
+        let folder = tempfile::tempdir()?;
+        let Some(host) = SshHost::start(folder.path(), None, "")? else {
             if std::env::var_os("YALOTHECA_REAL").is_some() {
                 return Err("sshd and ssh must be there (YALOTHECA_REAL)".into());
             }
             eprintln!("skipped: there is no sshd here");
             return Ok(None);
         };
-        fs::create_dir_all("/run/sshd").ok();
-        let folder = tempfile::tempdir()?;
-        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o700))?;
-        let at = |name: &str| folder.path().join(name);
-        for key in ["host", "user"] {
-            let made = Command::new("ssh-keygen")
-                .args(["-q", "-t", "ed25519", "-N", "", "-f"])
-                .arg(at(key))
-                .stdin(Stdio::null())
-                .status()?;
-            assert!(made.success());
-        }
-        fs::copy(at("user.pub"), at("authorized"))?;
-        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
-        let config = format!(
-            "Port {port}\nListenAddress 127.0.0.1\nHostKey {0}/host\nAuthorizedKeysFile {0}/authorized\nPidFile none\n\
-             Subsystem sftp internal-sftp\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nMaxStartups 50\n",
-            folder.path().display()
-        );
-        fs::write(at("sshd_config"), config)?;
-        let host_key = fs::read_to_string(at("host.pub"))?;
-        fs::write(at("known"), format!("[127.0.0.1]:{port} {host_key}"))?;
-        let process = Command::new(server)
-            .args(["-D", "-e", "-f"])
-            .arg(at("sshd_config"))
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()?;
-        let ssh = Self { process, port, folder };
-        let until = Instant::now() + Duration::from_secs(10);
-        while TcpStream::connect(("127.0.0.1", port)).is_err() {
-            assert!(Instant::now() < until, "sshd does not listen");
-            thread::sleep(Duration::from_millis(20));
-        }
-        Ok(Some(ssh))
+        Ok(Some(Self { port: host.port(), host, folder }))
     }
 
     pub(crate) fn options(&self) -> SshOptions {
-        let at = |name: &str| self.folder.path().join(name).display().to_string();
         SshOptions {
             host: "127.0.0.1".into(),
             user: None,
             port: Some(self.port),
             helper: None,
-            options: vec![
-                format!("IdentityFile={}", at("user")),
-                "IdentitiesOnly=yes".into(),
-                format!("UserKnownHostsFile={}", at("known")),
-                "GlobalKnownHostsFile=none".into(),
-            ],
+            options: self.host.client_options("user"),
             answers: Answers::default(),
         }
     }

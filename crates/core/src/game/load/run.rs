@@ -96,6 +96,7 @@ impl Loader {
             env,
             stop,
             stop_line,
+            log: raw.log.as_ref().map(|file| template(file, &self.server)).transpose()?,
             ready: pattern(&raw.ready)?,
             first: raw.first.as_ref().map(pattern).transpose()?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,

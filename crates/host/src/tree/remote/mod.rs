@@ -295,6 +295,14 @@ impl Tree for RemoteTree {
         self.heard(self.digest_files(paths), paths.first())
     }
 
+    fn fingerprint(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        self.fingerprints(paths)
+    }
+
+    fn identify(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        self.identities(paths)
+    }
+
     fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {
         let found = self.look(std::slice::from_ref(path))?.pop();
         let Some(Found::There { metadata, .. }) = found else { return Ok(None) };

@@ -18,7 +18,11 @@ use super::{
     seen::{Found, Seen},
     stamp_of,
 };
-use crate::tree::{ReadSeek, TreeError, known::Cursor};
+use crate::tree::{
+    ReadSeek, Tree as _, TreeError,
+    fingerprint::{LARGE, fingerprint_of},
+    known::Cursor,
+};
 
 /// So many bytes are worth a word about how far they are.
 const WORTH: u64 = 1 << 20;
@@ -235,18 +239,71 @@ impl RemoteTree {
         for (at, (index, file)) in missing.iter().zip(wanted).enumerate() {
             let (hasher, size) = hashers.remove(&at).unwrap_or_default();
             let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
-            if size == file.metadata.size
-                && let Some(stamp) = stamp_of(&file.metadata)
-                && file
-                    .metadata
-                    .modified
-                    .is_some_and(|modified| modified + self.server.features().tick < now())
-            {
-                self.known.insert(&file.real, stamp, digest);
+            if size == file.metadata.size {
+                self.note_digest(file, digest);
             }
             digests[*index] = Some((digest, size));
         }
         Ok(digests)
+    }
+
+    /// Returns the fingerprints of archives: known from earlier, or from their ends, which are fetched together.
+    pub(super) fn fingerprints(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let files = self.files(paths)?;
+        let known = |file: &Wanted| self.known.fingerprint(&file.real, &stamp_of(&file.metadata)?);
+        let mut prints: Vec<Option<(Digest, u64)>> = files
+            .iter()
+            .map(|file| file.as_ref().and_then(|file| Some((known(file)?, file.metadata.size))))
+            .collect();
+        let missing: Vec<usize> =
+            (0..files.len()).filter(|index| prints[*index].is_none() && files[*index].is_some()).collect();
+        self.read_ends(&missing.iter().map(|index| paths[*index].clone()).collect::<Vec<_>>())?;
+        let mut others = Vec::new();
+        for index in missing {
+            let Some(file) = &files[index] else { continue };
+            let Some(mut opened) = self.open_file(&paths[index])? else { continue };
+            match fingerprint_of(&mut *opened).map_err(self.error("reading", &file.real))? {
+                Some((digest, size)) => {
+                    self.note_digest(file, digest);
+                    prints[index] = Some((digest, size));
+                }
+                None => others.push(index),
+            }
+        }
+        let whole =
+            self.digest_files(&others.iter().map(|index| paths[*index].clone()).collect::<Vec<_>>())?;
+        for (index, digest) in others.into_iter().zip(whole) {
+            prints[index] = digest;
+        }
+        Ok(prints)
+    }
+
+    /// Returns what files are known by.
+    pub(super) fn identities(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        let files = self.files(paths)?;
+        let is_large = |path: &TreePath, file: &Wanted| {
+            let is_digested = || {
+                let stamp = stamp_of(&file.metadata)?;
+                self.known.find(&mut Cursor::default(), path, &stamp)
+            };
+            file.metadata.size > LARGE && is_digested().is_none()
+        };
+        let large = files.iter().map(|file| file.as_ref().is_some_and(|file| is_large(&file.real, file)));
+        let kinds: Vec<Option<Digest>> =
+            large.map(|is_large| is_large.then(|| Digest::fingerprint_of(0, &[]))).collect();
+        self.digest_as(paths, &kinds)
+    }
+
+    /// Notes what a file is known by, unless it may have been changed in the same tick of the host's clock.
+    fn note_digest(&self, file: &Wanted, digest: Digest) {
+        let is_old = |modified: u64| modified + self.server.features().tick < now();
+        if let Some(stamp) = stamp_of(&file.metadata)
+            && file.metadata.modified.is_some_and(is_old)
+            // Who asks for the fingerprint asks again.
+            && (digest.is_fingerprint() || self.known.fingerprint(&file.real, &stamp).is_none())
+        {
+            self.known.insert(&file.real, stamp, digest);
+        }
     }
 
     pub(super) fn open_file(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError> {

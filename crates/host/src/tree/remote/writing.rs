@@ -21,7 +21,7 @@ use super::{
 };
 use crate::tree::{
     Access, NewFolder, TreeError, Upload, UploadError, UploadSource, digest::digest_of,
-    known::Cursor as Known, upload::other_bytes,
+    fingerprint::comparable, known::Cursor as Known, upload::other_bytes,
 };
 use crate::watch::Watch;
 
@@ -236,14 +236,18 @@ impl RemoteTree {
             UploadSource::Tree(old) => {
                 let file = self.files(std::slice::from_ref(old))?.pop().flatten();
                 let file = file.ok_or_else(|| wrong(format!("{old} is gone")))?;
-                self.fetch(index, &file)?
+                self.fetch((index, upload), &file)?
             }
         };
         if digest == upload.digest { Ok(bytes) } else { Err(other_bytes((index, upload), &digest)) }
     }
 
     /// Downloads a file in order to write it again elsewhere.
-    fn fetch(&self, index: usize, file: &Wanted) -> Result<(Bytes<'static>, Digest), UploadError> {
+    fn fetch(
+        &self,
+        (index, upload): (usize, &Upload<'_>),
+        file: &Wanted,
+    ) -> Result<(Bytes<'static>, Digest), UploadError> {
         let failed = |error: io::Error| UploadError::Bytes { index, why: format!("fetching it: {error}") };
         let mut copy = tempfile::NamedTempFile::new().map_err(failed)?;
         let mut hasher = blake3::Hasher::new();
@@ -255,7 +259,9 @@ impl RemoteTree {
             }
         })?;
         written.map_err(failed)?;
-        Ok((Bytes::Temporary(copy), Digest::from_bytes(*hasher.finalize().as_bytes())))
+        let digest = Digest::from_bytes(*hasher.finalize().as_bytes());
+        let digest = comparable(copy.as_file_mut(), digest, &upload.digest).map_err(failed)?;
+        Ok((Bytes::Temporary(copy), digest))
     }
 
     fn upload_batch(

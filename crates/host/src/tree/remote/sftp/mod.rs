@@ -17,6 +17,7 @@ use tracing::debug as trace;
 use super::file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata};
 use exchanges::{List, ReadPart, Simple, WriteFile};
 use pipeline::{Exchange, Pipeline, torn};
+pub use session::machine_of;
 pub use session::{
     ASK_VARIABLE, Answers, AskSecret, ConnectError, NoQuestions, Question, SshOptions, ask_through,
 };

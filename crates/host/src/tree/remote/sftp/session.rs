@@ -188,6 +188,22 @@ fn command(options: &SshOptions, socket: &Path) -> Command {
     command
 }
 
+/// Returns the name or address of the machine that `ssh` would connect to for a host, which may be called otherwise in its
+/// configuration; nothing where it cannot say.
+pub fn machine_of(host: &str, options: &[String]) -> Option<String> {
+    if host.is_empty() || host.starts_with('-') {
+        return None;
+    }
+    let mut command = Command::new("ssh");
+    command.arg("-G");
+    for option in options {
+        command.args(["-o", option]);
+    }
+    let told = command.arg(host).stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
+    let text = String::from_utf8_lossy(&told.stdout).into_owned();
+    text.lines().find_map(|line| line.strip_prefix("hostname ")).map(str::to_owned)
+}
+
 /// Opens a connection.
 pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Session, ConnectError> {
     for name in [Some(&options.host), options.user.as_ref()].into_iter().flatten() {

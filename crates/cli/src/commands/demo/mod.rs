@@ -1,5 +1,8 @@
 //! `demo`: the whole story on a made-up server, with the real commands and their real output.
 
+mod remote;
+mod stories;
+
 use std::{
     fs,
     io::{self, IsTerminal},
@@ -13,6 +16,8 @@ use clap::Args;
 use serde::Serialize;
 use yalotheca_host::trust::shell_word;
 use yalotheca_standin::{catalogue_host::CatalogueHost, moor, quayside};
+
+use stories::{Act, Does, HARBOUR, MOOR};
 
 use crate::{
     ui::Ui,
@@ -29,6 +34,9 @@ pub(crate) struct DemoArgs {
     /// Show the first chapter only: take charge of a server, see what is wrong, put it right
     #[arg(long)]
     quick: bool,
+    /// The server is on another machine: take charge of it and change it over the network
+    #[arg(long, conflicts_with_all = ["quick", "untouched", "into"])]
+    remote: bool,
     /// Run nothing: only create the world in the folder
     #[arg(long, requires = "into", conflicts_with = "quick")]
     untouched: bool,
@@ -62,126 +70,24 @@ impl View for DemoReport {
     fn view(&self, _: &mut Page) {}
 }
 
-/// One step of a story.
-struct Act {
-    /// What it is about.
-    about: &'static str,
-    /// What is done.
-    does: Does,
-}
-
-enum Does {
-    /// A command of ours.
-    Run(&'static [&'static str]),
-    /// Somebody edits a file by hand.
-    Hand { file: &'static str, from: &'static str, to: &'static str },
-}
-
-/// The harbour's story.
-const HARBOUR: &[Act] = &[
-    Act {
-        about: "Somebody left the Larkspur Harbour Festival's server behind. Take charge of it: nothing is changed, and what \
-         lies where the server does not look is named.",
-        does: Does::Run(&["adopt", "--name", "Larkspur Harbour"]),
-    },
-    Act { about: "What is wrong with it?", does: Does::Run(&["check"]) },
-    Act {
-        about: "Put it right: what is missing is brought, what lies wrong is moved, all or nothing.",
-        does: Does::Run(&["fix", "--yes"]),
-    },
-    Act { about: "What is there about bells?", does: Does::Run(&["find", "bell"]) },
-    Act {
-        about: "Tidebell, then. Note it, see what would happen, and do it.",
-        does: Does::Run(&["add", "tidebell", "--later"]),
-    },
-    Act { about: "", does: Does::Run(&["preview"]) },
-    Act { about: "", does: Does::Run(&["settle", "--yes", "--quiet"]) },
-    Act { about: "Does the server start with it?", does: Does::Run(&["trial"]) },
-    Act {
-        about: "Two contents that do not go together: the reason, and the ways out.",
-        does: Does::Run(&["add", "quiet-bells", "tidebell@>=1.3", "--yes"]),
-    },
-    Act {
-        about: "Is there anything newer? Where something cannot be updated, the reason is given.",
-        does: Does::Run(&["update", "--yes"]),
-    },
-    Act {
-        about: "The festival's race is postponed before it is announced: in with it, and out again.",
-        does: Does::Run(&["add", "regatta", "--yes"]),
-    },
-    Act { about: "", does: Does::Run(&["undo", "--yes"]) },
-    Act {
-        about: "The bells are too loud. What only they needed goes with them.",
-        does: Does::Run(&["drop", "tidebell", "--yes"]),
-    },
-    Act {
-        about: "Fishing for the festival: twice the catch of everything, in one go. The settings file comes with the first start; what is \
-         set waits for it, and the trial starts twice.",
-        does: Does::Run(&["add", "net-and-line@=1.0", "--yes", "--quiet"]),
-    },
-    Act { about: "", does: Does::Run(&["settings", "net-and-line", "/multipliers/*=2", "--yes"]) },
-    Act { about: "", does: Does::Run(&["trial"]) },
-    Act {
-        about: "A newer release brings new defaults. What was set stays; what is new is taken.",
-        does: Does::Run(&["add", "net-and-line@*", "--later", "--quiet"]),
-    },
-    Act { about: "", does: Does::Run(&["update", "net-and-line", "--yes"]) },
-    Act { about: "", does: Does::Run(&["settings", "net-and-line"]) },
-    Act { about: "What was done, and by whom?", does: Does::Run(&["history"]) },
-    Act { about: "Everything is in order.", does: Does::Run(&["check"]) },
-];
-
-/// The moor's story: configuration that is content.
-const MOOR: &[Act] = &[
-    Act {
-        about: "The festival has a second server: a Mossgarrow moor that never started. Its first start makes files and ends.",
-        does: Does::Run(&["adopt", "--name", "Larkspur Moor", "--quiet"]),
-    },
-    Act { about: "", does: Does::Run(&["trial"]) },
-    Act {
-        about: "Tweaks are contents that are configuration only. A trader with lanterns, at a place of our choice:",
-        does: Does::Run(&["add", "lantern-seller", "--set", "place=120.5,3,88", "--yes"]),
-    },
-    Act {
-        about: "And one that writes two files that go together: something happens, and something is done about it.",
-        does: Does::Run(&["add", "reed-burst", "--yes", "--quiet"]),
-    },
-    Act { about: "", does: Does::Run(&["trial"]) },
-    Act {
-        about: "At night somebody takes one half out by hand, and mistypes the trader's stock. The server says nothing of the half.",
-        does: Does::Hand {
-            file: "rules/answers.yml",
-            from: "- to: reed_burst\n  do: sound the reed horn\n",
-            to: "",
-        },
-    },
-    Act {
-        about: "",
-        does: Does::Hand {
-            file: "trade/people/lantern-seller.xml",
-            from: "stock=\"lanterns\"",
-            to: "stock=\"lantrens\"",
-        },
-    },
-    Act { about: "", does: Does::Run(&["check"]) },
-    Act { about: "", does: Does::Run(&["settle", "--yes"]) },
-    Act {
-        about: "A setting that would break something is pointed out before it is made.",
-        does: Does::Run(&["settings", "server", "/host/story/plays=Basemarsh/opne", "--later"]),
-    },
-    Act { about: "", does: Does::Run(&["preview", "--diff"]) },
-];
-
 /// Where the demo plays.
 pub(super) struct World {
     root: PathBuf,
     server: PathBuf,
+    /// Where commands are typed, if not in the server's folder.
+    desk: Option<PathBuf>,
     program: PathBuf,
     /// What its catalogue is called.
     name: &'static str,
     catalogue: String,
     /// Whether it stays when the demo is over.
     stays: bool,
+    /// The address of a server on another machine, and how it is shown.
+    address: Option<String>,
+    /// The server, once somebody has started it.
+    running: std::cell::RefCell<Option<remote::Started>>,
+    /// What commands find in their environment.
+    environment: Vec<(String, String)>,
 }
 
 pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
@@ -207,6 +113,9 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
         None => temporary.path().to_owned(),
     };
     let mut world = build(&root).map_err(failed("building the demo's world"))?;
+    if args.remote {
+        return remote::play(&root, world, ui);
+    }
     world.stays = args.into.is_some();
     if args.untouched {
         build_moor(&root).map_err(failed("building the demo's moor"))?;
@@ -279,6 +188,10 @@ pub(super) fn build(root: &Path) -> io::Result<World> {
         name: "quayside",
         catalogue: "../quayside".into(),
         stays: false,
+        desk: None,
+        address: None,
+        running: std::cell::RefCell::default(),
+        environment: Vec::new(),
     })
 }
 
@@ -295,6 +208,10 @@ fn build_moor(root: &Path) -> io::Result<World> {
         name: "tweaks",
         catalogue: "../tweaks".into(),
         stays: false,
+        desk: None,
+        address: None,
+        running: std::cell::RefCell::default(),
+        environment: Vec::new(),
     })
 }
 
@@ -330,6 +247,13 @@ fn by_hand(
     Ok(report)
 }
 
+/// Returns what an exit code that may occur in the story means.
+fn meaning(code: i32) -> Option<&'static str> {
+    let meanings =
+        [(0, ""), (1, "problems found"), (3, "no versions fit together"), (5, "refused for safety")];
+    meanings.iter().find(|(known, _)| *known == code).map(|(_, meaning)| *meaning)
+}
+
 fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     let mut page = Page::new(100);
     page.raw("");
@@ -337,7 +261,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
         page.line(Role::Dim, act.about);
     }
     let words = match act.does {
-        Does::Run(words) => words,
+        Does::Run(words) | Does::Watch(words) => words,
         Does::Hand { file, from, to } => {
             if !ui.is_json() {
                 ui.print(&page.into_text())?;
@@ -347,6 +271,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     };
     let mut words: Vec<String> = words.iter().map(ToString::to_string).collect();
     if words[0] == "adopt" {
+        words.splice(1..1, world.address.clone());
         words.extend(["--catalogue".into(), format!("{}={}", world.name, world.catalogue)]);
         words.extend(["--set".into(), format!("program={}", world.program.display())]);
     }
@@ -360,7 +285,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     let own = std::env::current_exe()
         .map_err(|source| AppError::Io { what: "finding this program".into(), source })?;
     let mut command = Command::new(own);
-    command.args(&words).current_dir(&world.server).stdin(Stdio::null());
+    command.args(&words).current_dir(world.desk.as_ref().unwrap_or(&world.server)).stdin(Stdio::null());
     // The demo leaves nothing in the user's own folders, unless its world stays.
     for (name, folder) in
         [("XDG_CACHE_HOME", "cache"), ("XDG_STATE_HOME", "state"), ("XDG_CONFIG_HOME", "config")]
@@ -369,15 +294,20 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
             command.env(name, world.root.join(folder));
         }
     }
+    command.envs(world.environment.iter().map(|(name, value)| (name, value)));
     if !io::stdout().is_terminal() {
         command.env("NO_COLOR", "1");
     }
     let is_shown = io::stdout().is_terminal() && !ui.is_json();
+    let starting = matches!(act.does, Does::Watch(_)).then(|| remote::start_soon(world));
     let output = command
         .stderr(if is_shown { Stdio::inherit() } else { Stdio::piped() })
         .stdout(if is_shown { Stdio::inherit() } else { Stdio::piped() })
         .output()
         .map_err(|source| AppError::Io { what: "running a command of the demo".into(), source })?;
+    if let Some(starting) = starting {
+        world.running.replace(starting.join().ok().flatten());
+    }
     // What is told on the way comes before the result.
     let told = String::from_utf8_lossy(&output.stderr) + String::from_utf8_lossy(&output.stdout);
     let report = ActReport {
@@ -390,11 +320,10 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     if !ui.is_json() {
         ui.print(&told)?;
     }
-    let meaning = match output.status.code() {
-        Some(0) => return Ok(report),
-        Some(1) => "problems found",
-        Some(3) => "no versions fit together",
-        _ => {
+    let meaning = match output.status.code().and_then(meaning) {
+        Some("") => return Ok(report),
+        Some(meaning) => meaning,
+        None => {
             return Err(AppError::Refused {
                 what: format!("a command of the demo failed ({})", output.status),
                 hint: Some("this is a bug in Yalotheca; the output is above".into()),

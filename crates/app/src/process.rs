@@ -1,0 +1,374 @@
+//! Whether a server runs, and how it is stopped for a change and started again: by the commands of `[server.process]`, by what a trial
+//! left running, or by the person.
+
+use std::{
+    thread,
+    time::{Duration, Instant, SystemTime},
+};
+
+use yalotheca_core::id::TreePath;
+use yalotheca_host::{
+    running::{self, Running},
+    tree::{Protocol, RemoteAddress, sftp},
+    trial,
+    trust::Invocation,
+};
+
+use crate::{
+    Answer, AppError, Front, Server,
+    ops::trial::{TrialReport, TrialRequest, trial as try_start},
+    server::{how_to_stop, trust},
+};
+
+/// A command of `[server.process]` may take so long.
+const PATIENCE: Duration = Duration::from_secs(120);
+/// A server that was started may take so long until it answers.
+const STARTING: Duration = Duration::from_secs(60);
+/// A server that was stopped by hand may take so long to end.
+const ENDING: Duration = Duration::from_secs(20);
+/// A log that was written to so recently is probably that of a running server.
+const FRESH: Duration = Duration::from_secs(120);
+
+/// What a command of `[server.process]` does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Act {
+    /// It starts the server.
+    Start,
+    /// It stops the server.
+    Stop,
+    /// It tells whether the server runs.
+    Status,
+}
+
+/// How it is known that a server runs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RunningBy {
+    /// A process of this machine.
+    Process(Running),
+    /// It answers at its port.
+    Port {
+        /// The port.
+        port: String,
+        /// The host.
+        host: String,
+    },
+    /// Its status command says so.
+    Status,
+}
+
+/// Whether a server runs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ServerState {
+    /// It does not, as far as can be told.
+    Stopped,
+    /// It does.
+    Running(RunningBy),
+    /// Nothing can tell.
+    Unknown {
+        /// How long ago its log was written to, if that is recent.
+        log: Option<Duration>,
+    },
+}
+
+impl RunningBy {
+    /// Returns it in words: `the server is running (process 812)`.
+    pub fn says(&self) -> String {
+        match self {
+            Self::Process(running) => format!("the server is running (process {})", running.pid),
+            Self::Port { port, host } => {
+                format!("the server is running: it answers at port {port} of {host}")
+            }
+            Self::Status => "the server is running, as its status command says".into(),
+        }
+    }
+}
+
+impl Server {
+    /// Returns a command of `[server.process]`, once somebody at this account has agreed to it; nothing where there is none.
+    ///
+    /// # Errors
+    /// Where it was not agreed to.
+    pub fn process_command(&self, act: Act, front: &dyn Front) -> Result<Option<Invocation>, AppError> {
+        let section = &self.control.wants.server.process;
+        let (words, does) = match act {
+            Act::Start => (&section.start, "To start the server"),
+            Act::Stop => (&section.stop, "To stop the server"),
+            Act::Status => (&section.status, "To learn whether the server runs"),
+        };
+        let Some(command) = Invocation::of_words(words, &self.control.folder) else { return Ok(None) };
+        let trust = trust()?;
+        if trust.has_command(&command) {
+            return Ok(Some(command));
+        }
+        if !command.program.is_file() {
+            return Err(AppError::Usage {
+                what: format!("there is no program {}, which [server.process] names", words[0]),
+                hint: Some("correct it in yalotheca.toml, or install the program".into()),
+            });
+        }
+        // Agreeing to everything beforehand is not knowing a command.
+        let question =
+            format!("{does}, this would be run on this machine: {command}. Allow it from now on? (yes/no)");
+        match front.text(&question) {
+            Answer::Text(text) if text.eq_ignore_ascii_case("yes") => {
+                let noting = |source| AppError::Io { what: "noting that it may be run".into(), source };
+                trust.agree_to(&command).map_err(noting)?;
+                Ok(Some(command))
+            }
+            _ => Err(AppError::Refused {
+                what: format!(
+                    "{}, {command} would be run, which this account has not allowed yet",
+                    does.to_lowercase()
+                ),
+                hint: Some(
+                    "it is in [server.process] of yalotheca.toml; run the same in a terminal, and answer yes"
+                        .into(),
+                ),
+            }),
+        }
+    }
+
+    /// Returns whether the server runs.
+    ///
+    /// # Errors
+    /// Where its status command was not agreed to or cannot be run.
+    pub fn state(&self, front: &dyn Front) -> Result<ServerState, AppError> {
+        if let Some(running) = self.running() {
+            return Ok(ServerState::Running(RunningBy::Process(running)));
+        }
+        if let Some(command) = self.process_command(Act::Status, front)? {
+            let (code, _) = command.run(PATIENCE).map_err(failed(&command))?;
+            return Ok(if code == 0 {
+                ServerState::Running(RunningBy::Status)
+            } else {
+                ServerState::Stopped
+            });
+        }
+        Ok(self.state_by_looking())
+    }
+
+    /// Returns whether the server runs, as far as can be told without running a command.
+    pub(crate) fn state_by_looking(&self) -> ServerState {
+        if let Some(running) = self.running() {
+            return ServerState::Running(RunningBy::Process(running));
+        }
+        // The processes of this machine have told.
+        if self.tree.local().is_some() {
+            return ServerState::Stopped;
+        }
+        let host = self.machine();
+        let asked = trial::ask_at(&host, &self.game, &self.survey.scope);
+        let log = self.log_age().filter(|age| *age < FRESH);
+        match (asked, log) {
+            (Some(Some(port)), _) => ServerState::Running(RunningBy::Port { port, host }),
+            (Some(None), None) => ServerState::Stopped,
+            (_, log) => ServerState::Unknown { log },
+        }
+    }
+
+    /// Returns the machine at which the server's port is asked.
+    pub(crate) fn machine(&self) -> String {
+        let machine = || match RemoteAddress::parse(&self.control.wants.server.at) {
+            Ok(address) if address.protocol == Protocol::Sftp => {
+                sftp::machine_of(&address.host, &self.options.ssh).unwrap_or(address.host)
+            }
+            Ok(address) => address.host,
+            Err(_) => "127.0.0.1".into(),
+        };
+        self.machine.get_or_init(machine).clone()
+    }
+
+    /// Returns the file to which the server writes its log, if the definition knows one.
+    pub(crate) fn log_file(&self) -> Option<TreePath> {
+        let template = self.game.run.log.as_ref()?;
+        TreePath::new(&template.render(&self.survey.scope).ok()?).ok()
+    }
+
+    fn log_age(&self) -> Option<Duration> {
+        let written = self.tree.modified(&self.log_file()?).ok().flatten()?;
+        // A clock that is ahead makes it newer than now.
+        Some(SystemTime::now().duration_since(written).unwrap_or_default())
+    }
+
+    /// Makes sure that a change can be made: the server is stopped, or is going to be.
+    ///
+    /// # Errors
+    /// Where it runs, and may not be or cannot be stopped.
+    pub fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
+        let state = self.state(front)?;
+        let ServerState::Running(by) = state else {
+            return Ok(Pause { is_unknown: matches!(state, ServerState::Unknown { .. }), state, way: None });
+        };
+        if !self.options.restarts {
+            return Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) });
+        }
+        let way = match (&by, self.process_command(Act::Stop, front)?) {
+            (RunningBy::Process(running), _) if running.is_noted => Way::Trial(running.clone()),
+            (_, Some(stop)) => Way::Command { stop, start: self.process_command(Act::Start, front)? },
+            (_, None) => Way::ByHand,
+        };
+        Ok(Pause { is_unknown: false, state: ServerState::Running(by), way: Some(way) })
+    }
+}
+
+fn failed(command: &Invocation) -> impl Fn(std::io::Error) -> AppError {
+    let what = format!("running {command}");
+    move |source| AppError::Io { what: what.clone(), source }
+}
+
+/// How a server is stopped and started again.
+#[derive(Debug)]
+enum Way {
+    /// A trial has left it running.
+    Trial(Running),
+    /// By commands of `[server.process]`.
+    Command { stop: Invocation, start: Option<Invocation> },
+    /// By the person.
+    ByHand,
+}
+
+/// A server that is stopped, or is going to be stopped, for a change.
+#[derive(Debug)]
+pub struct Pause {
+    state: ServerState,
+    is_unknown: bool,
+    way: Option<Way>,
+}
+
+/// A server that was stopped for a change.
+#[derive(Debug)]
+#[must_use = "it is to be started again"]
+pub struct Paused(Option<Way>);
+
+/// How a server was started again.
+#[derive(Debug)]
+pub enum Resumed {
+    /// It did not run before.
+    WasStopped,
+    /// By its start command.
+    Started {
+        /// Whether it answers at its port by now; nothing where that cannot be asked.
+        answers: Option<bool>,
+    },
+    /// By a trial, which left it running.
+    Tried(Box<TrialReport>),
+    /// The person has to do it.
+    ByHand,
+}
+
+impl Pause {
+    /// Returns the question whether a change may be made: the usual one, and what comes with it.
+    pub fn question(&self, usual: &str) -> String {
+        match (&self.way, &self.state) {
+            (Some(_), _) => format!("The server runs. Stop it, and start it again afterwards? {usual}"),
+            (None, ServerState::Unknown { log: Some(age) }) => format!(
+                "The server may be running: its log was written to {} s ago. If it runs, stop it first. {usual}",
+                age.as_secs()
+            ),
+            (None, ServerState::Unknown { log: None }) => {
+                format!("Nothing here can tell whether the server runs. If it does, stop it first. {usual}")
+            }
+            (None, _) => usual.to_owned(),
+        }
+    }
+
+    /// Returns whether nothing can tell whether the server runs.
+    pub fn is_unknown(&self) -> bool {
+        self.is_unknown
+    }
+
+    /// Stops the server, if it runs.
+    ///
+    /// # Errors
+    /// Where it does not end.
+    pub fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
+        match &self.way {
+            None => {}
+            Some(Way::Trial(process)) => {
+                let is_gone = running::stop(server.local()?, process, server.game.run.stop, PATIENCE);
+                if !is_gone {
+                    return Err(AppError::Refused {
+                        what: format!("process {} does not end", process.pid),
+                        hint: Some("nothing was changed; stop it by hand".into()),
+                    });
+                }
+            }
+            Some(Way::Command { stop, .. }) => run(stop)?,
+            Some(Way::ByHand) => {
+                let asked = front.text("Stop the server now, in its panel say; then press Enter.");
+                if asked == Answer::Nobody {
+                    return Err(AppError::Refused {
+                        what: "the server is running, and there is no one here to stop it".into(),
+                        hint: Some("say in yalotheca.toml how it is stopped: [server.process] stop = [\"program\", \"argument\"]".into()),
+                    });
+                }
+            }
+        }
+        if self.way.is_some() {
+            wait(ENDING, || !matches!(server.state(front), Ok(ServerState::Running(_))));
+            if let ServerState::Running(by) = server.state(front)? {
+                return Err(AppError::Refused {
+                    what: format!("{} still", by.says()),
+                    hint: Some("nothing was changed; stop it, then try again".into()),
+                });
+            }
+        }
+        Ok(Paused(self.way))
+    }
+}
+
+impl Paused {
+    /// Starts the server again, if it ran before.
+    ///
+    /// # Errors
+    /// Where it cannot be started.
+    pub fn resume(self, server: &Server, front: &dyn Front) -> Result<Resumed, AppError> {
+        match self.0 {
+            None => Ok(Resumed::WasStopped),
+            Some(Way::ByHand | Way::Command { start: None, .. }) => Ok(Resumed::ByHand),
+            Some(Way::Trial(_)) => {
+                let request =
+                    TrialRequest { keep: true, patience: STARTING.as_secs(), ..TrialRequest::default() };
+                Ok(Resumed::Tried(Box::new(try_start(&server.options, front, &request, &|_| {})?)))
+            }
+            Some(Way::Command { start: Some(start), .. }) => {
+                run(&start)?;
+                Ok(Resumed::Started { answers: server.wait_until_it_answers() })
+            }
+        }
+    }
+}
+
+impl Server {
+    /// Waits until the server answers at its port, for a while; nothing where that cannot be asked.
+    pub(crate) fn wait_until_it_answers(&self) -> Option<bool> {
+        let host = self.machine();
+        let ask = || trial::ask_at(&host, &self.game, &self.survey.scope);
+        ask()?;
+        Some(wait(STARTING, || ask().flatten().is_some()))
+    }
+}
+
+/// Runs a command that has to succeed.
+pub(crate) fn run(command: &Invocation) -> Result<(), AppError> {
+    let (code, printed) = command.run(PATIENCE).map_err(failed(command))?;
+    if code == 0 {
+        return Ok(());
+    }
+    let last = printed.lines().rev().find(|line| !line.trim().is_empty());
+    let last = last.map(|line| format!(": {}", line.trim())).unwrap_or_default();
+    let source = std::io::Error::other(format!("it ended with exit code {code}{last}"));
+    Err(failed(command)(source))
+}
+
+/// Waits until something is so, and returns whether it is.
+fn wait(patience: Duration, is_so: impl Fn() -> bool) -> bool {
+    let until = Instant::now() + patience;
+    while !is_so() {
+        if Instant::now() >= until {
+            return false;
+        }
+        thread::sleep(Duration::from_millis(200));
+    }
+    true
+}

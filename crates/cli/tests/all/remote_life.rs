@@ -1,0 +1,225 @@
+//! What is special about a server on another machine: large archives, and that somebody else starts it.
+
+use std::{
+    fs,
+    os::unix::fs::PermissionsExt,
+    path::Path,
+    process::{Child, Command, Stdio},
+    thread,
+    time::{Duration, SystemTime},
+};
+
+use yalotheca_standin::{
+    kites::zipped,
+    relay::{Line, Relay},
+};
+
+use crate::{
+    harness::{Done, program},
+    remote::{Far, Ssh, encoded},
+};
+
+/// A plugin as large as some are: what is in it cannot be made smaller.
+fn large_plugin(id: &str, version: &str) -> Result<Vec<u8>, std::io::Error> {
+    let descriptor =
+        format!(r#"{{"id": "{id}", "title": "{id}", "version": "{version}", "engine": ">=2.2 <3"}}"#);
+    let mut state =
+        id.bytes().fold(88_172_645_463_325_252_u64, |sum, byte| sum.wrapping_mul(31) + u64::from(byte));
+    let noise = (0..1_500_000).map(|_| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state.to_le_bytes()[3]
+    });
+    zipped(&[("plugin.json".into(), descriptor.into_bytes()), ("code/main.tide".into(), noise.collect())])
+}
+
+fn modified(path: &Path) -> Result<SystemTime, std::io::Error> {
+    fs::metadata(path)?.modified()
+}
+
+#[test]
+fn large_archives_are_known_by_their_ends() -> Done {
+    const MANY: usize = 20;
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let mut far = Far::new()?;
+    let mut order = far.world.read("plugins/order.txt")?;
+    for at in 0..MANY {
+        let id = format!("chart-{at}");
+        fs::write(far.world.path(&format!("plugins/{id}-1.0.swp")), large_plugin(&id, "1.0")?)?;
+        order = format!("{order}{id}\n");
+    }
+    far.world.write("plugins/order.txt", &order)?;
+    // As old as files on a server are.
+    for entry in fs::read_dir(far.world.path("plugins"))?.flatten() {
+        let file = fs::File::options().append(true).open(entry.path());
+        if entry.path().is_file() {
+            file?.set_modified(SystemTime::now() - Duration::from_secs(100_000))?;
+        }
+    }
+    let relay = Relay::start(([127, 0, 0, 1], ssh.port()).into(), Line::default())?;
+    ssh.host.make_known(&format!("[127.0.0.1]:{}", relay.port()))?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    let address = format!("sftp://127.0.0.1:{}{}", relay.port(), encoded(&far.world.server()));
+    let before = far.world.digests()?;
+    far.adopt(&address).code(0).says(&["chart-7 1.0 on"]);
+    // A whole server is 30 MB; of each archive the ends are read.
+    let read = relay.bytes();
+    assert!(read < 3_000_000, "{read} bytes");
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    far.run(&["fix", "--yes"]).code(0);
+    far.run(&["check"]).code(0);
+    let read = relay.bytes() - read;
+    assert!(read < 3_000_000, "{read} bytes");
+    // Out of the server and in again: it is moved, not sent.
+    far.run(&["drop", "chart-3", "--yes"]).code(0);
+    assert!(!far.world.path("plugins/chart-3-1.0.swp").exists());
+    far.run(&["undo", "--yes"]).code(0);
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    assert!(relay.bytes() < 9_000_000, "{} bytes", relay.bytes());
+    // Another one in its place is noticed, and kept.
+    let path = far.world.path("plugins/chart-4-1.0.swp");
+    let whole = fs::read(&path)?;
+    fs::write(&path, large_plugin("chart-4", "1.0.1")?)?;
+    far.run(&["check"]).code(0).says(&["chart-4-1.0.swp of chart-4 was edited"]);
+    far.run(&["where", "chart-4"]).code(0).says(&["edited"]);
+    fs::write(&path, &whole)?;
+    far.run(&["check"]).code(0);
+    // A byte that went bad on the disk is found by who reads every byte.
+    let path = far.world.path("plugins/chart-5-1.0.swp");
+    let (mut bytes, date) = (fs::read(&path)?, modified(&path)?);
+    bytes[700_000] ^= 1;
+    fs::write(&path, &bytes)?;
+    fs::File::options().append(true).open(&path)?.set_modified(date)?;
+    far.run(&["check"]).code(0);
+    far.run(&["check", "--deep"])
+        .code(1)
+        .says(&["Reading every byte over the network", "chart-5-1.0.swp is damaged"]);
+    bytes[700_000] ^= 1;
+    fs::write(&path, &bytes)?;
+    fs::File::options().append(true).open(&path)?.set_modified(date)?;
+    far.run(&["check", "--deep"]).code(0);
+    // The same server, looked after from its own machine from now on.
+    let wants = far.control.join("yalotheca.toml");
+    let text = fs::read_to_string(&wants)?;
+    let here = text.replace(&address, &far.world.server().display().to_string());
+    assert_ne!(here, text);
+    fs::write(&wants, here)?;
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    far.run(&["drop", "chart-6", "--yes"]).code(0);
+    for _ in 0..2 {
+        far.run(&["undo", "--yes"]).code(0);
+    }
+    far.run(&["undo", "--yes"]).code(2);
+    assert_eq!(far.world.digests()?, before, "byte for byte");
+    Ok(())
+}
+
+/// A server that somebody has started; it ends with this.
+struct Started(Child);
+
+impl Drop for Started {
+    fn drop(&mut self) {
+        self.0.kill().ok();
+        self.0.wait().ok();
+    }
+}
+
+#[test]
+fn a_server_that_others_start_is_watched_from_afar() -> Done {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let mut far = Far::new()?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    far.adopt(&address).code(0);
+    far.run(&["fix", "--yes"]).code(0);
+    far.run(&["trial"]).code(5).says(&[
+        "runs on another machine",
+        "yalotheca trial --watch",
+        "[server.process]",
+    ]);
+    far.run(&["trial", "--watch", "--log", "../out.log"]).code(2);
+    let server = far.world.server();
+    let start = |after: u64| {
+        let server = server.clone();
+        thread::spawn(move || {
+            thread::sleep(Duration::from_millis(after));
+            let mut command = Command::new(program());
+            command.args(["stand-in", "saltwick"]).arg(&server).stdin(Stdio::null());
+            command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map(Started)
+        })
+    };
+    let starting = start(1_500);
+    far.run(&["trial", "--watch"]).code(0).says(&["ready", "no problems", "night-lamps 1.2.0 loaded"]);
+    let running = starting.join().map_err(|_| "starting")??;
+    // Nothing is changed under it.
+    far.run(&["settings", "server", "name=By night", "--yes"])
+        .code(5)
+        .says(&["it answers at port", "--restart"]);
+    far.run(&["settings", "server", "name=By night", "--yes", "--restart"])
+        .code(5)
+        .says(&["there is no one here to stop it", "[server.process]"]);
+    assert!(!far.world.read("saltwick.conf")?.contains("By night"));
+    drop(running);
+    // What is wrong is told as it is here.
+    fs::remove_file(far.world.path("plugins/lamp-oil-1.0.2.swp"))?;
+    let starting = start(1_500);
+    far.run(&["trial", "--watch"]).code(1).says(&["something is wrong", "night-lamps 1.2.0 failed"]);
+    drop(starting.join());
+    Ok(())
+}
+
+#[test]
+fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again() -> Done {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let mut far = Far::new()?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    far.adopt(&address).code(0);
+    far.run(&["fix", "--yes"]).code(0);
+    // What a panel's own command line would be.
+    let panel = far.control.join("panel");
+    let script = format!(
+        "#!/bin/sh\npid='{2}'\ncase $1 in\n\
+         start) '{0}' stand-in saltwick '{1}' >/dev/null 2>&1 & echo $! > \"$pid\"; sleep 0.3;;\n\
+         stop) kill $(cat \"$pid\"); while kill -0 $(cat \"$pid\") 2>/dev/null; do sleep 0.05; done; rm \"$pid\";;\n\
+         status) test -f \"$pid\";;\nesac\n",
+        program().display(),
+        far.world.server().display(),
+        panel.with_extension("pid").display(),
+    );
+    fs::write(&panel, script)?;
+    fs::set_permissions(&panel, fs::Permissions::from_mode(0o755))?;
+    let wants = far.control.join("yalotheca.toml");
+    let text = fs::read_to_string(&wants)?;
+    let commands = "[server.process]\nstart = [\"./panel\", \"start\"]\nstop = [\"./panel\", \"stop\"]\nstatus = [\"./panel\", \"status\"]\n";
+    let at = text.find("[[catalogue]]").ok_or("no catalogue")?;
+    fs::write(&wants, format!("{}{commands}\n{}", &text[..at], &text[at..]))?;
+    // Nobody has agreed to that, and agreeing to everything is not agreeing to that.
+    let refused = far.run(&["settings", "server", "name=One", "--yes"]).code(5);
+    refused.says(&["which this account has not allowed yet", "panel' status"]);
+    // In a terminal, it is asked once for each.
+    far.agree(&["trial", "--keep"]).code(0).says(&["Allow it from now on?", "ready", "no problems"]);
+    far.run(&["settings", "server", "name=One", "--yes"])
+        .code(5)
+        .says(&["as its status command says", "--restart"]);
+    far.agree(&["settings", "server", "name=One", "--yes", "--restart"])
+        .code(0)
+        .says(&["Settled as change", "The server was started again."]);
+    assert!(far.world.read("saltwick.conf")?.contains("name = One"));
+    // From now on nobody is asked.
+    let pid = fs::read_to_string(panel.with_extension("pid"))?;
+    far.run(&["settings", "server", "name=Two", "--yes", "--restart"]).code(0);
+    assert_ne!(fs::read_to_string(panel.with_extension("pid"))?, pid);
+    far.run(&["undo", "--yes", "--restart"]).code(0).says(&["The server was started again."]);
+    assert!(far.world.read("saltwick.conf")?.contains("name = One"));
+    far.run(&["trial"]).code(5).says(&["as its status command says"]);
+    let stop = Command::new(&panel).arg("stop").current_dir(&far.control).status()?;
+    assert!(stop.success());
+    far.run(&["trial"]).code(0).says(&["ready", "no problems"]);
+    assert!(!panel.with_extension("pid").exists(), "it was stopped again");
+    // Another program under the same name was not agreed to.
+    fs::write(&panel, "#!/bin/sh\nexit 0\n")?;
+    far.run(&["settings", "server", "name=Three", "--yes"]).code(5).says(&["not allowed yet"]);
+    Ok(())
+}
