@@ -12,6 +12,7 @@ use std::{
 };
 
 use yalotheca_standin::{
+    kites::zipped,
     relay::{Line, Relay},
     ssh_host::SshHost,
 };
@@ -205,7 +206,37 @@ fn measure_in(folder: &Path, program: &str, runs: usize, out: &mut impl Write) -
     for (name, times) in &mut rows {
         row(out, name, times)?;
     }
-    compare(&hosts, program, runs, out)
+    compare(&hosts, program, runs, out)?;
+    archives(&hosts, program, out)
+}
+
+/// How many bytes it costs to take charge of many large archives.
+fn archives(hosts: &Hosts, program: &str, out: &mut impl Write) -> io::Result<()> {
+    const MANY: usize = 300;
+    const LARGE: usize = 5 << 20;
+    let server = hosts.root.join("archives");
+    fs::create_dir_all(server.join("plugins"))?;
+    fs::write(server.join("saltwick.conf"), "town = brinewick\n")?;
+    fs::write(server.join("boot.json"), "{\"engine\": \"\", \"runtime\": 6}\n")?;
+    let mut order = String::new();
+    for at in 0..MANY {
+        let id = format!("chart-{at}");
+        let descriptor = format!("{{\"id\": \"{id}\", \"title\": \"{id}\", \"version\": \"1.0\"}}");
+        let code = super::files::noise(at, LARGE);
+        let zip =
+            zipped(&[("plugin.json".into(), descriptor.into_bytes()), ("code/main.tide".into(), code)])?;
+        fs::write(server.join(format!("plugins/{id}-1.0.swp")), zip)?;
+        order = order + &id + "\n";
+    }
+    fs::write(server.join("plugins/order.txt"), order)?;
+    let relay = Relay::start(([127, 0, 0, 1], hosts.ssh_port).into(), Line::default())?;
+    hosts.ssh.make_known(&format!("[127.0.0.1]:{}", relay.port()))?;
+    let control = hosts.root.join("archives-control");
+    fs::create_dir_all(&control)?;
+    let address = format!("sftp://127.0.0.1:{}{}", relay.port(), server.display());
+    let time = hosts.ours(program, &control, &["adopt", &address, "--game", "saltwick"])?;
+    row(out, "300 archives of 5 MB: yalotheca adopt", &mut [time])?;
+    writeln!(out, "{:<52} {:>8.1} MB", "the same: bytes over the network", relay.bytes() as f64 / 1e6)
 }
 
 /// Nothing to do on many files, and one edit far away.

@@ -1,11 +1,10 @@
 //! An FTP server with faults to choose from: few connections, no MLSD, dates in minutes, renames that do not replace.
 
 use std::{
-    fmt::Write as _,
     fs,
     io::{self, BufRead, BufReader, Read, Seek, SeekFrom, Write},
     net::{TcpListener, TcpStream},
-    os::unix::fs::PermissionsExt,
+    os::unix::{ffi::OsStrExt, fs::PermissionsExt},
     path::{Path, PathBuf},
     sync::{
         Arc,
@@ -31,6 +30,8 @@ pub struct Manners {
     pub is_plain: bool,
     /// Whether a rename replaces.
     pub replaces: bool,
+    /// Whether it takes names that differ in case only for one, as some disks do.
+    pub ignores_case: bool,
     /// Whether it ends every third data connection in the middle.
     pub tears: bool,
 }
@@ -44,6 +45,7 @@ impl Default for Manners {
             hides: false,
             is_plain: false,
             replaces: true,
+            ignores_case: false,
             tears: false,
         }
     }
@@ -150,7 +152,19 @@ impl Session {
     fn at(&self, path: &str) -> (PathBuf, String) {
         let whole = if path.starts_with('/') { path.to_owned() } else { format!("{}/{path}", self.folder) };
         let names: Vec<&str> = whole.split('/').filter(|name| !name.is_empty() && *name != ".").collect();
-        (names.iter().fold(self.root.clone(), |at, name| at.join(name)), format!("/{}", names.join("/")))
+        let real = names.iter().fold(self.root.clone(), |at, name| self.within(&at, name));
+        (real, format!("/{}", names.join("/")))
+    }
+
+    /// Returns the path of a name in a folder.
+    fn within(&self, folder: &Path, name: &str) -> PathBuf {
+        let at = folder.join(name);
+        if !self.manners.ignores_case || at.exists() {
+            return at;
+        }
+        let names = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.file_name());
+        let is_same = |other: &std::ffi::OsString| other.to_string_lossy().eq_ignore_ascii_case(name);
+        names.into_iter().find(is_same).map_or(at, |other| folder.join(other))
     }
 
     fn serve(mut self) -> io::Result<()> {
@@ -229,24 +243,26 @@ impl Session {
         self.say(&reply)
     }
 
-    fn listing(&self, verb: &str, rest: &str) -> Option<String> {
+    fn listing(&self, verb: &str, rest: &str) -> Option<Vec<u8>> {
         let wants_all = rest == "-a" && self.manners.hides;
         let folder = self.at(if wants_all { "" } else { rest }).0;
-        let mut text = String::new();
+        let mut text = Vec::new();
         for entry in fs::read_dir(folder).ok()?.flatten() {
-            let name = entry.file_name().to_string_lossy().into_owned();
-            if name.starts_with('.') && self.manners.hides && !wants_all {
+            let name = entry.file_name();
+            let name = name.as_bytes();
+            if name.starts_with(b".") && self.manners.hides && !wants_all {
                 continue;
             }
-            let metadata = fs::symlink_metadata(entry.path()).ok()?;
+            // What has gone meanwhile is not there.
+            let Ok(metadata) = fs::symlink_metadata(entry.path()) else { continue };
             let seconds = metadata.modified().ok()?.duration_since(UNIX_EPOCH).ok()?.as_secs();
             let ((year, month, day), clock) = (date(seconds / 86_400), seconds % 86_400);
             let (hour, minute) = (clock / 3_600, clock / 60 % 60);
             if verb == "MLSD" {
                 let kind = if metadata.is_dir() { "dir" } else { "file" };
-                writeln!(
+                write!(
                     text,
-                    "type={kind};size={};modify={year:04}{month:02}{day:02}{hour:02}{minute:02}{:02}; {name}\r",
+                    "type={kind};size={};modify={year:04}{month:02}{day:02}{hour:02}{minute:02}{:02}; ",
                     metadata.len(),
                     clock % 60
                 )
@@ -258,12 +274,8 @@ impl Session {
                     format!("{:>14}", metadata.len())
                 };
                 let (half, hour) = (if hour < 12 { "AM" } else { "PM" }, (hour + 11) % 12 + 1);
-                writeln!(
-                    text,
-                    "{month:02}-{day:02}-{:02}  {hour:02}:{minute:02}{half} {size} {name}\r",
-                    year % 100
-                )
-                .ok()?;
+                write!(text, "{month:02}-{day:02}-{:02}  {hour:02}:{minute:02}{half} {size} ", year % 100)
+                    .ok()?;
             } else {
                 let kind = if metadata.is_dir() {
                     'd'
@@ -276,11 +288,22 @@ impl Session {
                 let letters: String = (0..9)
                     .map(|bit| if mode >> (8 - bit) & 1 == 1 { ['r', 'w', 'x'][bit % 3] } else { '-' })
                     .collect();
-                let target =
-                    fs::read_link(entry.path()).map_or(String::new(), |to| format!(" -> {}", to.display()));
                 let month = MONTHS[usize::try_from(month - 1).unwrap_or(0)];
-                writeln!(text, "{kind}{letters} 1 wren crew {:>9} {month} {day:02} {hour:02}:{minute:02} {name}{target}\r", metadata.len()).ok()?;
+                write!(
+                    text,
+                    "{kind}{letters} 1 wren crew {:>9} {month} {day:02} {hour:02}:{minute:02} ",
+                    metadata.len()
+                )
+                .ok()?;
             }
+            text.extend_from_slice(name);
+            if verb != "MLSD"
+                && !self.manners.is_plain
+                && let Ok(target) = fs::read_link(entry.path())
+            {
+                write!(text, " -> {}", target.display()).ok()?;
+            }
+            text.extend_from_slice(b"\r\n");
         }
         Some(text)
     }
@@ -314,7 +337,7 @@ impl Session {
             _ => {
                 let text = self.listing(verb, rest).unwrap_or_default();
                 let most = usize::try_from(most).unwrap_or(usize::MAX).min(text.len());
-                data.write_all(&text.as_bytes()[..most]).map(|()| most == text.len())
+                data.write_all(&text[..most]).map(|()| most == text.len())
             }
         };
         drop(data);

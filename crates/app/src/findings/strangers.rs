@@ -55,6 +55,12 @@ pub(super) fn look(
         let says = format!("{path} cannot be read: {what}");
         findings.push(Finding::trouble("unreadable", path.as_str(), says, None));
     }
+    for name in server.tree.odd_names() {
+        let says = format!(
+            "{name} has a name that is not UTF-8; Yalotheca leaves it alone, and the server may load it"
+        );
+        findings.push(Finding::note("odd-name", &name, says, None));
+    }
     let listed = listed_and_missing(server, inventory)?;
     let mut found_elsewhere: BTreeSet<&ContentId> = BTreeSet::new();
     let texts = Texts::new(&*server.tree);

@@ -33,6 +33,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("needs", "The server skips the content, or fails when it loads it."),
     ("not-registered", "The files are here, and the server does not load them."),
     ("not-settled", "The server still runs what was there before."),
+    ("odd-name", "It is not updated, not checked for what it needs, and never changed."),
     ("order", "The content is loaded before what it builds on, and may fail or lose its changes."),
     ("other-file", "Another file lies where this content's file belongs, so the server loads that one."),
     ("other-release", "The server loads another version than the one whose needs were checked."),

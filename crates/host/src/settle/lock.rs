@@ -128,8 +128,7 @@ impl Drop for Claim {
             renewing.join().ok();
         }
         // Should this fail, the lock is seen to be a dead process's.
-        self.tree.remove_files(std::slice::from_ref(&self.file)).ok();
-        self.tree.remove_empty_folder(&self.folder).ok();
+        self.tree.remove_lock(&self.file, &self.folder).ok();
     }
 }
 

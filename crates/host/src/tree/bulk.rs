@@ -14,7 +14,8 @@ use rustix::{
 use yalotheca_core::id::{Digest, TreePath};
 
 use super::{
-    EntryKind, LocalTree, TreeError, digest::Stamp, known::Cursor, local::sort_of, rooted::is_absent,
+    EntryKind, LocalTree, TreeError, digest::Stamp, known::Cursor, local::sort_of, odd_name,
+    rooted::is_absent,
 };
 
 use crate::threads::{cores, spread};
@@ -89,7 +90,11 @@ impl LocalTree {
             for entry in Dir::read_from(&folder)? {
                 let entry = entry?;
                 // Names that are not UTF-8 cannot be ours.
-                let Ok(name) = entry.file_name().to_str() else { continue };
+                let Ok(name) = entry.file_name().to_str() else {
+                    let odd = odd_name(path, entry.file_name().to_bytes());
+                    self.odd_names.lock().unwrap_or_else(PoisonError::into_inner).insert(odd);
+                    continue;
+                };
                 if name == "." || name == ".." {
                     continue;
                 }

@@ -1,12 +1,13 @@
 //! A server's folder on this machine.
 
 use std::{
+    collections::BTreeSet,
     fs::File,
     io::{self, Read, Write},
     os::unix::{ffi::OsStringExt, fs::MetadataExt, process::CommandExt},
     path::{Path, PathBuf},
     process::{Command, Stdio},
-    sync::{Arc, Mutex, atomic::AtomicBool},
+    sync::{Arc, Mutex, PoisonError, atomic::AtomicBool},
     thread::{self, JoinHandle},
     time::{Duration, SystemTime},
 };
@@ -42,6 +43,8 @@ pub struct LocalTree {
     pub(super) clones_nothing: Arc<AtomicBool>,
     /// What was read, so that it is not read again as long as it is the same.
     pub(super) known: Arc<Known>,
+    /// Names that are not UTF-8 in folders that were listed.
+    pub(super) odd_names: Arc<Mutex<BTreeSet<String>>>,
     /// Which of the files that are known from earlier are unchanged: found out by another thread, and good for one use.
     pub(super) ahead: Arc<Mutex<Option<JoinHandle<Vec<bool>>>>>,
     #[cfg(debug_assertions)]
@@ -64,6 +67,7 @@ impl LocalTree {
             root: Root::new(root),
             clones_nothing: Arc::default(),
             known: Arc::default(),
+            odd_names: Arc::default(),
             ahead: Arc::default(),
             #[cfg(debug_assertions)]
             faults: None,
@@ -306,6 +310,10 @@ impl Tree for LocalTree {
 
     fn open(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError> {
         Ok(self.open_file(path)?.map(|file| Box::new(file) as Box<dyn ReadSeek>))
+    }
+
+    fn odd_names(&self) -> Vec<String> {
+        self.odd_names.lock().unwrap_or_else(PoisonError::into_inner).iter().cloned().collect()
     }
 
     fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {

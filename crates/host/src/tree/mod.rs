@@ -237,6 +237,9 @@ pub trait Tree: fmt::Debug + Send + Sync {
         Ok(())
     }
 
+    /// Returns the names that are not UTF-8 in the folders that were listed, as a person recognises them. Nothing is done with such files.
+    fn odd_names(&self) -> Vec<String>;
+
     /// Begins to look at the files that are known from earlier, since they are going to be asked about.
     fn prefetch(&self) {}
 
@@ -396,6 +399,15 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where one cannot be removed.
     fn remove_files(&self, paths: &[TreePath]) -> Result<(), TreeError>;
 
+    /// Removes a file of ours and then its folder, if that is empty. Both may be gone already.
+    ///
+    /// # Errors
+    /// Where one cannot be removed.
+    fn remove_lock(&self, file: &TreePath, folder: &TreePath) -> Result<(), TreeError> {
+        self.remove_files(slice::from_ref(file))?;
+        self.remove_empty_folder(folder).map(drop)
+    }
+
     /// Removes a folder with all that is in it. Only for what is ours, in `.yalotheca/`.
     ///
     /// # Errors
@@ -483,6 +495,14 @@ pub trait Tree: fmt::Debug + Send + Sync {
             }
         }
     }
+}
+
+/// Returns a name that is not UTF-8 in a way that a person recognises: mostly it is Latin-1.
+pub(crate) fn odd_name(folder: &TreePath, bytes: &[u8]) -> String {
+    // Some protocols show only that something is odd.
+    let shown = std::str::from_utf8(bytes).map(str::to_owned);
+    let name: String = shown.unwrap_or_else(|_| bytes.iter().map(|byte| char::from(*byte)).collect());
+    if folder.is_root() { name } else { format!("{folder}/{name}") }
 }
 
 /// Returns whether a path is in our own folder.

@@ -42,6 +42,7 @@ fn kinds() -> Vec<(&'static str, Manners)> {
         ("two connections", Manners { connections: 2, ..usual() }),
         ("one connection", Manners { connections: 1, has_mlsd: false, ..usual() }),
         ("replaces nothing", Manners { replaces: false, ..usual() }),
+        ("ignores case", Manners { ignores_case: true, ..usual() }),
         ("tears", Manners { tears: true, replaces: false, ..usual() }),
         ("tears lists", Manners { tears: true, has_mlsd: false, hides: true, ..usual() }),
     ]
@@ -157,5 +158,40 @@ fn whoever_cannot_get_in_over_ftp_learns_why() -> Done {
     };
     let error = FtpServer::connect(options, "herring".into()).err().ok_or("it does not encrypt")?;
     assert!(matches!(error, ConnectFtpError::NoEncryption { .. }), "{error}");
+    Ok(())
+}
+
+#[test]
+fn names_in_another_case_and_names_that_are_no_text() -> Done {
+    use std::os::unix::ffi::OsStrExt;
+
+    for ignores_case in [true, false] {
+        let (root, files, control) = (tempfile::tempdir()?, tempfile::tempdir()?, tempfile::tempdir()?);
+        let srv = root.path().join("srv");
+        fs::create_dir_all(srv.join("Mods/Old"))?;
+        fs::write(srv.join("Order.TXT"), "old")?;
+        fs::write(srv.join("Mods").join(std::ffi::OsStr::from_bytes(b"gl\xf6ckchen.lua")), "")?;
+        let host = FtpHost::start(root.path(), &Manners { ignores_case, ..Manners::default() })?;
+        let tree = connect(&host, "herring")?;
+        assert_eq!(tree.read_file(&path("order.txt"))?.is_some(), ignores_case);
+        assert_eq!(tree.kind_of(&path("mods/old"))?.is_some(), ignores_case);
+        assert_eq!(tree.kind_of(&path("mods/new"))?, None);
+        assert_eq!(tree.list_folder(&path("Mods"))?, [("Old".to_owned(), EntryKind::Folder)]);
+        assert_eq!(tree.odd_names(), ["Mods/gl\u{fffd}ckchen.lua"]);
+        let local = LocalTree::new(&srv);
+        assert_eq!(local.list_folder(&path("Mods"))?.len(), 1);
+        assert_eq!(local.odd_names(), ["Mods/glöckchen.lua"]);
+        // Where case does not count, what is there is written to, under its own name.
+        let (mut steps, sources) = bells(files.path())?;
+        let before = ignores_case.then_some("old");
+        steps.push(text_step("order.txt", before, "new"));
+        carry_out(&tree, control.path(), (steps, &sources))??;
+        let (upper, lower) = (srv.join("Order.TXT"), srv.join("order.txt"));
+        // This disk knows two names; where they are one, the file has one of them.
+        let there: Vec<String> = [upper, lower].iter().flat_map(fs::read_to_string).collect();
+        assert_eq!(there, if ignores_case { vec!["new"] } else { vec!["old", "new"] });
+        let bells = if ignores_case { "Mods/bells/ring.lua" } else { "mods/bells/ring.lua" };
+        assert!(srv.join(bells).exists(), "{bells}");
+    }
     Ok(())
 }

@@ -29,6 +29,7 @@ impl RemoteTree {
     fn resolve(&self, paths: &[TreePath], follows: bool) -> Result<Vec<Found>, TreeError> {
         for round in 0..ROUNDS {
             let (mut found, mut folders, mut links) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
+            let mut case = None;
             let seen = self.seen();
             for path in paths {
                 match seen.find(&self.root, path, follows) {
@@ -43,6 +44,7 @@ impl RemoteTree {
                         folders.insert(folder);
                     }
                     Err(Unseen::Link(link)) => drop(links.insert(link)),
+                    Err(Unseen::Case(path, is_file)) => case = Some((path, is_file)),
                 }
             }
             drop(seen);
@@ -50,6 +52,24 @@ impl RemoteTree {
                 return Ok(found);
             }
             self.see(&Vec::from_iter(folders))?;
+            if let Some((path, is_file)) = case {
+                let asked = self.at(path.as_str());
+                // Some servers answer what something is from the listing of its folder.
+                let is_there = |_: &[usize]| {
+                    let there = if is_file {
+                        self.server.read(&[(asked.clone(), 0..1)]).pop().map(|read| read.map(drop))
+                    } else {
+                        self.server.list(std::slice::from_ref(&asked)).pop().map(|list| list.map(drop))
+                    };
+                    vec![there.unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()))]
+                };
+                match self.retried(1, is_there).pop() {
+                    Some(Err(error)) if is_torn(&error) => {
+                        return Err(self.error("looking at", &path)(error));
+                    }
+                    answer => self.seen().ignores_case = Some(matches!(answer, Some(Ok(())))),
+                }
+            }
             for link in links {
                 let read = self.retried(1, |_| vec![self.server.read_link(&self.at(link.as_str()))]);
                 let target = read.into_iter().next().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));

@@ -295,6 +295,17 @@ impl Tree for RemoteTree {
         self.heard(self.digest_files(paths), paths.first())
     }
 
+    fn odd_names(&self) -> Vec<String> {
+        let seen = self.seen();
+        let mut names: Vec<String> = seen.odd_names.iter().cloned().collect();
+        if seen.ignores_case == Some(true) {
+            // A folder was listed by more than one name.
+            names.sort_by_key(|name| name.to_ascii_lowercase());
+            names.dedup_by(|one, other| one.eq_ignore_ascii_case(other));
+        }
+        names
+    }
+
     fn fingerprint(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
         self.fingerprints(paths)
     }
@@ -369,6 +380,10 @@ impl Tree for RemoteTree {
 
     fn remove_files(&self, paths: &[TreePath]) -> Result<(), TreeError> {
         self.sure(self.remove_each(paths))
+    }
+
+    fn remove_lock(&self, file: &TreePath, folder: &TreePath) -> Result<(), TreeError> {
+        self.remove_lock_by_name(file, folder)
     }
 
     fn remove_all(&self, path: &TreePath) -> Result<(), TreeError> {

@@ -159,7 +159,9 @@ impl RemoteTree {
         for (index, file) in files.iter().enumerate() {
             let last = file.metadata.size.saturating_sub(1) / BLOCK * BLOCK;
             // What ends a little behind a block needs the one before as well.
-            for start in BTreeSet::from([0, last.saturating_sub(BLOCK), last]) {
+            let is_short = file.metadata.size - last < BLOCK / 4;
+            let before = if is_short { last.saturating_sub(BLOCK) } else { last };
+            for start in BTreeSet::from([0, before, last]) {
                 if self.seen().block(&file.real, start, &file.metadata).is_none() {
                     blocks.push((index, start));
                 }

@@ -65,6 +65,28 @@ impl RemoteTree {
         Ok(())
     }
 
+    /// Removes the file and the folder of a lock by their names: they are not looked at first.
+    pub(super) fn remove_lock_by_name(&self, file: &TreePath, folder: &TreePath) -> Result<(), TreeError> {
+        // In a folder of ours that is known to be no link.
+        let is_plain = folder.parent().is_some_and(|own| self.seen().is_folder(&own));
+        if !is_plain {
+            self.remove_each(std::slice::from_ref(file))?;
+            return self.remove_if_empty(folder).map(drop);
+        }
+        let (asked, above) = ([self.at(file.as_str())], [self.at(folder.as_str())]);
+        for removed in self.retried(1, |_| self.server.remove_files(&asked)) {
+            removed
+                .or_else(|error| if is_no_folder(&error) { Ok(()) } else { Err(error) })
+                .map_err(self.error("removing", file))?;
+        }
+        // Somebody else's lock may be there by now.
+        self.retried(1, |_| self.server.remove_folders(&above));
+        let mut seen = self.seen();
+        seen.removed(file);
+        seen.removed(folder);
+        Ok(())
+    }
+
     pub(super) fn remove_whole(&self, path: &TreePath) -> Result<(), TreeError> {
         let (mut files, mut levels) = (Vec::new(), vec![vec![path.clone()]]);
         match self.look_at_links(std::slice::from_ref(path))?.pop() {

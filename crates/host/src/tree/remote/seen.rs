@@ -8,7 +8,7 @@ use std::{
 use yalotheca_core::id::TreePath;
 
 use super::file_server::{RemoteEntry, RemoteKind, RemoteMetadata};
-use crate::tree::{is_own, rooted::Refusal};
+use crate::tree::{is_own, odd_name, rooted::Refusal};
 
 /// A name that a file has while another one is put in its place, where the file server cannot replace it in one act. If that was
 /// interrupted, the file is still known by its own name.
@@ -42,6 +42,10 @@ pub(super) struct Seen {
     texts: HashMap<TreePath, Text>,
     /// Blocks of files that were opened, by where they begin.
     blocks: HashMap<(TreePath, u64), Text>,
+    /// Whether the host takes names that differ in case only for one; nothing as long as it did not matter.
+    pub(super) ignores_case: Option<bool>,
+    /// Names that are not UTF-8, as far as they can be shown.
+    pub(super) odd_names: BTreeSet<String>,
     /// A failure to read an open file.
     pub(super) failure: Option<(TreePath, std::io::Error)>,
     /// The mode of the tree's folder, if its listing tells.
@@ -73,13 +77,15 @@ pub(super) enum Found {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Unseen {
     Folder(TreePath),
+    /// Whether a file, or a folder, is at a path, though only a name in another case is listed.
+    Case(TreePath, bool),
     Link(TreePath),
 }
 
 impl Seen {
     pub(super) fn forget(&mut self) {
-        let failure = self.failure.take();
-        *self = Self { failure, ..Self::default() };
+        let (failure, ignores_case) = (self.failure.take(), self.ignores_case);
+        *self = Self { failure, ignores_case, ..Self::default() };
     }
 
     pub(super) fn listing(&self, folder: &TreePath) -> Option<&Option<Listing>> {
@@ -98,13 +104,13 @@ impl Seen {
         let listing = entries.map(|entries| {
             let mut listing = Listing::new();
             for entry in entries {
-                // A name that is no text could not be written again.
-                if let Ok(name) = entry.name
-                    && name != "."
-                    && name != ".."
-                    && !name.contains('/')
-                {
-                    listing.insert(name, Entry { metadata: entry.metadata, called: None });
+                match entry.name {
+                    Ok(name) if name != "." && name != ".." && !name.contains('/') => {
+                        listing.insert(name, Entry { metadata: entry.metadata, called: None });
+                    }
+                    Ok(_) => {}
+                    // It could not be written again as it is.
+                    Err(bytes) => drop(self.odd_names.insert(odd_name(&folder, &bytes))),
                 }
             }
             let old: Vec<(String, Entry)> = listing
@@ -120,6 +126,13 @@ impl Seen {
             listing
         });
         self.folders.insert(folder, listing);
+    }
+
+    /// Whether a folder at the top is listed as one.
+    pub(super) fn is_folder(&self, path: &TreePath) -> bool {
+        let listing = self.folders.get(&TreePath::root()).and_then(Option::as_ref);
+        let entry = listing.and_then(|listing| listing.get(path.as_str()));
+        entry.is_some_and(|entry| entry.metadata.kind == RemoteKind::Folder)
     }
 
     /// Whether a file is there by another name only.
@@ -146,8 +159,19 @@ impl Seen {
             }
             let Some(listing) = self.folders.get(&folder) else { return Err(Unseen::Folder(folder)) };
             let Some(listing) = listing else { return Ok(Found::Absent { real: None }) };
-            let Ok(at) = folder.join(&name) else { return Ok(Found::Absent { real: None }) };
-            let Some(entry) = listing.get(&name) else {
+            let Ok(mut at) = folder.join(&name) else { return Ok(Found::Absent { real: None }) };
+            let mut listed = listing.get(&name);
+            if listed.is_none()
+                && self.ignores_case != Some(false)
+                && let Some((other, entry)) = listing.iter().find(|(other, _)| is_variant(other, &name))
+            {
+                if self.ignores_case.is_none() {
+                    return Err(Unseen::Case(at, entry.metadata.kind == RemoteKind::File));
+                }
+                let Ok(called) = folder.join(other) else { return Ok(Found::Absent { real: None }) };
+                (at, listed) = (called, Some(entry));
+            }
+            let Some(entry) = listed else {
                 return Ok(Found::Absent { real: names.is_empty().then_some(at) });
             };
             match entry.metadata.kind {
@@ -318,6 +342,11 @@ impl Seen {
 
 fn names(path: &str) -> impl Iterator<Item = String> {
     path.split('/').filter(|name| !name.is_empty() && *name != ".").map(str::to_owned)
+}
+
+/// Returns whether two names differ in case only.
+fn is_variant(one: &str, other: &str) -> bool {
+    one.len() == other.len() && one.eq_ignore_ascii_case(other)
 }
 
 fn folder_itself(folder: &TreePath) -> Found {

@@ -28,7 +28,7 @@ use crate::watch::Watch;
 /// A file no larger than this is read whole before it is sent.
 const AT_ONCE: u64 = 1 << 20;
 /// So many bytes, and so many files, are sent before they are looked at.
-const BATCH: (u64, usize) = (64 << 20, 4_000);
+const BATCH: (u64, usize) = (64 << 20, 20_000);
 /// So many bytes, or files, are worth a word about how far they are.
 const WORTH: u64 = 1 << 20;
 const MANY: usize = 50;

@@ -418,6 +418,8 @@ impl FtpServer {
         }
         match (self.look(path), error.kind()) {
             (Ok(_), io::ErrorKind::Other) => io::Error::new(is_there, error),
+            // It is asked again over another connection.
+            (Err(looked), _) if is_torn(&looked) => looked,
             (Err(looked), _)
                 if looked.kind() == io::ErrorKind::NotFound && is_there != io::ErrorKind::AlreadyExists =>
             {

@@ -118,10 +118,13 @@ impl Exchange for List {
             }
             Ok(Reply::Names(mut names)) => {
                 self.names.append(&mut names);
-                // A second part: it is a long one.
-                let count = if self.is_long { LISTINGS.1 } else { LISTINGS.0 };
-                self.is_long = true;
-                if self.done.is_some() { self.end(Ok(())) } else { self.more(count) }
+                // After one part, the answer to the second request mostly says that there is no more.
+                let is_long = std::mem::replace(&mut self.is_long, true);
+                match &self.done {
+                    Some(_) => self.end(Ok(())),
+                    None if is_long || self.asked == 0 => self.more(LISTINGS.1),
+                    None => Vec::new(),
+                }
             }
             Ok(Reply::End) => self.end(Ok(())),
             Ok(_) => self.end(Err(unexpected())),
