@@ -307,9 +307,15 @@ fn states(
     }
     let mut members_off = Vec::new();
     let members: BTreeSet<&ContentId> = one.release.members.iter().map(|member| &member.id).collect();
-    for member in &members {
-        let others = members.iter().filter(|other| *other != member);
-        let own = entries(&others.map(|other| ((*other).clone(), String::new())).collect())?;
+    // Without a member that is called as the pack is: by that name, the whole pack is switched off.
+    let without = |kept: &ContentId| {
+        let others = members.iter().filter(|other| ***other != *kept && ***other != one.id);
+        entries(&others.map(|other| ((*other).clone(), String::new())).collect())
+    };
+    let of_namesake = if members.contains(&one.id) { without(&one.id)? } else { Vec::new() };
+    for member in members.iter().filter(|member| ***member != one.id) {
+        let mut own = without(member)?;
+        own.retain(|entry| !of_namesake.iter().any(|other| other.key() == entry.key()));
         if is_off(&own) {
             off.insert((*member).clone(), why(&own));
             members_off.push((*member).clone());

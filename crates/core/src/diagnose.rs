@@ -97,6 +97,7 @@ pub struct LogReader<'a> {
     watched: Vec<(ContentId, bool, Vec<Watched>)>,
     ready: bool,
     troubles: Vec<Trouble>,
+    may_be_brief: bool,
 }
 
 impl<'a> LogReader<'a> {
@@ -145,7 +146,14 @@ impl<'a> LogReader<'a> {
             }
             watched.push((locked.id.clone(), pack, own));
         }
-        Ok(Self { game, scope: scope.clone(), watched, ready: false, troubles: Vec::new() })
+        Ok(Self {
+            game,
+            scope: scope.clone(),
+            watched,
+            ready: false,
+            may_be_brief: false,
+            troubles: Vec::new(),
+        })
     }
 
     /// Reads one line.
@@ -237,8 +245,16 @@ impl<'a> LogReader<'a> {
         &self.troubles
     }
 
+    /// Takes a log that speaks of no content at all for one that is kept brief.
+    #[must_use]
+    pub fn of_brief_log(self) -> Self {
+        Self { may_be_brief: true, ..self }
+    }
+
     /// Returns what became of each content.
     pub fn contents(&self) -> BTreeMap<ContentId, ContentState> {
+        let mut watched = self.watched.iter().flat_map(|(.., own)| own);
+        let says_nothing = self.may_be_brief && !watched.any(|one| one.seen);
         let state = |own: &[Watched], pack: bool| {
             if let Some(bad) = own.iter().find(|watched| watched.why.is_some()) {
                 let why = bad.why.clone().unwrap_or_default();
@@ -251,6 +267,8 @@ impl<'a> LogReader<'a> {
                 own.iter().filter(|watched| !watched.seen).map(|watched| watched.name.clone()).collect();
             if missing.is_empty() {
                 ContentState::Loaded
+            } else if says_nothing {
+                ContentState::Untold
             } else {
                 ContentState::NotSeen { members: if pack { missing } else { Vec::new() } }
             }
@@ -366,6 +384,8 @@ mod tests {
         let lineup = [locked("pier", &kind, &[]), locked("gulls", &kind, &[])];
         let reader = read(&game, &lineup, "ready");
         assert_eq!(reader.contents()["pier"], ContentState::NotSeen { members: Vec::new() });
+        assert_eq!(reader.of_brief_log().contents()["pier"], ContentState::Untold);
+        let reader = read(&game, &lineup, "ready");
         assert_eq!(reader.contents()["gulls"], ContentState::Untold);
     }
 

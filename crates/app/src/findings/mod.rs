@@ -162,11 +162,18 @@ fn as_found(server: &Server) -> Vec<Finding> {
             findings.push(finding.with_remedy(remedy));
             continue;
         }
-        for key in &locked.found.unregistered {
-            let says = format!("{id} is only partly enabled: {key} is missing");
-            let finding = Finding::trouble("not-registered", id.as_str(), says, Some(FIX));
-            findings.push(finding.with_remedy(remedy.clone()));
-        }
+        /// So many missing entries are named.
+        const NAMED: usize = 3;
+        let keys = &locked.found.unregistered;
+        let named: Vec<&str> = keys.iter().take(NAMED).map(String::as_str).collect();
+        let missing = match keys.len() {
+            1 => format!("{} is missing", named[0]),
+            all if all <= NAMED => format!("{} are missing", named.join(", ")),
+            all => format!("{} and {} more are missing", named.join(", "), all - NAMED),
+        };
+        let says = format!("{id} is only partly enabled: {missing}");
+        let finding = Finding::trouble("not-registered", id.as_str(), says, Some(FIX));
+        findings.push(finding.with_remedy(remedy));
     }
     findings
 }

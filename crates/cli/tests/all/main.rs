@@ -21,6 +21,7 @@ mod other_definitions;
 mod packs;
 mod published;
 mod real_bzfs;
+mod real_far;
 mod real_luanti;
 mod real_states;
 mod real_teeworlds;

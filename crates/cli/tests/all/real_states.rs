@@ -327,11 +327,19 @@ fn members_of_a_pack_are_switched_one_by_one() -> Done {
     world.write(&format!("{MODS}/quay/modpack.conf"), "name = quay\n")?;
     put_mod(&world, &format!("{MODS}/quay/quay_lamps"), "name = quay_lamps\n")?;
     put_mod(&world, &format!("{MODS}/quay/quay_fog"), "name = quay_fog\ndepends = tide\n")?;
-    enable(&world, "load_mod_quay_lamps = true\n# too thick\nload_mod_quay_fog = false\n")?;
+    // One that is called as the pack is, and one that no line names.
+    put_mod(&world, &format!("{MODS}/quay/quay"), "name = quay\n")?;
+    put_mod(&world, &format!("{MODS}/quay/quay_moss"), "name = quay_moss\n")?;
+    let lines = "load_mod_quay = true\nload_mod_quay_lamps = true\n# too thick\nload_mod_quay_fog = false\n";
+    enable(&world, lines)?;
     world.write("../files/tide/mod.conf", "name = tide\n")?;
     world.write("../files/tide/init.lua", "-- tide\n")?;
-    world.run(&["adopt", "--catalogue", "own=../files"]).code(0).says(&["partly on", "off: quay_fog"]);
+    world
+        .run(&["adopt", "--catalogue", "own=../files"])
+        .code(0)
+        .says(&["partly on", "off: quay_fog, quay_moss"]);
     assert!(world.read("yalotheca.toml")?.contains("quay_fog = \"too thick\""));
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
     // What only a member needs that is off is not missing.
     world.run(&["check"]).code(0);
     world.run(&["list"]).code(0).says(&["quay modpack partly on", "off: quay_fog"]);

@@ -20,10 +20,10 @@ use yalotheca_standin::{
 use crate::harness::{Answer, Done, World, digests_of, free_port, skipped};
 
 /// An FTP server that ends with the test.
-struct Vsftpd {
+pub(crate) struct Vsftpd {
     process: Child,
     _folder: tempfile::TempDir,
-    port: u16,
+    pub(crate) port: u16,
 }
 
 impl Drop for Vsftpd {
@@ -50,7 +50,7 @@ fn wait_for(port: u16) -> Done {
 
 impl Vsftpd {
     /// Starts an FTP server that shows a folder.
-    fn start(root: &Path, encrypts: bool) -> Result<Option<Self>, Box<dyn std::error::Error>> {
+    pub(crate) fn start(root: &Path, encrypts: bool) -> Result<Option<Self>, Box<dyn std::error::Error>> {
         let Some(program) = program("vsftpd") else { return skipped("vsftpd").map(|()| None) };
         let folder = tempfile::tempdir()?;
         let at = |name: &str| folder.path().join(name).display().to_string();
@@ -128,6 +128,11 @@ impl Far {
     pub(crate) fn in_folder(folder: &Path) -> Result<Self, Box<dyn std::error::Error>> {
         let world = World::empty_in(folder)?;
         quayside::write_left_behind_server(&world.server(), world.port)?;
+        Self::around(world)
+    }
+
+    /// The same, with a server that is there already.
+    pub(crate) fn around(world: World) -> Result<Self, Box<dyn std::error::Error>> {
         let control = world.root().join("control");
         fs::create_dir_all(&control)?;
         Ok(Self { world, control, env: Vec::new() })

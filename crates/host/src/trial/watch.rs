@@ -117,7 +117,7 @@ pub fn watch(
 ) -> Result<Trial, TrialError> {
     let pause = Duration::from_millis(if tree.local().is_some() { 50 } else { 400 });
     let plays = played(tree, game, scope).ok().and_then(|maps| maps.play);
-    let mut reader = LogReader::new(game, scope, lineup, plays.as_deref())?;
+    let mut reader = LogReader::new(game, scope, lineup, plays.as_deref())?.of_brief_log();
     let signals = Signals::listen();
     let mut heard = Heard { tail: Vec::new(), first_done: false };
     let (mut begun, mut ready_after, mut is_ending) = (None::<Instant>, None, false);

@@ -85,7 +85,7 @@ pub(super) enum Unseen {
 impl Seen {
     pub(super) fn forget(&mut self) {
         let (failure, ignores_case) = (self.failure.take(), self.ignores_case);
-        *self = Self { failure, ignores_case, ..Self::default() };
+        *self = Self { ignores_case, failure, ..Self::default() };
     }
 
     pub(super) fn listing(&self, folder: &TreePath) -> Option<&Option<Listing>> {
