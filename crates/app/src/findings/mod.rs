@@ -130,6 +130,9 @@ fn order_of(server: &Server) -> LoadOrder {
     ordered(server, &releases, &server.control.wants.order, &Mend::None)
 }
 
+/// So many missing entries of a content are named.
+const NAMED: usize = 3;
+
 /// What was found in a state that the server may not like, and was left so.
 fn as_found(server: &Server) -> Vec<Finding> {
     let lock = server.control.lock.by_id();
@@ -162,8 +165,6 @@ fn as_found(server: &Server) -> Vec<Finding> {
             findings.push(finding.with_remedy(remedy));
             continue;
         }
-        /// So many missing entries are named.
-        const NAMED: usize = 3;
         let keys = &locked.found.unregistered;
         let named: Vec<&str> = keys.iter().take(NAMED).map(String::as_str).collect();
         let missing = match keys.len() {
