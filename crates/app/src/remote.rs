@@ -51,9 +51,10 @@ fn open_sftp(
     if let Some(error) = secrets.failed {
         return Err(error);
     }
-    let server = connected?;
-    let (root, start) = places(address, |path| server.real_path(path))?;
-    at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
+    let server = Arc::new(connected?);
+    let real_path = |path: &str| server.real_path(path);
+    let root = root_of(address, real_path)?;
+    at_folder(RemoteTree::new(server.clone(), &root, address.to_string()), (address, &real_path), front)
 }
 
 fn open_ftp(
@@ -100,29 +101,30 @@ fn open_ftp(
         }
         connected => connected,
     };
-    let server = connected?;
-    let (root, start) = places(address, |path| server.real_path(path))?;
-    at_folder(RemoteTree::new(Arc::new(server), &root, address.to_string()), (address, &start), front)
+    let server = Arc::new(connected?);
+    let real_path = |path: &str| server.real_path(path);
+    let root = root_of(address, real_path)?;
+    at_folder(RemoteTree::new(server.clone(), &root, address.to_string()), (address, &real_path), front)
 }
 
-/// Returns the server's folder on its host, and the folder in which a login ends there.
-fn places(
+/// Asks a host for the absolute path of a path.
+type RealPath<'a> = dyn Fn(&str) -> io::Result<String> + 'a;
+
+/// Returns the server's folder on its host.
+fn root_of(
     address: &RemoteAddress,
     real_path: impl Fn(&str) -> io::Result<String>,
-) -> Result<(String, String), AppError> {
-    let failed = |source| AppError::Io { what: address.to_string(), source };
-    let root = if address.path.starts_with('/') {
-        address.path.clone()
-    } else {
-        real_path(&address.path).map_err(failed)?
-    };
-    Ok((root, real_path("").unwrap_or_default()))
+) -> Result<String, AppError> {
+    if address.path.starts_with('/') {
+        return Ok(address.path.clone());
+    }
+    real_path(&address.path).map_err(|source| AppError::Io { what: address.to_string(), source })
 }
 
 /// The folder must be there: nothing may be made in its place. What every command needs to see is seen on the occasion.
 fn at_folder(
     tree: RemoteTree,
-    (address, start): (&RemoteAddress, &str),
+    (address, real_path): (&RemoteAddress, &RealPath<'_>),
     front: &dyn Front,
 ) -> Result<Arc<dyn Tree>, AppError> {
     let tree = tree.watched(front.watch());
@@ -132,7 +134,8 @@ fn at_folder(
         Err(error) if error.source.kind() == io::ErrorKind::NotFound => Err(AppError::Refused {
             what: format!("there is no folder {} on {}", address.path, address.host),
             hint: Some(format!(
-                "after the login one is in {start}; in the address, /~/ stands for that, and / for the root of what the host shows"
+                "after the login one is in {}; in the address, /~/ stands for that, and / for the root of what the host shows",
+                real_path("").unwrap_or_default()
             )),
         }),
         Err(error) => Err(error.into()),

@@ -15,7 +15,7 @@ use super::{
     records::{self, ReceiptFile, Records},
     unwritten::{Boot, is_much},
 };
-use crate::tree::{Access, EntryKind, Flush, NewFolder, Tree, Upload, UploadError};
+use crate::tree::{Access, EntryKind, Flush, NewFolder, Tree};
 
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Plan {
@@ -200,30 +200,24 @@ impl Journal {
         let plan_path = self.inner("plan.json")?;
         let plan = serde_json::to_vec(&self.plan).map_err(|error| damaged(&plan_path, &error))?;
         seal_line(&mut sealed, "plan.json", &plan);
-        let records = records::write(tree, order, self.inner("records")?)?;
+        let (records, mut files) = records::write(tree, order, self.inner("records")?)?;
         let records = serde_json::to_vec(&records).map_err(|error| damaged(&plan_path, &error))?;
         seal_line(&mut sealed, "records.json", &records);
         let origin = serde_json::to_vec(&self.plan.origin).map_err(|error| damaged(&plan_path, &error))?;
-        let mut files = vec![
+        let seal = order.key.seal(sealed.as_bytes()).into_bytes();
+        let boot =
+            self.unwritten.as_ref().map(|boot| (UNWRITTEN, boot.text().as_bytes().to_vec(), Access::Own));
+        let own = [
             ("records.json", records, Access::Own),
             ("origin.json", origin, Access::Own),
-            ("seal", order.key.seal(sealed.as_bytes()).into_bytes(), Access::Own),
+            ("seal", seal, Access::Own),
             ("plan.next", plan, Access::Secret),
         ];
-        if let Some(boot) = &self.unwritten {
-            files.push((UNWRITTEN, boot.text().as_bytes().to_vec(), Access::Own));
+        for (name, bytes, access) in own.into_iter().chain(boot) {
+            files.push(records::NewRecord { path: self.inner(name)?, bytes, access });
         }
-        let written: Vec<TreePath> =
-            files.iter().map(|(name, ..)| self.inner(name)).collect::<Result<_, _>>()?;
-        let uploads: Vec<Upload<'_>> = written
-            .iter()
-            .zip(&files)
-            .map(|(path, (_, bytes, access))| Upload::of_bytes(path, bytes, *access))
-            .collect();
-        tree.upload(&uploads).map_err(|error| match error {
-            UploadError::Tree(error) => error.into(),
-            UploadError::Bytes { index, why } => damaged(&written[index], &why),
-        })?;
+        records::upload(tree, &files)?;
+        let written: Vec<TreePath> = files.into_iter().map(|file| file.path).collect();
         fault::point();
         tree.flush(Flush::Entries(&written))?;
         // A plan is there as a whole, with everything that belongs to it, or not at all. As long as no state is noted, it is planned.

@@ -244,6 +244,12 @@ impl<'a> Writing<'a> {
 
     /// Writes those that are not there, waits until all are on the disk, and gives them their names.
     pub(super) fn finish(self) -> Result<(), SettleError> {
+        let tree = self.tree;
+        upload(tree, &self.finish_or_leave()?)
+    }
+
+    /// The same; but over a network, returns what is still to be uploaded: others may go with it.
+    fn finish_or_leave(self) -> Result<Vec<NewRecord>, SettleError> {
         let Self { tree, mut records, waiting } = self;
         let paths: Vec<TreePath> = records.keys().cloned().collect();
         // One that is damaged is written again.
@@ -256,44 +262,56 @@ impl<'a> Writing<'a> {
         }
         tree.create_folder(&own("records")?)?;
         if records.is_empty() {
-            return Ok(());
+            return Ok(Vec::new());
         }
         // Over a network they get their names at once: one that is torn is known by its digest, and nothing names it yet.
-        let is_here = tree.local().is_some();
-        let waits: Vec<TreePath> = if is_here {
-            tree.create_folder(&waiting)?;
-            records
-                .keys()
-                .map(|path| waiting.join(path.name()).map_err(|error| damaged(path, &error)))
-                .collect::<Result<_, _>>()?
-        } else {
-            records.keys().cloned().collect()
-        };
-        let uploads: Vec<Upload<'_>> = waits
-            .iter()
-            .zip(records.values())
-            .map(|(path, (bytes, access))| Upload::of_bytes(path, bytes, *access))
-            .collect();
-        tree.upload(&uploads).map_err(|error| match error {
-            UploadError::Tree(error) => error.into(),
-            UploadError::Bytes { index, why } => damaged(&waits[index], &why),
-        })?;
-        if !is_here {
-            return Ok(());
+        if tree.local().is_none() {
+            let new = |(path, (bytes, access))| NewRecord { path, bytes, access };
+            return Ok(records.into_iter().map(new).collect());
         }
+        tree.create_folder(&waiting)?;
+        let waits: Vec<TreePath> = records
+            .keys()
+            .map(|path| waiting.join(path.name()).map_err(|error| damaged(path, &error)))
+            .collect::<Result<_, _>>()?;
+        let (names, waiting_records): (Vec<TreePath>, Vec<NewRecord>) = records
+            .into_iter()
+            .zip(&waits)
+            .map(|((name, (bytes, access)), path)| (name, NewRecord { path: path.clone(), bytes, access }))
+            .unzip();
+        upload(tree, &waiting_records)?;
         tree.flush(Flush::Entries(&waits))?;
-        tree.rename(&waits.iter().zip(records.keys()).collect::<Vec<_>>())?;
+        tree.rename(&waits.iter().zip(&names).collect::<Vec<_>>())?;
         tree.flush(Flush::Entries(&[own("records")?]))?;
-        Ok(tree.remove_all(&waiting)?)
+        tree.remove_all(&waiting)?;
+        Ok(Vec::new())
     }
 }
 
-/// Writes down what a change is made of and what it makes.
+/// A file of ours that is to be written.
+#[derive(Debug)]
+pub(super) struct NewRecord {
+    pub(super) path: TreePath,
+    pub(super) bytes: Vec<u8>,
+    pub(super) access: Access<'static>,
+}
+
+/// Writes files of ours.
+pub(super) fn upload(tree: &dyn Tree, records: &[NewRecord]) -> Result<(), SettleError> {
+    let uploads: Vec<Upload<'_>> =
+        records.iter().map(|record| Upload::of_bytes(&record.path, &record.bytes, record.access)).collect();
+    tree.upload(&uploads).map_err(|error| match error {
+        UploadError::Tree(error) => error.into(),
+        UploadError::Bytes { index, why } => damaged(&records[index].path, &why),
+    })
+}
+
+/// Writes down what a change is made of and what it makes. Over a network, what is still to be uploaded is returned as well.
 pub(super) fn write(
     tree: &dyn Tree,
     order: &SettleOrder<'_>,
     waiting: TreePath,
-) -> Result<Records, SettleError> {
+) -> Result<(Records, Vec<NewRecord>), SettleError> {
     let mut records = Writing::begin(tree, waiting);
     let before = match order.receipt_digest {
         // It is the one that lies there.
@@ -314,6 +332,6 @@ pub(super) fn write(
         wants: records.text(order.after.wants.as_ref())?,
         lock: records.text(order.after.lock.as_ref())?,
     };
-    records.finish()?;
-    Ok(Records { before, after })
+    let left = records.finish_or_leave()?;
+    Ok((Records { before, after }, left))
 }

@@ -116,6 +116,12 @@ pub trait FileServer: fmt::Debug + Send + Sync {
     /// Removes folders, none of which lies in another. One that is not empty stays, with the error
     /// [`io::ErrorKind::DirectoryNotEmpty`].
     fn remove_folders(&self, paths: &[String]) -> Vec<io::Result<()>>;
+    /// Removes a file, and then its folder if that is empty; returns whether the file could be removed.
+    fn remove_with_folder(&self, file: &str, folder: &str) -> io::Result<()> {
+        let removed = self.remove_files(&[file.to_owned()]).pop().unwrap_or(Ok(()));
+        self.remove_folders(&[folder.to_owned()]);
+        removed
+    }
 }
 
 /// Returns whether an error says that the connection has ended.

@@ -32,8 +32,9 @@ const AT_ONCE: u64 = 16 << 20;
 const PART: u64 = 1 << 20;
 /// A file no larger than this is remembered when it was read.
 const TEXT: u64 = 1 << 20;
-/// A file that is opened is read in blocks of this size.
-const BLOCK: u64 = 16 << 10;
+/// A file that is opened is read in blocks of this size, and many of them at a time where they follow one another.
+const BLOCK: u64 = 8 << 10;
+const BLOCKS_AT_ONCE: u64 = 16;
 
 /// A file that is to be read: its path, the path by which the file server knows it, and what it is.
 pub(super) struct Wanted {
@@ -339,11 +340,13 @@ impl RemoteReader {
             self.block = (start, bytes);
             return Ok(());
         }
-        let asked = [(self.at.clone(), start..(start + BLOCK).min(self.file.metadata.size))];
+        let follows = start > 0 && self.block.0 + BLOCK == start && !self.block.1.is_empty();
+        let length = if follows { BLOCK * BLOCKS_AT_ONCE } else { BLOCK };
+        let asked = [(self.at.clone(), start..(start + length).min(self.file.metadata.size))];
         let read = retried(&*self.server, 1, |_| self.server.read(&asked)).pop();
         let bytes = read.unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
         let bytes = match bytes {
-            Ok(bytes) => Arc::new(bytes),
+            Ok(bytes) => bytes,
             Err(error) => {
                 if is_torn(&error) {
                     let told = io::Error::new(error.kind(), error.to_string());
@@ -352,8 +355,14 @@ impl RemoteReader {
                 return Err(error);
             }
         };
-        seen().note_block(self.file.real.clone(), start, &self.file.metadata, Arc::clone(&bytes));
-        self.block = (start, bytes);
+        let block = usize::try_from(BLOCK).map_err(io::Error::other)?;
+        let mut blocks = bytes.chunks(block).map(|part| Arc::new(part.to_vec()));
+        let first = blocks.next().unwrap_or_default();
+        let mut seen = seen();
+        for (bytes, at) in std::iter::once(Arc::clone(&first)).chain(blocks).zip((start..).step_by(block)) {
+            seen.note_block(self.file.real.clone(), at, &self.file.metadata, bytes);
+        }
+        self.block = (start, first);
         Ok(())
     }
 }

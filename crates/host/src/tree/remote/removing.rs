@@ -73,14 +73,13 @@ impl RemoteTree {
             self.remove_each(std::slice::from_ref(file))?;
             return self.remove_if_empty(folder).map(drop);
         }
-        let (asked, above) = ([self.at(file.as_str())], [self.at(folder.as_str())]);
-        for removed in self.retried(1, |_| self.server.remove_files(&asked)) {
+        let (asked, above) = (self.at(file.as_str()), self.at(folder.as_str()));
+        // Somebody else's lock may be in the folder by now: then it stays.
+        for removed in self.retried(1, |_| vec![self.server.remove_with_folder(&asked, &above)]) {
             removed
                 .or_else(|error| if is_no_folder(&error) { Ok(()) } else { Err(error) })
                 .map_err(self.error("removing", file))?;
         }
-        // Somebody else's lock may be there by now.
-        self.retried(1, |_| self.server.remove_folders(&above));
         let mut seen = self.seen();
         seen.removed(file);
         seen.removed(folder);

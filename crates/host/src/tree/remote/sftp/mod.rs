@@ -212,6 +212,13 @@ impl FileServer for SftpServer {
         trace!("remove folders {paths:?}");
         self.each(paths.iter().map(|path| Request::new(wire::RMDIR).path(path)))
     }
+
+    fn remove_with_folder(&self, file: &str, folder: &str) -> io::Result<()> {
+        trace!("remove {file} and {folder}");
+        // Done one after the other, and asked for at once.
+        let requests = [Request::new(wire::REMOVE).path(file), Request::new(wire::RMDIR).path(folder)];
+        self.each(requests.into_iter()).into_iter().next().unwrap_or(Ok(()))
+    }
 }
 
 /// Greets a server and returns what it has.
