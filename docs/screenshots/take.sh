@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures of the README anew: each command in a terminal window under Xvfb, on the demo's world.
-# Needs: xvfb xterm imagemagick fonts-dejavu-core
+# Needs: xvfb xterm imagemagick fonts-dejavu-core openssh-server zip
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 cd "$here/../.."
@@ -20,12 +20,14 @@ sleep 1
 yalotheca stand-in world "$work/world"
 cd "$work/world/harbour"
 
+size='-fs 14 -geometry 105x34+0+0'
+
 # shot NAME COMMAND...: shows the command as typed and what it prints, and takes the picture
 shot() {
     local name=$1
     shift
     rm -f "$work/ready"
-    xterm -fa 'DejaVu Sans Mono' -fs 14 -geometry 105x34+0+0 -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
+    xterm -fa 'DejaVu Sans Mono' $size -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
         'printf "\033[1m\$ %s\033[0m\n" "$2"; eval "$2"; touch "$1/ready"; sleep 20' shot "$work" "$*" &
     local window=$!
     for _ in $(seq 100); do [ -e "$work/ready" ] && break; sleep 0.1; done
@@ -39,7 +41,7 @@ shot() {
 shot_during() {
     local name=$1 seconds=$2
     shift 2
-    xterm -fa 'DejaVu Sans Mono' -fs 14 -geometry 105x34+0+0 -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
+    xterm -fa 'DejaVu Sans Mono' $size -bg '#14181c' -bw 0 -fg '#d8dee4' -b 12 +sb -e bash -c \
         'printf "\033[1m\$ %s\033[0m\n" "$1"; eval "$1"; sleep 20' shot "$*" &
     local window=$!
     sleep "$seconds"
@@ -95,7 +97,6 @@ cp "$work/crew/files/windmill.zip" "$work/crew/files/windmill-row.zip"
 rm "$work/crew/files/two-lofts.zip"
 echo '<html><title>Harbour Share: sign up</title>' > "$work/crew/files/windmill.zip"
 shot links "yalotheca links --check"
-shot_during download 1.8 "yalotheca add ${at}slow/gull-cliffs-2.zip ${at}slow/windmill-row.zip ${at}slow/dusk_harbour.ksky"
 
 # The moor, and the harbour's fishing: configuration.
 cd "$work/world/harbour"
@@ -110,7 +111,35 @@ cd "$work/heath/moor"
 yalotheca adopt --name 'Larkspur Moor' --catalogue tweaks=../tweaks --set "program=$work/heath/bin/mossgarrow-server" >/dev/null
 yalotheca trial >/dev/null
 shot tweak "yalotheca add lantern-seller reed-burst --set place=120.5,3,88 --yes"
-sed -i '/to: reed_burst/,+1d' rules/answers.yml
-sed -i 's/stock="reeds"/stock="reds"/' trade/people/hanne.xml
-printf '{"label": "Rope", "sells": ["reeds"], "buys": ["ropes"]}\n' > trade/stock/rope.json
-shot references "yalotheca check"
+
+# A server on another machine: this one, through its own SSH server (openssh-server).
+mkdir -p "$work/keys" /run/sshd
+for key in host user; do ssh-keygen -q -t ed25519 -N '' -f "$work/keys/$key"; done
+cp "$work/keys/user.pub" "$work/keys/authorized"
+printf '%s\n' 'Port 2297' 'ListenAddress 127.0.0.1' "HostKey $work/keys/host" "AuthorizedKeysFile $work/keys/authorized" \
+    'PidFile none' "Subsystem sftp internal-sftp -d $work/other" 'StrictModes no' 'UsePAM no' > "$work/keys/config"
+/usr/sbin/sshd -D -f "$work/keys/config" &
+ssh=$!
+trap 'kill $xvfb $host $ssh; rm -rf "$work"' EXIT
+echo "quay.example $(cat "$work/keys/host.pub")" > "$work/keys/known"
+export YALOTHECA_SSH_OPTIONS="HostName=127.0.0.1
+Port=2297
+HostKeyAlias=quay.example
+IdentityFile=$work/keys/user
+IdentitiesOnly=yes
+UserKnownHostsFile=$work/keys/known
+GlobalKnownHostsFile=none"
+yalotheca stand-in world "$work/other"
+mkdir "$work/desk"
+cd "$work/desk"
+size='-fs 11 -geometry 140x45+0+0'
+shot remote "yalotheca adopt sftp://quay.example/~/harbour --name 'Larkspur Harbour' --catalogue quayside=../other/quayside; yalotheca check"
+mkdir "$work/charts"
+for at in north south east west harbour pier quay lighthouse bay reef sound strait; do
+    mkdir "$work/chart"
+    printf '{"id": "%s-charts", "title": "Charts: %s", "version": "3.0"}' $at $at > "$work/chart/plugin.json"
+    head -c 100M /dev/urandom > "$work/chart/soundings"
+    (cd "$work/chart" && zip -0q "$work/charts/$at-charts-3.0.swp" ./*)
+    rm -r "$work/chart"
+done
+shot_during sending 2.6 "yalotheca add ../charts/* --yes"

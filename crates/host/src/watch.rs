@@ -12,6 +12,8 @@ pub trait Watch: Send + Sync + std::fmt::Debug {
     fn sized(&self, _download: usize, _there: u64, _total: u64) {}
     /// So many bytes more have come.
     fn came(&self, _download: usize, _bytes: u64) {}
+    /// It is called otherwise from now on: `412 of 5002 files`.
+    fn renamed(&self, _download: usize, _name: &str) {}
     /// A download is tried again, and why.
     fn again(&self, _download: usize, _why: &str) {}
     /// A download has ended.

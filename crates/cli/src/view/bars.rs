@@ -27,9 +27,9 @@ struct State {
     files: usize,
 }
 
-const SIZED: &str = "  {msg:<24} [{wide_bar}] {here:>7} of {all:<7}";
+const SIZED: &str = "  {msg:<24} [{wide_bar}] {here:>8} of {all:<8} {rate:>8}/s, {left}";
 const UNSIZED: &str = "  {msg:<24} {here}";
-const WHOLE: &str = "  {msg:<24} [{wide_bar}] {here:>7} of {all:<7} {eta} left";
+const WHOLE: &str = SIZED;
 
 /// A bar that draws nothing until it has its place among the others.
 fn hidden() -> ProgressBar {
@@ -43,10 +43,31 @@ fn style(template: &str) -> ProgressStyle {
     ProgressStyle::with_template(template)
         .unwrap_or_else(|_| ProgressStyle::default_bar())
         .with_key("here", move |state: &ProgressState, to: &mut dyn std::fmt::Write| put(to, state.pos()))
+        .with_key("rate", move |state: &ProgressState, to: &mut dyn std::fmt::Write| {
+            #[expect(
+                clippy::cast_possible_truncation,
+                clippy::cast_sign_loss,
+                reason = "a rate is no exact number"
+            )]
+            put(to, state.per_sec() as u64);
+        })
+        .with_key("left", |state: &ProgressState, to: &mut dyn std::fmt::Write| {
+            let _written = write!(to, "{:<12}", left(state.eta().as_secs()));
+        })
         .with_key("all", move |state: &ProgressState, to: &mut dyn std::fmt::Write| {
             put(to, state.len().unwrap_or(0));
         })
         .progress_chars("=> ")
+}
+
+/// Returns how long it is going to take, in words of at most twelve letters.
+fn left(seconds: u64) -> String {
+    match seconds {
+        0 => "almost done".into(),
+        1..100 => format!("{seconds} s left"),
+        100..6_000 => format!("{} min left", seconds.div_ceil(60)),
+        _ => format!("{} h left", seconds / 3_600),
+    }
 }
 
 impl Bars {
@@ -92,6 +113,12 @@ impl Watch for Bars {
         bar.set_position(there);
         state.running.insert(number, bar);
         number
+    }
+
+    fn renamed(&self, download: usize, name: &str) {
+        if let Some(bar) = self.state().running.get(&download) {
+            bar.set_message(visible(name).chars().take(24).collect::<String>());
+        }
     }
 
     fn sized(&self, download: usize, there: u64, total: u64) {
@@ -145,5 +172,20 @@ impl Watch for Bars {
         if let Some(whole) = state.whole.take() {
             whole.finish_and_clear();
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::left;
+
+    #[test]
+    fn time_left_is_said_in_few_letters() {
+        let said = [0, 7, 99, 100, 5_999, 7_200, 360_000].map(left);
+        assert_eq!(
+            said,
+            ["almost done", "7 s left", "99 s left", "2 min left", "100 min left", "2 h left", "100 h left"]
+        );
+        assert!(said.iter().all(|text| text.len() <= 12));
     }
 }

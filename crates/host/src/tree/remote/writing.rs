@@ -6,7 +6,10 @@ use std::{
     fs::{self, File},
     io::{self, Cursor, Read},
     path::Path,
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
 };
 
 use yalotheca_core::id::{Digest, TreePath};
@@ -63,17 +66,39 @@ impl Bytes<'_> {
     }
 }
 
+/// What somebody who looks on is told of an upload.
+struct Told {
+    number: usize,
+    /// How many files were sent, of how many.
+    sent: AtomicUsize,
+    files: usize,
+}
+
+impl Told {
+    fn one_more(&self, watch: &dyn Watch) {
+        let sent = self.sent.fetch_add(1, Ordering::Relaxed) + 1;
+        // Telling each of many would take longer than sending it.
+        if self.files > 1 && (self.files < MANY || sent.is_multiple_of(16)) {
+            watch.renamed(self.number, &format!("{} of {} files", sent.min(self.files), self.files));
+        }
+    }
+}
+
 /// Bytes at whose way somebody looks on.
 struct Watched<'w> {
     inner: Box<dyn Read + Send + 'w>,
     watch: &'w dyn Watch,
-    number: usize,
+    told: &'w Told,
+    has_ended: bool,
 }
 
 impl Read for Watched<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.inner.read(buffer)?;
-        self.watch.came(self.number, read as u64);
+        self.watch.came(self.told.number, read as u64);
+        if read == 0 && !buffer.is_empty() && !std::mem::replace(&mut self.has_ended, true) {
+            self.told.one_more(self.watch);
+        }
         Ok(read)
     }
 }
@@ -186,18 +211,22 @@ impl RemoteTree {
     pub(super) fn upload_files(&self, uploads: &[Upload<'_>]) -> Result<(), UploadError> {
         let bytes: u64 = uploads.iter().map(|upload| upload.size).sum();
         let told = (bytes > WORTH || uploads.len() > MANY).then(|| {
-            let name = format!("sending {} files", uploads.len());
-            self.watch.begin(&name, 0, Some(bytes))
+            let name = match uploads {
+                [one] => one.path.name().to_owned(),
+                several => format!("0 of {} files", several.len()),
+            };
+            let number = self.watch.begin(&name, 0, Some(bytes));
+            Told { number, sent: AtomicUsize::new(0), files: uploads.len() }
         });
-        let done = self.upload_batches(uploads, told);
+        let done = self.upload_batches(uploads, told.as_ref());
         if let Some(told) = told {
-            self.watch.end(told);
+            self.watch.end(told.number);
             self.watch.all_done();
         }
         done
     }
 
-    fn upload_batches(&self, uploads: &[Upload<'_>], told: Option<usize>) -> Result<(), UploadError> {
+    fn upload_batches(&self, uploads: &[Upload<'_>], told: Option<&Told>) -> Result<(), UploadError> {
         let mut start = 0;
         while start < uploads.len() {
             let (mut end, mut bytes) = (start, 0);
@@ -268,7 +297,7 @@ impl RemoteTree {
         &self,
         uploads: &[Upload<'_>],
         batch: std::ops::Range<usize>,
-        told: Option<usize>,
+        told: Option<&Told>,
     ) -> Result<(), UploadError> {
         let paths: Vec<TreePath> = uploads[batch.clone()].iter().map(|upload| upload.path.clone()).collect();
         let mut real = Vec::with_capacity(paths.len());
@@ -327,7 +356,9 @@ impl RemoteTree {
                 open: Box::new(move || {
                     let inner = bytes.open()?;
                     Ok(match told {
-                        Some(number) => Box::new(Watched { inner, watch: &*self.watch, number }),
+                        Some(told) => {
+                            Box::new(Watched { inner, watch: &*self.watch, told, has_ended: false })
+                        }
                         None => inner,
                     })
                 }),
