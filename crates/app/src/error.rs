@@ -79,6 +79,8 @@ pub enum AppError {
     Solver { breaches: Vec<String>, question: Box<serde_json::Value> },
     #[error(transparent)]
     Setting(#[from] JudgeSettingError),
+    #[error("fix does nothing about this: {says}")]
+    ByHand { says: String, fix: Option<Advice> },
     #[error("{what}")]
     Usage { what: String, hint: Option<String> },
     #[error("{what}")]
@@ -135,6 +137,7 @@ impl Hint for AppError {
                     .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
             }
             Self::NoLineup(_) | Self::Io { .. } | Self::Certificates(_) => None,
+            Self::ByHand { fix, .. } => fix.clone(),
             Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone().map(Advice::Say),
             Self::Setting(error) => error.hint(),
             Self::Solver { .. } => Some(

@@ -43,6 +43,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Range(_)
         | AppError::UnknownContent { .. }
         | AppError::Survey(SurveyError::Render(_) | SurveyError::Path(_))
+        | AppError::ByHand { .. }
         | AppError::Usage { .. } => WRONG_USE,
         AppError::NoLineup(_) => NO_LINEUP,
         AppError::Setting(_)

@@ -267,7 +267,7 @@ impl Ui {
                 "hint": error.hint().map(|hint| shown_in(&in_words(&hint))),
             });
             if let AppError::NoLineup(explanation) = error {
-                result["no_lineup"] = serde_json::json!(explanation);
+                result["no_lineup"] = lineup::as_json(explanation);
             }
             if let AppError::Solver { question, .. } = error {
                 result["question"] = (**question).clone();

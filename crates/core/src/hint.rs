@@ -1,6 +1,6 @@
 //! What a person can do about an error.
 
-/// What a person can do about an error: a sentence, or something that a front end words as a command of its own.
+/// What a person can do about an error or a finding: a sentence, or something that a front end words as a command of its own.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Advice {
     /// Something to do elsewhere, in one sentence.
@@ -49,6 +49,28 @@ pub enum Advice {
     NamePasswordFile,
     /// Give the right password, or set up a key.
     GiveCredentials,
+    /// Have everything put right that can be.
+    Fix,
+    /// Have this put right.
+    FixThis(String),
+    /// Bring the server to what is wanted.
+    Settle,
+    /// Put the original of a file back, if its edit was not on purpose.
+    ReplaceEdited(String),
+    /// Read the terms in a file, and accept them.
+    AcceptTerms(String),
+    /// Look for newer releases.
+    Update,
+    /// Remove one of two contents.
+    RemoveEither(String, String),
+    /// Have lock or receipt rebuilt.
+    Repair,
+    /// Give a content another name, or switch it off.
+    RenameOrSwitchOff(String),
+    /// Add a map, or play another one.
+    AddMapOrPlayAnother,
+    /// Add a map, or take it out of the rotation.
+    AddMapOrLeaveItOut,
 }
 
 impl From<String> for Advice {

@@ -11,11 +11,12 @@ use std::{
 
 use yalotheca_core::{
     change::{OwnedEntry, PlanChangeError, Settled, plan},
-    check::{FIX, Finding, Remedy, Weight, meaning, of_breaches, of_change},
+    check::{Finding, Remedy, Weight, meaning, of_breaches, of_change},
     control::{LOCK_FILE, Locked},
     desire::{Desired, LineupEntry, desire},
     document::{Document, Format},
     game::{Agree, Kind, RegisterRule, Shape, TWEAK_KIND},
+    hint::Advice,
     id::{ContentId, TreePath},
     order::{Bond, LoadOrder, Relation},
     reference::Break,
@@ -109,7 +110,7 @@ fn compare(
 
 /// The lock or the receipt, where one is there without the other.
 fn record_missing(server: &Server) -> Option<Finding> {
-    const FIX: Option<&str> = Some("yalotheca repair");
+    const FIX: Option<Advice> = Some(Advice::Repair);
     let (lock, receipt) = (&server.control.lock_text, server.receipt_digest);
     if lock.is_none() && server.has_receipt_of_something() {
         let says = "yalotheca.lock is missing: it says which releases are installed".to_owned();
@@ -150,9 +151,9 @@ fn as_found(server: &Server) -> Vec<Finding> {
             Bond::Asked | Bond::Wishes => format!("{first} should be loaded before {later}"),
         };
         let finding = if *bond == Bond::Wishes {
-            Finding::note("order", later.as_str(), why, Some(&format!("{FIX} {later}")))
+            Finding::note("order", later.as_str(), why, Some(Advice::FixThis(later.to_string())))
         } else {
-            Finding::trouble("order", later.as_str(), why, Some(FIX))
+            Finding::trouble("order", later.as_str(), why, Some(Advice::Fix))
         };
         findings.push(finding.with_remedy(Remedy::Mend(later.clone())));
     }
@@ -161,7 +162,7 @@ fn as_found(server: &Server) -> Vec<Finding> {
         let remedy = Remedy::Mend(id.clone());
         if is_unlisted(&server.game, locked) {
             let says = format!("{id} is in no list of the load order; the server loads it after the others");
-            let finding = Finding::note("unlisted", id.as_str(), says, Some(&format!("{FIX} {id}")));
+            let finding = Finding::note("unlisted", id.as_str(), says, Some(Advice::FixThis(id.to_string())));
             findings.push(finding.with_remedy(remedy));
             continue;
         }
@@ -173,7 +174,7 @@ fn as_found(server: &Server) -> Vec<Finding> {
             all => format!("{} and {} more are missing", named.join(", "), all - NAMED),
         };
         let says = format!("{id} is only partly enabled: {missing}");
-        let finding = Finding::trouble("not-registered", id.as_str(), says, Some(FIX));
+        let finding = Finding::trouble("not-registered", id.as_str(), says, Some(Advice::Fix));
         findings.push(finding.with_remedy(remedy));
     }
     findings
@@ -220,12 +221,12 @@ fn broken_files<'d>(
         {
             let says = format!("{path}, line {} is no entry; the server skips it", error.line);
             let fix = format!("remove line {} of {path}, or correct it", error.line);
-            findings.push(Finding::note("stray-line", path.as_str(), says, Some(&fix)));
+            findings.push(Finding::note("stray-line", path.as_str(), says, Some(fix.into())));
         }
         if let Err(error) = Document::read(registration.format, bytes) {
             let says = format!("{path}, line {}, column {}: {}", error.line, error.column, error.expected);
             let fix = format!("correct line {} of {path}", error.line);
-            findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(&fix)));
+            findings.push(Finding::trouble("broken-file", path.as_str(), says, Some(fix.into())));
             usable.to_mut().registrations.retain(|other| other.file != *path);
         }
     }
@@ -262,7 +263,7 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
                 } else {
                     say.render(scope).map_err(render)?
                 };
-                findings.push(Finding::trouble("named-file", &place, says, Some(&fix)));
+                findings.push(Finding::trouble("named-file", &place, says, Some(fix.into())));
             }
             Agree::Present { value, say } => {
                 let place = value.file.render(scope).map_err(render)?;
@@ -271,7 +272,7 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
                     let key = value.pointer.as_str().trim_start_matches('/');
                     let fix = format!("set {key} in {place}");
                     let says = say.render(scope).map_err(render)?;
-                    findings.push(Finding::trouble("missing-value", &place, says, Some(&fix)));
+                    findings.push(Finding::trouble("missing-value", &place, says, Some(fix.into())));
                 }
             }
             Agree::Value { value, is, inside, say } => {
@@ -292,7 +293,7 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
                 let key = value.pointer.as_str().trim_start_matches('/');
                 let fix = format!("set {key} to {expected} in {place}");
                 let says = say.render(&scope).map_err(render)?;
-                findings.push(Finding::trouble("disagree", &place, says, Some(&fix)));
+                findings.push(Finding::trouble("disagree", &place, says, Some(fix.into())));
             }
         }
     }
@@ -305,8 +306,8 @@ fn terms(server: &Server) -> Result<Option<Finding>, AppError> {
     Ok((now.as_deref() != Some(terms.agreed.as_str())).then(|| {
         let says =
             "the server's terms have not been accepted, and it will not start until they are".to_owned();
-        let fix = format!("read {}, then yalotheca settle --accept-terms", terms.place.file.as_str());
-        Finding::trouble("terms", terms.place.file.as_str(), says, Some(&fix))
+        let fix = Advice::AcceptTerms(terms.place.file.as_str().to_owned());
+        Finding::trouble("terms", terms.place.file.as_str(), says, Some(fix))
     }))
 }
 
@@ -324,9 +325,8 @@ fn names(server: &Server) -> Vec<Finding> {
                 "{id} is not a name that the server takes for a {kind}: it must fit {}",
                 pattern.as_str()
             );
-            let fix =
-                format!("name it in its descriptor, or rename its folder; yalotheca off {id} leaves it out");
-            findings.push(Finding::trouble("bad-name", id.as_str(), says, Some(&fix)));
+            let fix = Advice::RenameOrSwitchOff(id.to_string());
+            findings.push(Finding::trouble("bad-name", id.as_str(), says, Some(fix)));
         }
     }
     findings
@@ -338,7 +338,7 @@ fn wants(server: &Server) -> Vec<Finding> {
     let unmet = server.control.wants.wants.iter().filter_map(|(id, range)| match lock.get(id) {
         None => {
             let says = format!("{id} is in yalotheca.toml and not installed yet");
-            let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
+            let finding = Finding::trouble("not-settled", id.as_str(), says, Some(Advice::Settle));
             Some(finding.with_remedy(Remedy::Settle))
         }
         Some(locked)
@@ -349,13 +349,13 @@ fn wants(server: &Server) -> Vec<Finding> {
                 locked.release.version,
                 range.in_words()
             );
-            let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
+            let finding = Finding::trouble("not-settled", id.as_str(), says, Some(Advice::Settle));
             Some(finding.with_remedy(Remedy::Settle))
         }
         Some(locked) if locked.off != server.control.wants.off.contains_key(id) => {
             let should = if locked.off { "on" } else { "off" };
             let says = format!("yalotheca.toml says that {id} is {should}, and that is not settled yet");
-            let finding = Finding::trouble("not-settled", id.as_str(), says, Some("yalotheca settle"));
+            let finding = Finding::trouble("not-settled", id.as_str(), says, Some(Advice::Settle));
             Some(finding.with_remedy(Remedy::Settle))
         }
         Some(_) => None,
@@ -425,8 +425,8 @@ fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
             (false, None) => "players may choose it",
         };
         let says = format!("there is no map {}, and {how}", map.name);
-        let fix = if map.plays { "yalotheca maps play NAME" } else { "yalotheca maps rotate NAME…" };
-        Finding::trouble("missing-map", &map.name, says, Some(&format!("add it, or leave it out: {fix}")))
+        let fix = if map.plays { Advice::AddMapOrPlayAnother } else { Advice::AddMapOrLeaveItOut };
+        Finding::trouble("missing-map", &map.name, says, Some(fix))
     };
     Ok(gone.map(finding).collect())
 }
@@ -437,5 +437,5 @@ fn of_break(one: &Break) -> Finding {
         (None, Some(near)) => format!("{} line {}: {near}", one.at.file, one.at.line),
         (None, None) => format!("correct {} in {}, line {}", one.value, one.at.file, one.at.line),
     };
-    Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(&fix))
+    Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(fix.into()))
 }

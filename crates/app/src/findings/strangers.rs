@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use yalotheca_core::{
-    check::{FIX, Finding, Listed, Listing, Remedy},
+    check::{Finding, Listed, Listing, Remedy},
     desire::{Desired, usual_registrations},
     document::Document,
     game::Kind,
+    hint::Advice,
     id::{ContentId, TreePath},
 };
 use yalotheca_host::survey::{self, FoundContent, Inventory, LinkOut, bears_name};
@@ -89,9 +90,9 @@ pub(super) fn look(
         let says = format!("{file}, line {line} enables {name}, and there is no such content on this server");
         let finding = if has_unexplained {
             let says = format!("{says}, unless it lies behind a link that leads out of the server's folder");
-            Finding::note("listed-missing", name, says, Some(&format!("{FIX} {name}")))
+            Finding::note("listed-missing", name, says, Some(Advice::FixThis(name.to_owned())))
         } else {
-            Finding::trouble("listed-missing", name, says, Some(FIX))
+            Finding::trouble("listed-missing", name, says, Some(Advice::Fix))
         };
         findings.push(finding.with_remedy(Remedy::TakeOut(Box::new(entry.clone()))));
     }
@@ -116,22 +117,23 @@ fn of_content(
     let (id, path) = (&found.content.id, &found.path);
     let is_known = server.control.lock.get(id).is_some();
     let kind = &found.content.release.kind;
-    let fix = format!("{FIX} {id}");
+    let fix = || Some(Advice::FixThis(id.to_string()));
     let finding = match lies(&server.game, &server.survey.scope, found) {
         // The server does not see it, so it does no harm.
         Lies::Unseen(_) if is_known => {
             let says = format!("{path} is a second copy of {id}, where the server does not look");
             let remedy = Remedy::SetAside(path.clone());
-            Finding::note("second", path.as_str(), says, Some(&format!("{FIX} {path}"))).with_remedy(remedy)
+            Finding::note("second", path.as_str(), says, Some(Advice::FixThis(path.to_string())))
+                .with_remedy(remedy)
         }
         Lies::Unseen(belongs) => {
             let says =
                 format!("{id} lies at {path}, where the server does not look; it belongs at {belongs}");
             let remedy = Remedy::TakeOver(path.clone());
             if listed.iter().any(|listed| listed.name == id.as_str()) {
-                Finding::trouble("wrong-folder", id.as_str(), says, Some(FIX)).with_remedy(remedy)
+                Finding::trouble("wrong-folder", id.as_str(), says, Some(Advice::Fix)).with_remedy(remedy)
             } else {
-                Finding::note("wrong-folder", id.as_str(), says, Some(&fix)).with_remedy(remedy)
+                Finding::note("wrong-folder", id.as_str(), says, fix()).with_remedy(remedy)
             }
         }
         Lies::Usual | Lies::Elsewhere { .. } if is_known => {
@@ -142,7 +144,7 @@ fn of_content(
                 "{path} is a second {id}{beside}; the server refuses one of them or takes the wrong one"
             );
             let remedy = Remedy::SetAside(path.clone());
-            Finding::trouble("second", path.as_str(), says, Some(FIX)).with_remedy(remedy)
+            Finding::trouble("second", path.as_str(), says, Some(Advice::Fix)).with_remedy(remedy)
         }
         Lies::Usual | Lies::Elsewhere { .. } => {
             let says = if is_loaded(server, found, texts)? {
@@ -150,8 +152,7 @@ fn of_content(
             } else {
                 format!("{path} is the {kind} {id}, which is not in yalotheca.toml and not enabled")
             };
-            Finding::note("unowned", path.as_str(), says, Some(&fix))
-                .with_remedy(Remedy::TakeOver(path.clone()))
+            Finding::note("unowned", path.as_str(), says, fix()).with_remedy(Remedy::TakeOver(path.clone()))
         }
     };
     Ok(finding)

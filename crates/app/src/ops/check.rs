@@ -1,6 +1,5 @@
 //! Verifying everything that can be verified without starting the server.
 
-use serde::Serialize;
 use yalotheca_core::check::Finding;
 
 use yalotheca_core::id::TreePath;
@@ -9,7 +8,7 @@ use yalotheca_host::archive;
 use crate::{AppError, Event, Progress, Server, findings::look_at_all, process::ServerState};
 
 /// What a check found.
-#[derive(Debug, Serialize)]
+#[derive(Debug)]
 pub struct CheckReport {
     /// The server, as people call it.
     pub server: String,

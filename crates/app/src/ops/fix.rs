@@ -156,16 +156,13 @@ fn choose<'f>(request: &FixRequest, findings: &'f [Finding]) -> Result<Vec<&'f F
         if fixable().any(|finding| is_about(finding, what)) {
             continue;
         }
-        let by_hand = findings.iter().find(|finding| is_about(finding, what));
+        if let Some(finding) = findings.iter().find(|finding| is_about(finding, what)) {
+            return Err(AppError::ByHand { says: finding.says.clone(), fix: finding.fix.clone() });
+        }
         let names = fixable().flat_map(|finding| [finding.code, finding.about.as_str()]);
         return Err(AppError::Usage {
-            what: match by_hand {
-                Some(finding) => format!("fix does nothing about this: {}", finding.says),
-                None => format!("check has found nothing called {what}"),
-            },
-            hint: by_hand
-                .and_then(|finding| finding.fix.clone())
-                .or_else(|| suggest::did_you_mean(what, names))
+            what: format!("check has found nothing called {what}"),
+            hint: suggest::did_you_mean(what, names)
                 .or_else(|| Some("yalotheca check lists the findings, each with its code".into())),
         });
     }

@@ -6,7 +6,7 @@ use yalotheca_core::{
     catalogue::Universe,
     control::{ControlFile, Locked},
     id::ContentId,
-    solve::{Explanation, Question, Resolution, Selection, solve},
+    solve::{Explanation, Question, Resolution, Selection, WayAct, solve},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -60,7 +60,7 @@ pub(super) fn choose(
                 return as_installed().ok_or_else(|| error.into());
             }
             let noted = &server.control.wants.wants;
-            Err(AppError::NoLineup(Box::new(with_commands(explanation, wants, noted))))
+            Err(AppError::NoLineup(Box::new(with_acts(explanation, wants, noted))))
         }
         answer @ (Resolution::Unread(_) | Resolution::Defect { .. }) => {
             unreachable!("the catalogues answered {answer:?}")
@@ -99,7 +99,7 @@ fn by_lock(
 }
 
 /// What was asked for just now is not noted yet, so that a way out is another `add`, not a `drop`.
-fn with_commands(
+fn with_acts(
     mut explanation: Explanation,
     wants: &BTreeMap<ContentId, VersionRange>,
     noted: &BTreeMap<ContentId, VersionRange>,
@@ -111,20 +111,15 @@ fn with_commands(
     }
     for way in explanation.ways_out.iter_mut().filter(|way| !way.wants.is_empty()) {
         let changed = |id: &ContentId| way.wants.iter().any(|(other, _)| other == id);
-        let others = asked
+        let others = asked.iter().filter(|(id, _)| !changed(id));
+        let others = others.map(|(id, range)| ((*id).clone(), (*range).clone()));
+        let own = way
+            .wants
             .iter()
-            .filter(|(id, _)| !changed(id))
-            .map(|(id, range)| if range.is_any() { id.to_string() } else { format!("'{id}@{range}'") });
-        let own = way.wants.iter().filter_map(|(id, version)| Some(format!("{id}@={}", version.as_ref()?)));
-        let words: Vec<String> = others.chain(own).collect();
-        let add = (!words.is_empty()).then(|| format!("yalotheca add {}", words.join(" ")));
+            .filter_map(|(id, version)| Some((id.clone(), VersionRange::exactly(version.as_ref()?))));
         let gone = way.wants.iter().filter(|(id, version)| version.is_none() && noted.contains_key(id));
-        let gone: Vec<&str> = gone.map(|(id, _)| id.as_str()).collect();
-        let drop = (!gone.is_empty()).then(|| format!("yalotheca drop {}", gone.join(" ")));
-        way.command = match (drop, add) {
-            (Some(drop), Some(add)) => Some(format!("{drop}; {add}")),
-            (drop, add) => drop.or(add),
-        };
+        let act = WayAct { drop: gone.map(|(id, _)| id.clone()).collect(), add: others.chain(own).collect() };
+        way.act = (act != WayAct::default()).then_some(act);
     }
     explanation
 }

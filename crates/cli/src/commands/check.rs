@@ -3,22 +3,40 @@
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
+use serde::Serialize;
 use yalotheca_app::{
     AppError, OpenOptions, Purpose, Server,
     ops::check::{CheckReport, Depth, check},
 };
-use yalotheca_core::check::{Finding, Weight, meaning};
+use yalotheca_core::check::{Weight, meaning};
 
 use crate::{
     global::Global,
     ui::Ui,
-    view::{Cell, Page, Role, View, count},
+    view::{Cell, Page, Role, View, count, finding::FindingView},
 };
 
-impl View for CheckReport {
+/// What a check found, in words.
+#[derive(Debug, Serialize)]
+struct CheckView {
+    server: String,
+    contents: usize,
+    files: usize,
+    running: bool,
+    findings: Vec<FindingView>,
+}
+
+impl From<CheckReport> for CheckView {
+    fn from(report: CheckReport) -> Self {
+        let CheckReport { server, contents, files, running, findings } = report;
+        Self { server, contents, files, running, findings: FindingView::all(&findings) }
+    }
+}
+
+impl View for CheckView {
     fn view(&self, page: &mut Page) {
         let of = |weight: Weight| {
-            let found: Vec<&Finding> =
+            let found: Vec<&FindingView> =
                 self.findings.iter().filter(|finding| finding.weight == weight).collect();
             found
         };
@@ -51,7 +69,7 @@ impl View for CheckReport {
 }
 
 /// Prints findings; those about one content stand together, most first.
-fn group(page: &mut Page, (role, head): (Role, &str), findings: &[&Finding]) {
+fn group(page: &mut Page, (role, head): (Role, &str), findings: &[&FindingView]) {
     if findings.is_empty() {
         return;
     }
@@ -60,12 +78,12 @@ fn group(page: &mut Page, (role, head): (Role, &str), findings: &[&Finding]) {
     let first = |about: &str| findings.iter().position(|finding| finding.about == about);
     let mut sorted = findings.to_vec();
     sorted.sort_by_key(|finding| (Reverse(many(&finding.about)), first(&finding.about)));
-    let row = |finding: &&Finding| vec![Cell::new(role, finding.code), Cell::plain(finding.says.clone())];
+    let row = |finding: &&FindingView| vec![Cell::new(role, finding.code), Cell::plain(finding.says.clone())];
     page.table(&sorted.iter().map(row).collect::<Vec<_>>());
 }
 
 /// Says once for each code what it means for the server.
-fn meanings(page: &mut Page, problems: &[&Finding]) {
+fn meanings(page: &mut Page, problems: &[&FindingView]) {
     let codes: BTreeSet<&str> = problems.iter().map(|finding| finding.code).collect();
     if codes.is_empty() {
         return;
@@ -93,6 +111,6 @@ pub(crate) fn run(args: &CheckArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     let report = check(&mut server, depth, ui)?;
     drop(waiting);
     let troubled = report.findings.iter().any(|finding| finding.weight == Weight::Trouble);
-    ui.show(&report)?;
+    ui.show(&CheckView::from(report))?;
     Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }

@@ -8,13 +8,12 @@ use yalotheca_app::{
     AppError, Purpose, Server,
     ops::fix::{FixRequest, Fixed, LeftOut, fix},
 };
-use yalotheca_core::check::Finding;
 
 use super::apply::{Mode, apply};
 use crate::{
     global::Global,
     ui::Ui,
-    view::{Page, Role, View, count},
+    view::{Page, Role, View, count, finding::FindingView},
 };
 
 /// Do what check suggests, as one change: install what is needed, move what lies in the wrong folder, put the order right, take out
@@ -31,7 +30,7 @@ pub(crate) struct FixArgs {
 struct NothingToFix {
     server: String,
     /// Problems that fix does nothing about.
-    left: Vec<Finding>,
+    left: Vec<FindingView>,
 }
 
 impl View for NothingToFix {
@@ -71,7 +70,7 @@ pub(crate) fn run(args: &FixArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         Fixed::Nothing => Ok(ExitCode::FAILURE),
         Fixed::NothingToFix(left) => {
             let code = if left.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
-            ui.show(&NothingToFix { server: server.shown(), left })?;
+            ui.show(&NothingToFix { server: server.shown(), left: FindingView::all(&left) })?;
             Ok(code)
         }
     }

@@ -50,6 +50,21 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::GiveCredentials => {
             "set up a key (ssh-copy-id), or give the password: it is asked for in a terminal, or taken from YALOTHECA_PASSWORD or --password-file FILE".into()
         }
+        Advice::Fix => "yalotheca fix".into(),
+        Advice::FixThis(what) => format!("yalotheca fix {what}"),
+        Advice::Settle => "yalotheca settle".into(),
+        Advice::ReplaceEdited(path) => {
+            format!("if that was not on purpose: yalotheca settle --replace '{path}'")
+        }
+        Advice::AcceptTerms(file) => format!("read {file}, then yalotheca settle --accept-terms"),
+        Advice::Update => "yalotheca update".into(),
+        Advice::RemoveEither(one, other) => format!("yalotheca drop {one}, or drop {other}"),
+        Advice::Repair => "yalotheca repair".into(),
+        Advice::RenameOrSwitchOff(content) => {
+            format!("name it in its descriptor, or rename its folder; yalotheca off {content} leaves it out")
+        }
+        Advice::AddMapOrPlayAnother => "add it, or leave it out: yalotheca maps play NAME".into(),
+        Advice::AddMapOrLeaveItOut => "add it, or leave it out: yalotheca maps rotate NAME…".into(),
         Advice::NamePasswordFile => "name a file that holds it: --password-file FILE".into(),
     }
 }

@@ -2,7 +2,8 @@
 
 use yalotheca_core::{
     id::ContentId,
-    solve::{Explanation, Statement},
+    solve::{Explanation, Statement, WayAct},
+    version::VersionRange,
 };
 
 use super::{Cell, Page, Role};
@@ -23,11 +24,34 @@ pub(crate) fn explain(page: &mut Page, explanation: &Explanation) {
         .ways_out
         .iter()
         .map(|way| {
-            let command = way.command.clone().unwrap_or_default();
+            let command = way.act.as_ref().map(command).unwrap_or_default();
             vec![Cell::plain(way.change.clone()), Cell::new(Role::Name, command)]
         })
         .collect();
     page.table(&rows);
+}
+
+/// Returns the commands that take a way out.
+fn command(act: &WayAct) -> String {
+    let names: Vec<&str> = act.drop.iter().map(ContentId::as_str).collect();
+    let word = |(id, range): &(ContentId, VersionRange)| match range.only_version() {
+        _ if range.is_any() => id.to_string(),
+        Some(version) => format!("{id}@={version}"),
+        None => format!("'{id}@{range}'"),
+    };
+    let words: Vec<String> = act.add.iter().map(word).collect();
+    let drop = (!names.is_empty()).then(|| format!("yalotheca drop {}", names.join(" ")));
+    let add = (!words.is_empty()).then(|| format!("yalotheca add {}", words.join(" ")));
+    drop.into_iter().chain(add).collect::<Vec<_>>().join("; ")
+}
+
+/// Returns an explanation as JSON, with the command of each way out.
+pub(crate) fn as_json(explanation: &Explanation) -> serde_json::Value {
+    let mut value = serde_json::json!(explanation);
+    for (at, way) in explanation.ways_out.iter().enumerate() {
+        value["ways_out"][at]["command"] = serde_json::json!(way.act.as_ref().map(command));
+    }
+    value
 }
 
 /// Puts the reasons on a page. That somebody wants `asked` is clear where that is what the page is about.

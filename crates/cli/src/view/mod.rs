@@ -3,6 +3,7 @@
 pub(crate) mod advice;
 pub(crate) mod bars;
 pub(crate) mod change;
+pub(crate) mod finding;
 pub(crate) mod lineup;
 pub(crate) mod order;
 mod page;

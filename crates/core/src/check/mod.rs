@@ -5,13 +5,14 @@ mod meaning;
 
 use std::collections::HashSet;
 
-use serde::{Serialize, Serializer};
+use serde::Serialize;
 
 pub use listed::{Listed, Listing};
 pub use meaning::{MEANINGS, meaning};
 
 use crate::{
     change::{ChangeSet, EntryAct, FileAct, OwnedEntry, Step},
+    hint::Advice,
     id::{ContentId, TreePath},
     solve::Breach,
 };
@@ -42,7 +43,7 @@ pub enum Weight {
 }
 
 /// One thing that a check found.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Finding {
     /// How much it weighs.
     pub weight: Weight,
@@ -54,17 +55,10 @@ pub struct Finding {
     pub says: String,
     /// What that means for the server.
     pub means: &'static str,
-    /// What can be done.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub fix: Option<String>,
-    /// What `fix` does about it; in JSON, whether it does anything.
-    #[serde(rename = "fixable", serialize_with = "is_some")]
+    /// What can be done; a front end words it.
+    pub fix: Option<Advice>,
+    /// What `fix` does about it.
     pub remedy: Option<Remedy>,
-}
-
-#[expect(clippy::ref_option, reason = "serde passes the field as it is")]
-fn is_some<S: Serializer>(remedy: &Option<Remedy>, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.serialize_bool(remedy.is_some())
 }
 
 impl Finding {
@@ -75,21 +69,16 @@ impl Finding {
     }
 
     /// Returns a finding that is trouble.
-    pub fn trouble(code: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
-        let (fix, means) = (fix.map(str::to_owned), meaning(code));
+    pub fn trouble(code: &'static str, about: &str, says: String, fix: Option<Advice>) -> Self {
+        let means = meaning(code);
         Self { weight: Weight::Trouble, code, about: about.into(), says, means, fix, remedy: None }
     }
 
     /// Returns a finding that is only worth knowing.
-    pub fn note(code: &'static str, about: &str, says: String, fix: Option<&str>) -> Self {
+    pub fn note(code: &'static str, about: &str, says: String, fix: Option<Advice>) -> Self {
         Self { weight: Weight::Note, ..Self::trouble(code, about, says, fix) }
     }
 }
-
-const SETTLE: &str = "yalotheca settle";
-
-/// What `fix` can do something about.
-pub const FIX: &str = "yalotheca fix";
 
 /// Returns what the locked lineup breaks.
 pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
@@ -99,20 +88,26 @@ pub fn of_breaches(breaches: &[Breach]) -> Vec<Finding> {
             let says = breach.to_string();
             match breach {
                 Breach::Unknown { id } => {
-                    Finding::trouble("unknown", id.as_str(), says, Some("yalotheca update"))
+                    Finding::trouble("unknown", id.as_str(), says, Some(Advice::Update))
                         .with_remedy(Remedy::Mend(id.clone()))
                 }
-                Breach::Want { id, .. } => Finding::trouble("wanted", id.as_str(), says, Some(SETTLE)),
-                Breach::Need { id, .. } => Finding::trouble("needs", id.as_str(), says, Some(FIX))
-                    .with_remedy(Remedy::Mend(id.clone())),
-                Breach::Welcome { id, .. } => Finding::trouble("goes-with", id.as_str(), says, Some(FIX))
-                    .with_remedy(Remedy::Mend(id.clone())),
-                Breach::Refuse { id, other } => {
-                    let fix = format!("yalotheca drop {id}, or drop {other}");
-                    Finding { fix: Some(fix), ..Finding::trouble("refuses", id.as_str(), says, None) }
+                Breach::Want { id, .. } => {
+                    Finding::trouble("wanted", id.as_str(), says, Some(Advice::Settle))
                 }
-                Breach::Platform { id, .. } => Finding::trouble("platform", id.as_str(), says, Some(FIX))
+                Breach::Need { id, .. } => Finding::trouble("needs", id.as_str(), says, Some(Advice::Fix))
                     .with_remedy(Remedy::Mend(id.clone())),
+                Breach::Welcome { id, .. } => {
+                    Finding::trouble("goes-with", id.as_str(), says, Some(Advice::Fix))
+                        .with_remedy(Remedy::Mend(id.clone()))
+                }
+                Breach::Refuse { id, other } => {
+                    let fix = Advice::RemoveEither(id.to_string(), other.to_string());
+                    Finding::trouble("refuses", id.as_str(), says, Some(fix))
+                }
+                Breach::Platform { id, .. } => {
+                    Finding::trouble("platform", id.as_str(), says, Some(Advice::Fix))
+                        .with_remedy(Remedy::Mend(id.clone()))
+                }
             }
         })
         .collect()
@@ -153,7 +148,7 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 ),
                 _ => format!("{} files of {content} {verb}, the first is {first}", lines.len()),
             };
-            let finding = Finding::trouble(code, content.as_str(), says, Some(SETTLE));
+            let finding = Finding::trouble(code, content.as_str(), says, Some(Advice::Settle));
             findings.push(finding.with_remedy(Remedy::Settle));
             continue;
         }
@@ -170,15 +165,15 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 (FileAct::Aside, _) => format!("{path} belongs to nothing that is installed"),
                 _ => format!("{path} of {content} is not there"),
             };
-            let finding = Finding::trouble(code, content.as_str(), says, Some(SETTLE));
+            let finding = Finding::trouble(code, content.as_str(), says, Some(Advice::Settle));
             findings.push(finding.with_remedy(Remedy::Settle));
         }
     }
     for kept in &change.kept {
         let owner = kept.content.as_ref().map_or("", |content| content.as_str());
         let says = format!("{} of {owner} was edited since Yalotheca installed it", kept.path);
-        let fix = format!("if that was not on purpose: yalotheca settle --replace '{}'", kept.path);
-        findings.push(Finding::note("altered-file", kept.path.as_str(), says, Some(&fix)));
+        let fix = Advice::ReplaceEdited(kept.path.to_string());
+        findings.push(Finding::note("altered-file", kept.path.as_str(), says, Some(fix)));
     }
     for config in &change.config {
         for entry in &config.entries {
@@ -190,7 +185,7 @@ pub fn of_change(change: &ChangeSet) -> Vec<Finding> {
                 EntryAct::Remove | EntryAct::Restore => ("left-over", format!("{path} still has {what}")),
                 EntryAct::Leave => ("changed-by-hand", format!("{path} has {what}")),
             };
-            let finding = Finding::trouble(code, entry.content.as_str(), says, Some(SETTLE));
+            let finding = Finding::trouble(code, entry.content.as_str(), says, Some(Advice::Settle));
             findings.push(finding.with_remedy(Remedy::Settle));
         }
     }

@@ -50,8 +50,18 @@ pub struct WayOut {
     /// The wants to change, and the version that each would get; no version means to do without it. Empty where it is
     /// the platform that would have to change.
     pub wants: Vec<(ContentId, Option<ReleaseVersion>)>,
-    /// The command that does it, where one does.
-    pub command: Option<String>,
+    /// What to do, where the wants can do it; a front end words it.
+    #[serde(skip)]
+    pub act: Option<WayAct>,
+}
+
+/// What to do to take a way out.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct WayAct {
+    /// Contents to do without.
+    pub drop: Vec<ContentId>,
+    /// Contents to ask for, each in a range of versions.
+    pub add: Vec<(ContentId, VersionRange)>,
 }
 
 /// The most sentences that are told.

@@ -25,7 +25,7 @@ mod ways;
 
 use std::collections::BTreeMap;
 
-pub use explain::{Explanation, Statement, WayOut};
+pub use explain::{Explanation, Statement, WayAct, WayOut};
 use straight::Arrival;
 pub use verify::{Breach, verify};
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::{
-    Question, Selection, WayOut,
+    Question, Selection, WayAct, WayOut,
     blame::{Blame, Effort},
     engine::{self, End},
     naming::listed,
@@ -66,7 +66,7 @@ fn other_version(question: &Question<'_>, id: &ContentId, effort: &mut Effort) -
     Some(WayOut {
         change: format!("take {id} {version}"),
         wants: vec![(id.clone(), Some(version.clone()))],
-        command: Some(format!("yalotheca add {id}@={version}")),
+        act: Some(WayAct { drop: Vec::new(), add: vec![(id.clone(), VersionRange::exactly(version))] }),
     })
 }
 
@@ -84,7 +84,7 @@ fn other_platform(question: &Question<'_>, number: u32, ground: u32, effort: &mu
     helps.then(|| WayOut {
         change: format!("give the server {}", listed(&parts)),
         wants: Vec::new(),
-        command: None,
+        act: None,
     })
 }
 
@@ -93,7 +93,7 @@ fn without(ids: &[&ContentId]) -> WayOut {
     WayOut {
         change: format!("do without {}", listed(&names)),
         wants: ids.iter().map(|id| ((*id).clone(), None)).collect(),
-        command: Some(format!("yalotheca drop {}", names.join(" "))),
+        act: Some(WayAct { drop: ids.iter().copied().cloned().collect(), add: Vec::new() }),
     }
 }
 

@@ -112,7 +112,7 @@ pub enum FetchError {
         source: std::io::Error,
     },
     /// The network may not be used, and the cache does not have it.
-    #[error("{url}: it is not in the cache, and --offline is set")]
+    #[error("{url}: it is not in the cache, and the network may not be used")]
     Offline {
         /// The address.
         url: String,
