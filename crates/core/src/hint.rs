@@ -49,6 +49,10 @@ pub enum Advice {
     NamePasswordFile,
     /// Give the right password, or set up a key.
     GiveCredentials,
+    /// Leave the password out of an address: there are other places for it.
+    KeepPasswordElsewhere,
+    /// Name the kind of what was given, if that cannot be seen; the kinds there are, in a clause.
+    NameKind(String),
     /// Have everything put right that can be.
     Fix,
     /// Have this put right.

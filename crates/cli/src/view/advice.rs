@@ -50,6 +50,12 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::GiveCredentials => {
             "set up a key (ssh-copy-id), or give the password: it is asked for in a terminal, or taken from YALOTHECA_PASSWORD or --password-file FILE".into()
         }
+        Advice::KeepPasswordElsewhere => {
+            "addresses are written down and shown, so leave it out: it is asked for, or taken from YALOTHECA_PASSWORD, --password-file or credentials.toml in your configuration folder".into()
+        }
+        Advice::NameKind(kinds) => {
+            format!("{kinds}; --kind KIND says which it is where that cannot be seen")
+        }
         Advice::Fix => "yalotheca fix".into(),
         Advice::FixThis(what) => format!("yalotheca fix {what}"),
         Advice::Settle => "yalotheca settle".into(),

@@ -29,7 +29,10 @@ fn a_catalogue_that_is_down_and_offline() -> Done {
     world.run(&["add", "lamp-oil", "--yes"]).code(0);
     let before = world.digests()?;
     // What was fetched before is enough for what is known.
-    world.run(&["--offline", "find", "bell"]).code(4).says(&["it is not in the cache, and --offline is set"]);
+    world
+        .run(&["--offline", "find", "bell"])
+        .code(4)
+        .says(&["it is not in the cache, and the network may not be used"]);
     world.run(&["find", "bell"]).code(0);
     world.run(&["--offline", "find", "bell"]).code(0).says(&["tidebell"]);
     world.run(&["--offline", "add", "tidebell", "--yes"]).code(4).says(&[

@@ -81,10 +81,11 @@ pub enum ParseAddressError {
 impl Hint for ParseAddressError {
     fn hint(&self) -> Option<Advice> {
         Some(match self {
-            Self::Protocol(_) => "write sftp://, ftp:// or ftps:// (ftps+implicit:// where it is encrypted from the start)".into(),
-            Self::Password(_) => {
-                "addresses are written down and shown, so leave it out: it is asked for, or taken from YALOTHECA_PASSWORD, --password-file or credentials.toml in your configuration folder".into()
+            Self::Protocol(_) => {
+                "write sftp://, ftp:// or ftps:// (ftps+implicit:// where it is encrypted from the start)"
+                    .into()
             }
+            Self::Password(_) => Advice::KeepPasswordElsewhere,
             Self::Wrong { .. } => "write it as sftp://user@host:port/path".into(),
         })
     }
