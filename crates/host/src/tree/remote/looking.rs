@@ -1,11 +1,16 @@
 //! Looking: listings, and where paths lead.
 
-use std::{collections::BTreeSet, io};
+use std::{
+    collections::BTreeSet,
+    io,
+    sync::{Arc, PoisonError},
+    thread,
+};
 
 use yalotheca_core::id::TreePath;
 
 use super::{
-    RemoteTree,
+    ListingAhead, RemoteTree,
     file_server::{RemoteEntry, RemoteKind, is_torn},
     kind_of,
     seen::{Found, Seen, Unseen},
@@ -14,6 +19,8 @@ use crate::tree::{EntryKind, TreeError};
 
 /// So often paths are resolved again after something new was seen: links may lead to links.
 const ROUNDS: usize = 100;
+/// So many folders are worth another thread.
+const MANY: usize = 40;
 
 impl RemoteTree {
     /// Says where each path leads.
@@ -84,8 +91,55 @@ impl RemoteTree {
         Ok(paths.iter().map(|_| Found::Absent { real: None }).collect())
     }
 
+    /// Has the folders of all files that are known from earlier listed by another thread.
+    pub(super) fn list_ahead(&self) {
+        if !self.server.features().ordered {
+            return;
+        }
+        let (server, known, root) = (Arc::clone(&self.server), Arc::clone(&self.known), self.at(""));
+        let listing = thread::spawn(move || {
+            let mut folders: BTreeSet<TreePath> = BTreeSet::new();
+            let mut last = String::new();
+            known.each(|path, _| {
+                let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+                if folder != last {
+                    folder.clone_into(&mut last);
+                    folders.extend(TreePath::new(folder));
+                }
+            });
+            if folders.len() < MANY {
+                return Vec::new();
+            }
+            let below = |folder: &TreePath| format!("{}/{folder}", root.trim_end_matches('/'));
+            let paths: Vec<String> = folders.iter().map(below).collect();
+            folders.into_iter().zip(server.list(&paths)).collect()
+        });
+        *self.ahead.lock().unwrap_or_else(PoisonError::into_inner) = Some(listing);
+    }
+
+    pub(super) fn take_ahead(&self) -> Option<ListingAhead> {
+        self.ahead.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+
+    /// Takes over what another thread has listed meanwhile. What it could not list is listed again.
+    fn see_ahead(&self) {
+        let Some(listing) = self.take_ahead() else { return };
+        let listed = listing.join().unwrap_or_default();
+        let mut seen = self.seen();
+        for (folder, entries) in listed {
+            if let Ok(entries) = entries
+                && seen.listing(&folder).is_none()
+            {
+                seen.listed(folder, Some(entries));
+            }
+        }
+    }
+
     /// Lists folders that were not seen yet.
     pub(super) fn see(&self, folders: &[TreePath]) -> Result<(), TreeError> {
+        if folders.len() >= MANY {
+            self.see_ahead();
+        }
         let unseen: Vec<&TreePath> = {
             let seen = self.seen();
             folders.iter().filter(|folder| seen.listing(folder).is_none()).collect()

@@ -23,7 +23,7 @@ use std::{
         Arc, Mutex, MutexGuard, OnceLock, PoisonError,
         atomic::{AtomicU64, Ordering},
     },
-    thread,
+    thread::{self, JoinHandle},
     time::{Duration, SystemTime, UNIX_EPOCH},
 };
 
@@ -36,7 +36,7 @@ use super::{
 use crate::watch::{Nobody, Watch};
 pub use address::{ParseAddressError, Protocol, RemoteAddress};
 pub use certificate::{KnownCertificates, KnownCertificatesError, Pins};
-use file_server::{FileServer, RemoteKind, RemoteMetadata, is_torn};
+use file_server::{FileServer, RemoteEntry, RemoteKind, RemoteMetadata, is_torn};
 use seen::{Found, Seen};
 
 /// So often a torn connection is opened again for one call.
@@ -58,7 +58,12 @@ pub struct RemoteTree {
     records: Option<PathBuf>,
     root_mode: OnceLock<Option<u32>>,
     watch: Arc<dyn Watch>,
+    /// Folders that another thread lists meanwhile.
+    ahead: Mutex<Option<ListingAhead>>,
 }
+
+/// Folders that are being listed, and what was found in each.
+type ListingAhead = JoinHandle<Vec<(TreePath, io::Result<Vec<RemoteEntry>>)>>;
 
 impl fmt::Debug for RemoteTree {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -78,6 +83,7 @@ impl RemoteTree {
             records: None,
             root_mode: OnceLock::new(),
             watch: Arc::new(Nobody),
+            ahead: Mutex::default(),
         }
     }
 
@@ -254,6 +260,7 @@ impl Tree for RemoteTree {
             records: file.map(|file| file.with_extension("records")),
             root_mode: self.root_mode.clone(),
             watch: Arc::clone(&self.watch),
+            ahead: Mutex::default(),
         })
     }
 
@@ -265,7 +272,13 @@ impl Tree for RemoteTree {
     }
 
     fn forget_seen(&self) {
+        // What is still being listed is not waited for, and not believed.
+        drop(self.take_ahead());
         self.seen().forget();
+    }
+
+    fn prefetch(&self) {
+        self.list_ahead();
     }
 
     fn metadata(&self, paths: &[TreePath]) -> Result<Vec<Option<EntryKind>>, TreeError> {
