@@ -6,6 +6,7 @@ use yalotheca_core::id::TreePath;
 use yalotheca_host::{
     fetch::credentials_of,
     settle,
+    store::Store,
     tree::{
         KnownCertificates, Pins, Protocol, RemoteAddress, RemoteTree, Tree,
         ftp::{ConnectFtpError, FtpOptions, FtpServer},
@@ -78,10 +79,12 @@ fn open_ftp(
     }
     let password = password.unwrap_or_default();
     let port = address.port.unwrap_or_else(|| address.protocol.port());
+    let store = Store::of_user().ok();
     let connect = |pins: &Pins| {
         let (host, user, pins) = (address.host.clone(), user.clone(), pins.clone());
+        let capabilities = store.as_ref().map(|store| store.capabilities_of(&host_of(address)));
         FtpServer::connect(
-            FtpOptions { protocol: address.protocol, host, port, user, pins },
+            FtpOptions { protocol: address.protocol, host, port, user, pins, capabilities },
             password.clone(),
         )
     };

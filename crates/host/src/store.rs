@@ -149,6 +149,11 @@ impl Store {
         self.root.join("inventories").join(Digest::of(location.as_encoded_bytes()).short())
     }
 
+    /// Returns where it is kept what a host can do.
+    pub fn capabilities_of(&self, host: &str) -> PathBuf {
+        self.root.join("hosts").join(Digest::of(host.as_bytes()).short())
+    }
+
     fn error(path: &Path) -> impl FnOnce(io::Error) -> StoreError + use<> {
         let path = path.display().to_string();
         move |source| StoreError { path, source }

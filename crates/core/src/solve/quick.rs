@@ -11,29 +11,30 @@ use crate::catalogue::{Line, Number, Rare, Saying};
 /// A chosen release: its content, and its place among that content's releases, newest first.
 pub(super) type Choice = (Number, usize);
 
-/// No release of a content was chosen.
-const NONE: u64 = u64::MAX;
-
 /// One was chosen whose place is not known; no stretch holds it.
-const UNPLACED: u64 = u64::MAX - 1;
+const UNPLACED: u64 = u64::MAX;
 
 struct Check<'a> {
     question: &'a Question<'a>,
-    /// By content: the place of its chosen release. Nearly every line asks for one, so they lie close together.
+    /// By content: the number of its chosen release, counted from 1; 0 for none. Of a large catalogue, few contents are chosen.
+    numbers: Vec<u16>,
+    /// The places of the chosen releases. Nearly every line asks for one, so they lie close together.
     places: Vec<u64>,
 }
 
 /// Returns whether a lineup certainly satisfies everything, wants included.
 pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> bool {
-    let mut places = vec![NONE; question.universe.len()];
+    let mut numbers = vec![0_u16; question.universe.len()];
+    let mut places = Vec::with_capacity(chosen.len());
     for (number, release) in chosen {
         let place = question.universe.gathered(*number).places().get(*release);
-        let place = place.copied().filter(|place| *place < UNPLACED).unwrap_or(UNPLACED);
-        if std::mem::replace(&mut places[*number as usize], place) != NONE {
+        places.push(place.copied().unwrap_or(UNPLACED));
+        let Ok(index) = u16::try_from(places.len()) else { return false };
+        if std::mem::replace(&mut numbers[*number as usize], index) != 0 {
             return false;
         }
     }
-    let check = Check { question, places };
+    let check = Check { question, numbers, places };
     question.wants.iter().all(|(id, range)| {
         // The caller reports wants that no catalogue has; `verify` knows them apart from others.
         let number = question.universe.number(id);
@@ -42,14 +43,20 @@ pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> boo
 }
 
 impl Check<'_> {
+    /// Returns the place of the chosen release of a content, if one was chosen.
+    fn place(&self, number: Number) -> Option<u64> {
+        let index = usize::from(self.numbers[number as usize]).checked_sub(1)?;
+        Some(self.places[index])
+    }
+
     fn is_chosen(&self, number: Number) -> bool {
-        self.places[number as usize] != NONE
+        self.numbers[number as usize] != 0
     }
 
     /// Returns whether a content was chosen in a version between two places.
     fn is_within(&self, number: Number, stretch: Option<(u64, u64)>) -> bool {
-        let place = self.places[number as usize];
-        place < UNPLACED && stretch.is_some_and(|(first, last)| (first..=last).contains(&place))
+        let place = self.place(number).filter(|place| *place < UNPLACED);
+        place.zip(stretch).is_some_and(|(place, (first, last))| (first..=last).contains(&place))
     }
 
     fn release_holds(&self, number: Number, release: usize) -> bool {
@@ -82,10 +89,11 @@ impl Check<'_> {
                 line.on == own || !self.is_chosen(line.on) || self.is_within(line.on, line.stretch())
             }
             Saying::Refuse => {
-                let is_apart = line.on == own || !self.is_chosen(line.on) || {
-                    let place = self.places[line.on as usize];
-                    let stretch = line.stretch().filter(|_| place < UNPLACED);
-                    stretch.is_some_and(|(first, last)| !(first..=last).contains(&place))
+                let is_apart = line.on == own || {
+                    self.place(line.on).is_none_or(|place| {
+                        let stretch = line.stretch().filter(|_| place < UNPLACED);
+                        stretch.is_some_and(|(first, last)| !(first..=last).contains(&place))
+                    })
                 };
                 is_apart
                     && !universe.providers_of(line.on).iter().any(|other| self.is_chosen(*other))

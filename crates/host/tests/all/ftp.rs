@@ -1,6 +1,11 @@
 //! A server's folder behind FTP servers that behave badly.
 
-use std::{collections::BTreeMap, fs, path::Path, sync::Arc};
+use std::{
+    collections::BTreeMap,
+    fs,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 use yalotheca_core::{change::Step, id::Digest};
 use yalotheca_host::{
@@ -19,12 +24,22 @@ use crate::{
 };
 
 fn connect(host: &FtpHost, password: &str) -> Result<RemoteTree, ConnectFtpError> {
+    connect_knowing(host, password, None)
+}
+
+/// Connects, with a file in which it is kept what the host can do.
+fn connect_knowing(
+    host: &FtpHost,
+    password: &str,
+    capabilities: Option<PathBuf>,
+) -> Result<RemoteTree, ConnectFtpError> {
     let options = FtpOptions {
         protocol: Protocol::Ftp,
         host: "127.0.0.1".into(),
         port: host.port(),
         user: "wren".into(),
         pins: Pins::default(),
+        capabilities,
     };
     let server = FtpServer::connect(options, password.into())?;
     Ok(RemoteTree::new(Arc::new(server), "/srv", "ftp://quay/srv".into()))
@@ -75,7 +90,10 @@ fn whatever_an_ftp_server_lacks_a_change_is_whole_or_not_at_all() -> Done {
         fs::write(srv.join("large"), &large)?;
         let host = FtpHost::start(root.path(), &manners)?;
         let before = everything(&srv)?;
-        let tree = connect(&host, "herring").map_err(|error| format!("{name}: {error}"))?;
+        // The second time, what was found out is known.
+        let known = Some(files.path().join("hosts/quay"));
+        drop(connect_knowing(&host, "herring", known.clone()));
+        let tree = connect_knowing(&host, "herring", known).map_err(|error| format!("{name}: {error}"))?;
         let local = LocalTree::new(&srv);
         for one in [
             "",
@@ -155,6 +173,7 @@ fn whoever_cannot_get_in_over_ftp_learns_why() -> Done {
         port: host.port(),
         user: "wren".into(),
         pins: Pins::default(),
+        capabilities: None,
     };
     let error = FtpServer::connect(options, "herring".into()).err().ok_or("it does not encrypt")?;
     assert!(matches!(error, ConnectFtpError::NoEncryption { .. }), "{error}");

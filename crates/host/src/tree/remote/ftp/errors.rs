@@ -1,6 +1,6 @@
 //! How a host is reached over FTP, and what can be wrong with it.
 
-use std::io;
+use std::{io, path::PathBuf};
 
 use suppaftp::{FtpError, types::Response};
 use yalotheca_core::hint::{Advice, Hint};
@@ -20,6 +20,8 @@ pub struct FtpOptions {
     pub user: String,
     /// The certificates that the user has agreed to.
     pub pins: Pins,
+    /// Where it is kept what the server can do.
+    pub capabilities: Option<PathBuf>,
 }
 
 /// A connection that could not be made.

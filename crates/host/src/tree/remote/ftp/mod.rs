@@ -3,6 +3,7 @@
 //! Servers differ: in what they list, in what they can replace, in how many connections they let somebody have. What one can do is found
 //! out when it is met first; what is in doubt after an error is looked at.
 
+mod capabilities;
 mod errors;
 mod listing;
 
@@ -23,6 +24,7 @@ use std::{
 use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status, types::FileType};
 use tracing::debug;
 
+use capabilities::FtpCapabilities;
 pub use errors::{ConnectFtpError, FtpOptions};
 use errors::{as_io, said};
 use listing::{is_posix, of_list, of_mlsd, stamp};
@@ -129,25 +131,45 @@ impl FtpServer {
             opened => opened,
         };
         let mut ftp = opened?;
+        server.learn(&mut ftp);
+        server.idle().connections.push(ftp);
+        Ok(server)
+    }
+
+    /// Finds out what the server can do, unless that is known from earlier.
+    fn learn(&self, ftp: &mut Ftp) {
+        let greeting = ftp.get_welcome_msg().unwrap_or_default().to_owned();
+        let file = self.options.capabilities.as_deref();
+        if let Some(known) = file.and_then(|file| FtpCapabilities::read(file, &greeting)) {
+            self.has_mlsd.store(known.has_mlsd, Ordering::Relaxed);
+            self.lists_hidden.store(known.lists_hidden, Ordering::Relaxed);
+            self.sets_times.store(known.sets_times, Ordering::Relaxed);
+            if known.switches_to_utf8 {
+                ftp.opts("UTF8", Some("ON")).ok();
+            }
+            return;
+        }
         let has = |features: &suppaftp::types::Features, name: &str| {
             features.keys().any(|own| own.eq_ignore_ascii_case(name))
         };
-        if let Ok(features) = ftp.feat() {
-            // MLST announces both.
-            server.has_mlsd.store(has(&features, "MLST") || has(&features, "MLSD"), Ordering::Relaxed);
-            server.sets_times.store(has(&features, "MFMT"), Ordering::Relaxed);
-            if has(&features, "UTF8") {
-                ftp.opts("UTF8", Some("ON")).ok();
-            }
+        let features = ftp.feat().unwrap_or_default();
+        // MLST announces both.
+        let mut has_mlsd = has(&features, "MLST") || has(&features, "MLSD");
+        let (sets_times, switches_to_utf8) = (has(&features, "MFMT"), has(&features, "UTF8"));
+        if switches_to_utf8 {
+            ftp.opts("UTF8", Some("ON")).ok();
         }
         // MLSD mostly shows what links lead to, and nothing would tell that they lead out of the server's folder.
-        let lines = ftp.list(Some("-a")).ok().filter(|lines| !lines.is_empty());
-        let lines = lines.or_else(|| ftp.list(None).ok()).unwrap_or_default();
-        if lines.iter().any(|line| is_posix(line)) {
-            server.has_mlsd.store(false, Ordering::Relaxed);
+        let hidden = ftp.list(Some("-a")).ok().filter(|lines| !lines.is_empty());
+        let lists_hidden = hidden.is_some();
+        let lines = hidden.or_else(|| ftp.list(None).ok()).unwrap_or_default();
+        has_mlsd &= !lines.iter().any(|line| is_posix(line));
+        self.has_mlsd.store(has_mlsd, Ordering::Relaxed);
+        self.sets_times.store(sets_times, Ordering::Relaxed);
+        // An empty folder shows nothing of how it lists.
+        if let (Some(file), false) = (file, lines.is_empty()) {
+            FtpCapabilities { greeting, has_mlsd, lists_hidden, sets_times, switches_to_utf8 }.write(file);
         }
-        server.idle().connections.push(ftp);
-        Ok(server)
     }
 
     /// Returns the absolute path of a path; of an empty one, of the folder in which the user starts.
