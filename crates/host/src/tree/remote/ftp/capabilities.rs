@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 /// What a server can do, as long as it greets in the same words.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
+#[expect(clippy::struct_excessive_bools, reason = "each is found out by itself")]
 pub(super) struct FtpCapabilities {
     /// What it says first; mostly its name and version.
     pub(super) greeting: String,
