@@ -80,7 +80,7 @@ pub enum AppError {
     #[error(transparent)]
     Setting(#[from] JudgeSettingError),
     #[error("fix does nothing about this: {says}")]
-    ByHand { says: String, fix: Option<Advice> },
+    ByHand { says: String, fix: Option<Box<Advice>> },
     #[error("{what}")]
     Usage { what: String, hint: Option<String> },
     #[error("{what}")]
@@ -137,7 +137,7 @@ impl Hint for AppError {
                     .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
             }
             Self::NoLineup(_) | Self::Io { .. } | Self::Certificates(_) => None,
-            Self::ByHand { fix, .. } => fix.clone(),
+            Self::ByHand { fix, .. } => fix.as_deref().cloned(),
             Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone().map(Advice::Say),
             Self::Setting(error) => error.hint(),
             Self::Solver { .. } => Some(

@@ -157,7 +157,10 @@ fn choose<'f>(request: &FixRequest, findings: &'f [Finding]) -> Result<Vec<&'f F
             continue;
         }
         if let Some(finding) = findings.iter().find(|finding| is_about(finding, what)) {
-            return Err(AppError::ByHand { says: finding.says.clone(), fix: finding.fix.clone() });
+            return Err(AppError::ByHand {
+                says: finding.says.clone(),
+                fix: finding.fix.clone().map(Box::new),
+            });
         }
         let names = fixable().flat_map(|finding| [finding.code, finding.about.as_str()]);
         return Err(AppError::Usage {

@@ -66,7 +66,7 @@ pub enum ArrivalError {
         /// What it is instead, or what is wrong with it.
         why: String,
         /// What can be done.
-        hint: Advice,
+        hint: Box<Advice>,
     },
 }
 
@@ -76,7 +76,7 @@ impl Hint for ArrivalError {
             Self::Unpack(error) => error.hint(),
             Self::Read { .. } => Some("check that it exists and can be read".into()),
             Self::Describe { source, .. } => source.hint(),
-            Self::Nothing { hint, .. } => Some(hint.clone()),
+            Self::Nothing { hint, .. } => Some((**hint).clone()),
         }
     }
 }
@@ -424,7 +424,8 @@ fn source_at(store: &Store, digest: &Digest, at: PathBuf) -> ByteSource {
 fn nothing(path: &Path, name: &str, game: &Game, arrival: &Arrival) -> ArrivalError {
     let kinds: Vec<&str> = game.kinds.keys().map(String::as_str).filter(|kind| *kind != PACK_KIND).collect();
     let hint = Advice::NameKind(format!("contents of {} are: {}", game.title, kinds.join(", ")));
-    let error = |why: String, hint: Advice| ArrivalError::Nothing { path: name.into(), why, hint };
+    let error =
+        |why: String, hint: Advice| ArrivalError::Nothing { path: name.into(), why, hint: Box::new(hint) };
     if let Some((file, why)) = arrival.broken.first() {
         let why = if file == name { why.clone() } else { format!("{file}: {why}") };
         return error(why, "fetch it again, or ask its author".into());
