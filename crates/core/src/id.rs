@@ -255,7 +255,7 @@ impl Digest {
     }
 
     /// Returns the fingerprint of an archive: of its size and its central directory, which holds name, size and checksum of each
-    /// member. It is told from the digest of a whole file by eight zero bytes at its beginning.
+    /// member. It begins with eight zero bytes, which distinguishes it from the digest of a whole file.
     pub fn fingerprint_of(size: u64, directory: &[u8]) -> Self {
         let mut hasher =
             blake3::Hasher::new_derive_key("Yalotheca: an archive, by its size and its central directory");

@@ -5,7 +5,7 @@ use yalotheca_core::check::{Finding, Weight};
 
 use super::advice::in_words;
 
-/// A finding as it is told.
+/// A finding, ready to be shown or written as JSON.
 #[derive(Debug, Serialize)]
 pub(crate) struct FindingView {
     pub(crate) weight: Weight,

@@ -1,4 +1,4 @@
-//! The real voxel server on another machine, as somebody left it: over SFTP and over FTP.
+//! The real voxel server in the state in which administrators leave it, over SFTP and over FTP.
 
 use std::{
     collections::BTreeMap,

@@ -363,7 +363,7 @@ fn passwords_come_from_where_the_user_keeps_them_and_are_written_nowhere() -> Do
     let file = elsewhere.path().join("password");
     fs::write(&file, format!("{PASSWORD}\n"))?;
     far.run(&["check", "--password-file", &file.display().to_string()]).code(0);
-    // The user's credentials: a password, or a command that prints it; only if nobody else may read them.
+    // The user's credentials hold a password, or a command that prints it. Other users must not be able to read them.
     let config = far.world.root().join(".config/yalotheca");
     fs::create_dir_all(&config)?;
     let credentials = config.join("credentials.toml");

@@ -161,7 +161,7 @@ fn a_server_that_others_start_is_watched_from_afar() -> Done {
         .says(&["there is no one here to stop it", "[server.process]"]);
     assert!(!far.world.read("saltwick.conf")?.contains("By night"));
     drop(running);
-    // What is wrong is told as it is here.
+    // Problems are reported as for a local server.
     fs::remove_file(far.world.path("plugins/lamp-oil-1.0.2.swp"))?;
     let starting = start(1_500);
     far.run(&["trial", "--watch"]).code(1).says(&["something is wrong", "night-lamps 1.2.0 failed"]);
@@ -195,7 +195,7 @@ fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again()
     let commands = "[server.process]\nstart = [\"./panel\", \"start\"]\nstop = [\"./panel\", \"stop\"]\nstatus = [\"./panel\", \"status\"]\n";
     let at = text.find("[[catalogue]]").ok_or("no catalogue")?;
     fs::write(&wants, format!("{}{commands}\n{}", &text[..at], &text[at..]))?;
-    // Nobody has agreed to that, and agreeing to everything is not agreeing to that.
+    // These commands were not allowed yet, and --yes does not allow them.
     let refused = far.run(&["settings", "server", "name=One", "--yes"]).code(5);
     refused.says(&["which this account has not allowed yet", "panel' status"]);
     // In a terminal, it is asked once for each.
@@ -207,7 +207,7 @@ fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again()
         .code(0)
         .says(&["Settled as change", "The server was started again."]);
     assert!(far.world.read("saltwick.conf")?.contains("name = One"));
-    // From now on nobody is asked.
+    // Once allowed, they run without a question.
     let pid = fs::read_to_string(panel.with_extension("pid"))?;
     far.run(&["settings", "server", "name=Two", "--yes", "--restart"]).code(0);
     assert_ne!(fs::read_to_string(panel.with_extension("pid"))?, pid);

@@ -19,7 +19,7 @@ use crate::{
     tree::{EntryKind, Tree, TreeError},
 };
 
-/// So many bytes before the place that was read last must be as they were; else the log was begun anew.
+/// If any of this many bytes before the current offset has changed, the log was replaced.
 const BEFORE: u64 = 512;
 /// No more of a log than this is read at a time.
 const MOST: u64 = 4 << 20;

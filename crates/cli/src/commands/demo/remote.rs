@@ -38,7 +38,7 @@ enum Host {
     Ftp(FtpHost),
 }
 
-/// Starts the server a moment later, as somebody at its panel would.
+/// Starts the server a moment later, as an administrator would in its panel.
 pub(super) fn start_soon(world: &World) -> JoinHandle<Option<Started>> {
     let mut command = Command::new(&world.program);
     command
@@ -78,7 +78,7 @@ pub(super) fn play(root: &Path, mut world: World, ui: &Ui) -> Result<ExitCode, A
         }
         Host::Ftp(host) => {
             world.address = Some(format!("ftp://127.0.0.1:{}/~/harbour", host.port()));
-            ui.note("This machine has no SSH server (openssh-server), so the story is told over FTP, with a host of our own.");
+            ui.note("This machine has no SSH server (openssh-server), so the demo uses FTP, with a host of its own.");
         }
     }
     let catalogue = CatalogueHost::start(root.join("quayside")).map_err(failed)?;

@@ -66,7 +66,7 @@ impl Bytes<'_> {
     }
 }
 
-/// What somebody who looks on is told of an upload.
+/// What is reported of an upload while it runs.
 struct Told {
     number: usize,
     /// How many files were sent, of how many.
