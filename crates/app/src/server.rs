@@ -29,13 +29,7 @@ use yalotheca_host::{
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{
-    AppError, Event, Front,
-    plan::reserved::used,
-    process::{RunningBy, ServerState},
-    remote::open_remote,
-    secrets::Secrets,
-};
+use crate::{AppError, Event, Front, plan::reserved::used, remote::open_remote, secrets::Secrets};
 
 /// Which server is opened, and how.
 #[derive(Debug, Clone, Default)]
@@ -291,22 +285,6 @@ impl Server {
         format!("{name} ({brackets})")
     }
 
-    /// Refuses to go on while the server runs, since it may hold or rewrite its files.
-    pub fn refuse_running(&self) -> Result<(), AppError> {
-        match self.state_by_looking() {
-            ServerState::Running(by) => {
-                Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) })
-            }
-            ServerState::Stopped | ServerState::Unknown { .. } => Ok(()),
-        }
-    }
-
-    /// Claims the server for a change. Refused while the server runs.
-    pub fn claim_stopped(&self) -> Result<Claim, AppError> {
-        self.refuse_running()?;
-        self.claim()
-    }
-
     /// Claims the server for a change of the control files only. Where another command is at work, it is waited for a moment.
     pub fn claim(&self) -> Result<Claim, AppError> {
         const PATIENCE: Duration = Duration::from_secs(3);
@@ -392,18 +370,6 @@ fn fetch_ahead(tree: &dyn Tree, control: &Control) -> Result<(), AppError> {
 
 /// A file no larger than this is fetched in case that it is needed.
 const SMALL: u64 = 128 << 10;
-
-/// What to do about a server that runs and must not.
-pub fn how_to_stop(by: &RunningBy) -> String {
-    let stop = match by {
-        RunningBy::Process(running) if running.is_noted => "a trial started it: yalotheca stop ends it",
-        RunningBy::Process(_) => "stop it first",
-        RunningBy::Port { .. } | RunningBy::Status => "stop it first, in its panel say",
-    };
-    format!(
-        "{stop}; or add --restart to have it stopped for the change and started again. It may rewrite what is changed under it."
-    )
-}
 
 /// Returns the key with which this user's changes are recorded.
 pub fn seal_key() -> Result<SealKey, AppError> {

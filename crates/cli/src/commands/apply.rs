@@ -7,7 +7,7 @@ use yalotheca_app::{
     AppError, Fresh, OpenCatalogues, Prompt as _, Server,
     apply::{Along, prepare},
     ops::change::Change,
-    process::Resumed,
+    pause::Resumed,
 };
 use yalotheca_core::{
     control::{ControlFile, WANTS_FILE},

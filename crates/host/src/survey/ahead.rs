@@ -7,7 +7,6 @@ use yalotheca_core::{
     id::TreePath,
 };
 
-use super::inventory::bears_suffix;
 use crate::tree::{EntryKind, Tree};
 
 /// How deep contents are looked for.
@@ -59,4 +58,10 @@ pub(super) fn fetch_ahead(
         level = next;
     }
     tree.read_ahead(&whole, &ends);
+}
+
+/// Returns whether a file's name says that it may be an archive with a content, though it may have been renamed since.
+pub(super) fn bears_suffix(game: &Game, name: &str) -> bool {
+    let mut kinds = game.kinds.values().filter(|kind| kind.shape == Shape::Archive);
+    kinds.any(|kind| kind.suffix.as_ref().is_none_or(|suffix| name.contains(suffix.as_str())))
 }

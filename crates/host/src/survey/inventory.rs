@@ -14,7 +14,10 @@ use yalotheca_core::{
     route::{Asked, Payload, PayloadFile, recognise, scope_of, sort_out},
 };
 
-use super::{SurveyError, ahead::fetch_ahead};
+use super::{
+    SurveyError,
+    ahead::{bears_suffix, fetch_ahead},
+};
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payloads},
     tree::{EntryKind, Tree},
@@ -217,12 +220,6 @@ fn look_at_single(
         found.contents.push(FoundContent { content: one.content, path: path.clone(), payload });
     }
     Ok(true)
-}
-
-/// Returns whether a file's name says that it may be an archive with a content, though it may have been renamed since.
-pub(super) fn bears_suffix(game: &Game, name: &str) -> bool {
-    let mut kinds = game.kinds.values().filter(|kind| kind.shape == Shape::Archive);
-    kinds.any(|kind| kind.suffix.as_ref().is_none_or(|suffix| name.contains(suffix.as_str())))
 }
 
 fn look_at_file(

@@ -1,0 +1,163 @@
+//! Stopping a server for a change and starting it again: by the commands of `[server.process]`, by what a trial left running, or by
+//! the person.
+
+use std::time::Duration;
+
+use yalotheca_host::{
+    running::{self, Running},
+    trust::Invocation,
+};
+
+use crate::{
+    Answer, AppError, Front, Server,
+    ops::trial::{TrialReport, TrialRequest, trial as try_start},
+    process::{Act, PATIENCE, RunningBy, STARTING, ServerState, how_to_stop, run, wait},
+};
+
+/// A server that was stopped by hand may take so long to end.
+const ENDING: Duration = Duration::from_secs(20);
+
+impl Server {
+    /// Makes sure that a change can be made: the server is stopped, or is going to be.
+    ///
+    /// # Errors
+    /// Where it runs, and may not be or cannot be stopped.
+    pub fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
+        let state = self.state(front)?;
+        let ServerState::Running(by) = state else {
+            return Ok(Pause { is_unknown: matches!(state, ServerState::Unknown { .. }), state, way: None });
+        };
+        if !self.options.restarts {
+            return Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) });
+        }
+        let way = match (&by, self.process_command(Act::Stop, front)?) {
+            (RunningBy::Process(running), _) if running.is_noted => Way::Trial(running.clone()),
+            (_, Some(stop)) => Way::Command { stop, start: self.process_command(Act::Start, front)? },
+            (_, None) => Way::ByHand,
+        };
+        Ok(Pause { is_unknown: false, state: ServerState::Running(by), way: Some(way) })
+    }
+}
+
+/// How a server is stopped and started again.
+#[derive(Debug)]
+enum Way {
+    /// A trial has left it running.
+    Trial(Running),
+    /// By commands of `[server.process]`.
+    Command { stop: Invocation, start: Option<Invocation> },
+    /// By the person.
+    ByHand,
+}
+
+/// A server that is stopped, or is going to be stopped, for a change.
+#[derive(Debug)]
+pub struct Pause {
+    state: ServerState,
+    is_unknown: bool,
+    way: Option<Way>,
+}
+
+/// A server that was stopped for a change.
+#[derive(Debug)]
+#[must_use = "it is to be started again"]
+pub struct Paused(Option<Way>);
+
+/// How a server was started again.
+#[derive(Debug)]
+pub enum Resumed {
+    /// It did not run before.
+    WasStopped,
+    /// By its start command.
+    Started {
+        /// Whether it answers at its port by now; nothing where that cannot be asked.
+        answers: Option<bool>,
+    },
+    /// By a trial, which left it running.
+    Tried(Box<TrialReport>),
+    /// The person has to do it.
+    ByHand,
+}
+
+impl Pause {
+    /// Returns the question whether a change may be made: the usual one, and what comes with it.
+    pub fn question(&self, usual: &str) -> String {
+        match (&self.way, &self.state) {
+            (Some(_), _) => format!("The server runs. Stop it, and start it again afterwards? {usual}"),
+            (None, ServerState::Unknown { log: Some(age) }) => format!(
+                "The server may be running: its log was written to {} s ago. If it runs, stop it first. {usual}",
+                age.as_secs()
+            ),
+            (None, ServerState::Unknown { log: None }) => {
+                format!("Nothing here can tell whether the server runs. If it does, stop it first. {usual}")
+            }
+            (None, _) => usual.to_owned(),
+        }
+    }
+
+    /// Returns whether nothing can tell whether the server runs.
+    pub fn is_unknown(&self) -> bool {
+        self.is_unknown
+    }
+
+    /// Stops the server, if it runs.
+    ///
+    /// # Errors
+    /// Where it does not end.
+    pub fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
+        match &self.way {
+            None => {}
+            Some(Way::Trial(process)) => {
+                let is_gone = running::stop(server.local()?, process, server.game.run.stop, PATIENCE);
+                if !is_gone {
+                    return Err(AppError::Refused {
+                        what: format!("process {} does not end", process.pid),
+                        hint: Some("nothing was changed; stop it by hand".into()),
+                    });
+                }
+            }
+            Some(Way::Command { stop, .. }) => run(stop)?,
+            Some(Way::ByHand) => {
+                let asked = front.text("Stop the server now, in its panel say; then press Enter.");
+                if asked == Answer::Nobody {
+                    return Err(AppError::Refused {
+                        what: "the server is running, and there is no one here to stop it".into(),
+                        hint: Some("say in yalotheca.toml how it is stopped: [server.process] stop = [\"program\", \"argument\"]".into()),
+                    });
+                }
+            }
+        }
+        if self.way.is_some() {
+            wait(ENDING, || !matches!(server.state(front), Ok(ServerState::Running(_))));
+            if let ServerState::Running(by) = server.state(front)? {
+                return Err(AppError::Refused {
+                    what: format!("{} still", by.says()),
+                    hint: Some("nothing was changed; stop it, then try again".into()),
+                });
+            }
+        }
+        Ok(Paused(self.way))
+    }
+}
+
+impl Paused {
+    /// Starts the server again, if it ran before.
+    ///
+    /// # Errors
+    /// Where it cannot be started.
+    pub fn resume(self, server: &Server, front: &dyn Front) -> Result<Resumed, AppError> {
+        match self.0 {
+            None => Ok(Resumed::WasStopped),
+            Some(Way::ByHand | Way::Command { start: None, .. }) => Ok(Resumed::ByHand),
+            Some(Way::Trial(_)) => {
+                let request =
+                    TrialRequest { keep: true, patience: STARTING.as_secs(), ..TrialRequest::default() };
+                Ok(Resumed::Tried(Box::new(try_start(&server.options, front, &request, &|_| {})?)))
+            }
+            Some(Way::Command { start: Some(start), .. }) => {
+                run(&start)?;
+                Ok(Resumed::Started { answers: server.wait_until_it_answers() })
+            }
+        }
+    }
+}
