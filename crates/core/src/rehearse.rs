@@ -164,7 +164,7 @@ fn sample(
         release.members.push(Member {
             id: id(&format!("member-{}", release.members.len()))?,
             kind: member.clone(),
-            folder: "member".into(),
+            folder: format!("folder-{}", release.members.len()),
             needs: litemap::LiteMap::new(),
         });
     }

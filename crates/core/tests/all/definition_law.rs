@@ -256,6 +256,22 @@ proptest! {
     }
 }
 
+#[test]
+fn members_that_write_different_values_to_one_place_are_refused() {
+    let text = |pointer: &str| {
+        format!(
+            "format = 1\nname = \"quay\"\ntitle = \"Quay\"\n[recognise]\nall = [\"quay.conf\"]\n\
+             [run]\ncommand = [\"quay\"]\nstop = \"TERM\"\nready = \"open\"\n\
+             [kind.part]\nshape = \"folder\"\nmarker = \"part.x\"\nplace = [{{ into = \"parts/{{{{ content.id }}}}/\" }}]\n\
+             [kind.mod]\nshape = \"folder\"\nmarker = \"mod.x\"\nplace = [{{ into = \"mods/{{{{ content.id }}}}/\" }}]\n\
+             members = [\"part\"]\nregister = [{{ set = \"d.ini#/s/{pointer}\", to = \"{{{{ member.folder }}}}\", each = \"part\" }}]\n"
+        )
+    };
+    let tried = |pointer: &str| rehearse(&load("quay.toml", &text(pointer)).unwrap());
+    assert!(tried("x-{{ member.id }}").is_ok());
+    assert!(tried("x-").is_err());
+}
+
 /// The law would say nothing if nearly all was refused.
 #[test]
 fn enough_is_accepted() {
