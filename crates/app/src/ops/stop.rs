@@ -1,46 +1,62 @@
-//! Stopping the server that a trial has left running.
+//! Stopping a server: one that a trial has left running, or by the stop command of `[server.process]`.
 
 use std::time::Duration;
 
 use serde::Serialize;
 use yalotheca_host::running;
 
-use crate::{AppError, Server};
+use crate::{
+    AppError, Front, Server,
+    process::{Act, RunningBy, ServerState, run},
+};
 
 /// What came of stopping.
 #[derive(Debug, Serialize)]
 pub struct StopReport {
     /// The server, as people call it.
     pub server: String,
-    /// The process that was ended; nothing if none ran.
+    /// The process that was ended; nothing if none ran, or a command stopped it.
     pub stopped: Option<u32>,
+    /// The command that stopped it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by_command: Option<String>,
 }
 
-/// Stops the server that a trial has left running; `patience` is how long it may take before it is killed.
+/// Stops a server; `patience` is how long a process may take before it is killed.
 ///
 /// # Errors
-/// Where something else started it, or it does not end.
-pub fn stop(server: &Server, patience: Duration) -> Result<StopReport, AppError> {
-    let stopped = match server.running() {
-        None => None,
-        Some(running) if !running.is_noted => {
+/// Where nothing here can stop it, or it does not end.
+pub fn stop(server: &Server, patience: Duration, front: &dyn Front) -> Result<StopReport, AppError> {
+    let report = |stopped, by_command| StopReport { server: server.shown(), stopped, by_command };
+    let state = server.state(front)?;
+    if let ServerState::Running(RunningBy::Process(process)) = &state
+        && process.is_noted
+    {
+        if !running::stop(server.local()?, process, server.game.run.stop, patience) {
             return Err(AppError::Refused {
-                what: format!(
-                    "the server is running (process {}), and no trial of Yalotheca started it",
-                    running.pid
-                ),
-                hint: Some("stop it the way it was started".into()),
+                what: format!("process {} does not end", process.pid),
+                hint: Some("it may belong to another user, or be waiting for a slow disk".into()),
             });
         }
-        Some(running) => {
-            if !running::stop(server.local()?, &running, server.game.run.stop, patience) {
-                return Err(AppError::Refused {
-                    what: format!("process {} does not end", running.pid),
-                    hint: Some("it may belong to another user, or be waiting for a slow disk".into()),
-                });
-            }
-            Some(running.pid)
+        return Ok(report(Some(process.pid), None));
+    }
+    if state == ServerState::Stopped {
+        return Ok(report(None, None));
+    }
+    if let Some(command) = server.process_command(Act::Stop, front)? {
+        run(&command)?;
+        return Ok(report(None, Some(command.to_string())));
+    }
+    let hint = Some(
+        "stop it the way it was started; or say in yalotheca.toml how it is stopped: [server.process]".into(),
+    );
+    Err(match state {
+        ServerState::Running(by) => {
+            AppError::Refused { what: format!("{}, and no trial of Yalotheca started it", by.says()), hint }
         }
-    };
-    Ok(StopReport { server: server.shown(), stopped })
+        _ => AppError::Refused {
+            what: "nothing here can tell whether the server runs, or stop it".into(),
+            hint,
+        },
+    })
 }

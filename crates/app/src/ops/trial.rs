@@ -119,7 +119,9 @@ pub fn trial(
 ) -> Result<TrialReport, AppError> {
     let open = || Server::open(Purpose::Change, options, front);
     let mut server = open()?;
-    if request.watches || server.tree.local().is_none() {
+    let is_started_elsewhere = !server.control.wants.server.process.start.is_empty()
+        && (request.log.is_some() || server.log_file().is_some());
+    if request.watches || is_started_elsewhere || server.tree.local().is_none() {
         return watched(&server, front, request, hear);
     }
     if let Some(running) = server.running() {

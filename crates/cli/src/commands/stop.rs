@@ -14,7 +14,7 @@ use crate::{
     view::{Page, Role, View},
 };
 
-/// Stop the server that a trial has left running.
+/// Stop the server: one that a trial has left running, or by the stop command of [server.process].
 #[derive(Debug, Args)]
 pub(crate) struct StopArgs {
     /// How many seconds it may take before it is killed
@@ -24,15 +24,18 @@ pub(crate) struct StopArgs {
 
 impl View for StopReport {
     fn view(&self, page: &mut Page) {
-        match self.stopped {
-            Some(pid) => page.line(Role::Good, &format!("{}: stopped (process {pid}).", self.server)),
-            None => page.line(Role::Plain, &format!("{}: it was not running.", self.server)),
+        match (self.stopped, &self.by_command) {
+            (Some(pid), _) => page.line(Role::Good, &format!("{}: stopped (process {pid}).", self.server)),
+            (None, Some(command)) => {
+                page.line(Role::Good, &format!("{}: stopped, by {command}.", self.server));
+            }
+            (None, None) => page.line(Role::Plain, &format!("{}: it was not running.", self.server)),
         }
     }
 }
 
 pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    ui.show(&stop(&server, Duration::from_secs(args.patience))?)?;
+    ui.show(&stop(&server, Duration::from_secs(args.patience), ui)?)?;
     Ok(ExitCode::SUCCESS)
 }

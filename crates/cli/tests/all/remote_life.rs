@@ -152,6 +152,7 @@ fn a_server_that_others_start_is_watched_from_afar() -> Done {
     let starting = start(1_500);
     far.run(&["trial", "--watch"]).code(0).says(&["ready", "no problems", "night-lamps 1.2.0 loaded"]);
     let running = starting.join().map_err(|_| "starting")??;
+    far.run(&["stop"]).code(5).says(&["it answers at port", "[server.process]"]);
     // Nothing is changed under it.
     far.run(&["settings", "server", "name=By night", "--yes"])
         .code(5)
@@ -214,8 +215,8 @@ fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again()
     far.run(&["undo", "--yes", "--restart"]).code(0).says(&["The server was started again."]);
     assert!(far.world.read("saltwick.conf")?.contains("name = One"));
     far.run(&["trial"]).code(5).says(&["as its status command says"]);
-    let stop = Command::new(&panel).arg("stop").current_dir(&far.control).status()?;
-    assert!(stop.success());
+    far.run(&["stop"]).code(0).says(&["stopped, by", "panel' stop"]);
+    far.run(&["stop"]).code(0).says(&["it was not running"]);
     far.run(&["trial"]).code(0).says(&["ready", "no problems"]);
     assert!(!panel.with_extension("pid").exists(), "it was stopped again");
     // Another program under the same name was not agreed to.
