@@ -99,6 +99,21 @@ fn large_archives_are_known_by_their_ends() -> Done {
     fs::write(&path, &bytes)?;
     fs::File::options().append(true).open(&path)?.set_modified(date)?;
     far.run(&["check", "--deep"]).code(0);
+    // A catalogue has the same release and a newer one: the first changes nothing, the second is an update as any other.
+    let charts = far.world.root().join("charts");
+    fs::create_dir_all(&charts)?;
+    for version in ["1.0", "1.1"] {
+        fs::write(charts.join(format!("chart-0-{version}.swp")), large_plugin("chart-0", version)?)?;
+    }
+    far.run(&["catalogue", "add", "charts", &charts.display().to_string()]).code(0);
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    far.run(&["update", "chart-0", "--yes"]).code(0).says(&["chart-0"]);
+    assert!(far.world.path("plugins/chart-0-1.1.swp").exists());
+    assert!(!far.world.path("plugins/chart-0-1.0.swp").exists());
+    far.run(&["check"]).code(0);
+    far.run(&["undo", "--yes"]).code(0);
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    far.run(&["undo", "--yes"]).code(0);
     // The same server, looked after from its own machine from now on.
     let wants = far.control.join("yalotheca.toml");
     let text = fs::read_to_string(&wants)?;
