@@ -30,7 +30,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let server = Server::open(Purpose::Look, &options, &Silent)?;
     let change = settle(&server, &SettleRequest::default())?;
     let catalogues = server.catalogues_for(&change.wants);
-    let prepared = prepare(&server, &catalogues, &change.wants, &change.fresh, change.along)?;
+    let prepared = prepare(&server, &catalogues, &change.wants, &change.fresh, change.extras)?;
     let mut out = std::io::stdout();
     writeln!(out, "{}: {}", server.shown(), prepared.summary())?;
     for line in &prepared.planned.change.files {

@@ -43,7 +43,7 @@ pub struct ChangedFile {
 
 /// What accompanies a change.
 #[derive(Debug, Default)]
-pub struct Along {
+pub struct ChangeExtras {
     /// Steps besides those that are planned.
     pub more: Option<ChangeSet>,
     /// Where the bytes of those lie.
@@ -97,13 +97,13 @@ pub fn prepare(
     catalogues: &OpenCatalogues<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
-    along: Along,
+    extras: ChangeExtras,
 ) -> Result<Prepared, AppError> {
-    let mut planned = match along.planned {
+    let mut planned = match extras.planned {
         Some(planned) => *planned,
-        None => plan_change(server, catalogues, wants, fresh, &along.plan)?,
+        None => plan_change(server, catalogues, wants, fresh, &extras.plan)?,
     };
-    if let Some(mut more) = along.more {
+    if let Some(mut more) = extras.more {
         // What the lineup itself places or writes is not put besides.
         let registered = planned.desired.registrations.iter().map(|registration| &registration.file);
         let taken: BTreeSet<&TreePath> = planned.desired.placements.keys().chain(registered).collect();
@@ -116,16 +116,16 @@ pub fn prepare(
         planned.change.config.extend(more.config);
         planned.change.files.extend(more.files);
     }
-    if let Some(spare) = &along.clean {
+    if let Some(spare) = &extras.clean {
         clean::set_aside(server, &mut planned, spare)?;
     }
-    let mut notes = along.notes;
+    let mut notes = extras.notes;
     let skipped = planned.change.skipped.iter().map(|(path, line, expected)| {
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
     notes.extend(skipped);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
-    let Along { left_out, held_back, fixes, bytes, asked, .. } = along;
+    let ChangeExtras { left_out, held_back, fixes, bytes, asked, .. } = extras;
     server.tree.check_reads()?;
     Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, asked })
 }

@@ -84,10 +84,11 @@ impl<'a> OpenCatalogues<'a> {
         if let Some(opened) = self.opened.get() {
             return Ok(opened);
         }
-        let Server { control, game, fetcher, looks, ahead, .. } = self.server;
+        let Server { control, game, fetcher, inspector, ahead, .. } = self.server;
         let locked =
             control.lock.by_id().into_iter().map(|(id, locked)| (id.clone(), locked.clone())).collect();
-        let opened = Catalogues::open(self.wants, (&control.folder, locked), game, fetcher, looks, ahead)?;
+        let opened =
+            Catalogues::open(self.wants, (&control.folder, locked), game, fetcher, inspector, ahead)?;
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }
 

@@ -25,23 +25,27 @@ impl Server {
     pub fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
         let state = self.state(front)?;
         let ServerState::Running(by) = state else {
-            return Ok(Pause { is_unknown: matches!(state, ServerState::Unknown { .. }), state, way: None });
+            return Ok(Pause {
+                is_unknown: matches!(state, ServerState::Unknown { .. }),
+                state,
+                method: None,
+            });
         };
         if !self.options.restarts {
             return Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) });
         }
-        let way = match (&by, self.process_command(Act::Stop, front)?) {
-            (RunningBy::Process(running), _) if running.is_noted => Way::Trial(running.clone()),
-            (_, Some(stop)) => Way::Command { stop, start: self.process_command(Act::Start, front)? },
-            (_, None) => Way::ByHand,
+        let method = match (&by, self.process_command(Act::Stop, front)?) {
+            (RunningBy::Process(running), _) if running.is_noted => StopMethod::Trial(running.clone()),
+            (_, Some(stop)) => StopMethod::Command { stop, start: self.process_command(Act::Start, front)? },
+            (_, None) => StopMethod::ByHand,
         };
-        Ok(Pause { is_unknown: false, state: ServerState::Running(by), way: Some(way) })
+        Ok(Pause { is_unknown: false, state: ServerState::Running(by), method: Some(method) })
     }
 }
 
 /// How a server is stopped and started again.
 #[derive(Debug)]
-enum Way {
+enum StopMethod {
     /// A trial has left it running.
     Trial(Running),
     /// By commands of `[server.process]`.
@@ -55,13 +59,13 @@ enum Way {
 pub struct Pause {
     state: ServerState,
     is_unknown: bool,
-    way: Option<Way>,
+    method: Option<StopMethod>,
 }
 
 /// A server that was stopped for a change.
 #[derive(Debug)]
 #[must_use = "it is to be started again"]
-pub struct Paused(Option<Way>);
+pub struct Paused(Option<StopMethod>);
 
 /// How a server was started again.
 #[derive(Debug)]
@@ -82,7 +86,7 @@ pub enum Resumed {
 impl Pause {
     /// Returns the question whether a change may be made: the usual one, and what comes with it.
     pub fn question(&self, usual: &str) -> String {
-        match (&self.way, &self.state) {
+        match (&self.method, &self.state) {
             (Some(_), _) => format!("The server runs. Stop it, and start it again afterwards? {usual}"),
             (None, ServerState::Unknown { log: Some(age) }) => format!(
                 "The server may be running: its log was written to {} s ago. If it runs, stop it first. {usual}",
@@ -105,9 +109,9 @@ impl Pause {
     /// # Errors
     /// Where it does not end.
     pub fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
-        match &self.way {
+        match &self.method {
             None => {}
-            Some(Way::Trial(process)) => {
+            Some(StopMethod::Trial(process)) => {
                 let is_gone = running::stop(server.local()?, process, server.game.run.stop, PATIENCE);
                 if !is_gone {
                     return Err(AppError::Refused {
@@ -116,8 +120,8 @@ impl Pause {
                     });
                 }
             }
-            Some(Way::Command { stop, .. }) => run(stop)?,
-            Some(Way::ByHand) => {
+            Some(StopMethod::Command { stop, .. }) => run(stop)?,
+            Some(StopMethod::ByHand) => {
                 let asked = front.text("Stop the server now, in its panel say; then press Enter.");
                 if asked == Answer::Nobody {
                     return Err(AppError::Refused {
@@ -127,7 +131,7 @@ impl Pause {
                 }
             }
         }
-        if self.way.is_some() {
+        if self.method.is_some() {
             wait(ENDING, || !matches!(server.state(front), Ok(ServerState::Running(_))));
             if let ServerState::Running(by) = server.state(front)? {
                 return Err(AppError::Refused {
@@ -136,7 +140,7 @@ impl Pause {
                 });
             }
         }
-        Ok(Paused(self.way))
+        Ok(Paused(self.method))
     }
 }
 
@@ -148,13 +152,13 @@ impl Paused {
     pub fn resume(self, server: &Server, front: &dyn Front) -> Result<Resumed, AppError> {
         match self.0 {
             None => Ok(Resumed::WasStopped),
-            Some(Way::ByHand | Way::Command { start: None, .. }) => Ok(Resumed::ByHand),
-            Some(Way::Trial(_)) => {
+            Some(StopMethod::ByHand | StopMethod::Command { start: None, .. }) => Ok(Resumed::ByHand),
+            Some(StopMethod::Trial(_)) => {
                 let request =
                     TrialRequest { keep: true, patience: STARTING.as_secs(), ..TrialRequest::default() };
                 Ok(Resumed::Tried(Box::new(try_start(&server.options, front, &request, &|_| {})?)))
             }
-            Some(Way::Command { start: Some(start), .. }) => {
+            Some(StopMethod::Command { start: Some(start), .. }) => {
                 run(&start)?;
                 Ok(Resumed::Started { answers: server.wait_until_it_answers() })
             }

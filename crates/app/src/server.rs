@@ -16,7 +16,7 @@ use yalotheca_core::{
     suggest,
 };
 use yalotheca_host::{
-    catalogue::{Ahead, Looks},
+    catalogue::{GivenInspector, PrefetchedCatalogues},
     control::{Control, Stranger},
     fetch::Fetcher,
     games,
@@ -70,8 +70,8 @@ pub struct Server {
     /// What fetches files.
     pub fetcher: Fetcher,
     /// How given files are looked into.
-    pub looks: Looks,
-    pub(crate) ahead: Ahead,
+    pub inspector: GivenInspector,
+    pub(crate) ahead: PrefetchedCatalogues,
     /// Files of the server that were fetched to this machine.
     copies: Mutex<Vec<tempfile::NamedTempFile>>,
     /// The command that was given, as the history keeps it.
@@ -163,7 +163,7 @@ impl Server {
         let queries = if purpose == Purpose::Look { Queries::Remembered } else { Queries::Run(&trust) };
         let survey = survey::survey(&*tree, &game, given, (queries, &store))?;
         let fetcher = Fetcher::new(store, options.offline).watched(front.watch());
-        let looks = Looks::new(unpack_options(&control.wants, options)?);
+        let inspector = GivenInspector::new(unpack_options(&control.wants, options)?);
         let command = options.command.clone();
         Ok(Self {
             control,
@@ -174,7 +174,7 @@ impl Server {
             reading,
             receipt_digest,
             fetcher,
-            looks,
+            inspector,
             ahead,
             copies: Mutex::default(),
             command,
@@ -380,13 +380,13 @@ pub fn seal_key() -> Result<SealKey, AppError> {
 }
 
 /// Where something is wanted that is not locked, catalogues will be asked: they are opened while the server is looked at.
-fn ahead(control: &Control) -> Ahead {
+fn ahead(control: &Control) -> PrefetchedCatalogues {
     let locked = control.lock.by_id();
     let is_locked = |id| locked.contains_key(id);
     if control.wants.wants.keys().all(is_locked) {
-        return Ahead::default();
+        return PrefetchedCatalogues::default();
     }
-    Ahead::begin(&control.wants.catalogues, &control.folder)
+    PrefetchedCatalogues::begin(&control.wants.catalogues, &control.folder)
 }
 
 fn unpack_options(wants: &ControlFile, options: &OpenOptions) -> Result<UnpackOptions, AppError> {

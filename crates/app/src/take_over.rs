@@ -87,7 +87,7 @@ pub struct Taken {
 
 /// Where a content lies.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Lies {
+pub enum FoundAt {
     /// Where it would be placed.
     Usual,
     /// In another folder from which the server loads it.
@@ -101,7 +101,7 @@ pub enum Lies {
     Unseen(TreePath),
 }
 
-impl Lies {
+impl FoundAt {
     /// Returns what is noted of that in the lock.
     pub fn as_found(&self) -> AsFound {
         match self {
@@ -114,9 +114,9 @@ impl Lies {
 }
 
 /// Returns where a content lies, as the server sees it.
-pub fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
+pub fn location_of(game: &Game, scope: &Scope, found: &FoundContent) -> FoundAt {
     let Some(belongs) = belongs(game, scope, found).filter(|path| *path != found.path) else {
-        return Lies::Usual;
+        return FoundAt::Usual;
     };
     let kind = game.kinds.get(&found.content.release.kind);
     let above = found.path.parent().unwrap_or_else(TreePath::root);
@@ -126,10 +126,10 @@ pub fn lies(game: &Game, scope: &Scope, found: &FoundContent) -> Lies {
         if folder.as_ref().is_some_and(is_there) {
             let is_folder = kind.is_some_and(|kind| kind.shape == Shape::Folder);
             let folder = if is_folder { found.path.clone() } else { above };
-            return Lies::Elsewhere { folder, always_on: rule.always_on };
+            return FoundAt::Elsewhere { folder, always_on: rule.always_on };
         }
     }
-    Lies::Unseen(belongs)
+    FoundAt::Unseen(belongs)
 }
 
 /// Takes over what the server loads and what is switched off, as it is. Of two with one id the one in the usual place counts; of two equal
@@ -150,16 +150,16 @@ pub fn take(
         seconds: Vec::new(),
         strangers: inventory.strangers.clone(),
     };
-    let mut chosen: BTreeMap<ContentId, (&FoundContent, Lies)> = BTreeMap::new();
+    let mut chosen: BTreeMap<ContentId, (&FoundContent, FoundAt)> = BTreeMap::new();
     for found in &inventory.contents {
         let id = &found.content.id;
-        match (lies(game, &survey.scope, found), chosen.get(id)) {
-            (Lies::Unseen(belongs), _) => {
+        match (location_of(game, &survey.scope, found), chosen.get(id)) {
+            (FoundAt::Unseen(belongs), _) => {
                 taken.misplaced.push(Misplaced { id: id.clone(), path: found.path.clone(), belongs });
             }
-            (Lies::Usual, Some((other, Lies::Elsewhere { .. }))) => {
+            (FoundAt::Usual, Some((other, FoundAt::Elsewhere { .. }))) => {
                 taken.seconds.push((id.clone(), other.path.clone()));
-                chosen.insert(id.clone(), (found, Lies::Usual));
+                chosen.insert(id.clone(), (found, FoundAt::Usual));
             }
             (lies, Some((other, others)))
                 if lies == *others

@@ -14,7 +14,7 @@ use yalotheca_host::survey::{self, FoundContent, Inventory, LinkOut, bears_name}
 
 use crate::{
     AppError, Server,
-    take_over::{Lies, Texts, lies},
+    take_over::{FoundAt, Texts, location_of},
 };
 
 /// Returns all files that are placed or should be, and the folders in which they lie: these are ours as well.
@@ -118,15 +118,15 @@ fn of_content(
     let is_known = server.control.lock.get(id).is_some();
     let kind = &found.content.release.kind;
     let fix = || Some(Advice::FixThis(id.to_string()));
-    let finding = match lies(&server.game, &server.survey.scope, found) {
+    let finding = match location_of(&server.game, &server.survey.scope, found) {
         // The server does not see it, so it does no harm.
-        Lies::Unseen(_) if is_known => {
+        FoundAt::Unseen(_) if is_known => {
             let says = format!("{path} is a second copy of {id}, where the server does not look");
             let remedy = Remedy::SetAside(path.clone());
             Finding::note("second", path.as_str(), says, Some(Advice::FixThis(path.to_string())))
                 .with_remedy(remedy)
         }
-        Lies::Unseen(belongs) => {
+        FoundAt::Unseen(belongs) => {
             let says =
                 format!("{id} lies at {path}, where the server does not look; it belongs at {belongs}");
             let remedy = Remedy::TakeOver(path.clone());
@@ -136,7 +136,7 @@ fn of_content(
                 Finding::note("wrong-folder", id.as_str(), says, fix()).with_remedy(remedy)
             }
         }
-        Lies::Usual | Lies::Elsewhere { .. } if is_known => {
+        FoundAt::Usual | FoundAt::Elsewhere { .. } if is_known => {
             let first = desired.placements.iter().find(|(_, placement)| placement.content == *id);
             let first = first.map(|(path, _)| top(path, id, desired));
             let beside = first.map_or_else(String::new, |first| format!(", beside {first}"));
@@ -146,7 +146,7 @@ fn of_content(
             let remedy = Remedy::SetAside(path.clone());
             Finding::trouble("second", path.as_str(), says, Some(Advice::Fix)).with_remedy(remedy)
         }
-        Lies::Usual | Lies::Elsewhere { .. } => {
+        FoundAt::Usual | FoundAt::Elsewhere { .. } => {
             let says = if is_loaded(server, found, texts)? {
                 format!("{path} is the {kind} {id}, which is not in yalotheca.toml; the server loads it")
             } else {
@@ -177,8 +177,10 @@ fn top(path: &TreePath, id: &ContentId, desired: &Desired) -> TreePath {
 
 /// Whether the server loads a content that is not in the lock.
 fn is_loaded(server: &Server, found: &FoundContent, texts: &Texts<'_>) -> Result<bool, AppError> {
-    let is_always_on =
-        matches!(lies(&server.game, &server.survey.scope, found), Lies::Elsewhere { always_on: true, .. });
+    let is_always_on = matches!(
+        location_of(&server.game, &server.survey.scope, found),
+        FoundAt::Elsewhere { always_on: true, .. }
+    );
     let locked = crate::take_over::as_locked(found);
     let entries =
         usual_registrations(&server.game, &server.survey.scope, &locked, &found.payload, &BTreeMap::new())?;
@@ -191,7 +193,10 @@ fn listed_and_missing(server: &Server, inventory: &Inventory) -> Result<Vec<List
     let (game, scope) = (&server.game, &server.survey.scope);
     let wants = &server.control.wants.wants;
     let mut known: BTreeMap<&String, BTreeSet<String>> = BTreeMap::new();
-    let seen = inventory.contents.iter().filter(|found| !matches!(lies(game, scope, found), Lies::Unseen(_)));
+    let seen = inventory
+        .contents
+        .iter()
+        .filter(|found| !matches!(location_of(game, scope, found), FoundAt::Unseen(_)));
     let releases = seen
         .map(|found| (&found.content.id, &found.content.release))
         .chain(server.control.lock.contents.iter().map(|locked| (&locked.id, &locked.release)));

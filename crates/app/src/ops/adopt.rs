@@ -15,7 +15,7 @@ use yalotheca_core::{
     version::VersionRange,
 };
 use yalotheca_host::{
-    catalogue::{Ahead, Catalogues, Looks},
+    catalogue::{Catalogues, GivenInspector, PrefetchedCatalogues},
     control::Control,
     fetch::Fetcher,
     games::{self, FindGameError},
@@ -131,9 +131,15 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     control.play(played.play.as_deref());
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());
-    let looks = Looks::default();
-    let opened =
-        Catalogues::open(&control, (&folder, BTreeMap::new()), &game, &fetcher, &looks, &Ahead::default())?;
+    let inspector = GivenInspector::default();
+    let opened = Catalogues::open(
+        &control,
+        (&folder, BTreeMap::new()),
+        &game,
+        &fetcher,
+        &inspector,
+        &PrefetchedCatalogues::default(),
+    )?;
     for absent in opened.unreachable() {
         front.event(Event::Unreachable(&absent.to_string()));
     }

@@ -4,7 +4,7 @@ use yalotheca_core::control::ControlFile;
 
 use crate::{
     AppError, Fresh, Server,
-    apply::{Along, note, noted},
+    apply::{ChangeExtras, note, noted},
 };
 
 /// A change that was asked for. It is planned by [`prepare`](crate::apply::prepare), or only noted.
@@ -15,13 +15,13 @@ pub struct Change {
     /// What may become newer.
     pub fresh: Fresh,
     /// What accompanies it.
-    pub along: Along,
+    pub extras: ChangeExtras,
 }
 
 impl Change {
     /// Returns a change to these wants. `asked` says in words what was asked for.
     pub(crate) fn to(wants: ControlFile, asked: Vec<String>) -> Self {
-        Self { wants, fresh: Fresh::None, along: Along { asked, ..Along::default() } }
+        Self { wants, fresh: Fresh::None, extras: ChangeExtras { asked, ..ChangeExtras::default() } }
     }
 
     /// Only writes it down; the next settle does it.
@@ -29,6 +29,6 @@ impl Change {
     /// # Errors
     /// Where the control files cannot be written.
     pub fn note(&self, server: &Server) -> Result<(), AppError> {
-        note(server, &self.wants, (None, &noted(&self.along.asked)))
+        note(server, &self.wants, (None, &noted(&self.extras.asked)))
     }
 }

@@ -15,10 +15,10 @@ use yalotheca_host::survey::{self, FoundContent, Inventory};
 use super::change::Change;
 use crate::{
     AppError, Fresh, Mend, Server,
-    apply::Along,
+    apply::ChangeExtras,
     findings::look_at_all,
     plan::{PlanOptions, can_mend},
-    take_over::{lies, lock_one, place, place_files},
+    take_over::{location_of, lock_one, place, place_files},
 };
 
 /// What to fix.
@@ -122,8 +122,8 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     }
     server.plan_on(receipt);
     let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
-    let along = Along { plan, fixes: notes, ..Along::default() };
-    Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, along })), left_out })
+    let extras = ChangeExtras { plan, fixes: notes, ..ChangeExtras::default() };
+    Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, extras })), left_out })
 }
 
 /// Leaves out what no combination of versions puts right, so that everything else can be.
@@ -186,6 +186,6 @@ fn is_the_same(receipt: &Receipt, found: &FoundContent) -> bool {
 fn take_over(server: &Server, found: &FoundContent) -> Result<Locked, AppError> {
     let catalogues = server.catalogues();
     let locked = lock_one(&server.game, found, catalogues.get()?)?;
-    let found = lies(&server.game, &server.survey.scope, found).as_found();
+    let found = location_of(&server.game, &server.survey.scope, found).as_found();
     Ok(Locked { found, ..locked })
 }

@@ -9,7 +9,7 @@ use yalotheca_core::{
     id::TreePath,
 };
 use yalotheca_host::{
-    catalogue::{Ahead, Catalogues, Looks},
+    catalogue::{Catalogues, GivenInspector, PrefetchedCatalogues},
     control::Control,
     fetch::Fetcher,
     games,
@@ -142,9 +142,16 @@ fn look_anew(
     let survey = survey::survey(tree, &game, given, (Queries::Remembered, &store))?;
     let inventory = survey::inventory(tree, &game, &survey.scope)?;
     let fetcher = Fetcher::new(store, options.offline);
-    let looks = Looks::default();
+    let inspector = GivenInspector::default();
     let known = (control.folder.as_path(), BTreeMap::new());
-    let opened = Catalogues::open(&control.wants, known, &game, &fetcher, &looks, &Ahead::default())?;
+    let opened = Catalogues::open(
+        &control.wants,
+        known,
+        &game,
+        &fetcher,
+        &inspector,
+        &PrefetchedCatalogues::default(),
+    )?;
     let taken = take_over::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps))?;
     Ok((taken.lock, taken.receipt))
 }

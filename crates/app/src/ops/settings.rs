@@ -47,7 +47,7 @@ pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Cha
         changes.reset(&own, &place(text)?, &mut wants)?;
     }
     let mut change = Change::to(wants, changes.noted);
-    change.along.notes = changes.notes;
+    change.extras.notes = changes.notes;
     Ok(change)
 }
 

@@ -9,7 +9,7 @@ use yalotheca_core::{
 use yalotheca_host::survey::SurveyError;
 
 use super::change::Change;
-use crate::{AppError, Fresh, Server, apply::Along, plan::PlanOptions};
+use crate::{AppError, Fresh, Server, apply::ChangeExtras, plan::PlanOptions};
 
 /// How the server is settled.
 #[derive(Debug, Clone, Default)]
@@ -33,8 +33,8 @@ pub fn settle(server: &Server, request: &SettleRequest) -> Result<Change, AppErr
     let clean = request.clean.as_ref().map(|spare| globs("--spare", spare)).transpose()?;
     let replace = (!request.replace.is_empty()).then(|| globs("--replace", &request.replace)).transpose()?;
     let plan = PlanOptions { skip_broken: request.skip_broken, replace, ..PlanOptions::default() };
-    let along = Along { more: terms, clean, plan, ..Along::default() };
-    Ok(Change { wants: server.control.wants.clone(), fresh: Fresh::None, along })
+    let extras = ChangeExtras { more: terms, clean, plan, ..ChangeExtras::default() };
+    Ok(Change { wants: server.control.wants.clone(), fresh: Fresh::None, extras })
 }
 
 /// Reads patterns that were given.

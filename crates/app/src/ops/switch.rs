@@ -54,7 +54,7 @@ pub fn switch_on(server: &Server, names: &[String]) -> Result<Change, AppError> 
     let packs =
         server.control.lock.on().filter(|pack| pack.release.members.iter().any(|m| ids.contains(&m.id)));
     let mut change = Change::to(wants, names.iter().map(|name| format!("{name} on")).collect());
-    change.along.plan.mend = Mend::These(packs.map(|pack| pack.id.clone()).collect());
+    change.extras.plan.mend = Mend::These(packs.map(|pack| pack.id.clone()).collect());
     Ok(change)
 }
 

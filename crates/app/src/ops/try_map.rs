@@ -16,7 +16,7 @@ use super::{
 };
 use crate::{
     AppError, Fresh, Front, OpenOptions, Purpose, Server,
-    apply::{Along, origin, prepare, texts},
+    apply::{ChangeExtras, origin, prepare, texts},
     maps::{self, MapSource},
     plan::{PlanOptions, plan_change, sources},
     server::seal_key,
@@ -201,7 +201,7 @@ fn attempt(
 fn install(options: &OpenOptions, wants: &ControlFile, front: &dyn Front) -> Result<(), AppError> {
     let server = Server::open(Purpose::Change, options, front)?;
     let catalogues = server.catalogues_for(wants);
-    let prepared = prepare(&server, &catalogues, wants, &Fresh::None, Along::default())?;
+    let prepared = prepare(&server, &catalogues, wants, &Fresh::None, ChangeExtras::default())?;
     if prepared.planned.change.is_empty() {
         return prepared.note(&server, wants);
     }

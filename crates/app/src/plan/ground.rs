@@ -15,14 +15,14 @@ use crate::{AppError, OpenCatalogues, Server};
 
 /// The chosen engine and loaders.
 #[derive(Debug, Default)]
-pub(super) struct Ground {
+pub(super) struct ChosenPlatform {
     /// The part of the platform, the content, and its version.
     chosen: Vec<(String, ContentId, ReleaseVersion)>,
     /// What an engine asks of a server that does not say what it has: an empty one, say.
     assumed: BTreeMap<String, ReleaseVersion>,
 }
 
-impl Ground {
+impl ChosenPlatform {
     /// Returns the platform with what was chosen in place of what is there now.
     pub(super) fn platform(&self, now: &Platform) -> Platform {
         let mut platform = now.clone();
@@ -56,8 +56,8 @@ pub(super) fn choose(
     catalogues: &OpenCatalogues<'_>,
     wants: &BTreeMap<ContentId, VersionRange>,
     locked: &Selection,
-) -> Result<Ground, AppError> {
-    let mut ground = Ground::default();
+) -> Result<ChosenPlatform, AppError> {
+    let mut ground = ChosenPlatform::default();
     if server.game.kinds.values().all(|kind| kind.brings.is_none()) {
         return Ok(ground);
     }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use yalotheca_app::take_over;
 use yalotheca_core::control::{ControlFile, MapsSection, ProcessSection, ServerSection};
 use yalotheca_host::{
-    catalogue::{Ahead, Catalogues, Looks},
+    catalogue::{Catalogues, GivenInspector, PrefetchedCatalogues},
     fetch::Fetcher,
     games,
     store::Store,
@@ -41,8 +41,14 @@ fn a_server_that_goes_away_while_it_is_adopted_is_not_taken_for_another_one() ->
     let control = ControlFile::new(&section, &[]);
     let fetcher = Fetcher::new(Store::at(cache.path()), true);
     let known = (folder.path(), BTreeMap::new());
-    let catalogues =
-        Catalogues::open(&control, known, &game, &fetcher, &Looks::default(), &Ahead::default())?;
+    let catalogues = Catalogues::open(
+        &control,
+        known,
+        &game,
+        &fetcher,
+        &GivenInspector::default(),
+        &PrefetchedCatalogues::default(),
+    )?;
     // What is taken over, unless something says that it could not be read.
     let adopt = |server: &std::sync::Arc<MemoryServer>| -> Result<String, Box<dyn std::error::Error>> {
         let tree = RemoteTree::new(server.clone(), "/srv", "memory://srv".into());

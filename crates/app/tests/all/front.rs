@@ -87,7 +87,7 @@ impl World {
     /// Carries a change out, and returns its number and how many files it touched.
     pub(crate) fn settle(server: &Server, change: Change) -> Result<(u32, usize), AppError> {
         let catalogues = server.catalogues_for(&change.wants);
-        let prepared = prepare(server, &catalogues, &change.wants, &change.fresh, change.along)?;
+        let prepared = prepare(server, &catalogues, &change.wants, &change.fresh, change.extras)?;
         let files = prepared.planned.change.files.len();
         let (number, gone) = prepared.settle(server, &catalogues, &change.wants)?;
         assert!(gone.is_empty());

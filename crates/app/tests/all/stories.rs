@@ -47,7 +47,7 @@ fn adopting_is_neutral_and_a_fix_is_one_change() -> Done {
     let mut server = world.open(Purpose::Change)?;
     let change = settle(&server, &SettleRequest::default())?;
     let catalogues = server.catalogues_for(&change.wants);
-    let nothing = prepare(&server, &catalogues, &change.wants, &change.fresh, change.along)?;
+    let nothing = prepare(&server, &catalogues, &change.wants, &change.fresh, change.extras)?;
     assert!(nothing.planned.change.is_empty(), "{}", nothing.summary());
     drop(catalogues);
     let found = check(&mut server, Depth::Changed, &world.front)?;
@@ -55,7 +55,7 @@ fn adopting_is_neutral_and_a_fix_is_one_change() -> Done {
     assert!(found.findings.iter().all(|one| !one.means.is_empty()));
     let report = fix(&mut server, &FixRequest::default())?;
     let Fixed::Change(change) = report.fixed else { return Err("there is something to fix".into()) };
-    assert_eq!(change.along.fixes.len(), 2);
+    assert_eq!(change.extras.fixes.len(), 2);
     assert_eq!(World::settle(&server, *change)?, (1, 2));
     let mut server = world.open(Purpose::Change)?;
     assert!(
@@ -125,7 +125,7 @@ fn what_does_not_go_together_is_a_typed_error() -> Done {
     let server = world.open(Purpose::Change)?;
     let change = add(&server, &named(&["quiet-bells", "tidebell@>=1.3"]), &world.front)?;
     let catalogues = server.catalogues_for(&change.wants);
-    let planned = prepare(&server, &catalogues, &change.wants, &change.fresh, change.along);
+    let planned = prepare(&server, &catalogues, &change.wants, &change.fresh, change.extras);
     let Err(AppError::NoLineup(why)) = planned else { return Err("it has no solution".into()) };
     assert!(!why.because.is_empty() && !why.ways_out.is_empty());
     let unknown = add(&server, &AddRequest { later: true, ..named(&["nothing-such"]) }, &world.front);
@@ -141,7 +141,7 @@ fn what_changes_between_plan_and_settle_stops_it() -> Done {
     let server = world.open(Purpose::Change)?;
     let change = add(&server, &named(&["tidebell"]), &world.front)?;
     let catalogues = server.catalogues_for(&change.wants);
-    let prepared = prepare(&server, &catalogues, &change.wants, &change.fresh, change.along)?;
+    let prepared = prepare(&server, &catalogues, &change.wants, &change.fresh, change.extras)?;
     // Somebody edits a file that the plan read.
     fs::write(world.folder().join("plugins/order.txt"), "night-lamps\ngull-chat\n")?;
     let went = prepared.settle(&server, &catalogues, &change.wants);
@@ -165,7 +165,7 @@ fn settings_are_judged_and_kept() -> Done {
         ..SettingsRequest::default()
     };
     let change = change_settings(&server, &request("/volume=3"))?;
-    assert_eq!(change.along.asked, ["/volume = 3"]);
+    assert_eq!(change.extras.asked, ["/volume = 3"]);
     change.note(&server)?;
     assert!(world.read("yalotheca.toml").contains("\"/volume\" = 3"));
     let server = world.open(Purpose::Look)?;
@@ -228,7 +228,7 @@ fn catalogues_and_a_front_end_that_listens() -> Done {
     assert!(matches!(add(&server, &request, &world.front), Err(AppError::Usage { .. })));
     world.front.texts.borrow_mut().push_back("lamp-oil");
     let change = add(&server, &request, &world.front)?;
-    assert_eq!(change.along.asked, ["lamp-oil"]);
+    assert_eq!(change.extras.asked, ["lamp-oil"]);
     assert!(world.front.heard.borrow().iter().any(|heard| heard.contains("Which of them")));
     Ok(())
 }

@@ -5,7 +5,7 @@ use std::{path::PathBuf, process::ExitCode};
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Fresh, OpenCatalogues, Prompt as _, Server,
-    apply::{Along, prepare},
+    apply::{ChangeExtras, prepare},
     ops::change::Change,
     pause::Resumed,
 };
@@ -31,15 +31,15 @@ pub(crate) struct Mode {
 /// Writes a change down for the next settle.
 pub(crate) fn note_for_later(server: &Server, change: Change, ui: &Ui) -> Result<ExitCode, AppError> {
     change.note(server)?;
-    ui.show(&Noted { noted: change.along.asked, file: WANTS_FILE.into() })?;
+    ui.show(&Noted { noted: change.extras.asked, file: WANTS_FILE.into() })?;
     Ok(ExitCode::SUCCESS)
 }
 
 /// Plans a change, shows it, asks, and settles it.
 pub(crate) fn apply(server: &Server, change: Change, mode: Mode, ui: &Ui) -> Result<ExitCode, AppError> {
-    let Change { wants, fresh, along, .. } = change;
+    let Change { wants, fresh, extras, .. } = change;
     let catalogues = server.catalogues_for(&wants);
-    apply_with(server, &catalogues, &wants, &fresh, (mode, along), ui)
+    apply_with(server, &catalogues, &wants, &fresh, (mode, extras), ui)
 }
 
 /// The same with catalogues that were opened before.
@@ -48,10 +48,10 @@ pub(crate) fn apply_with(
     catalogues: &OpenCatalogues<'_>,
     wants: &ControlFile,
     fresh: &Fresh,
-    (mode, along): (Mode, Along),
+    (mode, extras): (Mode, ChangeExtras),
     ui: &Ui,
 ) -> Result<ExitCode, AppError> {
-    let prepared = prepare(server, catalogues, wants, fresh, along)?;
+    let prepared = prepare(server, catalogues, wants, fresh, extras)?;
     let mut view = ChangeView::of(server.shown(), &prepared);
     view.diffs = mode.has_lines;
     view.hide(ui);

@@ -6,7 +6,7 @@ use clap::Args;
 use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Purpose, Server,
-    apply::Along,
+    apply::ChangeExtras,
     ops::update::{UpdateReport, update},
 };
 
@@ -29,6 +29,6 @@ pub(crate) fn run(args: &UpdateArgs, global: &Global, ui: &Ui) -> Result<ExitCod
         ui.warn(&format!("{absent}. What is only in that catalogue stays as it is."));
     }
     let UpdateReport { planned, fresh, held_back, .. } = update;
-    let along = Along { planned: Some(Box::new(planned)), held_back, ..Along::default() };
-    apply_with(&server, &catalogues, &server.control.wants, &fresh, (Mode::default(), along), ui)
+    let extras = ChangeExtras { planned: Some(Box::new(planned)), held_back, ..ChangeExtras::default() };
+    apply_with(&server, &catalogues, &server.control.wants, &fresh, (Mode::default(), extras), ui)
 }

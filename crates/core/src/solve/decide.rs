@@ -81,8 +81,8 @@ impl<S: Bits> Engine<'_, S> {
     }
 
     /// A way to meet a need that several can meet, where it is not met: what is locked, else the first.
-    fn way(&self, needing: Var, terms: &[Term<S>]) -> Option<Way> {
-        let mut first: Option<Way> = None;
+    fn way(&self, needing: Var, terms: &[Term<S>]) -> Option<ReleaseOption> {
+        let mut first: Option<ReleaseOption> = None;
         for term in terms {
             let variable = &self.vars[term.var as usize];
             if term.var == needing {
@@ -99,7 +99,7 @@ impl<S: Bits> Engine<'_, S> {
             if let Some(bit) = candidate.best(&left) {
                 let is_locked = candidate.locked.is_some_and(|locked| locked as usize == bit);
                 if first.as_ref().is_none_or(|first| is_locked && !first.is_locked) {
-                    first = Some(Way { var: term.var, bit, is_locked });
+                    first = Some(ReleaseOption { var: term.var, bit, is_locked });
                 }
             }
         }
@@ -108,7 +108,7 @@ impl<S: Bits> Engine<'_, S> {
 }
 
 /// A release that would meet a need.
-struct Way {
+struct ReleaseOption {
     var: Var,
     bit: usize,
     is_locked: bool,

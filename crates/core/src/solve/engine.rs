@@ -184,7 +184,7 @@ impl<'a, S: Bits> Engine<'a, S> {
         for (number, range) in self.problem.wants() {
             self.problem.want(number, range, &mut self.drafts);
         }
-        self.meet();
+        self.add_variables();
         for Term { var, set } in self.drafts.terms.drain(..) {
             self.wishes.push((var, self.vars[var as usize].full.minus(&set)));
         }
@@ -214,7 +214,7 @@ impl<'a, S: Bits> Engine<'a, S> {
                 self.problem.want(number, range, &mut self.drafts);
             }
         }
-        self.meet();
+        self.add_variables();
         self.take_up_drafts()
     }
 
@@ -268,7 +268,7 @@ impl<'a, S: Bits> Engine<'a, S> {
     }
 
     /// Makes a variable for every content that the problem has met since.
-    pub(super) fn meet(&mut self) {
+    pub(super) fn add_variables(&mut self) {
         for candidate in &self.problem.candidates[self.vars.len()..] {
             let rank = candidate.rank();
             let bound = candidate.bound();

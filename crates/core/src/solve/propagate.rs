@@ -279,7 +279,7 @@ impl<S: Bits> Engine<'_, S> {
             }
             variable.opened.insert(bit);
         }
-        self.meet();
+        self.add_variables();
         let mut broken = self.take_up_drafts();
         let alone = |variable: &Variable<S>, at: usize| variable.seldom.as_ref()?.alone.get(at).copied();
         let mut at = 0;

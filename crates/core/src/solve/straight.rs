@@ -46,9 +46,9 @@ type Step = Result<(), Stop>;
 /// Goes the straight way; nothing where it does not lead to the end.
 pub(super) fn walk(question: &Question<'_>) -> Option<Walked> {
     if question.universe.widest() < Set::WORD {
-        Walk::<u64>::new(question).arrive()
+        Walk::<u64>::new(question).finish()
     } else {
-        Walk::<Set>::new(question).arrive()
+        Walk::<Set>::new(question).finish()
     }
 }
 
@@ -134,7 +134,7 @@ impl<'a, S: Bits> Walk<'a, S> {
         }
     }
 
-    fn arrive(mut self) -> Option<Walked> {
+    fn finish(mut self) -> Option<Walked> {
         self.go().ok()?;
         let chosen = self.present.iter().filter_map(|var| {
             let release = self.states[*var as usize].choices.first()?;
@@ -329,7 +329,7 @@ impl<'a, S: Bits> Walk<'a, S> {
 
     /// Does what the rules that were made ask for now.
     fn take_up(&mut self) -> Step {
-        self.meet();
+        self.add_variables();
         let mut drafts = std::mem::replace(&mut self.drafts, Drafts::new());
         let mut start = 0;
         for (end, _) in &drafts.heads {
@@ -385,7 +385,7 @@ impl<'a, S: Bits> Walk<'a, S> {
     }
 
     /// Makes a state for every content that the problem has met since.
-    fn meet(&mut self) {
+    fn add_variables(&mut self) {
         for candidate in &self.problem.candidates[self.states.len()..] {
             let bound = candidate.bound();
             self.states.push(State {

@@ -18,9 +18,9 @@ type Opening = JoinHandle<Result<Published, CatalogueError>>;
 
 /// Published catalogues in folders, as far as they are being opened.
 #[derive(Debug, Default)]
-pub struct Ahead(Mutex<HashMap<CatalogueSource, Opening>>);
+pub struct PrefetchedCatalogues(Mutex<HashMap<CatalogueSource, Opening>>);
 
-impl Ahead {
+impl PrefetchedCatalogues {
     /// Begins to open those catalogues that are published in a folder. Relative ones are relative to `base`. Where one cannot be
     /// opened, whoever takes it is told.
     pub fn begin(sources: &[CatalogueSource], base: &Path) -> Self {

@@ -26,12 +26,12 @@ use crate::{
 /// How to look into what is given, and what was seen. Each is looked into once: so what was previewed is what is placed.
 /// Clones share it.
 #[derive(Debug, Clone, Default)]
-pub struct Looks {
+pub struct GivenInspector {
     unpack: UnpackOptions,
     seen: Arc<Mutex<HashMap<String, Arc<Arrival>>>>,
 }
 
-impl Looks {
+impl GivenInspector {
     /// Returns one that unpacks in that manner and has seen nothing yet.
     pub fn new(unpack: UnpackOptions) -> Self {
         Self { unpack, seen: Arc::default() }
@@ -43,7 +43,7 @@ pub(super) struct ByHand<'a> {
     base: PathBuf,
     game: &'a Game,
     fetcher: &'a Fetcher,
-    looks: Looks,
+    inspector: GivenInspector,
     looked: Mutex<BTreeMap<ContentId, Arc<Arrived>>>,
 }
 
@@ -56,7 +56,7 @@ pub fn look_at(
     base: &Path,
     game: &Game,
     fetcher: &Fetcher,
-    looks: &Looks,
+    inspector: &GivenInspector,
 ) -> Result<Arc<Arrival>, CatalogueError> {
     let wrong = |file: &str, why: String| {
         let source = DescribeError { file: file.into(), why };
@@ -88,11 +88,11 @@ pub fn look_at(
         (None, file) => (base.join(file.as_deref().unwrap_or_default()), given.name.clone()),
     };
     let key = format!("{:?}", (&path, &name, &given.kind, &given.place, &given.leave));
-    let seen = || looks.seen.lock().unwrap_or_else(PoisonError::into_inner);
+    let seen = || inspector.seen.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(known) = seen().get(&key) {
         return Ok(Arc::clone(known));
     }
-    let options = LookOptions { asked, unpack: looks.unpack.clone(), name };
+    let options = LookOptions { asked, unpack: inspector.unpack.clone(), name };
     let arrival = Arc::new(look(&path, game, fetcher.store(), &options)?);
     seen().insert(key, Arc::clone(&arrival));
     Ok(arrival)
@@ -104,9 +104,16 @@ impl<'a> ByHand<'a> {
         base: &Path,
         game: &'a Game,
         fetcher: &'a Fetcher,
-        looks: &Looks,
+        inspector: &GivenInspector,
     ) -> Self {
-        Self { given, base: base.into(), game, fetcher, looks: looks.clone(), looked: Mutex::default() }
+        Self {
+            given,
+            base: base.into(),
+            game,
+            fetcher,
+            inspector: inspector.clone(),
+            looked: Mutex::default(),
+        }
     }
 
     fn arrived(&self, id: &ContentId) -> Result<Option<Arc<Arrived>>, CatalogueError> {
@@ -115,7 +122,7 @@ impl<'a> ByHand<'a> {
         if known.is_some() {
             return Ok(known);
         }
-        let arrival = look_at(given, &self.base, self.game, self.fetcher, &self.looks)?;
+        let arrival = look_at(given, &self.base, self.game, self.fetcher, &self.inspector)?;
         let is_it = |arrived: &Arrived| match &given.inside {
             Some(inside) => arrived.inside == *inside,
             None => true,

@@ -28,10 +28,10 @@ use crate::{
     fetch::{FetchError, Fetcher},
     sources::{ByteSource, Sources},
 };
-pub use ahead::Ahead;
+pub use ahead::PrefetchedCatalogues;
 use ahead::{is_on_web, published_at};
 use by_hand::ByHand;
-pub use by_hand::{Looks, look_at};
+pub use by_hand::{GivenInspector, look_at};
 use downloads::Downloads;
 use published::{Key, Published};
 use reading::Reading;
@@ -240,12 +240,12 @@ impl<'a> Catalogues<'a> {
         (base, locked): (&Path, BTreeMap<ContentId, Locked>),
         game: &'a Game,
         fetcher: &'a Fetcher,
-        looks: &Looks,
-        ahead: &Ahead,
+        inspector: &GivenInspector,
+        ahead: &PrefetchedCatalogues,
     ) -> Result<Self, CatalogueError> {
         let mut opened = Vec::new();
         if !wants.given.is_empty() {
-            let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, looks);
+            let by_hand = ByHand::new(wants.given.clone(), base, game, fetcher, inspector);
             opened.push((BY_HAND.to_owned(), Opened::ByHand(by_hand)));
         }
         for source in &wants.catalogues {

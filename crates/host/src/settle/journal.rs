@@ -13,7 +13,7 @@ use super::{
     outermost::OutermostFolders,
     own,
     records::{self, ReceiptFile, Records},
-    unwritten::{Boot, is_much},
+    unwritten::{BootId, is_much},
 };
 use crate::tree::{Access, EntryKind, Flush, NewFolder, Tree};
 
@@ -71,7 +71,7 @@ pub(super) struct Journal {
     folder: TreePath,
     pub(super) plan: Plan,
     wholes: OutermostFolders,
-    unwritten: Option<Boot>,
+    unwritten: Option<BootId>,
 }
 
 /// Where it stands that nobody has waited for the disk.
@@ -118,11 +118,11 @@ pub(super) fn state_of(tree: &dyn Tree, folder: &TreePath) -> Result<State, Sett
 }
 
 /// Returns in which run of the machine a settle was made whose files nobody knows on the disk.
-pub(super) fn unwritten(tree: &dyn Tree, folder: &TreePath) -> Result<Option<Boot>, SettleError> {
+pub(super) fn unwritten(tree: &dyn Tree, folder: &TreePath) -> Result<Option<BootId>, SettleError> {
     if tree.local().is_none() {
         return Ok(None);
     }
-    Ok(tree.read_file(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| Boot::parse(&bytes)))
+    Ok(tree.read_file(&inner(folder, UNWRITTEN)?)?.and_then(|bytes| BootId::parse(&bytes)))
 }
 
 /// Waits until everything that a settle put is on the disk, where nobody has.
@@ -182,7 +182,7 @@ impl Journal {
         let wholes = OutermostFolders::of(&plan.steps);
         // What a file server has acknowledged is its own to keep.
         let is_here = tree.local().is_some();
-        let unwritten = if is_here && is_much(&plan.steps) { Boot::of_this_machine() } else { None };
+        let unwritten = if is_here && is_much(&plan.steps) { BootId::of_this_machine() } else { None };
         let journal = Self { number, folder: folder_of(number)?, plan, wholes, unwritten };
         let (staged, attic) = (journal.inner("staged")?, journal.inner("attic")?);
         tree.create_folders(&[

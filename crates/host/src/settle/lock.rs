@@ -17,7 +17,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 use yalotheca_core::id::TreePath;
 
-use super::{SettleError, damaged, own, unwritten::Boot};
+use super::{SettleError, damaged, own, unwritten::BootId};
 use crate::{
     process::started,
     tree::{Access, Tree, TreeError},
@@ -69,7 +69,7 @@ impl Owner {
         let now = now();
         Self {
             who: who(),
-            boot: Boot::of_this_machine().map_or_else(String::new, |boot| boot.text().to_owned()),
+            boot: BootId::of_this_machine().map_or_else(String::new, |boot| boot.text().to_owned()),
             space: name_space(),
             process,
             started: started(process).unwrap_or_default(),
@@ -80,7 +80,7 @@ impl Owner {
 
     /// Whether it was a process of this machine that is no longer there.
     fn is_dead(&self) -> bool {
-        let here = Boot::of_this_machine().is_some_and(|boot| boot.text() == self.boot);
+        let here = BootId::of_this_machine().is_some_and(|boot| boot.text() == self.boot);
         here && self.space == name_space()
             && !self.started.is_empty()
             && started(self.process).as_ref() != Some(&self.started)

@@ -7,7 +7,7 @@ use yalotheca_core::id::TreePath;
 use super::{
     ChangeOrigin, SealKey, SettleError,
     journal::{Journal, State, folder_of, inner, numbers, origin_of, state_of, unwritten, wait_for_disk},
-    unwritten::Boot,
+    unwritten::BootId,
 };
 use crate::tree::Tree;
 
@@ -39,7 +39,7 @@ pub fn interrupted(tree: &dyn Tree) -> Result<Option<u32>, SettleError> {
 }
 
 fn went_down(tree: &dyn Tree, folder: &TreePath) -> Result<bool, SettleError> {
-    Ok(unwritten(tree, folder)?.is_some_and(|boot| Boot::of_this_machine() != Some(boot)))
+    Ok(unwritten(tree, folder)?.is_some_and(|boot| BootId::of_this_machine() != Some(boot)))
 }
 
 /// Finishes a settle that was interrupted, or takes it back; says which. The server must be claimed. `control` is the control

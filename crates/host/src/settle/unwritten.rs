@@ -17,9 +17,9 @@ const MUCH: u64 = 64 << 20;
 
 /// One run of a machine, from its start until it goes down.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Boot(String);
+pub(super) struct BootId(String);
 
-impl Boot {
+impl BootId {
     /// Returns the present one; nothing on a system that does not tell.
     pub(super) fn of_this_machine() -> Option<Self> {
         Self::parse(&fs::read("/proc/sys/kernel/random/boot_id").ok()?)

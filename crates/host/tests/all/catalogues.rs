@@ -10,7 +10,7 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 use yalotheca_host::{
-    catalogue::{Ahead, CatalogueError, Catalogues, Looks},
+    catalogue::{CatalogueError, Catalogues, GivenInspector, PrefetchedCatalogues},
     fetch::{FetchError, Fetcher},
     sources::ByteSource,
     store::Store,
@@ -45,8 +45,8 @@ fn opened<'a>(
         (base, std::collections::BTreeMap::new()),
         game,
         fetcher,
-        &Looks::default(),
-        &Ahead::default(),
+        &GivenInspector::default(),
+        &PrefetchedCatalogues::default(),
     )
 }
 

@@ -9,8 +9,8 @@ use std::collections::BTreeSet;
 use yalotheca_core::{control::ControlFile, game::TWEAK_SUFFIX, id::ContentId};
 
 use super::change::Change;
-use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::Along};
-use ways::{Resolved, Way};
+use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::ChangeExtras};
+use ways::{Resolved, ResolvedWant};
 
 /// What to install.
 #[derive(Debug, Clone, Default)]
@@ -49,24 +49,24 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
     let mut asked = Vec::new();
     for way in &found.ways {
         match way {
-            Way::Name(id, _) if wants.off.contains_key(id) => {
+            ResolvedWant::Name(id, _) if wants.off.contains_key(id) => {
                 return Err(AppError::Usage {
                     what: format!("{id} is installed and switched off"),
                     hint: Some(format!("yalotheca on {id} switches it on")),
                 });
             }
-            Way::Name(id, range) => {
+            ResolvedWant::Name(id, range) => {
                 asked.push(if range.is_any() { id.to_string() } else { format!("{id}@{range}") });
                 wants.want(id, range);
             }
-            Way::Given(id, given) => {
+            ResolvedWant::Given(id, given) => {
                 asked.push(id.to_string());
                 wants.give(id, given);
                 given_anew.insert(id.clone());
             }
         }
     }
-    let ids: Vec<_> = found.ways.iter().map(Way::id).cloned().collect();
+    let ids: Vec<_> = found.ways.iter().map(ResolvedWant::id).cloned().collect();
     let set = parameters::ask(server, &server.catalogues_for(&wants), &ids, &request.set, front)?;
     for (id, at, value) in &set {
         wants.ask_setting(id.as_str(), TWEAK_SUFFIX, at, Some(value));
@@ -76,11 +76,12 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
     }
     // A content named with a range may move to fit it, and one that is given again is read again; the rest stays.
     let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
-    let mut along = Along { asked, left_out: found.left_out, notes: found.notes, ..Along::default() };
+    let mut extras =
+        ChangeExtras { asked, left_out: found.left_out, notes: found.notes, ..ChangeExtras::default() };
     if !request.later {
-        once::put(server, &found.once, &mut along)?;
+        once::put(server, &found.once, &mut extras)?;
     }
-    Ok(Change { wants, fresh, along })
+    Ok(Change { wants, fresh, extras })
 }
 
 /// Finds what one request names, and returns what is wanted with it and the first content of it.
@@ -96,18 +97,18 @@ pub fn wanted(
     let mut wants = server.control.wants.clone();
     for way in &ways {
         match way {
-            Way::Name(id, range) => wants.want(id, range),
-            Way::Given(id, given) => wants.give(id, given),
+            ResolvedWant::Name(id, range) => wants.want(id, range),
+            ResolvedWant::Given(id, given) => wants.give(id, given),
         }
     }
-    Ok((wants, ways.first().map(Way::id).cloned()))
+    Ok((wants, ways.first().map(ResolvedWant::id).cloned()))
 }
 
 /// What no catalogue has is not noted: nothing could ever install it.
-fn refuse_what_nobody_has(catalogues: &OpenCatalogues<'_>, ways: &[Way]) -> Result<(), AppError> {
+fn refuse_what_nobody_has(catalogues: &OpenCatalogues<'_>, ways: &[ResolvedWant]) -> Result<(), AppError> {
     const MOST: usize = 6;
     for way in ways {
-        let Way::Name(id, range) = way else { continue };
+        let ResolvedWant::Name(id, range) = way else { continue };
         if !catalogues.get()?.unreachable().is_empty() {
             return Ok(());
         }

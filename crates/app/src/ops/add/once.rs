@@ -6,10 +6,10 @@ use yalotheca_core::{
 };
 use yalotheca_host::{arrival::Once, sources::ByteSource};
 
-use crate::{AppError, Server, apply::Along};
+use crate::{AppError, Server, apply::ChangeExtras};
 
 /// Adds the steps that put them. What is there already stays, and is told.
-pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(), AppError> {
+pub(super) fn put(server: &Server, once: &[Once], extras: &mut ChangeExtras) -> Result<(), AppError> {
     if once.is_empty() {
         return Ok(());
     }
@@ -18,7 +18,7 @@ pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(
     let mut made: Vec<TreePath> = Vec::new();
     for Once { to, size, digest, source } in once {
         if server.tree.kind_of(to)?.is_some() {
-            along.notes.push(format!("{to} is there already; yours stays"));
+            extras.notes.push(format!("{to} is there already; yours stays"));
             continue;
         }
         let mut above = Vec::new();
@@ -52,10 +52,10 @@ pub(super) fn put(server: &Server, once: &[Once], along: &mut Along) -> Result<(
             ByteSource::Server(at) => server.tree.read_file(at)?,
         };
         if let Some(text) = bytes.and_then(|bytes| String::from_utf8(bytes).ok()) {
-            along.plan.heads.insert(to.clone(), text);
+            extras.plan.heads.insert(to.clone(), text);
         }
-        along.bytes.insert(*digest, source.clone());
+        extras.bytes.insert(*digest, source.clone());
     }
-    along.more = Some(change);
+    extras.more = Some(change);
     Ok(())
 }

@@ -24,14 +24,14 @@ use super::AddRequest;
 use crate::{Answer, AppError, Front, OpenCatalogues, Server, plan::reserved};
 
 /// One thing that was asked for.
-pub(crate) enum Way {
+pub(crate) enum ResolvedWant {
     /// A name, in a range of versions.
     Name(ContentId, VersionRange),
     /// Something that was given, with its id.
     Given(ContentId, Box<Given>),
 }
 
-impl Way {
+impl ResolvedWant {
     /// Returns the content's id.
     pub(crate) fn id(&self) -> &ContentId {
         match self {
@@ -43,7 +43,7 @@ impl Way {
 /// What was found out on the way.
 #[derive(Default)]
 pub(crate) struct Resolved {
-    pub(crate) ways: Vec<Way>,
+    pub(crate) ways: Vec<ResolvedWant>,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) notes: Vec<String>,
     /// Files that are put where there are none yet.
@@ -74,11 +74,11 @@ pub(crate) fn resolve_names(
     let mut brought = bring(server, &all);
     for (text, what) in request.names.iter().zip(all) {
         match what {
-            Typed::Name(id, range) => found.ways.push(Way::Name(id, range)),
+            Typed::Name(id, range) => found.ways.push(ResolvedWant::Name(id, range)),
             Typed::Link(link, facts) => {
                 let mut given = settings(request)?;
                 given.facts = facts.into_iter().collect();
-                let (link, name) = behind(server, &link, &mut brought, &mut found)?;
+                let (link, name) = resolve_link(server, &link, &mut brought, &mut found)?;
                 given.blake3 = Some(link.1);
                 given.link = Some(link.0);
                 given.name = name;
@@ -190,7 +190,7 @@ fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Downloaded, F
 }
 
 /// Finds the file that is behind a link, and brings it to this machine. What is found out is what is recorded.
-fn behind(
+fn resolve_link(
     server: &Server,
     link: &str,
     brought: &mut HashMap<String, Result<Downloaded, FetchError>>,
@@ -264,9 +264,9 @@ fn take(
     given: &Given,
     (found, front): (&mut Resolved, &dyn Front),
 ) -> Result<(), AppError> {
-    let Server { control, game, fetcher, looks, .. } = server;
-    let arrival = look_at(given, &control.folder, game, fetcher, looks)?;
-    complain(text, &arrival)?;
+    let Server { control, game, fetcher, inspector, .. } = server;
+    let arrival = look_at(given, &control.folder, game, fetcher, inspector)?;
+    refuse_unrouted(text, &arrival)?;
     let is_several = arrival.contents.len() > 1;
     let ids: Vec<String> = arrival.contents.iter().map(|one| one.content.id.to_string()).collect();
     if let Some(wrong) = request.only.iter().find(|only| is_one && !ids.contains(only)) {
@@ -301,7 +301,7 @@ fn take(
         let is_pack = arrived.content.release.kind == PACK_KIND;
         let kind = if is_pack { Some(PACK_KIND.to_owned()) } else { given.kind.clone() };
         let inside = (is_several || !arrived.inside.is_empty()).then(|| arrived.inside.clone());
-        found.ways.push(Way::Given(id, Box::new(Given { inside, kind, ..given.clone() })));
+        found.ways.push(ResolvedWant::Given(id, Box::new(Given { inside, kind, ..given.clone() })));
     }
     Ok(())
 }
@@ -357,7 +357,7 @@ fn which(text: &str, ids: &[String], front: &dyn Front) -> Result<Vec<String>, A
 }
 
 /// What nobody knows a place for is never guessed.
-fn complain(text: &str, arrival: &Arrival) -> Result<(), AppError> {
+fn refuse_unrouted(text: &str, arrival: &Arrival) -> Result<(), AppError> {
     const MOST: usize = 6;
     if let Some((file, why)) = arrival.broken.first() {
         return Err(AppError::Refused {
