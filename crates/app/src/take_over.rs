@@ -161,22 +161,22 @@ pub fn take(
                 taken.seconds.push((id.clone(), other.path.clone()));
                 chosen.insert(id.clone(), (found, FoundAt::Usual));
             }
-            (lies, Some((other, others)))
-                if lies == *others
+            (at, Some((other, others)))
+                if at == *others
                     && found.payload.is_same_as(&other.payload)
                     && found.path.name().len() < other.path.name().len() =>
             {
                 taken.seconds.push((id.clone(), other.path.clone()));
-                chosen.insert(id.clone(), (found, lies));
+                chosen.insert(id.clone(), (found, at));
             }
             (_, Some(_)) => taken.seconds.push((id.clone(), found.path.clone())),
-            (lies, None) => drop(chosen.insert(id.clone(), (found, lies))),
+            (at, None) => drop(chosen.insert(id.clone(), (found, at))),
         }
     }
     let texts = Texts::new(tree);
     let mut locked: BTreeMap<ContentId, Locked> = BTreeMap::new();
-    for (id, (found, lies)) in &chosen {
-        let mut one = Locked { found: lies.as_found(), ..lock_one(game, found, catalogues)? };
+    for (id, (found, at)) in &chosen {
+        let mut one = Locked { found: at.as_found(), ..lock_one(game, found, catalogues)? };
         let members_off = states(game, survey, (found, &texts), &mut one, &mut taken.off)?;
         taken.contents.push(Adopted {
             id: id.clone(),

@@ -104,13 +104,7 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     let values = pairs(&request.values, "--set")?;
     let trust = trust()?;
     let game = choose_game(request, (&*tree, &folder), &values, &trust)?;
-    if let Some(unknown) = values.keys().find(|name| !game.values.iter().any(|(known, _)| known == *name)) {
-        let names = game.values.iter().map(|(name, _)| name.as_str());
-        return Err(AppError::Usage {
-            what: format!("{} servers have no value {unknown:?}", game.name),
-            hint: yalotheca_core::suggest::did_you_mean(unknown, names),
-        });
-    }
+    refuse_unknown_values(&game, &values)?;
     let catalogues: Vec<CatalogueSource> = pairs(&request.catalogues, "--catalogue")?
         .into_iter()
         .map(|(name, at)| CatalogueSource { name, at, key: None, older: false })
@@ -169,6 +163,16 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
         seconds: taken.seconds,
         strangers: taken.strangers,
         written: vec![WANTS_FILE.into(), LOCK_FILE.into()],
+    })
+}
+
+fn refuse_unknown_values(game: &Game, values: &BTreeMap<String, String>) -> Result<(), AppError> {
+    let is_known = |name: &str| game.values.iter().any(|(known, _)| known == name);
+    let Some(unknown) = values.keys().find(|name| !is_known(name)) else { return Ok(()) };
+    let names = game.values.iter().map(|(name, _)| name.as_str());
+    Err(AppError::Usage {
+        what: format!("{} servers have no value {unknown:?}", game.name),
+        hint: yalotheca_core::suggest::did_you_mean(unknown, names),
     })
 }
 
