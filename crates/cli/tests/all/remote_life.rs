@@ -129,7 +129,7 @@ fn large_archives_are_known_by_their_ends() -> Done {
 
 #[test]
 fn an_archive_known_by_its_end_is_updated_as_any_other() -> Done {
-    let Some(Charted { far, address, .. }) = charted(2)? else { return Ok(()) };
+    let Some(Charted { far, address, relay: _relay, _ssh }) = charted(2)? else { return Ok(()) };
     far.adopt(&address).code(0);
     far.run(&["fix", "--yes"]).code(0);
     // A catalogue has the same release and a newer one: the first changes nothing, the second is an update as any other.
