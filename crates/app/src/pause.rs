@@ -25,11 +25,7 @@ impl Server {
     pub fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
         let state = self.state(front)?;
         let ServerState::Running(by) = state else {
-            return Ok(Pause {
-                is_unknown: matches!(state, ServerState::Unknown { .. }),
-                state,
-                method: None,
-            });
+            return Ok(Pause { state, method: None });
         };
         if !self.options.restarts {
             return Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) });
@@ -39,7 +35,7 @@ impl Server {
             (_, Some(stop)) => StopMethod::Command { stop, start: self.process_command(Act::Start, front)? },
             (_, None) => StopMethod::ByHand,
         };
-        Ok(Pause { is_unknown: false, state: ServerState::Running(by), method: Some(method) })
+        Ok(Pause { state: ServerState::Running(by), method: Some(method) })
     }
 }
 
@@ -58,7 +54,6 @@ enum StopMethod {
 #[derive(Debug)]
 pub struct Pause {
     state: ServerState,
-    is_unknown: bool,
     method: Option<StopMethod>,
 }
 
@@ -86,22 +81,24 @@ pub enum Resumed {
 impl Pause {
     /// Returns the question whether a change may be made: the usual one, and what comes with it.
     pub fn question(&self, usual: &str) -> String {
-        match (&self.method, &self.state) {
-            (Some(_), _) => format!("The server runs. Stop it, and start it again afterwards? {usual}"),
-            (None, ServerState::Unknown { log: Some(age) }) => format!(
-                "The server may be running: its log was written to {} s ago. If it runs, stop it first. {usual}",
-                age.as_secs()
-            ),
-            (None, ServerState::Unknown { log: None }) => {
-                format!("Nothing here can tell whether the server runs. If it does, stop it first. {usual}")
-            }
-            (None, _) => usual.to_owned(),
+        if self.method.is_some() {
+            return format!("The server runs. Stop it, and start it again afterwards? {usual}");
         }
+        self.doubt().map_or_else(|| usual.to_owned(), |doubt| format!("{doubt} {usual}"))
     }
 
-    /// Returns whether nothing can tell whether the server runs.
-    pub fn is_unknown(&self) -> bool {
-        self.is_unknown
+    /// Returns what is to be known before the change, if nothing can tell whether the server runs.
+    pub fn doubt(&self) -> Option<String> {
+        match self.state {
+            ServerState::Unknown { log: Some(age) } => Some(format!(
+                "The server may be running: its log was written to {} s ago. If it runs, stop it first.",
+                age.as_secs()
+            )),
+            ServerState::Unknown { log: None } => {
+                Some("Nothing here can tell whether the server runs. If it does, stop it first.".into())
+            }
+            ServerState::Stopped | ServerState::Running(_) => None,
+        }
     }
 
     /// Stops the server, if it runs.

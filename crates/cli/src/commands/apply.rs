@@ -90,8 +90,8 @@ pub(crate) fn while_stopped<T>(
     change: impl FnOnce() -> Result<T, AppError>,
 ) -> Result<Option<T>, AppError> {
     let pause = server.pause(ui)?;
-    if pause.is_unknown() && ui.is_unasked() {
-        ui.warn("Nothing here can tell whether the server runs; it has to be stopped while it is changed.");
+    if let Some(doubt) = pause.doubt().filter(|_| ui.is_unasked()) {
+        ui.warn(&doubt);
     }
     if !ui.confirm(&pause.question(question))? {
         ui.note("Nothing was changed.");

@@ -41,15 +41,18 @@ impl View for TrialReport {
             page.line(Role::Plain, line);
         }
         let after = match self.ready_after_ms.unwrap_or_default() {
-            ms @ 0..1000 => format!("{ms} ms"),
-            ms => format!("{}.{} s", ms / 1000, ms / 100 % 10),
+            // A log that is followed says so all at once.
+            0 => String::new(),
+            ms @ 1..1000 => format!(" after {ms} ms"),
+            ms => format!(" after {}.{} s", ms / 1000, ms / 100 % 10),
         };
         match self.verdict {
             Verdict::Ready => {
-                page.line(Role::Good, &format!("{}: ready after {after}, no problems.", self.server));
+                page.line(Role::Good, &format!("{}: ready{after}, no problems.", self.server));
             }
-            Verdict::ReadyWithTrouble => page
-                .line(Role::Warn, &format!("{}: ready after {after}, but something is wrong.", self.server)),
+            Verdict::ReadyWithTrouble => {
+                page.line(Role::Warn, &format!("{}: ready{after}, but something is wrong.", self.server));
+            }
             Verdict::Failed => {
                 let why = match (self.ended_with, self.ready_after_ms) {
                     (Some(code), _) => format!("it ended with exit code {code}"),

@@ -9,7 +9,7 @@ use std::{
     net::TcpListener,
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
-    process::{Command, ExitCode, Stdio},
+    process::{Command, ExitCode, Output, Stdio},
 };
 
 use clap::Args;
@@ -247,6 +247,13 @@ fn by_hand(
     Ok(report)
 }
 
+/// Returns what a command printed: what it reported on the way comes before the result, but an error is the end of it.
+fn told(output: &Output) -> String {
+    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    let is_error = output.status.code().is_some_and(|code| code > 1);
+    if is_error { format!("{out}{err}") } else { format!("{err}{out}") }
+}
+
 /// Returns what an exit code that may occur in the story means.
 fn meaning(code: i32) -> Option<&'static str> {
     let meanings =
@@ -308,8 +315,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     if let Some(starting) = starting {
         world.running.replace(starting.join().ok().flatten());
     }
-    // What is told on the way comes before the result.
-    let told = String::from_utf8_lossy(&output.stderr) + String::from_utf8_lossy(&output.stdout);
+    let told = told(&output);
     let report = ActReport {
         about: act.about.to_owned(),
         command: Some(typed),
