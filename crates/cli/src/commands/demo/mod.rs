@@ -321,7 +321,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
         command: Some(typed),
         by_hand: None,
         exit_code: output.status.code(),
-        output: if ui.is_json() { told.to_string() } else { String::new() },
+        output: if ui.is_json() { told.clone() } else { String::new() },
     };
     if !ui.is_json() {
         ui.print(&told)?;
