@@ -194,7 +194,7 @@ mod tests {
         let mut follower = LogFollower::at_end(&tree, log).unwrap();
         write("one\r\ntwo\nthree\n");
         assert_eq!(follower.lines(&tree).unwrap(), ["three"]);
-        // Begun anew: shorter, as long, and longer than it was.
+        // The log was replaced by a shorter one, then by longer ones.
         write("first\n");
         assert_eq!(follower.lines(&tree).unwrap(), ["first"]);
         write("again, and longer\nthan before\n");
