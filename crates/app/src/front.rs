@@ -61,6 +61,8 @@ pub enum Event<'e> {
     },
     /// From now on these must not be shown.
     Secrets(Secrets),
+    /// Nothing can tell whether the server runs; what is known, and what to do.
+    MayBeRunning(&'e str),
     /// So much is going to be read of a server on another machine.
     WillDownload {
         /// How many files.

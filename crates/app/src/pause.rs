@@ -9,7 +9,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    Answer, AppError, Front, Server,
+    Answer, AppError, Event, Front, Server,
     ops::trial::{TrialReport, TrialRequest, trial as try_start},
     process::{Act, PATIENCE, RunningBy, STARTING, ServerState, how_to_stop, run, wait},
 };
@@ -18,11 +18,32 @@ use crate::{
 const ENDING: Duration = Duration::from_secs(20);
 
 impl Server {
-    /// Makes sure that a change can be made: the server is stopped, or is going to be.
+    /// Makes a change once somebody has agreed to it. A server that runs is stopped for it, if that was asked for, and started again
+    /// whatever becomes of the change. Returns nothing where the answer was no.
     ///
     /// # Errors
-    /// Where it runs, and may not be or cannot be stopped.
-    pub fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
+    /// Where the server runs and may not or cannot be stopped, or the change cannot be made.
+    pub fn while_stopped<T>(
+        &self,
+        question: &str,
+        front: &dyn Front,
+        change: impl FnOnce() -> Result<T, AppError>,
+    ) -> Result<Option<(T, Resumed)>, AppError> {
+        let pause = self.pause(front)?;
+        if let Some(doubt) = pause.doubt() {
+            front.event(Event::MayBeRunning(&doubt));
+        }
+        if !front.confirm(&pause.question(question))? {
+            return Ok(None);
+        }
+        let paused = pause.stop(self, front)?;
+        let changed = change();
+        let resumed = paused.resume(self, front).unwrap_or_else(|error| Resumed::Failed(Box::new(error)));
+        Ok(Some((changed?, resumed)))
+    }
+
+    /// Makes sure that a change can be made: the server is stopped, or is going to be.
+    fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
         let state = self.state(front)?;
         let ServerState::Running(by) = state else {
             return Ok(Pause { state, method: None });
@@ -52,7 +73,7 @@ enum StopMethod {
 
 /// A server that is stopped, or is going to be stopped, for a change.
 #[derive(Debug)]
-pub struct Pause {
+struct Pause {
     state: ServerState,
     method: Option<StopMethod>,
 }
@@ -60,7 +81,7 @@ pub struct Pause {
 /// A server that was stopped for a change.
 #[derive(Debug)]
 #[must_use = "it is to be started again"]
-pub struct Paused(Option<StopMethod>);
+struct Paused(Option<StopMethod>);
 
 /// How a server was started again.
 #[derive(Debug)]
@@ -76,19 +97,21 @@ pub enum Resumed {
     Tried(Box<TrialReport>),
     /// The person has to do it.
     ByHand,
+    /// It could not be started.
+    Failed(Box<AppError>),
 }
 
 impl Pause {
     /// Returns the question whether a change may be made: the usual one, and what comes with it.
-    pub fn question(&self, usual: &str) -> String {
-        if self.method.is_some() {
-            return format!("The server runs. Stop it, and start it again afterwards? {usual}");
+    fn question(&self, usual: &str) -> String {
+        match self.method {
+            Some(_) => format!("The server runs. Stop it, and start it again afterwards? {usual}"),
+            None => usual.to_owned(),
         }
-        self.doubt().map_or_else(|| usual.to_owned(), |doubt| format!("{doubt} {usual}"))
     }
 
     /// Returns what is to be known before the change, if nothing can tell whether the server runs.
-    pub fn doubt(&self) -> Option<String> {
+    fn doubt(&self) -> Option<String> {
         match self.state {
             ServerState::Unknown { log: Some(age) } => Some(format!(
                 "The server may be running: its log was written to {} s ago. If it runs, stop it first.",
@@ -102,10 +125,7 @@ impl Pause {
     }
 
     /// Stops the server, if it runs.
-    ///
-    /// # Errors
-    /// Where it does not end.
-    pub fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
+    fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
         match &self.method {
             None => {}
             Some(StopMethod::Trial(process)) => {
@@ -143,10 +163,7 @@ impl Pause {
 
 impl Paused {
     /// Starts the server again, if it ran before.
-    ///
-    /// # Errors
-    /// Where it cannot be started.
-    pub fn resume(self, server: &Server, front: &dyn Front) -> Result<Resumed, AppError> {
+    fn resume(self, server: &Server, front: &dyn Front) -> Result<Resumed, AppError> {
         match self.0 {
             None => Ok(Resumed::WasStopped),
             Some(StopMethod::ByHand | StopMethod::Command { start: None, .. }) => Ok(Resumed::ByHand),

@@ -263,10 +263,11 @@ impl Server {
         }
         let failed = |source| AppError::Io { what: format!("fetching {path}"), source };
         let absent = || failed(std::io::Error::from(std::io::ErrorKind::NotFound));
-        let mut file = self.tree.open(path)?.ok_or_else(absent)?;
         let mut copies = self.copies.lock().unwrap_or_else(PoisonError::into_inner);
         let mut copy = tempfile::NamedTempFile::new().map_err(failed)?;
-        std::io::copy(&mut file, &mut copy).map_err(failed)?;
+        if !self.tree.copy_to(path, &mut copy)? {
+            return Err(absent());
+        }
         let at = copy.path().to_owned();
         copies.push(copy);
         Ok(at)

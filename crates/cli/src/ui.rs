@@ -132,6 +132,7 @@ impl Progress for Ui {
                 self.warn(&format!("  and {WANTS_FILE} and {LOCK_FILE} would be as its record says."));
             }
             Event::Secrets(secrets) => drop(self.secrets.replace(secrets)),
+            Event::MayBeRunning(doubt) => self.warn(doubt),
             Event::WillDownload { files, bytes } => {
                 let (files, bytes) = (count(files, "file"), size(bytes));
                 self.note(&format!("Reading every byte over the network: {files}, {bytes}."));

@@ -19,8 +19,8 @@ use crate::{
 };
 
 /// Reads each member of a zip archive, and returns what is wrong with the first that is damaged.
-pub fn first_damage(bytes: &[u8]) -> Option<String> {
-    let mut zip = match ZipArchive::new(io::Cursor::new(bytes)) {
+pub fn first_damage(file: File) -> Option<String> {
+    let mut zip = match ZipArchive::new(BufReader::new(file)) {
         Ok(zip) => zip,
         Err(error) => return Some(error.to_string()),
     };

@@ -63,9 +63,11 @@ pub fn check(server: &mut Server, depth: Depth, progress: &dyn Progress) -> Resu
 fn damaged_archives(server: &Server) -> Result<Vec<Finding>, AppError> {
     let placed = server.receipt()?.placed.iter();
     let archives = placed.filter(|(_, placed)| placed.digest.is_fingerprint());
-    let damage = |path: &TreePath| match server.tree.read_file(path)? {
-        Some(bytes) => Ok::<_, AppError>(archive::first_damage(&bytes)),
-        None => Ok(None),
+    let damage = |path: &TreePath| {
+        let failed = |source| AppError::Io { what: format!("copying {path}"), source };
+        let mut copy = tempfile::tempfile().map_err(failed)?;
+        let is_there = server.tree.copy_to(path, &mut copy)?;
+        Ok::<_, AppError>(if is_there { archive::first_damage(copy) } else { None })
     };
     let mut findings = Vec::new();
     for (path, placed) in archives {

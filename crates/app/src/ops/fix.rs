@@ -95,7 +95,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
             Some(Remedy::TakeOut(entry)) => receipt.entries.push((**entry).clone()),
             Some(Remedy::SetAside(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
-                if request.keeps_what_differs && !is_the_same(&receipt, found) {
+                if request.keeps_what_differs && !is_the_same(server, &receipt, found) {
                     left_out.push(LeftOut::Differs { path: path.clone(), of: found.content.id.clone() });
                     continue;
                 }
@@ -177,9 +177,16 @@ fn found_at<'i>(inventory: &'i Inventory, path: &TreePath) -> Option<&'i FoundCo
 }
 
 /// Whether a second copy has the same files as the one that is installed.
-fn is_the_same(receipt: &Receipt, found: &FoundContent) -> bool {
-    let settled = receipt.contents.get(&found.content.id);
-    settled.is_some_and(|settled| settled.payload().is_same_as(&found.payload))
+fn is_the_same(server: &Server, receipt: &Receipt, found: &FoundContent) -> bool {
+    let Some(settled) = receipt.contents.get(&found.content.id) else { return false };
+    match (settled.payload().files.as_slice(), found.payload.files.as_slice()) {
+        // One of them is known by its fingerprint only.
+        ([own], [other]) if own.digest.is_fingerprint() != other.digest.is_fingerprint() => {
+            let now = server.tree.digest_file_as(&found.path, own.digest).ok().flatten();
+            now.is_some_and(|(digest, _)| digest == own.digest)
+        }
+        _ => settled.payload().is_same_as(&found.payload),
+    }
 }
 
 /// What is taken over stays where it is if the server loads it from there.

@@ -4,7 +4,7 @@ use std::{path::PathBuf, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_app::{
-    AppError, Fresh, OpenCatalogues, Prompt as _, Server,
+    AppError, Fresh, OpenCatalogues, Server,
     apply::{ChangeExtras, prepare},
     ops::change::Change,
     pause::Resumed,
@@ -81,34 +81,25 @@ pub(crate) fn apply_with(
     Ok(if gone.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Asks whether a change is to be made, stops the server for it if that was asked for, makes it, and starts the server again;
-/// nothing where the answer was no.
+/// Makes a change once somebody has agreed to it, and tells how a server that was stopped for it was started again.
 pub(crate) fn while_stopped<T>(
     server: &Server,
     question: &str,
     ui: &Ui,
     change: impl FnOnce() -> Result<T, AppError>,
 ) -> Result<Option<T>, AppError> {
-    let pause = server.pause(ui)?;
-    if let Some(doubt) = pause.doubt().filter(|_| ui.is_unasked()) {
-        ui.warn(&doubt);
-    }
-    if !ui.confirm(&pause.question(question))? {
+    let Some((changed, resumed)) = server.while_stopped(question, ui, change)? else {
         ui.note("Nothing was changed.");
         return Ok(None);
-    }
-    let paused = pause.stop(server, ui)?;
-    let changed = change();
-    // It ran before, so it is to run again, whatever became of the change.
-    let resumed = paused.resume(server, ui);
-    let changed = changed?;
-    match resumed? {
+    };
+    match resumed {
         Resumed::WasStopped => {}
         Resumed::Started { answers: Some(false) } => {
             ui.warn("The server was started again, and does not answer at its port yet.");
         }
         Resumed::Started { .. } => ui.note("The server was started again."),
         Resumed::ByHand => ui.warn("Start the server again now, in its panel say."),
+        Resumed::Failed(error) => ui.warn(&format!("The server could not be started again: {error}.")),
         Resumed::Tried(report) if report.verdict == Verdict::Failed => {
             ui.warn("The server was started again, and failed: yalotheca trial shows why, yalotheca undo takes the change back.");
         }

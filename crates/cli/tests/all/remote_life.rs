@@ -143,6 +143,14 @@ fn an_archive_known_by_its_end_is_updated_as_any_other() -> Done {
     far.run(&["update", "chart-0", "--yes"]).code(0).says(&["chart-0"]);
     assert!(far.world.path("plugins/chart-0-1.1.swp").exists());
     assert!(!far.world.path("plugins/chart-0-1.0.swp").exists());
+    // A second copy of what was installed here is recognised as one, though it is known by its end only.
+    let copy = far.world.path("plugins/chart-0-1.1 (copy).swp");
+    fs::copy(far.world.path("plugins/chart-0-1.1.swp"), &copy)?;
+    far.run(&["check"]).code(1).says(&["is a second chart-0"]);
+    far.run(&["fix", "--yes"]).code(0).says(&["set aside"]);
+    assert!(!copy.exists());
+    far.run(&["undo", "--yes"]).code(0);
+    fs::remove_file(&copy)?;
     far.run(&["check"]).code(0);
     far.run(&["undo", "--yes"]).code(0);
     far.run(&["preview"]).code(0).says(&["nothing to do"]);

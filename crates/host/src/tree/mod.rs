@@ -271,6 +271,16 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where it cannot be read, a link leads out of the folder, or it is no file.
     fn open(&self, path: &TreePath) -> Result<Option<Box<dyn ReadSeek>>, TreeError>;
 
+    /// Copies a whole file to a writer, and returns whether it is there.
+    ///
+    /// # Errors
+    /// Where it cannot be read, or the copy cannot be written.
+    fn copy_to(&self, path: &TreePath, to: &mut dyn io::Write) -> Result<bool, TreeError> {
+        let Some(mut file) = self.open(path)? else { return Ok(false) };
+        let failed = |source| TreeError { verb: "copying", path: path.to_string(), source };
+        io::copy(&mut file, to).map(|_| true).map_err(failed)
+    }
+
     /// Returns the digest and the size of each file; nothing where there is no such file.
     ///
     /// # Errors

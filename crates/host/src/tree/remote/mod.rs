@@ -97,7 +97,7 @@ impl RemoteTree {
         self.seen.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Notes that reading failed since the connection has ended: whoever asked may take that for a file that is not there.
+    /// Records that a read failed because the connection was lost. The caller may have continued as if the file did not exist.
     fn heard<T>(&self, read: Result<T, TreeError>, path: Option<&TreePath>) -> Result<T, TreeError> {
         if let (Err(error), Some(path)) = (&read, path)
             && is_torn(&error.source)
@@ -317,6 +317,17 @@ impl Tree for RemoteTree {
             names.dedup_by(|one, other| one.eq_ignore_ascii_case(other));
         }
         names
+    }
+
+    fn copy_to(&self, path: &TreePath, to: &mut dyn io::Write) -> Result<bool, TreeError> {
+        let Some(Some(file)) = self.files(std::slice::from_ref(path))?.pop() else { return Ok(false) };
+        let mut written = Ok(());
+        self.download(&[&file], |_, part| {
+            if written.is_ok() {
+                written = to.write_all(part);
+            }
+        })?;
+        written.map(|()| true).map_err(self.error("copying", path))
     }
 
     fn fingerprint(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
