@@ -233,11 +233,7 @@ pub fn trial(
         (Some(_), false) => Some(false),
         (None, _) => None,
     };
-    let verdict = if alive { reader.verdict(answers) } else { Verdict::Failed };
-    let mut troubles = reader.troubles().to_vec();
-    if let (true, Some(false), true) = (alive && reader.is_ready(), answers, troubles.is_empty()) {
-        troubles.push(silent());
-    }
+    let (verdict, troubles) = judge(&reader, alive, answers);
     let keep = options.keep && verdict != Verdict::Failed && signals.came().is_none();
     let kept = keep.then(|| server.leave());
     if let Some(pid) = kept {
@@ -261,6 +257,16 @@ pub fn trial(
         kept,
         was_first,
     })
+}
+
+/// Returns the verdict on a server that is alive or not, and what is wrong.
+fn judge(reader: &LogReader<'_>, alive: bool, answers: Option<bool>) -> (Verdict, Vec<Trouble>) {
+    let verdict = if alive { reader.verdict(answers) } else { Verdict::Failed };
+    let mut troubles = reader.troubles().to_vec();
+    if alive && reader.is_ready() && answers == Some(false) && troubles.is_empty() {
+        troubles.push(silent());
+    }
+    (verdict, troubles)
 }
 
 /// What was heard of a server.

@@ -8,12 +8,12 @@ use std::{
 
 use yalotheca_core::{
     control::Locked,
-    diagnose::{LogReader, Verdict},
+    diagnose::LogReader,
     game::{Game, Scope},
     id::TreePath,
 };
 
-use super::{AFTER_FATAL, Heard, Signals, Trial, TrialError, ask_at, silent};
+use super::{AFTER_FATAL, Heard, Signals, Trial, TrialError, ask_at, judge};
 use crate::{
     survey::played,
     tree::{EntryKind, Tree, TreeError},
@@ -152,11 +152,7 @@ pub fn watch(
     }
     let ask = || ask_at(&options.host, game, scope).map(|port| port.is_some());
     let answers = if reader.is_ready() { ask() } else { game.run.probe.as_ref().map(|_| false) };
-    let verdict = if reader.is_ready() { reader.verdict(answers) } else { Verdict::Failed };
-    let mut troubles = reader.troubles().to_vec();
-    if let (true, Some(false), true) = (reader.is_ready(), answers, troubles.is_empty()) {
-        troubles.push(silent());
-    }
+    let (verdict, troubles) = judge(&reader, true, answers);
     Ok(Trial {
         verdict,
         ready_after,
