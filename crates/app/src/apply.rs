@@ -99,6 +99,7 @@ pub fn prepare(
     fresh: &Fresh,
     extras: ChangeExtras,
 ) -> Result<Prepared, AppError> {
+    server.require_current_lock()?;
     let mut planned = match extras.planned {
         Some(planned) => *planned,
         None => plan_change(server, catalogues, wants, fresh, &extras.plan)?,
@@ -249,6 +250,7 @@ pub(crate) fn note(
     if after == now {
         return Ok(());
     }
+    server.require_current_lock()?;
     let change = ChangeSet { receipt: server.receipt()?.clone(), ..ChangeSet::default() };
     settle_change(server, &change, (after, &Sources::default()), origin(server, summary, None)).map(drop)
 }

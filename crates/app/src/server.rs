@@ -232,6 +232,19 @@ impl Server {
         }
     }
 
+    /// Returns the change that somebody made from another control folder and that the lock here does not know of.
+    pub fn change_since(&self) -> Result<Option<SettleError>, AppError> {
+        let Some(lock) = &self.control.lock_text else { return Ok(None) };
+        let here = (self.control.folder.as_path(), lock.as_str());
+        let since = settle::change_since(&*self.tree, here, SealKey::known().as_ref())?;
+        Ok(since.map(|(number, origin)| SettleError::ChangedSince { number, origin: Box::new(origin) }))
+    }
+
+    /// Refuses to plan with a lock that is older than what somebody else has changed: the plan would undo that.
+    pub fn require_current_lock(&self) -> Result<(), AppError> {
+        self.change_since()?.map_or(Ok(()), |error| Err(error.into()))
+    }
+
     /// Has changes planned on another receipt than that.
     pub fn plan_on(&mut self, receipt: Receipt) {
         self.receipt = OnceLock::from(receipt);
@@ -346,6 +359,7 @@ fn fetch_ahead(tree: &dyn Tree, control: &Control) -> Result<(), AppError> {
     let numbers = journals.iter().filter_map(|(name, _)| Some((name.parse::<u32>().ok()?, name)));
     if let Some((_, last)) = numbers.max() {
         paths.push(own(&format!("journal/{last}/state"))?);
+        paths.push(own(&format!("journal/{last}/records.json"))?);
     }
     if let Ok((game, ..)) = games::find(Some(&control.folder), &control.wants.server.game) {
         let mut scope = survey::default_scope(&game);

@@ -76,6 +76,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
             SettleError::Busy { .. }
             | SettleError::Abandoned { .. }
             | SettleError::Moved { .. }
+            | SettleError::ChangedSince { .. }
             | SettleError::Journal { .. }
             | SettleError::Foreign { .. }
             | SettleError::OtherControl { .. },

@@ -35,6 +35,8 @@ pub enum Advice {
     BreakLock,
     /// Look at what finishing an interrupted change would do.
     ReviewInterrupted,
+    /// Bring the control files from where the server was changed, or make new ones.
+    BringControlFiles,
     /// Go on from another control folder.
     GoOnFrom(String),
     /// Wait for the host, or go on without the network.

@@ -16,7 +16,7 @@ use yalotheca_core::{
     desire::{Desired, LineupEntry, desire},
     document::{Document, Format},
     game::{Agree, Kind, RegisterRule, Shape, TWEAK_KIND},
-    hint::Advice,
+    hint::{Advice, Hint},
     id::{ContentId, TreePath},
     order::{Bond, LoadOrder, Relation},
     reference::Break,
@@ -39,7 +39,7 @@ use crate::{
 /// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.
 pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     // Everything else would only follow from that.
-    if let Some(finding) = record_missing(server) {
+    if let Some(finding) = record_missing(server)? {
         return Ok((vec![finding], server.receipt()?.placed.len()));
     }
     let platform = &server.survey.platform;
@@ -108,21 +108,24 @@ fn compare(
     Ok(findings)
 }
 
-/// The lock or the receipt, where one is there without the other.
-fn record_missing(server: &Server) -> Option<Finding> {
+/// The lock or the receipt, where one is there without the other, or the lock is older than what somebody else has changed.
+fn record_missing(server: &Server) -> Result<Option<Finding>, AppError> {
     const FIX: Option<Advice> = Some(Advice::Repair);
     let (lock, receipt) = (&server.control.lock_text, server.receipt_digest);
     if lock.is_none() && server.has_receipt_of_something() {
         let says = "yalotheca.lock is missing: it says which releases are installed".to_owned();
-        return Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX));
+        return Ok(Some(Finding::trouble("lock-missing", LOCK_FILE, says, FIX)));
+    }
+    if let Some(error) = server.change_since()? {
+        return Ok(Some(Finding::trouble("lock-outdated", LOCK_FILE, error.to_string(), error.hint())));
     }
     if receipt.is_none() && !server.control.lock.contents.is_empty() {
         let says =
             "the receipt in .yalotheca is missing: it says which files and entries Yalotheca placed here"
                 .to_owned();
-        return Some(Finding::trouble("receipt-missing", ".yalotheca/receipt.json", says, FIX));
+        return Ok(Some(Finding::trouble("receipt-missing", ".yalotheca/receipt.json", says, FIX)));
     }
-    None
+    Ok(None)
 }
 
 /// The order in which what is on is loaded.

@@ -36,6 +36,11 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::RebuildReceipt => "yalotheca repair rebuilds it without changing anything on the server".into(),
         Advice::BreakLock => "make sure that no other yalotheca is running there, then: yalotheca repair --unlock".into(),
         Advice::ReviewInterrupted => "yalotheca repair shows what finishing it would do, and asks".into(),
+        Advice::BringControlFiles => {
+            "copy yalotheca.toml and yalotheca.lock from that folder (keep both under version control), or start with an \
+             empty folder: yalotheca adopt; yalotheca history lists what was changed"
+                .into()
+        }
         Advice::GoOnFrom(folder) => format!("run a command there: yalotheca --at '{folder}' check"),
         Advice::GoOnOffline => {
             "look whether the host is up; --offline goes on with what was fetched before".into()

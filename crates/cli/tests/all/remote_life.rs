@@ -266,3 +266,64 @@ fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again()
     far.run(&["settings", "server", "name=Three", "--yes"]).code(5).says(&["not allowed yet"]);
     Ok(())
 }
+
+#[test]
+fn what_another_administrator_added_is_not_taken_back_by_an_older_lock() -> Done {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let mut far = Far::new()?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    let (mine, theirs) = (far.control.clone(), far.world.root().join("theirs"));
+    fs::create_dir_all(&theirs)?;
+    far.adopt(&address).code(0);
+    far.run(&["fix", "--yes"]).code(0).says(&["change 1"]);
+    far.control.clone_from(&theirs);
+    far.adopt(&address).code(0);
+    far.run(&["add", "tidebell", "--yes"]).code(0).says(&["change 2"]);
+    let with_theirs = far.world.digests()?;
+    let before = [fs::read(mine.join("yalotheca.toml"))?, fs::read(mine.join("yalotheca.lock"))?];
+    far.control.clone_from(&mine);
+    let ways: [&[&str]; 6] = [
+        &["preview"],
+        &["settle", "--yes"],
+        &["add", "coin-purse", "--yes"],
+        &["drop", "night-lamps", "--yes"],
+        &["settings", "server", "name=Mine", "--yes"],
+        &["update", "--yes"],
+    ];
+    for words in ways {
+        let answer = far.run(words);
+        assert_eq!(answer.code, 5, "{words:?}: {}{}", answer.out, answer.err);
+        answer.says(&["change 2 (yalotheca add tidebell", "would undo it", "yalotheca.lock from that folder"]);
+    }
+    far.run(&["check", "--json"]).code(1).says(&["lock-outdated", "would undo it"]);
+    far.run(&["fix", "--yes"]).code(1).says(&["1 problem that fix cannot put right", "would undo it"]);
+    assert_eq!(far.world.digests()?, with_theirs);
+    assert_eq!([fs::read(mine.join("yalotheca.toml"))?, fs::read(mine.join("yalotheca.lock"))?], before);
+    // Once the control files were brought from there, both go on, by turns.
+    for name in ["yalotheca.toml", "yalotheca.lock"] {
+        fs::copy(theirs.join(name), mine.join(name))?;
+    }
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    far.run(&["add", "coin-purse", "--yes"]).code(0).says(&["change 3"]);
+    far.control.clone_from(&theirs);
+    far.run(&["drop", "tidebell", "--yes"]).code(5).says(&["change 3"]);
+    // Taking it back is no going back to an older lock.
+    far.run(&["undo", "--yes"]).code(0);
+    assert_eq!(far.world.digests()?, with_theirs);
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    // An older lock of one's own, from version control say, is on purpose.
+    far.run(&["drop", "tidebell", "--yes"]).code(0);
+    for name in ["yalotheca.toml", "yalotheca.lock"] {
+        fs::copy(mine.join(name), theirs.join(name))?;
+    }
+    far.run(&["settle", "--yes"]).code(0);
+    assert!(far.world.read("plugins/order.txt")?.contains("coin-purse"));
+    // Whoever has lost touch adopts anew.
+    let third = far.world.root().join("third");
+    fs::create_dir_all(&third)?;
+    far.control.clone_from(&third);
+    far.adopt(&address).code(0);
+    far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    Ok(())
+}

@@ -23,6 +23,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
         "The server looks for it at each start, reports an error, and starts without it or not at all.",
     ),
     ("lock-missing", "Without the lock nothing tells which versions belong here."),
+    ("lock-outdated", "Settling with this lock would undo what somebody else has changed."),
     ("missing-file", "The server cannot load the content, or loads it incomplete."),
     (
         "missing-map",

@@ -2,6 +2,7 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
+    path::Path,
     time::{Duration, SystemTime},
 };
 
@@ -12,7 +13,7 @@ use super::{
     ChangeOrigin, SealKey, SettleError, damaged,
     journal::{Journal, State, folder_of, inner, numbers, origin_of, records_of, state_of},
     own,
-    records::{self, Records},
+    records::{self, Moment, Records},
 };
 use crate::tree::Tree;
 
@@ -71,6 +72,37 @@ pub fn history(tree: &dyn Tree) -> Result<Vec<Past>, SettleError> {
         }
     }
     Ok(all)
+}
+
+/// Returns the last change of a server, where that was made from another control folder and the lock here is older: settling with it
+/// would undo that. A lock that is in no record came from somewhere else, and counts as newer.
+///
+/// # Errors
+/// Where a record cannot be read.
+pub fn change_since(
+    tree: &dyn Tree,
+    (folder, lock): (&Path, &str),
+    key: Option<&SealKey>,
+) -> Result<Option<(u32, ChangeOrigin)>, SettleError> {
+    let lock = Some(Digest::of(lock.as_bytes()));
+    let mut last = None;
+    for number in numbers(tree)?.into_iter().rev() {
+        if state_of(tree, &folder_of(number)?)? != State::Done {
+            continue;
+        }
+        let Some(records) = records_of(tree, number)? else { break };
+        let is_here = |moment: &Moment| moment.lock == lock;
+        if last.is_none() && is_here(&records.after) {
+            return Ok(None);
+        }
+        let last = *last.get_or_insert(number);
+        if is_here(&records.before) || is_here(&records.after) {
+            let journal = Journal::open(tree, last)?;
+            let is_ours = journal.is_from(folder) && journal.is_sealed(tree, key)?;
+            return if is_ours { Ok(None) } else { Ok(Some((last, origin_of(tree, last)?))) };
+        }
+    }
+    Ok(None)
 }
 
 /// Returns whether a settle's record was sealed with this key and is unmodified.

@@ -1,6 +1,6 @@
 //! The record of one settle: what was to be done, what was there before, and how far it has come.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use yalotheca_core::{
@@ -160,6 +160,11 @@ fn records_in(tree: &dyn Tree, folder: &TreePath) -> Result<Option<Records>, Set
     serde_json::from_slice(&bytes).map(Some).map_err(|error| damaged(&path, &error))
 }
 
+/// A control folder as journals name it.
+fn full(control: &Path) -> PathBuf {
+    control.canonicalize().unwrap_or_else(|_| control.to_owned())
+}
+
 impl Journal {
     /// Begins one; nothing of it is on the disk before it was written down.
     pub(super) fn begin(tree: &dyn Tree, order: &SettleOrder<'_>) -> Result<Self, SettleError> {
@@ -176,7 +181,7 @@ impl Journal {
             format: FORMAT,
             number,
             origin: order.origin.clone(),
-            control: order.control.canonicalize().unwrap_or_else(|_| order.control.clone()),
+            control: full(&order.control),
             steps: order.change.steps.clone(),
         };
         let wholes = OutermostFolders::of(&plan.steps);
@@ -241,6 +246,11 @@ impl Journal {
         };
         let unwritten = unwritten(tree, &folder)?;
         Ok(Self { number, folder, plan, wholes, unwritten })
+    }
+
+    /// Returns whether the settle was made from this control folder, or from one of another machine that lies there.
+    pub(super) fn is_from(&self, control: &Path) -> bool {
+        self.plan.control == full(control)
     }
 
     /// Returns whether the journal was sealed with this key and is unmodified.

@@ -42,7 +42,7 @@ use crate::{
     tree::{LocalTree, Tree, TreeError},
 };
 use execute::PreparedControls;
-pub use history::{Past, PastKind, Retention, history, is_sealed, sweep};
+pub use history::{Past, PastKind, Retention, change_since, history, is_sealed, sweep};
 use journal::State;
 pub use lock::{Claim, break_lock, claim};
 pub use records::ReceiptFile;
@@ -125,6 +125,17 @@ pub enum SettleError {
         /// That folder.
         control: String,
     },
+    /// The server was changed from another control folder, and the lock here does not know of that.
+    #[error(
+        "change {number} ({}) was made by {} from another folder; {} here is older than that and would undo it",
+        origin.command, origin.who, LOCK_FILE
+    )]
+    ChangedSince {
+        /// The number of that change.
+        number: u32,
+        /// Who made it, and how.
+        origin: Box<ChangeOrigin>,
+    },
     /// A step failed, and so did taking it back.
     #[error("{first}; and taking back what was done failed too: {second}")]
     Stuck {
@@ -144,6 +155,7 @@ impl Hint for SettleError {
             Self::Moved { .. } => {
                 Some("Nothing was changed. Find out what is writing there, then try again.".into())
             }
+            Self::ChangedSince { .. } => Some(Advice::BringControlFiles),
             Self::Foreign { .. } => Some(Advice::ReviewInterrupted),
             Self::OtherControl { control, .. } => Some(Advice::GoOnFrom(control.clone())),
             Self::Busy { .. } => Some("wait until it is done".into()),
