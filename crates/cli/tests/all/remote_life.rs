@@ -38,6 +38,22 @@ fn modified(path: &Path) -> Result<SystemTime, std::io::Error> {
     fs::metadata(path)?.modified()
 }
 
+/// A server that is reached by SSH.
+struct Reached {
+    far: Far,
+    address: String,
+    _ssh: Ssh,
+}
+
+/// Returns one, or nothing where there is no SSH server.
+fn reached() -> Result<Option<Reached>, Box<dyn std::error::Error>> {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(None) };
+    let mut far = Far::new()?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    Ok(Some(Reached { far, address, _ssh: ssh }))
+}
+
 /// A server with many large plugins, reached through a relay; nothing where there is no SSH server.
 struct Charted {
     far: Far,
@@ -169,10 +185,7 @@ impl Drop for Started {
 
 #[test]
 fn a_server_that_others_start_is_watched_from_afar() -> Done {
-    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
-    let mut far = Far::new()?;
-    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
-    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    let Some(Reached { far, address, _ssh }) = reached()? else { return Ok(()) };
     far.adopt(&address).code(0);
     far.run(&["fix", "--yes"]).code(0);
     far.run(&["trial"]).code(5).says(&[
@@ -214,10 +227,7 @@ fn a_server_that_others_start_is_watched_from_afar() -> Done {
 
 #[test]
 fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again() -> Done {
-    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
-    let mut far = Far::new()?;
-    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
-    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    let Some(Reached { far, address, _ssh }) = reached()? else { return Ok(()) };
     far.adopt(&address).code(0);
     far.run(&["fix", "--yes"]).code(0);
     // What a panel's own command line would be.
@@ -269,10 +279,7 @@ fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again()
 
 #[test]
 fn what_another_administrator_added_is_not_taken_back_by_an_older_lock() -> Done {
-    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
-    let mut far = Far::new()?;
-    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
-    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    let Some(Reached { mut far, address, _ssh }) = reached()? else { return Ok(()) };
     let (mine, theirs) = (far.control.clone(), far.world.root().join("theirs"));
     fs::create_dir_all(&theirs)?;
     far.adopt(&address).code(0);
@@ -294,7 +301,11 @@ fn what_another_administrator_added_is_not_taken_back_by_an_older_lock() -> Done
     for words in ways {
         let answer = far.run(words);
         assert_eq!(answer.code, 5, "{words:?}: {}{}", answer.out, answer.err);
-        answer.says(&["change 2 (yalotheca add tidebell", "would undo it", "yalotheca.lock from that folder"]);
+        answer.says(&[
+            "change 2 (yalotheca add tidebell",
+            "would undo it",
+            "yalotheca.lock from that folder",
+        ]);
     }
     far.run(&["check", "--json"]).code(1).says(&["lock-outdated", "would undo it"]);
     far.run(&["fix", "--yes"]).code(1).says(&["1 problem that fix cannot put right", "would undo it"]);
