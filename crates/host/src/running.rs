@@ -2,6 +2,7 @@
 //! program is the server's and which works in, or was started with, the server's folder.
 
 use std::{
+    collections::BTreeMap,
     fs::{self, File},
     io,
     os::unix::fs::MetadataExt,
@@ -17,7 +18,7 @@ use yalotheca_core::{
 };
 
 use crate::{
-    process::started,
+    process::{Process, processes, started},
     settle::OWN,
     tree::{EntryKind, LocalTree, Tree},
     trust::find_program,
@@ -72,46 +73,57 @@ pub fn forget(tree: &LocalTree) {
 
 fn noted(tree: &LocalTree) -> Option<Running> {
     let text = String::from_utf8(tree.read_file(&own("process")).ok()??).ok()?;
-    let (pid, ticks) = text.trim().split_once(' ')?;
-    let pid: u32 = pid.parse().ok()?;
-    if started(pid).as_deref() == Some(ticks) {
+    let (pid, since) = text.trim().split_once(' ')?;
+    let (pid, since): (u32, u64) = (pid.parse().ok()?, since.parse().ok()?);
+    if started(pid) == Some(since) {
         return Some(Running { pid, is_noted: true });
     }
     // A start script may have ended, and what it started may still be there: in its group, and not older.
-    let since: u64 = ticks.parse().ok()?;
-    let processes = fs::read_dir("/proc").ok()?.flatten();
-    let ids = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
-    let is_of_group = |id: &u32| {
-        let group = group(*id) == Some(pid);
-        group && started(*id).and_then(|ticks| ticks.parse::<u64>().ok()).is_some_and(|ticks| ticks >= since)
+    let known = processes();
+    let is_of_group =
+        |process: &Process| process.group == pid && process.started >= since && !process.is_dead;
+    let first = known.iter().find(|(_, process)| is_of_group(process));
+    first.map(|(pid, _)| Running { pid: *pid, is_noted: true })
+}
+
+/// Returns a process with all that it started, and the rest of its group where that is the server's own.
+fn with_descendants(running: &Running) -> BTreeMap<u32, u64> {
+    let known = processes();
+    let Some(main) = known.get(&running.pid) else { return BTreeMap::new() };
+    let descends = |mut id: u32| {
+        (0..known.len()).any(|_| match known.get(&id) {
+            Some(process) => {
+                id = process.parent;
+                id == running.pid
+            }
+            None => false,
+        })
     };
-    ids.into_iter().filter(is_of_group).min().map(|pid| Running { pid, is_noted: true })
+    let is_its = |id: u32, process: &Process| {
+        id == running.pid || running.is_noted && process.group == main.group || descends(id)
+    };
+    let living = known.iter().filter(|(id, process)| !process.is_dead && is_its(**id, process));
+    living.map(|(id, process)| (*id, process.started)).collect()
 }
 
-/// The group of a process.
-fn group(pid: u32) -> Option<u32> {
-    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    stat.rsplit_once(')')?.1.split_whitespace().nth(2)?.parse().ok()
-}
-
-/// Stops a server that a trial has left running: asks it to, and kills it where it does not. Returns whether it is gone.
+/// Stops a server that a trial has left running, with all that it started: asks it to, and kills what is left. Returns whether all of
+/// it is gone.
 pub fn stop(tree: &LocalTree, running: &Running, signal: StopSignal, patience: Duration) -> bool {
     let signal = match signal {
         StopSignal::Term => Signal::TERM,
         StopSignal::Int => Signal::INT,
     };
-    let Some(pid) = i32::try_from(running.pid).ok().and_then(Pid::from_raw) else { return false };
-    let own = group(running.pid).and_then(|group| i32::try_from(group).ok()).and_then(Pid::from_raw);
-    let send = |signal: Signal| match own.filter(|_| running.is_noted) {
-        Some(group) => rustix::process::kill_process_group(group, signal).ok(),
-        None => rustix::process::kill_process(pid, signal).ok(),
-    };
-    let is_gone = || started(running.pid).is_none();
+    let mut of_server = with_descendants(running);
     for signal in [signal, Signal::KILL] {
-        send(signal);
+        for pid in of_server.keys().filter_map(|pid| Pid::from_raw(i32::try_from(*pid).ok()?)) {
+            rustix::process::kill_process(pid, signal).ok();
+        }
         let until = Instant::now() + patience;
         while Instant::now() < until {
-            if is_gone() {
+            // What it starts while it ends belongs to it as well.
+            of_server.extend(with_descendants(running));
+            of_server.retain(|pid, since| started(*pid) == Some(*since));
+            if of_server.is_empty() {
                 forget(tree);
                 return true;
             }

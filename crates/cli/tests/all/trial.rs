@@ -206,7 +206,9 @@ fn wait_for(world: &World) -> Result<String, Box<dyn std::error::Error>> {
 #[test]
 fn what_a_killed_trial_leaves_is_found_and_can_be_stopped() -> Done {
     let world = World::fresh()?;
-    scripted(&world, "sleep 300 & echo $! > \"$1/pid\"; wait")?;
+    // What it started ends a while after it, in a group of its own.
+    let slow = "setsid sh -c 'echo $$ > \"$1/pid\"; trap \"sleep 0.5; exit\" TERM; sleep 300 & wait' x \"$1\" & wait";
+    scripted(&world, slow)?;
     let mut child = world
         .command(&["trial"])
         .stdout(std::process::Stdio::null())

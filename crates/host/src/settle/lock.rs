@@ -72,7 +72,7 @@ impl Owner {
             boot: BootId::of_this_machine().map_or_else(String::new, |boot| boot.text().to_owned()),
             space: name_space(),
             process,
-            started: started(process).unwrap_or_default(),
+            started: started(process).map_or_else(String::new, |since| since.to_string()),
             since: now,
             heard: now,
         }
@@ -83,7 +83,7 @@ impl Owner {
         let here = BootId::of_this_machine().is_some_and(|boot| boot.text() == self.boot);
         here && self.space == name_space()
             && !self.started.is_empty()
-            && started(self.process).as_ref() != Some(&self.started)
+            && started(self.process).is_none_or(|since| since.to_string() != self.started)
     }
 
     fn is_lost(&self) -> bool {

@@ -1,7 +1,7 @@
 //! The server's process and everything that it starts. It is ended by process id and never by name.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeSet,
     fs::File,
     io::{BufRead, BufReader, Read, Seek, SeekFrom},
     os::unix::process::CommandExt,
@@ -20,7 +20,12 @@ use super::{
     console::{self, Telling},
     lines::{LONGEST, Lines},
 };
-use crate::{running, tree::LocalTree, trust::Invocation};
+use crate::{
+    process::{Process, processes},
+    running,
+    tree::LocalTree,
+    trust::Invocation,
+};
 
 /// How long a server may take to stop before it is killed.
 const STOP_PATIENCE: Duration = Duration::from_secs(15);
@@ -222,31 +227,6 @@ impl Drop for Server {
 
 fn pid(id: u32) -> Option<Pid> {
     i32::try_from(id).ok().and_then(Pid::from_raw)
-}
-
-struct Process {
-    parent: u32,
-    group: u32,
-    started: u64,
-    is_dead: bool,
-}
-
-/// Returns the processes of this machine.
-fn processes() -> BTreeMap<u32, Process> {
-    let ids = std::fs::read_dir("/proc").into_iter().flatten().flatten();
-    let ids = ids.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
-    let read = |id: u32| {
-        let stat = std::fs::read_to_string(format!("/proc/{id}/stat")).ok()?;
-        let fields: Vec<&str> = stat.rsplit_once(')')?.1.split_whitespace().collect();
-        let number = |at: usize| fields.get(at)?.parse::<u64>().ok();
-        Some(Process {
-            parent: u32::try_from(number(1)?).ok()?,
-            group: u32::try_from(number(2)?).ok()?,
-            started: number(19)?,
-            is_dead: matches!(*fields.first()?, "Z" | "X"),
-        })
-    };
-    ids.filter_map(|id| Some((id, read(id)?))).collect()
 }
 
 /// Returns the whole lines that were added to a file, at most a megabyte at a time; with `to_end` what stands behind the last line
