@@ -6,7 +6,7 @@ use yalotheca_core::{
     change::PlanChangeError,
     desire::DesireError,
     document::EditDocumentError,
-    hint::{Advice, Hint},
+    hint::{Advice, Hint, Listing},
     id::{ContentId, ParseIdError},
     rehearse::RehearseError,
     settings::JudgeSettingError,
@@ -82,9 +82,9 @@ pub enum AppError {
     #[error("fix does nothing about this: {says}")]
     ByHand { says: String, fix: Option<Box<Advice>> },
     #[error("{what}")]
-    Usage { what: String, hint: Option<String> },
+    Usage { what: String, hint: Option<Advice> },
     #[error("{what}")]
-    Refused { what: String, hint: Option<String> },
+    Refused { what: String, hint: Option<Advice> },
     #[error("{what}: {source}")]
     Io { what: String, source: io::Error },
 }
@@ -126,25 +126,17 @@ impl Hint for AppError {
             Self::Trial(error) => error.hint(),
             Self::Id(error) => error.hint(),
             Self::Range(error) => error.hint(),
-            Self::UnknownContent { has_catalogues: false, .. } => Some(
-                "this server has no catalogues yet: yalotheca catalogue add NAME WHERE (an address, or a folder of downloads); \
-                 or give the file itself: yalotheca add FILE"
-                    .into(),
-            ),
+            Self::UnknownContent { has_catalogues: false, .. } => Some(Advice::AddCatalogue),
             Self::UnknownContent { id, near, .. } => {
                 suggest::did_you_mean(id.as_str(), near.iter().map(String::as_str))
                     .map(Advice::Say)
-                    .or_else(|| Some("yalotheca find lists what the catalogues have".into()))
+                    .or(Some(Advice::List(Listing::Catalogued)))
             }
             Self::NoLineup(_) | Self::Io { .. } | Self::Certificates(_) => None,
             Self::ByHand { fix, .. } => fix.as_deref().cloned(),
-            Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone().map(Advice::Say),
+            Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone(),
             Self::Setting(error) => error.hint(),
-            Self::Solver { .. } => Some(
-                "nothing was changed; please report this with the output of the same command with --json, which holds \
-                 what reproduces it"
-                    .into(),
-            ),
+            Self::Solver { .. } => Some(Advice::ReportDefect),
         }
     }
 }

@@ -5,7 +5,10 @@ use std::{
     time::{Duration, Instant, SystemTime},
 };
 
-use yalotheca_core::id::TreePath;
+use yalotheca_core::{
+    hint::{Advice, StartedBy},
+    id::TreePath,
+};
 use yalotheca_host::{
     running::Running,
     settle::Claim,
@@ -202,15 +205,12 @@ impl Server {
 }
 
 /// What to do about a server that runs and must not.
-pub fn how_to_stop(by: &RunningBy) -> String {
-    let stop = match by {
-        RunningBy::Process(running) if running.is_noted => "a trial started it: yalotheca stop ends it",
-        RunningBy::Process(_) => "stop it first",
-        RunningBy::Port { .. } | RunningBy::Status => "stop it first, in its panel say",
-    };
-    format!(
-        "{stop}; or add --restart to have it stopped for the change and started again. It may rewrite what is changed under it."
-    )
+pub fn how_to_stop(by: &RunningBy) -> Advice {
+    Advice::StopOrRestart(match by {
+        RunningBy::Process(running) if running.is_noted => StartedBy::Trial,
+        RunningBy::Process(_) => StartedBy::Somebody,
+        RunningBy::Port { .. } | RunningBy::Status => StartedBy::Panel,
+    })
 }
 
 fn failed(command: &Invocation) -> impl Fn(std::io::Error) -> AppError {

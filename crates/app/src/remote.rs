@@ -139,7 +139,7 @@ fn at_folder(
             hint: Some(format!(
                 "after the login one is in {}; in the address, /~/ stands for that, and / for the root of what the host shows",
                 real_path("").unwrap_or_default()
-            )),
+            ).into()),
         }),
         Err(error) => Err(error.into()),
     }

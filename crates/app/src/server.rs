@@ -12,6 +12,7 @@ use yalotheca_core::{
     change::Receipt,
     control::{ControlFile, UnpackSection, WANTS_FILE},
     game::Game,
+    hint::Advice,
     id::{ContentId, Digest, TreePath},
     suggest,
 };
@@ -195,10 +196,7 @@ impl Server {
                     what: format!(
                         "to start the server, {invocation} would be run, which this account has not allowed yet"
                     ),
-                    hint: Some(format!(
-                        "review it first: yalotheca game trust {} shows all that would be run, and asks",
-                        self.game.name
-                    )),
+                    hint: Some(Advice::ReviewProgramsOf(self.game.name.clone())),
                 })
             }
             _ => Ok(()),
@@ -262,10 +260,7 @@ impl Server {
                 "the server at {} runs on another machine, so it cannot be started or stopped from here",
                 self.tree.location()
             ),
-            hint: Some(
-                "yalotheca trial --watch follows its log while you start it there, in its panel say; or say in yalotheca.toml how it is started and stopped: [server.process]"
-                    .into(),
-            ),
+            hint: Some(Advice::WatchOrSayHow),
         })
     }
 
@@ -319,11 +314,11 @@ impl Server {
     }
 
     /// The error for a content that is not on this server.
-    pub fn not_here(&self, id: &ContentId, otherwise: String) -> AppError {
+    pub fn not_here(&self, id: &ContentId, otherwise: Advice) -> AppError {
         let near = self.control.lock.contents.iter().map(|locked| locked.id.as_str());
         AppError::Usage {
             what: format!("{id} is not on this server"),
-            hint: suggest::did_you_mean(id.as_str(), near).or(Some(otherwise)),
+            hint: Some(suggest::did_you_mean(id.as_str(), near).map_or(otherwise, Advice::Say)),
         }
     }
 }
@@ -436,7 +431,7 @@ pub fn open_folder(options: &OpenOptions, trust: &Trust, front: &dyn Front) -> R
         && !trust.has_folder(&folder, owner)
     {
         let what = format!("{}: {why}", folder.join(WANTS_FILE).display());
-        let again = format!("yalotheca --at '{}' … asks whether to use it", folder.display());
+        let again = Advice::AgreeToFolder(folder.clone());
         if options.at.is_none() {
             return Err(AppError::Refused { what, hint: Some(again) });
         }
@@ -465,6 +460,6 @@ pub fn require_trust(
     let commands: Vec<String> = commands.iter().map(ToString::to_string).collect();
     Err(AppError::Refused {
         what: format!("the game definition {origin} is new here, and it would run: {}", commands.join("; ")),
-        hint: Some(format!("read it, then allow it: yalotheca game trust {}", game.name)),
+        hint: Some(Advice::AllowDefinition(game.name.clone())),
     })
 }

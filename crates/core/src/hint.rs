@@ -1,5 +1,9 @@
 //! What a person can do about an error.
 
+use std::path::PathBuf;
+
+use crate::id::ContentId;
+
 /// What a person can do about an error or a finding: a sentence, or something that a front end words as a command of its own.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Advice {
@@ -77,6 +81,135 @@ pub enum Advice {
     AddMapOrPlayAnother,
     /// Add a map, or take it out of the rotation.
     AddMapOrLeaveItOut,
+    /// Say the same again in another way, or with something more.
+    Amend(Amendment),
+    /// Look at a list.
+    List(Listing),
+    /// Add a catalogue, or give the file itself.
+    AddCatalogue,
+    /// Tell the developers; the machine-readable output holds what reproduces it.
+    ReportDefect,
+    /// Install a content.
+    Install(ContentId),
+    /// Look whether a content would fit this server.
+    SeeWhetherItFits(ContentId),
+    /// Switch a content on.
+    SwitchOn(ContentId),
+    /// Switch several contents off together.
+    SwitchAllOff(Vec<ContentId>),
+    /// Remove a content, which can be undone.
+    Remove(ContentId),
+    /// Say where in the load order a content should be.
+    AskForPlace(ContentId),
+    /// Forget what was asked for a content's place.
+    ForgetPlace(ContentId),
+    /// Play another map first.
+    PlayAnotherMap,
+    /// Take a map out of the rotation first.
+    LeaveOutOfRotation,
+    /// Have whoever made a change take it back, or take their record as it is.
+    UndoRecordedElsewhere,
+    /// Start the server as it is.
+    StartAsItIs,
+    /// Have a content's files put back.
+    PutBack,
+    /// See how the server is, or move the control file away to start over.
+    CheckOrStartOver,
+    /// Work in that control folder.
+    WorkThere(PathBuf),
+    /// Work in that control folder, and agree to what somebody else put there.
+    AgreeToFolder(PathBuf),
+    /// Read a game definition, and allow it.
+    AllowDefinition(String),
+    /// Read a game definition that was left out of a search, and allow it.
+    AllowNewDefinition(String),
+    /// Review what a game's definition would run.
+    ReviewProgramsOf(String),
+    /// Stop the server first, or follow its log.
+    StopOrWatch {
+        /// Whether a trial has started it, so that it can be stopped from here.
+        is_ours: bool,
+    },
+    /// Stop the server first, or have it stopped for the change.
+    StopOrRestart(StartedBy),
+    /// Follow the log while the server is started there, or say how it is started and stopped.
+    WatchOrSayHow,
+    /// Say which file the server writes its log to.
+    NameLog,
+    /// Drop a catalogue, or choose another name.
+    DropCatalogueOrRename(String),
+}
+
+/// How a request can be amended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Amendment {
+    /// Write a place as a pattern and a folder.
+    WritePlace,
+    /// Say what a content is called; this name say.
+    NameContent(String),
+    /// Take all of several contents, or only this one say.
+    AllOrOnly(String),
+    /// Get a broken file again, or go on without it.
+    GetAgainOrLeave(String),
+    /// Say where a file goes, or leave it out.
+    PlaceOrLeave(String),
+    /// Leave a file out, or do without the content.
+    LeaveOutOrDoWithout,
+    /// Write a parameter with its value.
+    WriteParameter(String),
+    /// Give a parameter that has no default.
+    GiveParameter {
+        /// Its name.
+        name: String,
+        /// What it takes, in words.
+        takes: String,
+    },
+    /// Choose for whom the pack is.
+    ChooseEdition,
+    /// Choose another name for the file, or replace it.
+    OtherNameOrReplace,
+    /// Say which of these games it is.
+    NameGame(Vec<String>),
+    /// Say which settings file is meant; this one say.
+    NameSettingsFile(Option<String>),
+    /// Write a setting with its value, or reset it.
+    SetOrReset(String),
+}
+
+/// A list that a person can look at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Listing {
+    /// The findings of a check.
+    Findings,
+    /// The maps that are here.
+    Maps,
+    /// All changes.
+    History,
+    /// What is installed.
+    Installed,
+    /// The catalogues of this server.
+    Catalogues,
+    /// What the catalogues have.
+    Catalogued,
+    /// All that can be set.
+    Settings,
+    /// What can be set of one owner.
+    SettingsOf(String),
+    /// What was set of one owner.
+    OwnSettings(String),
+    /// What a game definition says.
+    Definition(String),
+}
+
+/// Who started a server that runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StartedBy {
+    /// A trial that left it running.
+    Trial,
+    /// Somebody at this machine.
+    Somebody,
+    /// Somebody at another machine, mostly in a panel.
+    Panel,
 }
 
 impl From<String> for Advice {

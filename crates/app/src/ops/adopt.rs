@@ -11,6 +11,7 @@ use yalotheca_core::{
     catalogue::Platform,
     control::{CatalogueSource, ControlFile, LOCK_FILE, ProcessSection, ServerSection, WANTS_FILE},
     game::Game,
+    hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     version::VersionRange,
 };
@@ -95,17 +96,17 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     if folder.join(WANTS_FILE).exists() {
         return Err(AppError::Refused {
             what: format!("{} has a {WANTS_FILE} already", folder.display()),
-            hint: Some("run yalotheca check to see how it is; to start over, move that file away".into()),
+            hint: Some(Advice::CheckOrStartOver),
         });
     }
     if request.remote.is_none() {
         refuse_inside_another(&folder)?;
     }
-    let values = pairs(&request.values, "--set")?;
+    let values = pairs(&request.values, "the value")?;
     let trust = trust()?;
     let game = choose_game(request, (&*tree, &folder), &values, &trust)?;
     refuse_unknown_values(&game, &values)?;
-    let catalogues: Vec<CatalogueSource> = pairs(&request.catalogues, "--catalogue")?
+    let catalogues: Vec<CatalogueSource> = pairs(&request.catalogues, "the catalogue")?
         .into_iter()
         .map(|(name, at)| CatalogueSource { name, at, key: None, older: false })
         .collect();
@@ -172,7 +173,7 @@ fn refuse_unknown_values(game: &Game, values: &BTreeMap<String, String>) -> Resu
     let names = game.values.iter().map(|(name, _)| name.as_str());
     Err(AppError::Usage {
         what: format!("{} servers have no value {unknown:?}", game.name),
-        hint: yalotheca_core::suggest::did_you_mean(unknown, names),
+        hint: yalotheca_core::suggest::did_you_mean(unknown, names).map(Advice::Say),
     })
 }
 
@@ -187,7 +188,7 @@ fn refuse_inside_another(root: &Path) -> Result<(), AppError> {
     }
     Err(AppError::Refused {
         what: format!("{} lies inside {}, which Yalotheca manages already", root.display(), server.display()),
-        hint: Some(format!("run yalotheca in that folder, or with --at '{}'", folder.display())),
+        hint: Some(Advice::WorkThere(folder.to_owned())),
     })
 }
 
@@ -216,13 +217,13 @@ fn agree(
     Ok(())
 }
 
-fn pairs(texts: &[String], option: &str) -> Result<BTreeMap<String, String>, AppError> {
+fn pairs(texts: &[String], what: &str) -> Result<BTreeMap<String, String>, AppError> {
     texts
         .iter()
         .map(|text| {
             let wrong = || AppError::Usage {
-                what: format!("{option} {text:?} has no '='"),
-                hint: Some(format!("write {option} name=value")),
+                what: format!("{what} {text:?} has no '='"),
+                hint: Some("write it as name=value".into()),
             };
             text.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).ok_or_else(wrong)
         })
@@ -263,19 +264,18 @@ fn choose_game(
             Err(AppError::Usage {
                 what: format!("{} looks like no server of a known game", tree.location()),
                 hint: Some(match new_here.as_slice() {
-                    [] => format!("say which it is to be: --game {}", names.join(" or --game ")),
-                    [name, ..] => format!(
-                        "the definition {name} is new here and was not asked; read it, then allow it: yalotheca game trust {name}"
-                    ),
+                    [] => Advice::Amend(Amendment::NameGame(
+                        names.iter().map(|name| (*name).to_owned()).collect(),
+                    )),
+                    [name, ..] => Advice::AllowNewDefinition((*name).to_owned()),
                 }),
             })
         }
         several => Err(AppError::Usage {
             what: format!("{} looks like a server of several games", tree.location()),
-            hint: Some(format!(
-                "say which it is: --game {}",
-                several.iter().map(|game| game.name.as_str()).collect::<Vec<_>>().join(" or --game ")
-            )),
+            hint: Some(Advice::Amend(Amendment::NameGame(
+                several.iter().map(|game| game.name.clone()).collect(),
+            ))),
         }),
     }
 }

@@ -3,7 +3,12 @@
 use std::{path::Path, time::Duration};
 
 use serde::Serialize;
-use yalotheca_core::{control::CatalogueSource, link::without_user, suggest};
+use yalotheca_core::{
+    control::CatalogueSource,
+    hint::{Advice, Listing},
+    link::without_user,
+    suggest,
+};
 use yalotheca_host::store::Store;
 
 use crate::{AppError, Server, apply::note};
@@ -79,7 +84,7 @@ pub fn add_catalogue(
     if wants.catalogues.iter().any(|known| known.name == name) {
         return Err(AppError::Usage {
             what: format!("there is a catalogue called {name} already"),
-            hint: Some(format!("yalotheca catalogue drop {name} removes it; or choose another name")),
+            hint: Some(Advice::DropCatalogueOrRename(name.to_owned())),
         });
     }
     // A folder is noted as it is seen from yalotheca.toml, wherever the command is typed.
@@ -114,8 +119,9 @@ pub fn drop_catalogue(server: &Server, name: &str) -> Result<usize, AppError> {
         let names = wants.catalogues.iter().map(|catalogue| catalogue.name.as_str());
         return Err(AppError::Usage {
             what: format!("there is no catalogue called {name}"),
-            hint: suggest::did_you_mean(name, names)
-                .or_else(|| Some("yalotheca catalogue list shows them".into())),
+            hint: Some(
+                suggest::did_you_mean(name, names).map_or(Advice::List(Listing::Catalogues), Advice::Say),
+            ),
         });
     }
     note(server, &wants, (None, &format!("catalogue {name} dropped")))?;

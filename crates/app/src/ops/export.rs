@@ -7,6 +7,7 @@ use yalotheca_core::{
     catalogue::Side,
     control::Locked,
     game::{PACK_KIND, Shape},
+    hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     pack::{Pack, PackMember, PackSetting, PackWant},
     version::{ReleaseVersion, VersionRange},
@@ -143,15 +144,13 @@ fn refuse_to_lose(request: &ExportRequest, pack: &Pack) -> Result<(), AppError> 
     if pack.wants.is_empty() && pack.members.is_empty() && pack.settings.is_empty() {
         return Err(AppError::Usage {
             what: "this pack would be empty".into(),
-            hint: Some(
-                "yalotheca list shows what is installed; --edition chooses for whom the pack is".into(),
-            ),
+            hint: Some(Advice::Amend(Amendment::ChooseEdition)),
         });
     }
     if request.file.exists() && !request.force {
         return Err(AppError::Refused {
             what: format!("{} is there already", request.file.display()),
-            hint: Some("choose another name, or add --force to replace it".into()),
+            hint: Some(Advice::Amend(Amendment::OtherNameOrReplace)),
         });
     }
     Ok(())
@@ -163,7 +162,7 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
     let files: Vec<&TreePath> = own.map(|(path, _)| path).collect();
     let gone = || AppError::Refused {
         what: format!("the files of {} are not on the server", locked.id),
-        hint: Some("yalotheca settle puts them back".into()),
+        hint: Some(Advice::PutBack),
     };
     for path in &files {
         if server.tree.kind_of(path)?.is_none() {

@@ -6,6 +6,7 @@ use yalotheca_core::{
     change::Receipt,
     check::{Finding, Remedy, Weight},
     control::Locked,
+    hint::{Advice, Listing},
     id::{ContentId, TreePath},
     suggest,
     version::VersionRange,
@@ -166,7 +167,7 @@ fn choose<'f>(request: &FixRequest, findings: &'f [Finding]) -> Result<Vec<&'f F
         return Err(AppError::Usage {
             what: format!("check has found nothing called {what}"),
             hint: suggest::did_you_mean(what, names)
-                .or_else(|| Some("yalotheca check lists the findings, each with its code".into())),
+                .map_or(Some(Advice::List(Listing::Findings)), |near| Some(near.into())),
         });
     }
     Ok(fixable().filter(|finding| request.what.iter().any(|what| is_about(finding, what))).collect())

@@ -1,7 +1,11 @@
 //! What a server plays.
 
 use serde::Serialize;
-use yalotheca_core::{game::Maps, suggest};
+use yalotheca_core::{
+    game::Maps,
+    hint::{Advice, Listing},
+    suggest,
+};
 
 use super::change::Change;
 use crate::{
@@ -79,7 +83,7 @@ pub fn offer(server: &Server, names: &[String]) -> Result<Change, AppError> {
 pub fn rule(server: &Server) -> Result<&Maps, AppError> {
     server.game.maps.as_ref().ok_or_else(|| AppError::Usage {
         what: format!("a {} has no maps to choose from, as far as its definition says", server.game.title),
-        hint: Some(format!("see the definition: yalotheca game show {}", server.game.name)),
+        hint: Some(Advice::List(Listing::Definition(server.game.name.clone()))),
     })
 }
 
@@ -103,9 +107,8 @@ fn known(server: &Server, rule: &Maps, names: &[String]) -> Result<Vec<String>, 
                 here.iter().filter(|map| map.origin != MapSource::Nowhere).map(|map| map.name.as_str());
             return Err(AppError::Usage {
                 what: format!("there is no map {bare} here"),
-                hint: suggest::did_you_mean(bare, names).or(Some(
-                    "yalotheca maps lists the maps here; yalotheca add installs another one".into(),
-                )),
+                hint: suggest::did_you_mean(bare, names)
+                    .map_or(Some(Advice::List(Listing::Maps)), |near| Some(near.into())),
             });
         };
         if let Some(trouble) = map.troubles.first().filter(|_| map.bytes.is_some()) {

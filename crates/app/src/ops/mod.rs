@@ -6,6 +6,7 @@ pub mod adopt;
 pub mod catalogues;
 pub mod change;
 pub mod check;
+pub mod definitions;
 pub mod export;
 pub mod find;
 pub mod find_files;

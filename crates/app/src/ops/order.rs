@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::Release,
+    hint::Advice,
     id::ContentId,
     order::{AskedPlace, Bond, GaveWay, LoadOrder, Relation},
     version::ReleaseVersion,
@@ -108,7 +109,7 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
     if request.after.is_empty() && request.before.is_empty() && !request.free {
         return Err(AppError::Usage {
             what: format!("nothing is asked of {id}"),
-            hint: Some(format!("yalotheca order {id} --after OTHER, --before OTHER, or --free")),
+            hint: Some(Advice::AskForPlace(id)),
         });
     }
     // What is asked now counts more than the opposite that was asked before.
@@ -148,7 +149,7 @@ fn refuse_what_cannot_be(
         hint: Some(match note.against.iter().find(|against| against.bond == Bond::Asked) {
             Some(other) => {
                 let before = if other.by == *id { &note.relation.by } else { &other.by };
-                format!("yalotheca order {before} --free forgets what was asked before")
+                Advice::ForgetPlace(before.clone())
             }
             None => "what is needed is always loaded first; nothing was noted".into(),
         }),
@@ -184,5 +185,5 @@ fn known(server: &Server, name: &str) -> Result<ContentId, AppError> {
     if server.control.lock.get(&id).is_some() {
         return Ok(id);
     }
-    Err(server.not_here(&id, format!("install it: yalotheca add {id}")))
+    Err(server.not_here(&id, Advice::Install(id.clone())))
 }

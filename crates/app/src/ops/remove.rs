@@ -1,6 +1,6 @@
 //! Removing contents.
 
-use yalotheca_core::{control::ControlFile, id::ContentId, suggest};
+use yalotheca_core::{control::ControlFile, hint::Advice, id::ContentId, suggest};
 
 use super::change::Change;
 use crate::{AppError, Server, plan::reasons};
@@ -31,7 +31,7 @@ fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), AppError> {
     if wants.maps.play.as_deref() == Some(name) {
         return Err(AppError::Usage {
             what: format!("{name} is the map that plays"),
-            hint: Some("play another map first: yalotheca maps play NAME".into()),
+            hint: Some(Advice::PlayAnotherMap),
         });
     }
     let without = |names: &Option<Vec<String>>| {
@@ -42,7 +42,7 @@ fn take_off(wants: &mut ControlFile, name: &str) -> Result<(), AppError> {
         if left.is_empty() {
             return Err(AppError::Usage {
                 what: format!("{name} is the only map in the rotation"),
-                hint: Some("take it out of the rotation first: yalotheca maps rotate NAME".into()),
+                hint: Some(Advice::LeaveOutOfRotation),
             });
         }
         wants.rotate(Some(&left));
@@ -62,7 +62,7 @@ fn not_wanted(server: &Server, id: &ContentId) -> AppError {
         },
         None => AppError::Usage {
             what: format!("{id} is not in yalotheca.toml"),
-            hint: suggest::did_you_mean(id.as_str(), wants.keys().map(ContentId::as_str)),
+            hint: suggest::did_you_mean(id.as_str(), wants.keys().map(ContentId::as_str)).map(Advice::Say),
         },
     }
 }

@@ -3,6 +3,7 @@
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
+    hint::{Advice, Amendment, Listing},
     id::TreePath,
     settings::JudgeSettingError,
     suggest,
@@ -70,7 +71,10 @@ pub fn settings_of<'a>(
         if own.is_empty() {
             let hint = suggest::did_you_mean(file, names.iter().map(String::as_str));
             let hint = hint.or_else(|| Some(format!("it has {}", names.join(", "))));
-            return Err(AppError::Usage { what: format!("{owner} has no settings file {file}"), hint });
+            return Err(AppError::Usage {
+                what: format!("{owner} has no settings file {file}"),
+                hint: hint.map(Advice::Say),
+            });
         }
     }
     Ok(own)
@@ -99,7 +103,7 @@ impl Changes {
             let path = file.path.as_ref().map_or("", TreePath::as_str);
             return Err(AppError::Refused {
                 what: format!("{path} cannot be read: {error}"),
-                hint: Some(format!("correct line {} of it; nothing was changed", error.line)),
+                hint: Some(Advice::Say(format!("correct line {} of it; nothing was changed", error.line))),
             });
         }
         let known = file.known();
@@ -107,7 +111,7 @@ impl Changes {
         if places.is_empty() {
             return Err(AppError::Usage {
                 what: format!("no setting of {} fits {pattern}", file.short),
-                hint: Some(format!("yalotheca settings {} lists them", file.owner)),
+                hint: Some(Advice::List(Listing::SettingsOf(file.owner.clone()))),
             });
         }
         for at in &places {
@@ -154,9 +158,7 @@ impl Changes {
         }
         Err(AppError::Usage {
             what: format!("{pattern} is not set in yalotheca.toml"),
-            hint: files
-                .first()
-                .map(|file| format!("yalotheca settings {} shows which are yours", file.owner)),
+            hint: files.first().map(|file| Advice::List(Listing::OwnSettings(file.owner.clone()))),
         })
     }
 }
@@ -187,12 +189,12 @@ fn choose<'a>(files: &[&'a OpenSettings], pattern: &Pointer) -> Result<&'a OpenS
             let near = suggest::did_you_mean(&pattern.to_string(), places.iter().map(String::as_str));
             Err(AppError::Usage {
                 what: format!("none of {} has a setting {pattern}", names(&files.iter().collect::<Vec<_>>())),
-                hint: near.or_else(|| Some("say which file you mean with --file".into())),
+                hint: Some(near.map_or(Advice::Amend(Amendment::NameSettingsFile(None)), Advice::Say)),
             })
         }
         several => Err(AppError::Usage {
             what: format!("{pattern} is in {}", names(several)),
-            hint: Some(format!("use --file {} to say which one you mean", several[0].short)),
+            hint: Some(Advice::Amend(Amendment::NameSettingsFile(Some(several[0].short.clone())))),
         }),
     }
 }
@@ -207,7 +209,7 @@ fn split(text: &str) -> Result<(Pointer, Value), AppError> {
     let Some((at, value)) = text.split_once('=') else {
         return Err(AppError::Usage {
             what: format!("{text:?} is not a place and a value"),
-            hint: Some(format!("write {text}=VALUE, or --reset {text}")),
+            hint: Some(Advice::Amend(Amendment::SetOrReset(text.to_owned()))),
         });
     };
     Ok((place(at.trim())?, Value::Text(value.trim().to_owned())))
@@ -218,11 +220,11 @@ fn nothing_of(server: &Server, all: &[OpenSettings], name: &str) -> AppError {
     let here = server.control.lock.contents.iter().any(|locked| locked.id.as_str() == name);
     if here {
         let what = format!("{name} has no settings that Yalotheca knows of");
-        return AppError::Usage { what, hint: Some("yalotheca settings lists what can be set".into()) };
+        return AppError::Usage { what, hint: Some(Advice::List(Listing::Settings)) };
     }
     let near = suggest::did_you_mean(name, owners);
     AppError::Usage {
         what: format!("{name} is not on this server"),
-        hint: near.or_else(|| Some("yalotheca settings lists what can be set".into())),
+        hint: Some(near.map_or(Advice::List(Listing::Settings), Advice::Say)),
     }
 }

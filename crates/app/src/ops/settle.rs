@@ -30,17 +30,18 @@ pub struct SettleRequest {
 /// Where a pattern is none, or the terms cannot be accepted.
 pub fn settle(server: &Server, request: &SettleRequest) -> Result<Change, AppError> {
     let terms = if request.accept_terms { accept(server)? } else { None };
-    let clean = request.clean.as_ref().map(|spare| globs("--spare", spare)).transpose()?;
-    let replace = (!request.replace.is_empty()).then(|| globs("--replace", &request.replace)).transpose()?;
+    let clean = request.clean.as_ref().map(|spare| globs("the files to spare", spare)).transpose()?;
+    let replace =
+        (!request.replace.is_empty()).then(|| globs("the files to replace", &request.replace)).transpose()?;
     let plan = PlanOptions { skip_broken: request.skip_broken, replace, ..PlanOptions::default() };
     let extras = ChangeExtras { more: terms, clean, plan, ..ChangeExtras::default() };
     Ok(Change { wants: server.control.wants.clone(), fresh: Fresh::None, extras })
 }
 
 /// Reads patterns that were given.
-fn globs(option: &str, patterns: &[String]) -> Result<GlobSet, AppError> {
+fn globs(what: &str, patterns: &[String]) -> Result<GlobSet, AppError> {
     let wrong = |text: &str, error: &globset::Error| AppError::Usage {
-        what: format!("{option} {text:?}: {}", error.kind()),
+        what: format!("{what}: {text:?}: {}", error.kind()),
         hint: Some("write a path, or a pattern as in 'plugins/*/settings.yml' or '**/*.yml'".into()),
     };
     let mut set = GlobSetBuilder::new();

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use yalotheca_core::{
     control::{ControlFile, LockFile},
+    hint::{Advice, Listing},
     id::ContentId,
     solve::{Breach, verify},
     suggest,
@@ -46,7 +47,8 @@ pub fn switch_on(server: &Server, names: &[String]) -> Result<Change, AppError> 
         }
         return Err(AppError::Usage {
             what: format!("{id} is not among what is switched off"),
-            hint: suggest::did_you_mean(id.as_str(), wants.off.keys().map(ContentId::as_str)),
+            hint: suggest::did_you_mean(id.as_str(), wants.off.keys().map(ContentId::as_str))
+                .map(Advice::Say),
         });
     }
     // What a member needs that is on again is not passed over as something that was missing before.
@@ -64,16 +66,12 @@ fn refuse_what_stays_on(server: &Server, id: &ContentId) -> Result<(), AppError>
     if server.control.wants.off.contains_key(id) {
         return Err(AppError::Usage {
             what: format!("{id} is off already"),
-            hint: Some(format!("yalotheca on {id} switches it on again")),
+            hint: Some(Advice::SwitchOn(id.clone())),
         });
     }
     let Some(locked) = lock.get(id) else {
         let is_member = lock.on().any(|pack| pack.release.members.iter().any(|member| member.id == *id));
-        return if is_member {
-            Ok(())
-        } else {
-            Err(server.not_here(id, "yalotheca list shows what is installed".into()))
-        };
+        return if is_member { Ok(()) } else { Err(server.not_here(id, Advice::List(Listing::Installed))) };
     };
     if can_be_off(&server.game, locked) {
         return Ok(());
@@ -85,7 +83,7 @@ fn refuse_what_stays_on(server: &Server, id: &ContentId) -> Result<(), AppError>
     } else {
         format!("{id} is a {kind}, and a {} loads every {kind} that is there", server.game.title)
     };
-    Err(AppError::Usage { what, hint: Some(format!("yalotheca drop {id} removes it; undo brings it back")) })
+    Err(AppError::Usage { what, hint: Some(Advice::Remove(id.clone())) })
 }
 
 /// What others need stays on, unless they are switched off as well.
@@ -124,6 +122,6 @@ fn refuse_what_is_needed(server: &Server, wants: &ControlFile, ids: &[ContentId]
             off.join(" and "),
             if off.len() == 1 { "it" } else { "them" }
         ),
-        hint: Some(format!("yalotheca off {} {} switches all of them off", off.join(" "), names.join(" "))),
+        hint: Some(Advice::SwitchAllOff(ids.iter().chain(&in_need).cloned().collect())),
     })
 }

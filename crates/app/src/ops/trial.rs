@@ -8,6 +8,7 @@ use yalotheca_core::{
     diagnose::{ContentState, Trouble, Verdict},
     document::TextFile,
     game::Terms,
+    hint::Advice,
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{
@@ -125,10 +126,9 @@ pub fn trial(
         return watched(&server, front, request, hear);
     }
     if let Some(running) = server.running() {
-        let hint = if running.is_noted { "yalotheca stop ends it" } else { "stop it first" };
         return Err(AppError::Refused {
             what: format!("the server is running already (process {})", running.pid),
-            hint: Some(format!("{hint}; or follow its log: yalotheca trial --watch")),
+            hint: Some(Advice::StopOrWatch { is_ours: running.is_noted }),
         });
     }
     let mut first = Vec::new();
@@ -210,9 +210,7 @@ fn watched(
                 "the definition of {} does not say where the server writes its log",
                 server.game.name
             ),
-            hint: Some(
-                "name the file, below the server's folder: yalotheca trial --watch --log console.log".into(),
-            ),
+            hint: Some(Advice::NameLog),
         })?,
     };
     let options = WatchOptions {
@@ -285,7 +283,7 @@ fn set_pending(server: &Server) -> Result<Vec<String>, AppError> {
         return Ok(says);
     }
     if !change.files.is_empty() {
-        says.push("Settings wait for yalotheca settle, which has more to do here.".into());
+        says.push("Settings wait for the next settle, which has more to do here.".into());
         return Ok(says);
     }
     let set: usize = change.config.iter().map(|line| line.entries.len()).sum();

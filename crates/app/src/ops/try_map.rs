@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde::Serialize;
-use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, id::ContentId};
+use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, hint::Advice, id::ContentId};
 use yalotheca_host::{
     settle::{self, SettleOrder},
     survey,
@@ -104,7 +104,7 @@ pub fn find_map(server: &Server, request: &TryMapRequest, front: &dyn Front) -> 
     if known == map {
         return Err(AppError::Usage {
             what: format!("{map} is the map that plays now; there is nothing to compare it with"),
-            hint: Some("yalotheca trial starts the server as it is".into()),
+            hint: Some(Advice::StartAsItIs),
         });
     }
     Ok(Attempt { map, known, wants, patience: Duration::from_secs(request.patience) })

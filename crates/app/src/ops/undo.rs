@@ -6,6 +6,7 @@ use yalotheca_core::{
     change::{ChangeSet, Present, Receipt, Source, Step, undo},
     control::{LOCK_FILE, LockFile, without_edit},
     document::TextFile,
+    hint::{Advice, Listing},
     id::TreePath,
 };
 use yalotheca_host::{
@@ -63,8 +64,7 @@ impl UndoPlan {
 pub fn changes_to_undo(server: &Server, number: Option<u32>) -> Result<Vec<Past>, AppError> {
     let past = settle::history(&*server.tree)?;
     let live = || past.iter().filter(|past| past.kind == PastKind::Change && !past.undone);
-    let nothing =
-        |what: String| AppError::Usage { what, hint: Some("yalotheca history lists all changes".into()) };
+    let nothing = |what: String| AppError::Usage { what, hint: Some(Advice::List(Listing::History)) };
     let back: Vec<Past> = match number {
         None => live().next_back().into_iter().cloned().collect(),
         Some(number) if !live().any(|past| past.number == number) => {
@@ -84,7 +84,7 @@ pub fn changes_to_undo(server: &Server, number: Option<u32>) -> Result<Vec<Past>
 /// Where there is none, or something was changed since.
 pub fn undo_to_redo(server: &Server) -> Result<Past, AppError> {
     let past = settle::history(&*server.tree)?;
-    let hint = Some("yalotheca history lists all changes".to_owned());
+    let hint = Some(Advice::List(Listing::History));
     let Some(undo) = past.iter().rfind(|past| past.kind == PastKind::Undo && !past.undone) else {
         return Err(AppError::Usage { what: "there is nothing to do again".into(), hint });
     };
@@ -108,7 +108,7 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
                 "change {} ({}) was recorded by {}, not by this account, so what its record says cannot be verified",
                 past.number, past.origin.command, past.origin.who
             ),
-            hint: Some("ask them to take it back; or look closely at the preview of: yalotheca undo --recorded-elsewhere".into()),
+            hint: Some(Advice::UndoRecordedElsewhere),
         });
     }
     let (steps, receipt, before, after) = settle::read_settle(&*server.tree, past.number, key.as_ref())?;

@@ -1,7 +1,9 @@
 //! Updating contents.
 
 use serde::Serialize;
-use yalotheca_core::{control::LockFile, id::ContentId, solve::Explanation, version::ReleaseVersion};
+use yalotheca_core::{
+    control::LockFile, hint::Advice, id::ContentId, solve::Explanation, version::ReleaseVersion,
+};
 
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
@@ -40,14 +42,14 @@ pub fn update(
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| lock.get(id).is_none())
     {
-        return Err(server.not_here(id, format!("install it: yalotheca add {id}")));
+        return Err(server.not_here(id, Advice::Install(id.clone())));
     }
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| server.control.wants.off.contains_key(*id))
     {
         return Err(AppError::Usage {
             what: format!("{id} is switched off, and what is off is not updated"),
-            hint: Some(format!("yalotheca on {id} switches it on")),
+            hint: Some(Advice::SwitchOn(id.clone())),
         });
     }
     let planned = plan_change(server, catalogues, &server.control.wants, &fresh, &PlanOptions::default())?;

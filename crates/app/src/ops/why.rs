@@ -3,6 +3,7 @@
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::AnyOf,
+    hint::Advice,
     id::ContentId,
     solve::Explanation,
     version::{ReleaseVersion, VersionRange},
@@ -66,7 +67,7 @@ pub fn why(server: &Server, name: &str) -> Result<WhyReport, AppError> {
     let lock = &server.control.lock;
     let id = ContentId::new(name)?;
     let Some(locked) = lock.get(&id) else {
-        return Err(server.not_here(&id, format!("see whether it would fit: yalotheca about {id}")));
+        return Err(server.not_here(&id, Advice::SeeWhetherItFits(id.clone())));
     };
     let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
     for other in lock.on().filter(|other| other.id != id) {

@@ -19,6 +19,7 @@ use yalotheca_core::{
     desire::{Asked, Desired, LineupEntry, desire},
     document::TextFile,
     game::{Game, Kind, TWEAK_KIND},
+    hint::Advice,
     id::{ContentId, Digest, TreePath},
     order::{AskedPlace, Leaning, LoadOrder, order},
 };
@@ -163,7 +164,7 @@ fn refuse_off(server: &Server, locked: &Locked) -> Result<(), AppError> {
         what: format!(
             "[off] in {WANTS_FILE} names {id}, and the server loads a {kind} as long as it is there"
         ),
-        hint: Some(format!("yalotheca drop {id} removes it; undo brings it back")),
+        hint: Some(Advice::Remove(id.clone())),
     })
 }
 

@@ -5,6 +5,7 @@ use yalotheca_core::{
     control::LockFile,
     desire::Desired,
     game::{Agree, ConfigPlace, Game, PlatformRule, Scope, Template},
+    hint::{Advice, Amendment},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::arrival::Once;
@@ -60,7 +61,7 @@ fn control(server: &Server) -> Option<TreePath> {
 fn refuse(who: &str, path: &TreePath, why: &str) -> AppError {
     AppError::Refused {
         what: format!("{who} would write {path}, {why}; nothing was changed"),
-        hint: Some("leave that file out (--leave), or do without it".into()),
+        hint: Some(Advice::Amend(Amendment::LeaveOutOrDoWithout)),
     }
 }
 

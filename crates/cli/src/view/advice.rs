@@ -1,8 +1,12 @@
 //! What a person can do about an error, as a command or a sentence.
 
-use yalotheca_core::hint::Advice;
+use yalotheca_core::{
+    hint::{Advice, Amendment, Listing, StartedBy},
+    id::ContentId,
+};
 
 /// Says what to do.
+#[expect(clippy::too_many_lines, reason = "a sentence for each case, and nothing else")]
 pub(crate) fn in_words(advice: &Advice) -> String {
     match advice {
         Advice::Say(text) => text.clone(),
@@ -77,5 +81,120 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::AddMapOrPlayAnother => "add it, or leave it out: yalotheca maps play NAME".into(),
         Advice::AddMapOrLeaveItOut => "add it, or leave it out: yalotheca maps rotate NAME…".into(),
         Advice::NamePasswordFile => "name a file that holds it: --password-file FILE".into(),
+        Advice::List(listing) => list(listing),
+        Advice::AddCatalogue => {
+            "this server has no catalogues yet: yalotheca catalogue add NAME WHERE (an address, or a folder of downloads); \
+             or give the file itself: yalotheca add FILE"
+                .into()
+        }
+        Advice::ReportDefect => {
+            "nothing was changed; please report this with the output of the same command with --json, which holds \
+             what reproduces it"
+                .into()
+        }
+        Advice::Install(id) => format!("install it: yalotheca add {id}"),
+        Advice::SeeWhetherItFits(id) => format!("see whether it would fit: yalotheca about {id}"),
+        Advice::SwitchOn(id) => format!("yalotheca on {id} switches it on"),
+        Advice::SwitchAllOff(ids) => {
+            let ids: Vec<&str> = ids.iter().map(ContentId::as_str).collect();
+            format!("yalotheca off {} switches all of them off", ids.join(" "))
+        }
+        Advice::Remove(id) => format!("yalotheca drop {id} removes it; undo brings it back"),
+        Advice::AskForPlace(id) => format!("yalotheca order {id} --after OTHER, --before OTHER, or --free"),
+        Advice::ForgetPlace(id) => format!("yalotheca order {id} --free forgets what was asked before"),
+        Advice::PlayAnotherMap => "play another map first: yalotheca maps play NAME".into(),
+        Advice::LeaveOutOfRotation => {
+            "take it out of the rotation first: yalotheca maps rotate NAME".into()
+        }
+        Advice::UndoRecordedElsewhere => {
+            "ask them to take it back; or look closely at the preview of: yalotheca undo --recorded-elsewhere".into()
+        }
+        Advice::StartAsItIs => "yalotheca trial starts the server as it is".into(),
+        Advice::PutBack => "yalotheca settle puts them back".into(),
+        Advice::CheckOrStartOver => {
+            "run yalotheca check to see how it is; to start over, move that file away".into()
+        }
+        Advice::WorkThere(folder) => {
+            format!("run yalotheca in that folder, or with --at '{}'", folder.display())
+        }
+        Advice::AgreeToFolder(folder) => {
+            format!("yalotheca --at '{}' … asks whether to use it", folder.display())
+        }
+        Advice::AllowDefinition(name) => format!("read it, then allow it: yalotheca game trust {name}"),
+        Advice::AllowNewDefinition(name) => format!(
+            "the definition {name} is new here and was not asked; read it, then allow it: yalotheca game trust {name}"
+        ),
+        Advice::ReviewProgramsOf(name) => {
+            format!("review it first: yalotheca game trust {name} shows all that would be run, and asks")
+        }
+        Advice::StopOrWatch { is_ours } => {
+            let stop = if *is_ours { "yalotheca stop ends it" } else { "stop it first" };
+            format!("{stop}; or follow its log: yalotheca trial --watch")
+        }
+        Advice::StopOrRestart(by) => {
+            let stop = match by {
+                StartedBy::Trial => "a trial started it: yalotheca stop ends it",
+                StartedBy::Somebody => "stop it first",
+                StartedBy::Panel => "stop it first, in its panel say",
+            };
+            format!(
+                "{stop}; or add --restart to have it stopped for the change and started again. It may rewrite what is \
+                 changed under it."
+            )
+        }
+        Advice::WatchOrSayHow => {
+            "yalotheca trial --watch follows its log while you start it there, in its panel say; or say in yalotheca.toml \
+             how it is started and stopped: [server.process]"
+                .into()
+        }
+        Advice::NameLog => {
+            "name the file, below the server's folder: yalotheca trial --watch --log console.log".into()
+        }
+        Advice::DropCatalogueOrRename(name) => {
+            format!("yalotheca catalogue drop {name} removes it; or choose another name")
+        }
+        Advice::Amend(how) => amend(how),
+    }
+}
+
+/// Names the list that helps.
+fn list(listing: &Listing) -> String {
+    match listing {
+        Listing::Findings => "yalotheca check lists the findings, each with its code".into(),
+        Listing::Maps => "yalotheca maps lists the maps here; yalotheca add installs another one".into(),
+        Listing::History => "yalotheca history lists all changes".into(),
+        Listing::Installed => "yalotheca list shows what is installed".into(),
+        Listing::Catalogues => "yalotheca catalogue list shows them".into(),
+        Listing::Catalogued => "yalotheca find lists what the catalogues have".into(),
+        Listing::Settings => "yalotheca settings lists what can be set".into(),
+        Listing::SettingsOf(owner) => format!("yalotheca settings {owner} lists them"),
+        Listing::OwnSettings(owner) => format!("yalotheca settings {owner} shows which are yours"),
+        Listing::Definition(game) => format!("see the definition: yalotheca game show {game}"),
+    }
+}
+
+/// Says how to amend a request.
+fn amend(how: &Amendment) -> String {
+    match how {
+        Amendment::WritePlace => "write --place 'PATTERN=FOLDER', the folder as the server sees it".into(),
+        Amendment::NameContent(name) => {
+            format!("say what it is called, as other contents name it: --id {name}")
+        }
+        Amendment::AllOrOnly(one) => format!("use --all for all of them, or --only {one} for one"),
+        Amendment::GetAgainOrLeave(file) => format!("get it again; --leave '{file}' goes on without it"),
+        Amendment::PlaceOrLeave(file) => {
+            format!("--place '{file}=FOLDER' puts it somewhere, --leave '{file}' leaves it out")
+        }
+        Amendment::LeaveOutOrDoWithout => "leave that file out (--leave), or do without it".into(),
+        Amendment::WriteParameter(name) => format!("write --set {name}=VALUE"),
+        Amendment::GiveParameter { name, takes } => format!("give it with --set {name}=VALUE; {takes}"),
+        Amendment::ChooseEdition => {
+            "yalotheca list shows what is installed; --edition chooses for whom the pack is".into()
+        }
+        Amendment::OtherNameOrReplace => "choose another name, or add --force to replace it".into(),
+        Amendment::NameGame(games) => format!("say which it is: --game {}", games.join(" or --game ")),
+        Amendment::NameSettingsFile(None) => "say which file you mean with --file".into(),
+        Amendment::NameSettingsFile(Some(one)) => format!("use --file {one} to say which one you mean"),
+        Amendment::SetOrReset(place) => format!("write {place}=VALUE, or --reset {place}"),
     }
 }

@@ -47,3 +47,46 @@ fn no_test_file_is_forgotten() -> std::io::Result<()> {
     }
     Ok(())
 }
+
+/// What can be done is typed, and only the command line words it: no crate below it names a command or a flag.
+#[test]
+fn only_the_command_line_names_commands() -> Result<(), Box<dyn std::error::Error>> {
+    let help = std::process::Command::new(env!("CARGO_BIN_EXE_yalotheca")).arg("--help").output()?;
+    let help = String::from_utf8(help.stdout)?;
+    let commands: Vec<&str> =
+        help.lines().filter_map(|line| line.strip_prefix("  ")?.split(' ').next()).collect();
+    assert!(commands.contains(&"settle") && commands.contains(&"adopt"), "{help}");
+    let names_one = |text: &str| {
+        let after = |mark: &str| text.split(mark).skip(1).map(str::to_owned).collect::<Vec<_>>();
+        let word = |rest: &String| rest.split(|c: char| !c.is_ascii_lowercase()).next().map(str::to_owned);
+        let command =
+            after("yalotheca ").iter().filter_map(word).any(|word| commands.contains(&word.as_str()));
+        command
+            || after(" --")
+                .iter()
+                .chain(&after("\"--"))
+                .any(|rest| rest.starts_with(|c: char| c.is_ascii_lowercase()))
+    };
+    let mut folders: Vec<std::path::PathBuf> = ["core", "host", "app"]
+        .iter()
+        .map(|name| format!("{}/../{name}/src", env!("CARGO_MANIFEST_DIR")).into())
+        .collect();
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder)? {
+            let path = entry?.path();
+            if path.is_dir() {
+                if !path.ends_with("tests") {
+                    folders.push(path);
+                }
+                continue;
+            }
+            let text = std::fs::read_to_string(&path)?;
+            let text = text.split("#[cfg(test)]").next().unwrap_or_default();
+            let lines = text.lines().filter(|line| !line.trim_start().starts_with("//"));
+            for line in lines.filter(|line| line.contains('"') && !path.ends_with("tests.rs")) {
+                assert!(!names_one(line), "{}: {line}", path.display());
+            }
+        }
+    }
+    Ok(())
+}

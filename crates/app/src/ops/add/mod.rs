@@ -6,7 +6,7 @@ mod ways;
 
 use std::collections::BTreeSet;
 
-use yalotheca_core::{control::ControlFile, game::TWEAK_SUFFIX, id::ContentId};
+use yalotheca_core::{control::ControlFile, game::TWEAK_SUFFIX, hint::Advice, id::ContentId};
 
 use super::change::Change;
 use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::ChangeExtras};
@@ -52,7 +52,7 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
             ResolvedWant::Name(id, _) if wants.off.contains_key(id) => {
                 return Err(AppError::Usage {
                     what: format!("{id} is installed and switched off"),
-                    hint: Some(format!("yalotheca on {id} switches it on")),
+                    hint: Some(Advice::SwitchOn(id.clone())),
                 });
             }
             ResolvedWant::Name(id, range) => {
@@ -126,7 +126,7 @@ fn refuse_what_nobody_has(catalogues: &OpenCatalogues<'_>, ways: &[ResolvedWant]
         }
         return Err(AppError::Usage {
             what: format!("no release of {id} is {}", range.in_words()),
-            hint: Some(format!("there are: {}", versions.join(", "))),
+            hint: Some(format!("there are: {}", versions.join(", ")).into()),
         });
     }
     Ok(())

@@ -3,6 +3,7 @@
 use yalotheca_core::{
     document::{Pointer, Value},
     game::TWEAK_SUFFIX,
+    hint::{Advice, Amendment},
     id::ContentId,
     suggest,
     tweak::{TWEAK_FACT, Tweak},
@@ -26,7 +27,10 @@ pub(super) fn ask(
     for text in given {
         let Some((name, value)) = text.split_once('=') else {
             let what = format!("{text:?} is not a parameter and a value");
-            return Err(AppError::Usage { what, hint: Some(format!("write --set {text}=VALUE")) });
+            return Err(AppError::Usage {
+                what,
+                hint: Some(Advice::Amend(Amendment::WriteParameter(text.clone()))),
+            });
         };
         let (name, value) = (name.trim(), Value::from(value.trim()));
         let known =
@@ -39,13 +43,13 @@ pub(super) fn ask(
             let all = (!all.is_empty()).then(|| format!("there are {}", all.join(", ")));
             return Err(AppError::Usage {
                 what: format!("there is no parameter {name}"),
-                hint: hint.or(all),
+                hint: hint.or(all).map(Advice::Say),
             });
         };
         for (_, rule) in tweak.parameters.iter().filter(|(known, _)| known == name) {
             let value = rule.check(&value).map_err(|why| AppError::Usage {
                 what: format!("{id}: {name} cannot be {:?}", value.plain()),
-                hint: Some(why),
+                hint: Some(why.into()),
             })?;
             set.push((id.clone(), Pointer::root().join(name), value));
         }
@@ -62,12 +66,15 @@ pub(super) fn ask(
             let Answer::Text(text) = front.text(&format!("{id}: {name} ({help})?")) else {
                 return Err(AppError::Usage {
                     what: format!("{id} wants its parameter {name}: {help}"),
-                    hint: Some(format!("give it with --set {name}=VALUE; {}", rule.takes())),
+                    hint: Some(Advice::Amend(Amendment::GiveParameter {
+                        name: name.clone(),
+                        takes: rule.takes(),
+                    })),
                 });
             };
             let value = rule.check(&Value::Text(text.clone())).map_err(|why| AppError::Usage {
                 what: format!("{id}: {name} cannot be {text:?}"),
-                hint: Some(why),
+                hint: Some(why.into()),
             })?;
             set.push((id.clone(), at, value));
         }

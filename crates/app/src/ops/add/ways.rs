@@ -9,6 +9,7 @@ use regex::Regex;
 use yalotheca_core::{
     control::Given,
     game::{Game, PACK_KIND},
+    hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     link::{rewritten, switched, without_user},
     route::LeftOut,
@@ -160,8 +161,8 @@ fn settings(request: &AddRequest) -> Result<Given, AppError> {
         })?;
     for text in &request.place {
         let wrong = || AppError::Usage {
-            what: format!("--place {text:?} has no '='"),
-            hint: Some("write --place 'PATTERN=FOLDER', the folder as the server sees it".into()),
+            what: format!("the place {text:?} has no '='"),
+            hint: Some(Advice::Amend(Amendment::WritePlace)),
         };
         let (pattern, folder) = text.split_once('=').ok_or_else(wrong)?;
         TreePath::new(folder.trim_end_matches('/'))?;
@@ -272,7 +273,7 @@ fn take(
     if let Some(wrong) = request.only.iter().find(|only| is_one && !ids.contains(only)) {
         return Err(AppError::Usage {
             what: format!("{text} holds no {wrong}"),
-            hint: Some(format!("it holds {}", ids.join(", "))),
+            hint: Some(format!("it holds {}", ids.join(", ")).into()),
         });
     }
     let mut only = request.only.clone();
@@ -327,10 +328,9 @@ fn name_that_fits(
         (Answer::Nothing, likely) => likely,
         (Answer::Nobody, _) => None,
     };
-    answer.filter(|id| kind.takes_id(id.as_str())).ok_or_else(|| AppError::Usage {
-        what,
-        hint: Some(format!("say what it is called, as other contents name it: --id {shown}")),
-    })
+    answer
+        .filter(|id| kind.takes_id(id.as_str()))
+        .ok_or_else(|| AppError::Usage { what, hint: Some(Advice::Amend(Amendment::NameContent(shown))) })
 }
 
 /// Asks which of several contents are meant.
@@ -339,7 +339,7 @@ fn which(text: &str, ids: &[String], front: &dyn Front) -> Result<Vec<String>, A
     let Answer::Text(answer) = front.text(&format!("{holds}. Which of them (names, or all)?")) else {
         return Err(AppError::Usage {
             what: holds,
-            hint: Some(format!("use --all for all of them, or --only {} for one", ids[0])),
+            hint: Some(Advice::Amend(Amendment::AllOrOnly(ids[0].clone()))),
         });
     };
     let names: Vec<String> =
@@ -351,7 +351,8 @@ fn which(text: &str, ids: &[String], front: &dyn Front) -> Result<Vec<String>, A
         None => Ok(names),
         Some(wrong) => Err(AppError::Usage {
             what: format!("{text} holds no {wrong}"),
-            hint: yalotheca_core::suggest::did_you_mean(wrong, ids.iter().map(String::as_str)),
+            hint: yalotheca_core::suggest::did_you_mean(wrong, ids.iter().map(String::as_str))
+                .map(Advice::Say),
         }),
     }
 }
@@ -362,7 +363,7 @@ fn refuse_unrouted(text: &str, arrival: &Arrival) -> Result<(), AppError> {
     if let Some((file, why)) = arrival.broken.first() {
         return Err(AppError::Refused {
             what: format!("{text}: {file}: {why}"),
-            hint: Some(format!("get it again; --leave '{file}' goes on without it")),
+            hint: Some(Advice::Amend(Amendment::GetAgainOrLeave(file.clone()))),
         });
     }
     if arrival.unrouted.is_empty() {
@@ -373,9 +374,6 @@ fn refuse_unrouted(text: &str, arrival: &Arrival) -> Result<(), AppError> {
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     Err(AppError::Refused {
         what: format!("{text}: can't tell where these files go: {}{more}", some.join(", ")),
-        hint: Some(format!(
-            "--place '{}=FOLDER' puts it somewhere, --leave '{}' leaves it out",
-            some[0], some[0]
-        )),
+        hint: Some(Advice::Amend(Amendment::PlaceOrLeave(some[0].to_owned()))),
     })
 }
