@@ -42,6 +42,11 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => return wrong_use(&error),
     };
+    if needs_little(&cli.command) {
+        // With 2 MiB pages they take 30 to 37 MiB on a server of 50,000 files, without 20 to 22, and no longer. A command that
+        // reads much is a tenth quicker with them.
+        nix::sys::prctl::set_thp_disable(true).ok();
+    }
     let ui = Ui::new(&cli.global);
     if cli.global.verbose {
         // Nothing else has told events to anybody yet.
@@ -62,6 +67,11 @@ fn main() -> ExitCode {
             exit_code(&error)
         }
     }
+}
+
+/// Whether a command reads a few small files and starts no server.
+fn needs_little(command: &Command) -> bool {
+    matches!(command, Command::List(_) | Command::Why(_) | Command::Order(_) | Command::History)
 }
 
 /// `ssh` has started this program to have something asked; the one that started `ssh` knows the answer, or asks.

@@ -303,7 +303,7 @@ fn a_clean_start_loses_no_world() -> Done {
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(world.digests()?, before);
     world.run(&["settle", "--spare", "x", "--yes"]).code(2);
-    world.run(&["settle", "--clean-first", "--spare", "[", "--yes"]).code(2).says(&["--spare"]);
+    world.run(&["settle", "--clean-first", "--spare", "[", "--yes"]).code(2).says(&["the files to spare"]);
     Ok(())
 }
 
