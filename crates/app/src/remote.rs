@@ -8,7 +8,7 @@ use yalotheca_host::{
     settle,
     store::Store,
     tree::{
-        KnownCertificates, Pins, Protocol, RemoteAddress, RemoteTree, Tree,
+        Foresight, KnownCertificates, Pins, Protocol, RemoteAddress, RemoteTree, Tree,
         ftp::{ConnectFtpError, FtpOptions, FtpServer},
         sftp::{Answers, AskSecret, Question, SftpServer, SshOptions},
     },
@@ -55,7 +55,12 @@ fn open_sftp(
     let server = Arc::new(connected?);
     let real_path = |path: &str| server.real_path(path);
     let root = root_of(address, real_path)?;
-    at_folder(RemoteTree::new(server.clone(), &root, address.to_string()), (address, &real_path), front)
+    let location = address.to_string();
+    let asked = match Store::of_user() {
+        Ok(store) => Foresight::of(server.clone(), store.foresight_of(&location)),
+        Err(_) => server.clone(),
+    };
+    at_folder(RemoteTree::new(asked, &root, location), (address, &real_path), front)
 }
 
 fn open_ftp(

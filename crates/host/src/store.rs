@@ -149,6 +149,11 @@ impl Store {
         self.root.join("inventories").join(Digest::of(location.as_encoded_bytes()).short())
     }
 
+    /// Returns where it is kept what commands ask first of a server on another machine.
+    pub fn foresight_of(&self, location: &str) -> PathBuf {
+        self.root.join("inventories").join(Digest::of(location.as_bytes()).short()).with_extension("asked")
+    }
+
     /// Returns where it is kept what a host can do.
     pub fn capabilities_of(&self, host: &str) -> PathBuf {
         self.root.join("hosts").join(Digest::of(host.as_bytes()).short())

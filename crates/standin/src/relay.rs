@@ -5,7 +5,7 @@ use std::{
     net::{Shutdown, SocketAddr, TcpListener, TcpStream},
     sync::{
         Arc,
-        atomic::{AtomicU64, AtomicUsize, Ordering},
+        atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
         mpsc,
     },
     thread,
@@ -27,6 +27,22 @@ pub struct Relay {
     port: u16,
     connections: Arc<AtomicUsize>,
     bytes: Arc<AtomicU64>,
+    turns: Arc<Turns>,
+}
+
+/// How often the client has spoken after the server has.
+#[derive(Debug, Default)]
+struct Turns {
+    count: AtomicU64,
+    is_servers: AtomicBool,
+}
+
+impl Turns {
+    fn spoke(&self, is_server: bool) {
+        if self.is_servers.swap(is_server, Ordering::SeqCst) && !is_server {
+            self.count.fetch_add(1, Ordering::SeqCst);
+        }
+    }
 }
 
 impl Relay {
@@ -41,6 +57,8 @@ impl Relay {
         let counted = Arc::clone(&connections);
         let bytes = Arc::new(AtomicU64::new(0));
         let all = Arc::clone(&bytes);
+        let turns = Arc::new(Turns::default());
+        let counting = Arc::clone(&turns);
         thread::spawn(move || {
             for client in listener.incoming().flatten() {
                 let number = counted.fetch_add(1, Ordering::SeqCst);
@@ -49,14 +67,16 @@ impl Relay {
                 client.set_nodelay(true).ok();
                 server.set_nodelay(true).ok();
                 let passed = Arc::new(AtomicU64::new(0));
-                for (from, to) in [(&client, &server), (&server, &client)] {
+                for (from, to, is_server) in [(&client, &server, false), (&server, &client, true)] {
                     if let (Ok(from), Ok(to)) = (from.try_clone(), to.try_clone()) {
-                        pass(from, to, line.delay, (cut, [&passed, &all].map(Arc::clone)));
+                        let turns = Arc::clone(&counting);
+                        let spoke = move || turns.spoke(is_server);
+                        pass((from, to), line.delay, (cut, [&passed, &all].map(Arc::clone)), spoke);
                     }
                 }
             }
         });
-        Ok(Self { port, connections, bytes })
+        Ok(Self { port, connections, bytes, turns })
     }
 
     /// Returns its port.
@@ -69,6 +89,11 @@ impl Relay {
         self.bytes.load(Ordering::SeqCst)
     }
 
+    /// Returns how often the client has spoken after the server has: with one connection, so many answers were waited for.
+    pub fn turns(&self) -> u64 {
+        self.turns.count.load(Ordering::SeqCst)
+    }
+
     /// Returns how many connections there were.
     pub fn connections(&self) -> usize {
         self.connections.load(Ordering::SeqCst)
@@ -76,10 +101,10 @@ impl Relay {
 }
 
 fn pass(
-    mut from: TcpStream,
-    mut to: TcpStream,
+    (mut from, mut to): (TcpStream, TcpStream),
     delay: Duration,
     (cut, [passed, all]): (Option<u64>, [Arc<AtomicU64>; 2]),
+    spoke: impl Fn() + Send + 'static,
 ) {
     let (sender, receiver) = mpsc::channel::<(Instant, Vec<u8>)>();
     thread::spawn(move || {
@@ -97,6 +122,7 @@ fn pass(
             if count == 0 {
                 break;
             }
+            spoke();
             all.fetch_add(count as u64, Ordering::SeqCst);
             let before = passed.fetch_add(count as u64, Ordering::SeqCst);
             let left = cut.map_or(u64::MAX, |cut| cut.saturating_sub(before));

@@ -54,6 +54,35 @@ fn reached() -> Result<Option<Reached>, Box<dyn std::error::Error>> {
     Ok(Some(Reached { far, address, _ssh: ssh }))
 }
 
+#[test]
+fn one_edit_far_away_costs_few_round_trips() -> Done {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let mut far = Far::new()?;
+    let delay = Duration::from_millis(10);
+    let relay = Relay::start(([127, 0, 0, 1], ssh.port()).into(), Line { delay, cuts: Vec::new() })?;
+    ssh.host.make_known(&format!("[127.0.0.1]:{}", relay.port()))?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    // What it takes to get in.
+    let mut login = Command::new("ssh");
+    for option in ssh.host.client_options("user") {
+        login.args(["-o", &option]);
+    }
+    login.args(["-p", &relay.port().to_string(), "127.0.0.1", "true"]);
+    assert!(login.stdin(Stdio::null()).status()?.success());
+    let login = relay.turns();
+    assert!((4..20).contains(&login), "{login}");
+    far.adopt(&format!("sftp://127.0.0.1:{}{}", relay.port(), encoded(&far.world.server()))).code(0);
+    far.run(&["settings", "server", "name=Larkspur", "--yes"]).code(0);
+    far.run(&["settings", "server", "name=Lark", "--yes"]).code(0);
+    let before = relay.turns();
+    far.run(&["settings", "server", "name=Larks", "--yes"]).code(0).says(&["Settled"]);
+    let turns = relay.turns() - before - login;
+    // Looking takes about fifteen of them, and from the lock to its end there are fewer than twenty.
+    assert!((15..=40).contains(&turns), "{turns} round trips");
+    assert!(far.world.read("saltwick.conf")?.contains("name = Larks\n"));
+    Ok(())
+}
+
 /// A server with many large plugins, reached through a relay; nothing where there is no SSH server.
 struct Charted {
     far: Far,

@@ -112,6 +112,11 @@ pub(super) fn inner(folder: &TreePath, name: &str) -> Result<TreePath, SettleErr
     folder.join(name).map_err(|error| damaged(folder, &error))
 }
 
+/// Where a state is written before it is noted.
+fn prepared(state: State) -> String {
+    format!("staged/state-{}", state.text())
+}
+
 pub(super) fn state_of(tree: &dyn Tree, folder: &TreePath) -> Result<State, SettleError> {
     let bytes = tree.read_file(&inner(folder, "state")?)?.unwrap_or_default();
     Ok(State::parse(&String::from_utf8_lossy(&bytes)))
@@ -218,7 +223,14 @@ impl Journal {
             ("seal", seal, Access::Own),
             ("plan.next", plan, Access::Secret),
         ];
-        for (name, bytes, access) in own.into_iter().chain(boot) {
+        // Far away each state that is expected is written now, so that noting it is one rename.
+        let expected = if tree.local().is_none() { vec![State::Staged, State::Done] } else { Vec::new() };
+        let expected = expected
+            .into_iter()
+            .map(|state| (prepared(state), state.text().as_bytes().to_vec(), Access::Own));
+        let expected: Vec<(String, Vec<u8>, Access<'_>)> = expected.collect();
+        let expected = expected.iter().map(|(name, bytes, access)| (name.as_str(), bytes.clone(), *access));
+        for (name, bytes, access) in own.into_iter().chain(boot).chain(expected) {
             files.push(records::NewRecord { path: self.inner(name)?, bytes, access });
         }
         records::upload(tree, &files)?;
@@ -293,7 +305,14 @@ impl Journal {
     }
 
     pub(super) fn set_state(&self, tree: &dyn Tree, state: State) -> Result<(), SettleError> {
-        Ok(tree.replace(&self.inner("state")?, state.text().as_bytes())?)
+        let at = self.inner("state")?;
+        if tree.local().is_none() && matches!(state, State::Staged | State::Done) {
+            let prepared = self.inner(&prepared(state))?;
+            if tree.kind_of(&prepared)?.is_some() {
+                return Ok(tree.rename(&[(&prepared, &at)])?);
+            }
+        }
+        Ok(tree.replace(&at, state.text().as_bytes())?)
     }
 
     pub(super) fn receipt(&self, tree: &dyn Tree, when: &str) -> Result<Receipt, SettleError> {

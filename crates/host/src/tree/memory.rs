@@ -277,7 +277,7 @@ impl FileServer for MemoryServer {
         parts.iter().map(read).collect()
     }
 
-    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<Option<RemoteMetadata>>> {
         let write = |file: &RemoteFile<'_>| {
             self.call(|state| {
                 let path = state.real(&file.path, true)?;
@@ -288,7 +288,7 @@ impl FileServer for MemoryServer {
                 let mut bytes = Vec::new();
                 (file.open)()?.read_to_end(&mut bytes)?;
                 state.write(&path, bytes, file.mode.unwrap_or(0o644));
-                Ok(())
+                self.features.ordered.then(|| state.metadata(&path)).transpose()
             })
         };
         files.iter().map(write).collect()

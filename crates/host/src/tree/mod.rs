@@ -37,8 +37,8 @@ pub use memory::{Faults, MemoryServer};
 pub use names::{FoundName, NameIndex, NameKind, NameMetadata, NamePattern};
 pub use own::Prepared;
 pub use remote::{
-    KnownCertificates, KnownCertificatesError, ParseAddressError, Pins, Protocol, RemoteAddress, RemoteTree,
-    file_server, ftp, sftp,
+    Foresight, KnownCertificates, KnownCertificatesError, ParseAddressError, Pins, Protocol, RemoteAddress,
+    RemoteTree, file_server, ftp, sftp,
 };
 pub use rooted::Refusal;
 

@@ -9,7 +9,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     settle::{self, ControlTexts, SettleError, SettleOrder},
     sources::{ByteSource, Sources},
-    tree::{EntryKind, Faults, LocalTree, MemoryServer, RemoteTree, Tree, file_server::Features},
+    tree::{EntryKind, Faults, Foresight, LocalTree, MemoryServer, RemoteTree, Tree, file_server::Features},
 };
 
 use crate::{
@@ -166,6 +166,55 @@ fn what_is_unchanged_is_read_once() -> Done {
 }
 
 /// A server with everything that a change may touch.
+/// A tree whose server is asked ahead for what the tree before it asked.
+fn foreseeing(server: &Arc<MemoryServer>, asked: &Path) -> RemoteTree {
+    let server = Foresight::of(server.clone(), asked.to_owned());
+    RemoteTree::new(server, "/srv", "memory://srv".into())
+}
+
+#[test]
+fn what_was_asked_last_time_is_asked_at_once_and_used_while_it_is_fresh() -> Done {
+    let server = MemoryServer::new(KINDS[0]);
+    server.put("/srv/mods/bells/mod.conf", b"name = bells");
+    server.put("/srv/mods/old/mod.conf", b"name = old");
+    let folder = tempfile::tempdir()?;
+    let asked = folder.path().join("cache/asked");
+    let (mods, conf) = (path("mods"), path("mods/bells/mod.conf"));
+    let look = |tree: &RemoteTree| -> Result<String, Box<dyn std::error::Error>> {
+        tree.list(&[mods.clone(), path("nowhere")], false)?;
+        Ok(String::from_utf8(tree.read(std::slice::from_ref(&conf))?.remove(0).unwrap_or_default())?)
+    };
+    assert_eq!(look(&foreseeing(&server, &asked))?, "name = bells");
+    assert!(std::fs::read_to_string(&asked)?.contains("/srv/nowhere"));
+    // Nothing is asked a second time: what was asked ahead is all that there is.
+    let tree = foreseeing(&server, &asked);
+    assert_eq!(look(&tree)?, "name = bells");
+    let calls = server.calls();
+    assert_eq!(look(&foreseeing(&server, &asked))?, "name = bells");
+    // The root, mods, bells and nowhere, and one file.
+    assert_eq!(server.calls() - calls, 5);
+    // What is asked once more is asked of the server, and so is everything after a change.
+    server.put("/srv/mods/bells/mod.conf", b"name = other");
+    tree.forget_seen();
+    assert_eq!(look(&tree)?, "name = other");
+    let tree = foreseeing(&server, &asked);
+    tree.replace(&path("mods/old/mod.conf"), b"name = mine")?;
+    server.put("/srv/mods/bells/mod.conf", b"name = third");
+    assert_eq!(look(&tree)?, "name = third");
+    // A file that was read before its folder was listed is read again: its date could be newer than its bytes.
+    let parts: serde_json::Value = serde_json::from_slice(&std::fs::read(&asked)?)?;
+    let only_files = serde_json::json!({ "folders": {}, "files": parts["files"] });
+    std::fs::write(&asked, only_files.to_string())?;
+    let tree = foreseeing(&server, &asked);
+    std::thread::sleep(std::time::Duration::from_millis(50));
+    server.put("/srv/mods/bells/mod.conf", b"name = fifth");
+    assert_eq!(look(&tree)?, "name = fifth");
+    // Notes that make no sense are none.
+    std::fs::write(&asked, "{")?;
+    assert_eq!(look(&foreseeing(&server, &asked))?, "name = fifth");
+    Ok(())
+}
+
 fn lived_in(features: Features) -> Arc<MemoryServer> {
     let server = MemoryServer::new(features);
     for (name, text) in [

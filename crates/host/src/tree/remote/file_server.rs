@@ -103,8 +103,8 @@ pub trait FileServer: fmt::Debug + Send + Sync {
     fn read_link(&self, path: &str) -> io::Result<String>;
     /// Reads parts of files; less only where a file ends.
     fn read(&self, parts: &[(String, Range<u64>)]) -> Vec<io::Result<Vec<u8>>>;
-    /// Writes files.
-    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>>;
+    /// Writes files, and returns what the server says of each once it is written, where that costs nothing.
+    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<Option<RemoteMetadata>>>;
     /// Moves files and folders. A file that is there is replaced if the server replaces.
     fn rename(&self, moves: &[(String, String)]) -> Vec<io::Result<()>>;
     /// Gives files second names.

@@ -6,6 +6,7 @@
 mod address;
 mod certificate;
 pub mod file_server;
+mod foresight;
 pub mod ftp;
 mod looking;
 mod moving;
@@ -37,6 +38,7 @@ use crate::watch::{Nobody, Watch};
 pub use address::{ParseAddressError, Protocol, RemoteAddress};
 pub use certificate::{KnownCertificates, KnownCertificatesError, Pins};
 use file_server::{FileServer, RemoteEntry, RemoteKind, RemoteMetadata, is_torn};
+pub use foresight::Foresight;
 use seen::{Found, Seen};
 
 /// So often a torn connection is opened again for one call.

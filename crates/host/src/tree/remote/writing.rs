@@ -103,6 +103,10 @@ impl Read for Watched<'_> {
     }
 }
 
+fn cut_short(index: usize, arrived: u64, of: u64) -> UploadError {
+    UploadError::Bytes { index, why: format!("{arrived} of {of} bytes have arrived") }
+}
+
 impl RemoteTree {
     /// Returns the path by which the file server knows what is, or is to be, at a path; links are followed.
     pub(super) fn target(
@@ -364,40 +368,46 @@ impl RemoteTree {
                 }),
             })
             .collect();
-        for ((at, ..), written) in sent.iter().zip(self.write_all(&files)) {
-            written.map_err(|error| self.error("writing", &real[*at])(error))?;
+        let written = sent.iter().zip(self.write_all(&files));
+        let told = written.map(|((at, ..), written)| written.map_err(self.error("writing", &real[*at])));
+        let told: Vec<Option<RemoteMetadata>> = told.collect::<Result<_, _>>()?;
+        let first = batch.start;
+        let mut unsure: Vec<usize> = (0..real.len()).filter(|at| is_linked[*at]).collect();
+        for ((at, bytes, _), told) in sent.iter().zip(told) {
+            match told {
+                Some(metadata) => {
+                    let size = sizes[*at].unwrap_or_default();
+                    self.arrived((first + at, &uploads[first + at]), &real[*at], (size, metadata, bytes))?;
+                }
+                None => unsure.push(*at),
+            }
         }
-        let is_small = sent.iter().all(|(_, bytes, _)| matches!(bytes, Bytes::Here(Cow::Borrowed(_))));
-        if is_small && sent.len() == real.len() && self.server.features().ordered {
-            self.note_small(uploads, batch.start, (&sent, &real, &sizes), modified);
-            return Ok(());
-        }
-        self.verify(uploads, batch, (&real, &sizes))
+        self.verify(uploads, first, &unsure, (&real, &sizes))
     }
 
-    /// Notes files of few bytes that were acknowledged: they are not looked at again.
-    fn note_small(
+    /// Notes a file of which the server has said what it is.
+    fn arrived(
         &self,
-        uploads: &[Upload<'_>],
-        start: usize,
-        (sent, real, sizes): (&[Sent<'_>], &[TreePath], &[Option<u64>]),
-        modified: u64,
-    ) {
-        for (at, bytes, mode) in sent {
-            let (kind, size) = (RemoteKind::File, sizes[*at].unwrap_or_default());
-            let metadata = RemoteMetadata { kind, size, modified: Some(modified), mode: *mode, target: None };
-            if let Some(stamp) = stamp_of(&metadata) {
-                self.known.insert(&real[*at], stamp, uploads[start + at].digest);
-            }
-            let mut seen = self.seen();
-            seen.put(&real[*at], metadata.clone());
-            if let Bytes::Here(bytes) = bytes {
-                seen.note_text(real[*at].clone(), &metadata, Arc::new(bytes.to_vec()));
-            }
+        (index, upload): (usize, &Upload<'_>),
+        path: &TreePath,
+        (size, metadata, bytes): (u64, RemoteMetadata, &Bytes<'_>),
+    ) -> Result<(), UploadError> {
+        if metadata.size != size {
+            return Err(cut_short(index, metadata.size, size));
         }
+        let metadata = RemoteMetadata { kind: RemoteKind::File, ..metadata };
+        if let Some(stamp) = stamp_of(&metadata) {
+            self.known.insert(path, stamp, upload.digest);
+        }
+        let mut seen = self.seen();
+        seen.put(path, metadata.clone());
+        if let Bytes::Here(Cow::Borrowed(bytes)) = bytes {
+            seen.note_text(path.clone(), &metadata, Arc::new(bytes.to_vec()));
+        }
+        Ok(())
     }
 
-    fn write_all(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+    fn write_all(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<Option<RemoteMetadata>>> {
         self.retried(files.len(), |indices| {
             if indices.len() == files.len() {
                 return self.server.write(files);
@@ -413,31 +423,34 @@ impl RemoteTree {
         })
     }
 
-    /// Makes sure that uploads have arrived whole, and notes what they are known by.
+    /// Makes sure that those uploads have arrived whole of which the server has said nothing, and notes what they are known by.
     fn verify(
         &self,
         uploads: &[Upload<'_>],
-        batch: std::ops::Range<usize>,
+        first: usize,
+        unsure: &[usize],
         (real, sizes): (&[TreePath], &[Option<u64>]),
     ) -> Result<(), UploadError> {
+        if unsure.is_empty() {
+            return Ok(());
+        }
+        let paths: Vec<TreePath> = unsure.iter().map(|at| real[*at].clone()).collect();
         {
             let mut seen = self.seen();
-            for path in real {
+            for path in &paths {
                 seen.forget_folder(&path.parent().unwrap_or_else(TreePath::root));
             }
         }
-        for (((index, path), size), found) in batch.zip(real).zip(sizes).zip(self.look_at_links(real)?) {
-            let upload = &uploads[index];
+        for ((at, path), found) in unsure.iter().zip(&paths).zip(self.look_at_links(&paths)?) {
+            let (index, size) = (first + at, sizes[*at]);
             match found {
                 Found::There { metadata, .. } if size.is_none_or(|size| metadata.size == size) => {
                     if let Some(stamp) = stamp_of(&metadata) {
-                        self.known.insert(path, stamp, upload.digest);
+                        self.known.insert(path, stamp, uploads[index].digest);
                     }
                 }
                 Found::There { metadata, .. } => {
-                    let size = size.unwrap_or_default();
-                    let why = format!("{} of {size} bytes have arrived", metadata.size);
-                    return Err(UploadError::Bytes { index, why });
+                    return Err(cut_short(index, metadata.size, size.unwrap_or_default()));
                 }
                 _ => return Err(UploadError::Bytes { index, why: "it has not arrived".into() }),
             }

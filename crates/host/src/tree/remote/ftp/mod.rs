@@ -569,9 +569,9 @@ impl FileServer for FtpServer {
         all
     }
 
-    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<Option<RemoteMetadata>>> {
         debug!("write {files:?}");
-        self.each(files, |file| self.write_one(file))
+        self.each(files, |file| self.write_one(file).map(|()| None))
     }
 
     fn rename(&self, moves: &[(String, String)]) -> Vec<io::Result<()>> {

@@ -17,8 +17,9 @@ const PARTS: usize = 64;
 /// So many parts of a listing are asked for at first, and then.
 const LISTINGS: (usize, usize) = (2, 8);
 
-/// The tag of the request that sets a file's mode and time.
+/// The tags of the requests that set a file's mode and time, and that ask for them.
 const ATTRIBUTES: u64 = 1;
+const METADATA: u64 = 2;
 
 fn unexpected() -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, "the server's answer does not belong to what was asked")
@@ -242,21 +243,23 @@ pub(super) struct WriteFile<'f, 'a> {
     handle: Option<Vec<u8>>,
     at: u64,
     waits_for: usize,
-    is_attributes: bool,
+    /// Whether all was asked for, the end of the file included.
+    is_closed: bool,
+    metadata: Option<RemoteMetadata>,
     done: Option<io::Error>,
-    is_over: bool,
 }
 
 impl<'f, 'a> WriteFile<'f, 'a> {
     pub(super) fn new(file: &'f RemoteFile<'a>) -> Self {
-        let (reader, handle, done) = (None, None, None);
-        Self { file, reader, handle, at: 0, waits_for: 0, is_attributes: false, done, is_over: false }
+        let (reader, handle, metadata, done) = (None, None, None, None);
+        Self { file, reader, handle, at: 0, waits_for: 0, is_closed: false, metadata, done }
     }
 
-    pub(super) fn done(self) -> io::Result<()> {
+    /// Returns what the server says of the file once it was written.
+    pub(super) fn done(self) -> io::Result<Option<RemoteMetadata>> {
         match self.done {
             Some(error) => Err(error),
-            None if self.is_over => Ok(()),
+            None if self.is_closed && self.waits_for == 0 => Ok(self.metadata),
             None => Err(torn()),
         }
     }
@@ -285,18 +288,17 @@ impl<'f, 'a> WriteFile<'f, 'a> {
                 self.reader = None;
             }
         }
-        if self.reader.is_none() && !self.is_attributes {
-            self.is_attributes = true;
+        if self.reader.is_none() && !std::mem::replace(&mut self.is_closed, true) {
             let RemoteFile { mode, modified, .. } = self.file;
             if mode.is_some() || modified.is_some() {
                 let set = Request::new(wire::FSETSTAT).bytes(handle).attributes(*mode, *modified);
                 requests.push(set.tag(ATTRIBUTES));
                 self.waits_for += 1;
             }
-        }
-        if self.waits_for == 0 {
+            requests.push(Request::new(wire::FSTAT).bytes(handle).tag(METADATA));
+            self.waits_for += 1;
+            // What is asked of one file is done in that order, so nothing need be waited for.
             requests.push(Request::new(wire::CLOSE).bytes(handle));
-            self.is_over = true;
         }
         Ok(requests)
     }
@@ -337,9 +339,10 @@ impl Exchange for WriteFile<'_, '_> {
         self.waits_for = self.waits_for.saturating_sub(1);
         match answer {
             Ok(Reply::Done) => {}
+            Ok(Reply::Metadata(metadata)) if tag == METADATA => self.metadata = Some(metadata),
             Ok(_) => drop(self.done.get_or_insert_with(unexpected)),
-            // Not every server lets modes and times be set; the bytes are what matters.
-            Err(error) if tag == ATTRIBUTES && !is_torn(&error) => {}
+            // Not every server lets modes and times be set, or tells them; the bytes are what matters.
+            Err(error) if matches!(tag, ATTRIBUTES | METADATA) && !is_torn(&error) => {}
             Err(error) => drop(self.done.get_or_insert(error)),
         }
         if self.done.is_some() {

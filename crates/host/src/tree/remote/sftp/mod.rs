@@ -10,6 +10,7 @@ use std::{
     fmt, io,
     ops::Range,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::Instant,
 };
 
 use tracing::debug as trace;
@@ -158,7 +159,7 @@ impl FileServer for SftpServer {
         self.run(parts.collect()).into_iter().map(ReadPart::bytes).collect()
     }
 
-    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<()>> {
+    fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<Option<RemoteMetadata>>> {
         trace!("write {files:?}");
         let written = self.run(files.iter().map(WriteFile::new).collect());
         let named = |(written, file): (WriteFile<'_, '_>, &RemoteFile<'_>)| {
@@ -228,8 +229,9 @@ fn greet(
 ) -> io::Result<(Pipeline, Vec<String>)> {
     writer.write_all(&wire::hello())?;
     writer.flush()?;
+    let asked = Instant::now();
     let packet = pipeline::packet(&mut reader)
         .map_err(|error| if error.kind() == io::ErrorKind::UnexpectedEof { torn() } else { error })?;
     let extensions = wire::extensions(&packet)?;
-    Ok((Pipeline::new(reader, writer), extensions))
+    Ok((Pipeline::new(reader, writer, asked.elapsed()), extensions))
 }

@@ -1,7 +1,7 @@
 //! Many requests in flight over one connection.
 
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     io::{self, BufWriter, Read, Write},
     sync::{
         Arc, Mutex, PoisonError,
@@ -11,6 +11,8 @@ use std::{
     thread,
     time::{Duration, Instant},
 };
+
+use tracing::debug;
 
 use super::wire::{LONGEST, Reply, Request, reply};
 
@@ -48,6 +50,10 @@ pub(super) fn torn() -> io::Error {
     io::Error::new(io::ErrorKind::ConnectionReset, "the connection has ended")
 }
 
+fn micros(duration: Duration) -> u64 {
+    u64::try_from(duration.as_micros()).unwrap_or(u64::MAX)
+}
+
 /// Reads one packet.
 pub(super) fn packet(from: &mut impl Read) -> io::Result<Vec<u8>> {
     let mut length = [0; 4];
@@ -63,8 +69,12 @@ pub(super) fn packet(from: &mut impl Read) -> io::Result<Vec<u8>> {
 }
 
 impl Pipeline {
-    /// Begins to read answers.
-    pub(super) fn new(mut reader: impl Read + Send + 'static, writer: Box<dyn Write + Send>) -> Self {
+    /// Begins to read answers. `first_answer` is how long the answer to the greeting took.
+    pub(super) fn new(
+        mut reader: impl Read + Send + 'static,
+        writer: Box<dyn Write + Send>,
+        first_answer: Duration,
+    ) -> Self {
         let waiting = Waiting::default();
         let theirs = Arc::clone(&waiting);
         thread::spawn(move || {
@@ -83,7 +93,7 @@ impl Pipeline {
             writer: Mutex::new(BufWriter::with_capacity(256 << 10, writer)),
             waiting,
             next: AtomicU32::new(1),
-            distance: AtomicU64::new(u64::MAX),
+            distance: AtomicU64::new(micros(first_answer)),
         }
     }
 
@@ -100,9 +110,6 @@ impl Pipeline {
     fn most_exchanges(&self) -> usize {
         let distance = self.distance.load(Ordering::Relaxed);
         let (least, most) = EXCHANGES;
-        if distance == u64::MAX {
-            return least;
-        }
         let wanted = distance.saturating_mul(FOR_A_MILLISECOND) / 1_000;
         usize::try_from(wanted).unwrap_or(most).clamp(least, most)
     }
@@ -117,12 +124,14 @@ impl Pipeline {
         let mut owners = Owners::default();
         let asked = Instant::now();
         let mut is_first = true;
+        let mut kind = "nothing";
         let mut begun = 0;
         let mut is_torn = false;
         while begun < exchanges.len() || !owners.by_id.is_empty() {
             let most = self.most_exchanges();
             while begun < exchanges.len() && owners.has_room(most) && !is_torn {
                 let requests = exchanges[begun].begin();
+                kind = requests.first().map_or(kind, Request::name);
                 is_torn |= self.pass(requests, begun, (&sender, &mut owners)).is_err();
                 begun += 1;
             }
@@ -134,8 +143,7 @@ impl Pipeline {
             }
             let Some(first) = receive(&receiver, &self.waiting) else { break };
             if std::mem::take(&mut is_first) {
-                let micros = u64::try_from(asked.elapsed().as_micros()).unwrap_or(u64::MAX);
-                self.distance.fetch_min(micros, Ordering::Relaxed);
+                self.distance.fetch_min(micros(asked.elapsed()), Ordering::Relaxed);
             }
             let mut next = Some(first);
             while let Some((id, answer)) = next {
@@ -146,6 +154,7 @@ impl Pipeline {
                 next = receiver.try_recv().ok();
             }
         }
+        debug!("sftp: {} × {}, {} ms", exchanges.len(), kind, asked.elapsed().as_millis());
         self.flush().ok();
         let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
         for id in owners.by_id.keys() {
@@ -168,6 +177,8 @@ impl Pipeline {
             // The answer to a CLOSE is not needed.
             if request.is_farewell() {
                 self.send(&request, None)?;
+                // The server closes the file before it does what is asked later, so another may be opened at once.
+                owners.open.remove(&owner);
             } else {
                 owners.insert(self.send(&request, Some(sender))?, owner, &request);
             }
@@ -182,17 +193,23 @@ struct Owners {
     by_id: HashMap<u32, (usize, u64, usize)>,
     /// How many answers each exchange waits for.
     waiting: HashMap<usize, usize>,
+    /// The exchanges that may have a file open on the server.
+    open: HashSet<usize>,
     bytes: usize,
 }
 
 impl Owners {
     fn has_room(&self, most: usize) -> bool {
-        self.by_id.len() < REQUESTS && self.waiting.len() < most && self.bytes < BYTES
+        self.by_id.len() < REQUESTS && self.open.len() < most && self.bytes < BYTES
     }
 
     fn insert(&mut self, id: u32, owner: usize, request: &Request) {
         self.bytes += request.weight();
-        *self.waiting.entry(owner).or_default() += 1;
+        let waits = self.waiting.entry(owner).or_default();
+        if *waits == 0 {
+            self.open.insert(owner);
+        }
+        *waits += 1;
         self.by_id.insert(id, (owner, request.tag, request.weight()));
     }
 
@@ -203,6 +220,7 @@ impl Owners {
             *count -= 1;
             if *count == 0 {
                 self.waiting.remove(&owner);
+                self.open.remove(&owner);
             }
         }
         Some((owner, tag))

@@ -17,6 +17,7 @@ pub(super) const CLOSE: u8 = 4;
 pub(super) const READ: u8 = 5;
 pub(super) const WRITE: u8 = 6;
 pub(super) const LSTAT: u8 = 7;
+pub(super) const FSTAT: u8 = 8;
 pub(super) const FSETSTAT: u8 = 10;
 pub(super) const OPENDIR: u8 = 11;
 pub(super) const READDIR: u8 = 12;
@@ -72,6 +73,22 @@ impl Request {
 
     pub(super) fn expects(self, bytes: u64) -> Self {
         Self { expects: usize::try_from(bytes).unwrap_or(usize::MAX), ..self }
+    }
+
+    /// What it asks for, in a word.
+    pub(super) fn name(&self) -> &'static str {
+        match self.kind {
+            OPEN => "open",
+            LSTAT => "look at",
+            OPENDIR => "list",
+            REMOVE => "remove",
+            MKDIR => "make folder",
+            RMDIR => "remove folder",
+            REALPATH => "real path",
+            RENAME => "rename",
+            READLINK => "read link",
+            _ => "other",
+        }
     }
 
     /// How many bytes are under way for it.
