@@ -11,12 +11,12 @@ use yalotheca_core::{
     catalogue::ReleaseFile,
     change::{OwnedEntry, Placed, Receipt, Settled},
     control::{AsFound, LockFile, Locked, MapsSection},
-    desire::{Asked, Entry, LineupEntry, Registration, desire, usual_registrations},
+    desire::{Asked, DesireError, Entry, LineupEntry, Registration, desire, usual_registrations},
     document::{Before, Document},
     game::{Game, Scope, Shape},
     id::{ContentId, TreePath},
     order::{Leaning, order},
-    route::{destination, scope_of},
+    route::{Places, destination, scope_of},
     settings::Settings,
     version::ReleaseVersion,
 };
@@ -187,6 +187,7 @@ pub fn take(
             known: !one.catalogue.is_empty(),
         });
         place(game, found, &mut taken.receipt);
+        own_copies(tree, (game, &survey.scope, found), &mut one, &mut taken.receipt)?;
         locked.insert(id.clone(), one);
     }
     let entries: Vec<LineupEntry<'_>> =
@@ -437,6 +438,36 @@ pub fn place_files(game: &Game, found: &FoundContent, receipt: &mut Receipt) {
                 .insert(path, Placed { content: id.clone(), size: file.size, digest: file.digest });
         }
     }
+}
+
+/// Takes over the copies of its files that belong elsewhere as well, those that are there as they should be, and notes the others.
+fn own_copies(
+    tree: &dyn Tree,
+    (game, scope, found): (&Game, &Scope, &FoundContent),
+    one: &mut Locked,
+    receipt: &mut Receipt,
+) -> Result<(), AppError> {
+    let Some(kind) = game.kinds.get(&one.release.kind).filter(|kind| kind.place.iter().any(|rule| rule.also))
+    else {
+        return Ok(());
+    };
+    let scope = scope_of(scope, &one.id, &one.title, &one.release);
+    let failed = |source| DesireError::ConfigPlace { content: one.id.clone(), source };
+    let places = Places::new(kind, &scope).map_err(failed)?;
+    let mut copies = Vec::new();
+    for file in &found.payload.files {
+        copies.extend(places.copies_of(file).map_err(failed)?.into_iter().map(|path| (path, file)));
+    }
+    let paths: Vec<TreePath> = copies.iter().map(|(path, _)| path.clone()).collect();
+    for ((path, file), there) in copies.into_iter().zip(tree.digest(&paths)?) {
+        if there.is_some_and(|(digest, _)| digest == file.digest) {
+            let placed = Placed { content: one.id.clone(), size: file.size, digest: file.digest };
+            Arc::make_mut(&mut receipt.placed).insert(path, placed);
+        } else {
+            one.found.unplaced.insert(path);
+        }
+    }
+    Ok(())
 }
 
 /// Takes over the entries that are there, and returns the order in which the ordered lists name contents.

@@ -9,7 +9,9 @@ use crate::{
     desire::{Asked, Desired, LineupEntry, Registration, desire},
     diagnose::LogReader,
     document::{Format, Pointer, Value},
-    game::{Agree, ConfigPlace, Game, PACK_KIND, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template},
+    game::{
+        Agree, ConfigPlace, Game, Kind, PACK_KIND, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template,
+    },
     hint::{Advice, Hint},
     id::{ContentId, Digest, TreePath},
     route::{Payload, PayloadFile},
@@ -59,7 +61,7 @@ pub fn rehearse(game: &Game) -> Tried {
             continue;
         }
         let at = format!("[kind.{name}]");
-        let (locked, payload) = sample(name, "", kind.shape, kind.suffix.as_deref(), &kind.members)?;
+        let (locked, payload) = sample((name, kind), "")?;
         let mut settings = Settings::new();
         for file in &kind.settings {
             let scope = crate::route::scope_of(&scope, &locked.id, &locked.title, &locked.release);
@@ -80,7 +82,7 @@ pub fn rehearse(game: &Game) -> Tried {
             return Err(wrong(&at, why));
         }
         together.registrations.extend(desired.registrations.iter().cloned());
-        let (second, files) = sample(name, "-2", kind.shape, kind.suffix.as_deref(), &kind.members)?;
+        let (second, files) = sample((name, kind), "-2")?;
         let second = [LineupEntry { locked: &second, payload: &files }];
         let asked = Asked { maps: &maps, settings: &settings, off: &off };
         let second = desire(game, &scope, &second, asked).map_err(|error| wrong(&at, error))?;
@@ -150,16 +152,15 @@ fn write(
 }
 
 /// A made-up content of a kind.
-fn sample(
-    kind: &str,
-    which: &str,
-    shape: Shape,
-    suffix: Option<&str>,
-    members: &[String],
-) -> Tried<(Locked, Payload)> {
+fn sample((kind, rule): (&str, &Kind), which: &str) -> Tried<(Locked, Payload)> {
+    let (shape, suffix, members) = (rule.shape, rule.suffix.as_deref(), &rule.members);
     let id = |text: &str| ContentId::new(text).map_err(|error| wrong("a made-up content", error));
     let version = ReleaseVersion::parse("1.2").map_err(|error| wrong("a made-up content", error))?;
     let mut release = Release::new(version, kind);
+    let stated = rule.describe.iter().flat_map(|rule| rule.facts.keys());
+    for name in rule.facts.keys().chain(stated) {
+        release.facts.insert(name.clone(), format!("sample{which}"));
+    }
     for member in members.iter().chain(members) {
         release.members.push(Member {
             id: id(&format!("member-{}", release.members.len()))?,

@@ -180,6 +180,17 @@ fn as_found(server: &Server) -> Vec<Finding> {
         let finding = Finding::trouble("not-registered", id.as_str(), says, Some(Advice::Fix));
         findings.push(finding.with_remedy(remedy));
     }
+    for locked in server.control.lock.on().filter(|locked| !locked.found.unplaced.is_empty()) {
+        let paths: Vec<&str> = locked.found.unplaced.iter().take(NAMED).map(TreePath::as_str).collect();
+        let more = match locked.found.unplaced.len() - paths.len() {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        let says =
+            format!("{} brings {}{more}, which is not there as it brings it", locked.id, paths.join(", "));
+        let finding = Finding::trouble("copy-missing", locked.id.as_str(), says, Some(Advice::Fix));
+        findings.push(finding.with_remedy(Remedy::Mend(locked.id.clone())));
+    }
     findings
 }
 

@@ -99,6 +99,7 @@ pub fn plan_change(
         let mut locked = lock_one(universe, known.get(id).copied(), (id, releases[id]), fresh);
         if options.mend.has(id) {
             locked.found.unregistered.clear();
+            locked.found.unplaced.clear();
             locked.found.in_place = false;
         }
         locked.off = false;

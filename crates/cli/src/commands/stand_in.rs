@@ -35,6 +35,11 @@ enum StandIn {
         /// The server's folder
         folder: PathBuf,
     },
+    /// The Mossgarrow server's tool that compiles regions
+    MossgarrowIndex {
+        /// The server's folder
+        folder: PathBuf,
+    },
     /// A moor before its first start: a Mossgarrow server, its program, and tweaks for it
     Moor {
         /// A new folder
@@ -67,11 +72,17 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, AppError> {
         StandIn::Saltwick { folder } => Ok(ExitCode::from(saltwick::run(folder))),
         StandIn::Kitehollow { folder } => Ok(ExitCode::from(kitehollow::run(folder))),
         StandIn::Mossgarrow { folder } => Ok(ExitCode::from(mossgarrow::run(folder))),
+        StandIn::MossgarrowIndex { folder } => {
+            let failed = |source| AppError::Io { what: folder.display().to_string(), source };
+            mossgarrow::regions::compile(folder).map_err(failed)?;
+            Ok(ExitCode::SUCCESS)
+        }
         StandIn::Moor { folder } => {
             let failed = |source| AppError::Io { what: folder.display().to_string(), source };
             let port = super::demo::free_port().map_err(failed)?;
             moor::write_server(&folder.join("moor"), port).map_err(failed)?;
             moor::write_tweaks(&folder.join("tweaks")).map_err(failed)?;
+            moor::write_item_host(&folder.join("item-host")).map_err(failed)?;
             super::demo::write_program(&folder.join("bin"), "mossgarrow").map_err(failed)?;
             Ok(ExitCode::SUCCESS)
         }

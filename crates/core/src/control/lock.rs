@@ -62,6 +62,9 @@ pub struct AsFound {
     /// The configuration entries that it did not have (see [`crate::desire::Registration::key`]); they are not added.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub unregistered: BTreeSet<String>,
+    /// Copies of its files that were not there, or had other bytes; they are not placed.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub unplaced: BTreeSet<TreePath>,
 }
 
 impl Locked {

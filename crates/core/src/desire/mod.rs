@@ -168,6 +168,9 @@ pub fn desire(
         for file in &payload.files {
             let path = places.of(file).map_err(failed)?;
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
+            let copies = places.copies_of(file).map_err(failed)?.into_iter();
+            let copies = copies.filter(|path| !locked.found.unplaced.contains(path));
+            placements.extend(copies.map(|path| (path, placement.clone())));
             placements.push((path, placement));
         }
         let from = desired.registrations.len();
@@ -190,8 +193,10 @@ pub fn desire(
 /// Sorts placements by their paths. Two contents must not place one path.
 fn by_path(mut placements: Vec<(TreePath, Placement)>) -> Result<BTreeMap<TreePath, Placement>, DesireError> {
     placements.sort_by(|a, b| a.0.cmp(&b.0));
-    let clash =
-        placements.windows(2).find(|two| two[0].0 == two[1].0 && two[0].1.content != two[1].1.content);
+    // Several may bring the same file: a key of the one who made them all, say. It stays as long as one of them does.
+    let clash = placements.windows(2).find(|two| {
+        two[0].0 == two[1].0 && two[0].1.content != two[1].1.content && two[0].1.digest != two[1].1.digest
+    });
     match clash {
         Some([(path, first), (_, second)]) => Err(DesireError::SamePath {
             path: path.clone(),
@@ -326,6 +331,14 @@ fn register(
         return Ok(());
     }
     for rule in &kind.register {
+        if let Some(name) = &rule.for_each {
+            for line in scope.fact.get(name).into_iter().flat_map(|text| text.lines()) {
+                let mut scope = scope.clone();
+                scope.found.insert("it".into(), line.to_owned());
+                into.push(registration(rule, &scope, &locked.id)?);
+            }
+            continue;
+        }
         match &rule.each {
             None => into.push(registration(rule, scope, &locked.id)?),
             Some(of_kind) => {

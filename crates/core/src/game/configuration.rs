@@ -2,7 +2,7 @@
 
 use globset::GlobMatcher;
 
-use super::{ConfigPlace, Pattern, Template, ValueTemplate};
+use super::{ConfigPlace, Pattern, PlaceRule, Template, ValueTemplate};
 use crate::{
     document::{Format, Pointer},
     settings::{SettingRule, SettingType},
@@ -17,10 +17,24 @@ pub struct RegisterRule {
     pub verb: RegisterVerb,
     /// Once for each member of this kind, instead of once for the content.
     pub each: Option<String>,
+    /// Once for each line of this fact, which templates call `it`.
+    pub for_each: Option<String>,
     /// What a file that does not exist begins with.
     pub create: Template,
     /// Whether a content without this entry is loaded all the same, after those that have one: the entry is only about the order.
     pub loads_unlisted: bool,
+}
+
+impl PlaceRule {
+    /// Returns whether the rule is about a file.
+    pub fn takes(&self, path: &str) -> bool {
+        self.take.as_ref().is_none_or(|glob| glob.is_match(path))
+    }
+
+    /// Returns what is left of a file's path below the rule's folder.
+    pub fn below<'p>(&self, path: &'p str) -> &'p str {
+        path.match_indices('/').nth(self.strip.wrapping_sub(1)).map_or(path, |(at, _)| &path[at + 1..])
+    }
 }
 
 impl RegisterRule {

@@ -1,5 +1,7 @@
 //! What a content says of itself in its descriptor.
 
+use std::collections::BTreeMap;
+
 use serde_json::{Map, Value as Json};
 
 use super::{DescribeRule, DescriptorForm, Kind, Pick, Scope};
@@ -36,6 +38,8 @@ pub struct Described {
     pub before: Vec<ContentId>,
     /// What it asks of the platform.
     pub platform: PlatformSet,
+    /// Facts that it states.
+    pub facts: BTreeMap<String, String>,
 }
 
 /// What is wrong with a descriptor.
@@ -88,13 +92,16 @@ fn parse(form: DescriptorForm, text: &str) -> Result<Json, String> {
             .filter(|line| !line.is_empty())
             .map(|line| Json::String(line.into()))
             .collect()),
-        DescriptorForm::Properties => {
+        DescriptorForm::Pairs | DescriptorForm::Properties => {
+            let (sign, format) = match form {
+                DescriptorForm::Pairs => (':', Format::Pairs),
+                _ => ('=', Format::Properties),
+            };
             // Nothing is ever written to a descriptor, and servers pass over lines in it that say nothing.
-            let is_entry = |line: &&str| line.contains('=') || line.trim_start().starts_with('#');
+            let is_entry = |line: &&str| line.contains(sign) || line.trim_start().starts_with('#');
             let entries: Vec<&str> = text.lines().filter(is_entry).collect();
             let entries = if entries.is_empty() { text.to_owned() } else { entries.join("\n") };
-            let document =
-                Document::parse(Format::Properties, &entries).map_err(|error| error.to_string())?;
+            let document = Document::parse(format, &entries).map_err(|error| error.to_string())?;
             let mut map = Map::new();
             for key in document.keys(&Pointer::root()) {
                 let at = Pointer::parse(&format!("/{}", key.replace('~', "~0").replace('/', "~1")));
@@ -124,6 +131,11 @@ fn apply(rule: &DescribeRule, json: &Json, all: &mut Described, related: &mut bo
             "both" => Side::Both,
             other => return Err(format!("{other:?} is not a side: server, player or both")),
         });
+    }
+    for (name, pick) in &rule.facts {
+        if let Some(text) = text_at(json, pick) {
+            all.facts.entry(name.clone()).or_insert(text);
+        }
     }
     if !*related {
         let relations = |what: &str| match rule.picks.get(what) {

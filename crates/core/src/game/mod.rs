@@ -191,6 +191,10 @@ pub struct Kind {
     pub brings: Option<String>,
     /// Where a content says what it is.
     pub describe: Vec<DescribeRule>,
+    /// What its id is, by what was discovered, where no descriptor says it.
+    pub id: Option<Template>,
+    /// What is discovered about it besides, by name.
+    pub facts: BTreeMap<String, FactRule>,
     /// What the server takes for a name, where it does not take every one: the whole name fits it.
     pub id_pattern: Option<Pattern>,
     /// The kinds of contents that lie in folders directly inside.
@@ -230,6 +234,8 @@ impl Kind {
             companions: Vec::new(),
             brings: None,
             describe: Vec::new(),
+            id: None,
+            facts: BTreeMap::new(),
             id_pattern: None,
             members: Vec::new(),
             place: Vec::new(),
@@ -313,6 +319,10 @@ pub struct LinkRule {
     pub pattern: Pattern,
     /// The file's address.
     pub direct: Template,
+    /// Where the host tells machines about it, if it does: the address of a JSON document.
+    pub about: Option<Template>,
+    /// Where that document lists what it needs, as people have it.
+    pub needs: Option<Pointer>,
 }
 
 /// What stays out of what is placed, and why.
@@ -361,6 +371,19 @@ pub struct DescribeRule {
     pub picks: BTreeMap<&'static str, Pick>,
     /// What is asked of parts of the platform.
     pub platform: BTreeMap<String, Pick>,
+    /// Facts that it states, by name.
+    pub facts: BTreeMap<String, Pick>,
+}
+
+/// How a fact about a content is discovered.
+#[derive(Debug, Clone)]
+pub enum FactRule {
+    /// The name of the only folder in a folder of the content; the empty path is its top.
+    OnlyFolder(String),
+    /// The part of the content's own name that a pattern picks (its group `fact`, or all of it).
+    OwnName(Pattern),
+    /// The names of the folders that a pattern fits, one a line.
+    Folders(GlobMatcher),
 }
 
 /// The formats of descriptors. They are only read, never written.
@@ -372,6 +395,8 @@ pub enum DescriptorForm {
     Toml,
     /// `key = value` lines.
     Properties,
+    /// `key: value` lines.
+    Pairs,
     /// One item a line.
     Lines,
 }
@@ -398,6 +423,10 @@ pub struct PlaceRule {
     pub take: Option<GlobMatcher>,
     /// The folder.
     pub into: Template,
+    /// Whether the files are placed by another rule as well: these are copies.
+    pub also: bool,
+    /// So many outer folders of a file's path are left out.
+    pub strip: usize,
 }
 
 /// A folder from which the server loads contents, whatever their own folders or files are called.

@@ -97,6 +97,9 @@ pub(super) struct RawKind {
     pub(super) brings: Option<String>,
     #[serde(default)]
     pub(super) describe: Vec<RawDescribe>,
+    pub(super) id: Option<Text>,
+    #[serde(default)]
+    pub(super) facts: BTreeMap<String, Spanned<RawFact>>,
     #[serde(rename = "id-pattern")]
     pub(super) id_pattern: Option<Text>,
     #[serde(default)]
@@ -144,6 +147,17 @@ pub(super) struct RawDescribe {
     pub(super) before: Option<RawPick>,
     #[serde(default)]
     pub(super) platform: BTreeMap<String, RawPick>,
+    #[serde(default)]
+    pub(super) facts: BTreeMap<String, RawPick>,
+}
+
+/// How a fact is discovered: exactly one of these.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(super) struct RawFact {
+    pub(super) only_folder: Option<String>,
+    pub(super) own_name: Option<Text>,
+    pub(super) folders: Option<Text>,
 }
 
 /// Where a descriptor holds something: a pointer alone, or a pointer and how to read what is there.
@@ -202,6 +216,8 @@ pub(super) struct RawLink {
     #[serde(rename = "match")]
     pub(super) pattern: Text,
     pub(super) direct: Text,
+    pub(super) about: Option<Text>,
+    pub(super) needs: Option<Text>,
 }
 
 #[derive(Deserialize)]
@@ -264,6 +280,10 @@ impl<'de> Deserialize<'de> for OneOrMany {
 pub(super) struct RawPlace {
     pub(super) take: Option<Text>,
     pub(super) into: Text,
+    #[serde(default)]
+    pub(super) also: bool,
+    #[serde(default)]
+    pub(super) strip: usize,
 }
 
 #[derive(Deserialize)]
@@ -301,6 +321,8 @@ pub(crate) struct RawRegister {
     pub(crate) form: Option<Text>,
     pub(crate) create: Option<Text>,
     pub(crate) each: Option<Text>,
+    #[serde(rename = "for-each")]
+    pub(crate) for_each: Option<Text>,
 }
 
 #[derive(Deserialize)]

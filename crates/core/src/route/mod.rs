@@ -5,13 +5,15 @@ mod sort;
 #[cfg(test)]
 mod tests;
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::{Member, Recognised, Release},
     game::{
-        DescribeError, Game, Kind, PACK_FILE, PACK_KIND, PlaceRule, RenderError, Scope, Shape, TWEAK_KIND,
-        Template, describe,
+        DescribeError, FactRule, Game, Kind, PACK_FILE, PACK_KIND, PlaceRule, RenderError, Scope, Shape,
+        TWEAK_KIND, Template, describe,
     },
     id::{ContentId, Digest, ParseIdError, TreePath},
     pack::Pack,
@@ -148,14 +150,21 @@ fn recognise_as(
     let stem = kind.stem(name);
     let described = describe(kind, &mut |path| bundle.read(&Template::fill_name(path, stem)))?;
     let (named, version) = if kind.shape == Shape::Archive { split_version(stem) } else { (stem, None) };
+    let facts = discover(kind, described.facts, stem, bundle);
+    let by_facts = || {
+        let scope = Scope { fact: facts.clone(), ..Scope::default() };
+        kind.id.as_ref().map(|id| id.render(&scope)).filter(|id| id.as_ref().is_ok_and(|id| !id.is_empty()))
+    };
+    let named = by_facts().and_then(Result::ok).unwrap_or_else(|| named.to_owned());
     let id = match described.id {
         Some(id) => id,
         None => {
-            id_from(named).map_err(|error| DescribeError { file: name.into(), why: error.to_string() })?
+            id_from(&named).map_err(|error| DescribeError { file: name.into(), why: error.to_string() })?
         }
     };
     let version = described.version.or(version).unwrap_or_else(ReleaseVersion::unversioned);
     let mut release = Release::new(version, kind_name);
+    release.facts = facts;
     release.needs = described.needs;
     release.welcomes = described.welcomes;
     release.refuses = described.refuses;
@@ -175,6 +184,40 @@ fn recognise_as(
         id,
         release,
     })
+}
+
+/// Discovers the facts about a content; what a descriptor states counts.
+fn discover(
+    kind: &Kind,
+    mut facts: BTreeMap<String, String>,
+    own_name: &str,
+    bundle: &mut dyn Bundle,
+) -> BTreeMap<String, String> {
+    for (name, rule) in &kind.facts {
+        let found = match rule {
+            FactRule::OnlyFolder(below) => match bundle.folders(below).as_slice() {
+                [only] => Some(only.clone()),
+                _ => None,
+            },
+            FactRule::OwnName(pattern) => pattern.captures(own_name).map(|groups| {
+                let part = groups.name("fact").or_else(|| groups.get(0));
+                part.map_or("", |part| part.as_str()).to_owned()
+            }),
+            FactRule::Folders(glob) => {
+                let files = bundle.files();
+                let folders =
+                    files.iter().flat_map(|(path, _)| path.match_indices('/').map(|(at, _)| &path[..at]));
+                let fitting = folders.filter(|folder| glob.is_match(folder));
+                let names: BTreeSet<&str> =
+                    fitting.map(|folder| folder.rsplit('/').next().unwrap_or(folder)).collect();
+                Some(Vec::from_iter(names).join("\n"))
+            }
+        };
+        if let Some(found) = found.filter(|found| !found.is_empty()) {
+            facts.entry(name.clone()).or_insert(found);
+        }
+    }
+    facts
 }
 
 /// Reads what a pack in our own format says of itself.
@@ -333,7 +376,7 @@ impl crate::hint::Hint for PlaceError {
 /// Where a content's files belong: the kind's rules, with its templates filled.
 #[derive(Debug)]
 pub struct Places<'a> {
-    rules: Vec<(Option<&'a globset::GlobMatcher>, TreePath)>,
+    rules: Vec<(&'a PlaceRule, TreePath)>,
 }
 
 impl<'a> Places<'a> {
@@ -342,7 +385,7 @@ impl<'a> Places<'a> {
     /// # Errors
     /// Where a template of the definition or the folder that comes of it is wrong.
     pub fn new(kind: &'a Kind, scope: &Scope) -> Result<Self, PlaceError> {
-        let rule = |rule: &'a PlaceRule| Ok((rule.take.as_ref(), TreePath::new(&rule.into.render(scope)?)?));
+        let rule = |rule: &'a PlaceRule| Ok((rule, TreePath::new(&rule.into.render(scope)?)?));
         let rules = kind.place.iter().map(rule).collect::<Result<_, PlaceError>>()?;
         Ok(Self { rules })
     }
@@ -363,9 +406,17 @@ impl<'a> Places<'a> {
         if let Some(to) = &file.to {
             return Ok(to.clone());
         }
-        let takes = |take: Option<&globset::GlobMatcher>| take.is_none_or(|glob| glob.is_match(&file.path));
-        let folder = self.rules.iter().find(|(take, _)| takes(*take)).map(|(_, folder)| folder);
-        Ok(folder.map_or_else(|| TreePath::new(&file.path), |folder| folder.join(&file.path))?)
+        let rule = self.rules.iter().find(|(rule, _)| !rule.also && rule.takes(&file.path));
+        Ok(rule.map_or_else(|| TreePath::new(&file.path), |(rule, into)| into.join(rule.below(&file.path)))?)
+    }
+
+    /// Returns the paths at which copies of a payload's file belong besides.
+    ///
+    /// # Errors
+    /// Where one is no path.
+    pub fn copies_of(&self, file: &PayloadFile) -> Result<Vec<TreePath>, PlaceError> {
+        let rules = self.rules.iter().filter(|(rule, _)| rule.also && rule.takes(&file.path));
+        rules.map(|(rule, into)| Ok(into.join(rule.below(&file.path))?)).collect()
     }
 }
 

@@ -63,6 +63,10 @@ impl Settings {
         Ok(Self { hosting })
     }
 
+    pub(super) fn one(&self, key: &str) -> &str {
+        self.hosting.get(key).map_or("", String::as_str)
+    }
+
     pub(super) fn list(&self, key: &str) -> Vec<String> {
         let text = self.hosting.get(key).map_or("", String::as_str);
         text.split(';').map(str::trim).filter(|name| !name.is_empty()).map(str::to_owned).collect()

@@ -1,7 +1,8 @@
-//! The Mossgarrow server, as its manual (docs/games/mossgarrow.md) describes it: arguments, settings, the story, trade
-//! and rules. Items are placed by hand; regions, keys and streamed assets are not looked at yet.
+//! The Mossgarrow server, as its manual (docs/games/mossgarrow.md) describes it.
 
 mod files;
+mod items;
+pub mod regions;
 #[cfg(test)]
 mod tests;
 mod trade;
@@ -56,6 +57,7 @@ const MADE: &[(&str, &str)] = &[
     ),
     ("campaigns/Basemarsh/open/campaign.txt", "The open moor\n"),
     ("regions/Basemarsh/spawn.pts", "0 0\n"),
+    ("regions/Basemarsh/region.grid", "marsh\n"),
     ("regions.index", "1: Basemarsh\n"),
 ];
 
@@ -72,12 +74,16 @@ fn first_start(folder: &Path) -> io::Result<bool> {
             fs::write(path, text)?;
         }
     }
+    if !folder.join("regions.bin").exists() {
+        regions::compile(folder)?;
+    }
     Ok(true)
 }
 
 fn serve(folder: &Path) -> Result<(), String> {
     let arguments = Arguments::read(folder)?;
     let mut settings = Settings::read(folder)?;
+    items::fetch(folder, settings.one("item_host"));
     if first_start(folder).map_err(|error| error.to_string())? {
         say("first light done");
         return Ok(());
@@ -85,10 +91,15 @@ fn serve(folder: &Path) -> Result<(), String> {
     let port: u16 =
         arguments.one("port").unwrap_or("2410").parse().map_err(|_| "--port is no port".to_owned())?;
     let carried = arguments.all("carry");
-    for name in &carried {
-        if !is_item(folder, name) {
-            say(&format!("cannot carry {name}: no such folder under items/"));
-        }
+    let items = items::all(folder);
+    for name in carried.iter().filter(|name| !items.contains_key(*name)) {
+        say(&format!("cannot carry {name}: no such folder under items/"));
+    }
+    let there: Vec<&items::Item> = carried.iter().filter_map(|name| items.get(name)).collect();
+    let keys = items::keys(folder)?;
+    let refused: Vec<String> = there.iter().flat_map(|item| items::refused(item, &keys)).collect();
+    for (name, from) in items::streams(&there).into_iter().filter(|(_, from)| from.len() > 1) {
+        say(&format!("[stream] {name}: from {}", from.join(" and ")));
     }
     let listed: BTreeSet<String> = settings.list("carried").into_iter().collect();
     let differ: Vec<&String> = carried
@@ -112,6 +123,22 @@ fn serve(folder: &Path) -> Result<(), String> {
     if !ground.contains(&region) {
         return Err(format!("{plays} is played on {region}, which is not in the ground"));
     }
+    for why in regions::wrong(folder, &ground)? {
+        say(&why);
+    }
+    for why in &refused {
+        say(why);
+    }
+    for item in &there {
+        say(&format!("carries {}", item.name));
+    }
+    let told = json!({
+        "carried": carried,
+        "keys": keys.keys().collect::<Vec<_>>(),
+        "region": region,
+        "parts": there.iter().flat_map(|item| items::parts(item)).collect::<Vec<_>>(),
+        "turned_away": refused,
+    });
     trade::place(folder);
     rules(folder);
     let listener = TcpListener::bind(("127.0.0.1", port)).map_err(|_| format!("port {port} is taken"))?;
@@ -123,18 +150,13 @@ fn serve(folder: &Path) -> Result<(), String> {
     say(&format!("moor awake on {port}"));
     while !stop.load(Ordering::SeqCst) {
         match listener.accept() {
-            Ok((stream, _)) => answer(&stream, &carried, &region),
+            Ok((stream, _)) => answer(&stream, &told),
             Err(_) => thread::sleep(Duration::from_millis(10)),
         }
     }
     settings.write(folder).map_err(|error| error.to_string())?;
     say("good night");
     Ok(())
-}
-
-fn is_item(folder: &Path, name: &str) -> bool {
-    let items = fs::read_dir(folder.join("items")).into_iter().flatten().flatten();
-    items.into_iter().any(|item| item.path().join(name).is_dir())
 }
 
 /// An answer without its happening, and a happening without an answer, are ignored without a word.
@@ -157,13 +179,12 @@ fn rules(folder: &Path) {
     }
 }
 
-fn answer(stream: &TcpStream, carried: &[String], region: &str) {
+fn answer(stream: &TcpStream, told: &serde_json::Value) {
     stream.set_nonblocking(false).ok();
     stream.set_read_timeout(Some(Duration::from_secs(2))).ok();
     let mut line = String::new();
     if BufReader::new(stream).read_line(&mut line).is_ok_and(|read| read > 0) {
-        let reply = json!({"carried": carried, "keys": [], "region": region, "parts": []});
         let mut stream = stream;
-        stream.write_all(format!("{reply}\n").as_bytes()).ok();
+        stream.write_all(format!("{told}\n").as_bytes()).ok();
     }
 }

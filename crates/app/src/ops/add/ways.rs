@@ -61,6 +61,9 @@ enum Typed {
     Name(ContentId, VersionRange),
 }
 
+/// The fact of a content that lists what it needs as people have it: numbers, say.
+pub(crate) const NEEDS_FACT: &str = "needs";
+
 /// Finds out what was asked for.
 pub(crate) fn resolve_names(
     server: &Server,
@@ -70,10 +73,26 @@ pub(crate) fn resolve_names(
 ) -> Result<Resolved, AppError> {
     let mut found = Resolved::default();
     let is_one = request.names.len() == 1;
-    let all =
-        request.names.iter().map(|text| typed(server, catalogues, text)).collect::<Result<Vec<_>, _>>()?;
+    let mut names = request.names.clone();
+    let mut all = Vec::new();
+    while let Some(text) = names.get(all.len()).cloned() {
+        let mut what = typed(server, catalogues, &text)?;
+        if let Typed::Link(_, facts) = &mut what {
+            let needs = needs_by_game(server, &text)?;
+            if !needs.is_empty() {
+                facts.push((NEEDS_FACT.to_owned(), needs.join("\n")));
+            }
+            for need in needs.into_iter().filter(|need| !is_there(server, need)) {
+                if !names.contains(&need) {
+                    found.notes.push(format!("{text} needs {need}, which comes along"));
+                    names.push(need);
+                }
+            }
+        }
+        all.push(what);
+    }
     let mut brought = bring(server, &all);
-    for (text, what) in request.names.iter().zip(all) {
+    for (text, what) in names.iter().zip(all) {
         match what {
             Typed::Name(id, range) => found.ways.push(ResolvedWant::Name(id, range)),
             Typed::Link(link, facts) => {
@@ -150,6 +169,34 @@ fn by_game(game: &Game, server: &Server, text: &str) -> Result<Option<(String, F
         return Ok(Some((link, facts)));
     }
     Ok(None)
+}
+
+/// What the game's own host says that something needs, as people have it.
+fn needs_by_game(server: &Server, text: &str) -> Result<Vec<String>, AppError> {
+    /// So large such a document may be.
+    const MOST: u64 = 1 << 20;
+    for rule in &server.game.links {
+        let Some(groups) = rule.pattern.captures(text) else { continue };
+        let (Some(about), Some(needs)) = (&rule.about, &rule.needs) else { return Ok(Vec::new()) };
+        let mut scope = server.survey.scope.clone();
+        let names = rule.pattern.capture_names().flatten();
+        scope.found.extend(names.filter_map(|name| Some((name.into(), groups.name(name)?.as_str().into()))));
+        let about = about.render(&scope).map_err(yalotheca_host::survey::SurveyError::Render)?;
+        let told = server.fetcher.get(&about, MOST)?.unwrap_or_default();
+        let told: serde_json::Value = serde_json::from_slice(&told).unwrap_or_default();
+        let needs = told.pointer(&needs.to_string()).and_then(serde_json::Value::as_array);
+        return Ok(needs
+            .into_iter()
+            .flatten()
+            .map(|need| need.to_string().trim_matches('"').to_owned())
+            .collect());
+    }
+    Ok(Vec::new())
+}
+
+/// Whether something that people have by a number, say, is on the server.
+fn is_there(server: &Server, text: &str) -> bool {
+    server.control.lock.contents.iter().any(|locked| locked.release.facts.values().any(|fact| fact == text))
 }
 
 /// What was said about all that is given.

@@ -8,9 +8,12 @@ use super::{Checked, Loader, glob, pattern, pattern_with, template, with};
 use crate::{
     document::{Format, Pointer},
     game::{
-        ConfigPlace, DescribeRule, DescriptorForm, Kind, LengthRule, LoadsFrom, Pick, PlaceRule,
+        ConfigPlace, DescribeRule, DescriptorForm, FactRule, Kind, LengthRule, LoadsFrom, Pick, PlaceRule,
         RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
-        raw::{RawDescribe, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSchemaLine, RawSettings, Text},
+        raw::{
+            RawDescribe, RawFact, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSchemaLine, RawSettings,
+            Text,
+        },
     },
     settings::SettingType,
     suggest,
@@ -52,6 +55,7 @@ impl Loader {
         };
         let content = with(&self.server, CONTENT);
         let of_member = with(&content, MEMBER);
+        let of_line = with(&content, &["it"]);
         let has_members = !raw.members.is_empty();
         let log = |text: &Option<Text>| {
             let allowed = if has_members { &of_member } else { &content };
@@ -70,6 +74,12 @@ impl Loader {
                 .into_iter()
                 .map(|rule| self.describe_rule(rule))
                 .collect::<Checked<_>>()?,
+            id: raw.id.as_ref().map(|text| template(text, &content)).transpose()?,
+            facts: raw
+                .facts
+                .iter()
+                .map(|(name, rule)| Ok((name.clone(), fact_rule(rule)?)))
+                .collect::<Checked<_>>()?,
             id_pattern: raw.id_pattern.as_ref().map(pattern).transpose()?,
             members: raw.members.iter().map(known).collect::<Checked<_>>()?,
             place: raw
@@ -77,7 +87,8 @@ impl Loader {
                 .iter()
                 .map(|place| {
                     let take = place.take.as_ref().map(glob).transpose()?;
-                    Ok(PlaceRule { take, into: template(&place.into, &content)? })
+                    let (also, strip) = (place.also, place.strip);
+                    Ok(PlaceRule { take, into: template(&place.into, &content)?, also, strip })
                 })
                 .collect::<Checked<_>>()?,
             loads_from: raw.loads_from.iter().map(|rule| self.loads_from(rule)).collect::<Checked<_>>()?,
@@ -86,7 +97,12 @@ impl Loader {
                 .iter()
                 .map(|rule| {
                     let each = rule.each.as_ref().map(known).transpose()?;
-                    rule_of(self, rule, if each.is_some() { &of_member } else { &content }, each)
+                    let allowed = match (&each, &rule.for_each) {
+                        (Some(_), _) => &of_member,
+                        (None, Some(_)) => &of_line,
+                        (None, None) => &content,
+                    };
+                    rule_of(self, rule, allowed, each)
                 })
                 .collect::<Checked<_>>()?,
             settings: raw
@@ -111,12 +127,14 @@ impl Loader {
             Some("json") => DescriptorForm::Json,
             Some("toml") => DescriptorForm::Toml,
             Some("properties") => DescriptorForm::Properties,
+            Some("pairs") => DescriptorForm::Pairs,
             Some("lines") => DescriptorForm::Lines,
             Some(other) => return Err((span, format!("{other:?} is not a descriptor's format"))),
             None => match file.rsplit_once('.').map_or("", |(_, suffix)| suffix) {
                 "json" => DescriptorForm::Json,
                 "toml" => DescriptorForm::Toml,
                 "conf" | "properties" => DescriptorForm::Properties,
+                "info" => DescriptorForm::Pairs,
                 _ => {
                     return Err((
                         span,
@@ -147,7 +165,12 @@ impl Loader {
             .into_iter()
             .map(|(part, pick)| Ok((part, self.pick_with(pick, &span, "range")?)))
             .collect::<Checked<_>>()?;
-        Ok(DescribeRule { file, form, picks, platform })
+        let facts = raw
+            .facts
+            .into_iter()
+            .map(|(name, pick)| Ok((name, self.pick(pick, &span)?)))
+            .collect::<Checked<_>>()?;
+        Ok(DescribeRule { file, form, picks, platform, facts })
     }
 
     fn pick(&self, raw: RawPick, rule: &Range<usize>) -> Checked<Pick> {
@@ -309,14 +332,15 @@ fn rule_of(
         }
     };
     // What the verb does not use would be passed over in silence.
-    if (RawRegister { each: raw.each.clone(), ..used }) != *raw {
+    if (RawRegister { each: raw.each.clone(), for_each: raw.for_each.clone(), ..used }) != *raw {
         return Err((place.span(), REGISTERS.into()));
     }
     let place_span = place.span();
     let place = register_place(loader, place, raw, allowed)?;
     let create = head_of(loader, raw, (place.format, place_span))?;
     let loads_unlisted = loads_unlisted(raw)?;
-    Ok(RegisterRule { place, verb, each, create, loads_unlisted })
+    let for_each = raw.for_each.as_ref().map(|text| text.as_ref().clone());
+    Ok(RegisterRule { place, verb, each, for_each, create, loads_unlisted })
 }
 
 /// What a file that is made for an entry begins with.
@@ -370,6 +394,21 @@ fn magic(text: &Text) -> Checked<Vec<u8>> {
         .collect::<Option<Vec<u8>>>()
         .filter(|bytes| !bytes.is_empty() && digits.len().is_multiple_of(2))
         .ok_or_else(wrong)
+}
+
+fn fact_rule(raw: &Spanned<RawFact>) -> Checked<FactRule> {
+    match raw.as_ref() {
+        RawFact { only_folder: Some(below), own_name: None, folders: None } => {
+            Ok(FactRule::OnlyFolder(below.clone()))
+        }
+        RawFact { only_folder: None, own_name: Some(text), folders: None } => {
+            Ok(FactRule::OwnName(pattern(text)?))
+        }
+        RawFact { only_folder: None, own_name: None, folders: Some(text) } => {
+            Ok(FactRule::Folders(glob(text)?))
+        }
+        _ => Err((raw.span(), "a fact has one of \"only-folder\", \"own-name\" or \"folders\"".into())),
+    }
 }
 
 fn companion(text: &Text) -> Checked<String> {

@@ -19,7 +19,7 @@ use super::{
     raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
 };
 use crate::{
-    document::Format,
+    document::{Format, Pointer},
     game::{PACK_KIND, TWEAK_KIND},
     suggest,
     toml_file::{ReadTomlError, TomlFile},
@@ -192,7 +192,13 @@ impl Loader {
         let pattern = pattern(&raw.pattern)?;
         let groups: Vec<&str> = pattern.groups().collect();
         let direct = template(&raw.direct, &with(&self.server, &groups))?;
-        Ok(LinkRule { pattern, direct })
+        let about =
+            raw.about.as_ref().map(|text| template(text, &with(&self.server, &groups))).transpose()?;
+        let needs = raw
+            .needs
+            .as_ref()
+            .map(|text| Pointer::parse(text.as_ref()).map_err(|error| (text.span(), error.to_string())));
+        Ok(LinkRule { pattern, direct, about, needs: needs.transpose()? })
     }
 
     fn maps(&self, raw: RawMaps, kinds: &[String]) -> Checked<Maps> {
