@@ -193,8 +193,12 @@ pub fn take(
     let entries: Vec<LineupEntry<'_>> =
         locked.iter().map(|(id, locked)| LineupEntry { locked, payload: &chosen[id].0.payload }).collect();
     let settings = Settings::new();
-    let desired =
-        desire(game, &survey.scope, &entries, Asked { maps, settings: &settings, off: &taken.off })?;
+    let desired = desire(
+        game,
+        &survey.scope,
+        &entries,
+        Asked { maps, settings: &settings, off: &taken.off, keep: &BTreeMap::new() },
+    )?;
     let listed = register(&texts, &desired.registrations, &mut taken.receipt);
     let order = order_as_found(game, &mut locked, &listed, |id| &chosen[id].0.path);
     let off = locked.values().filter(|one| one.off).map(|one| one.id.clone());

@@ -51,6 +51,10 @@ pub(crate) enum Command {
     Settings(commands::settings::SettingsArgs),
     /// Make a modpack of what is installed
     Modpack(commands::modpack::ModpackArgs),
+    /// Show the keys that the server accepts, and whether the parts of contents are signed by them
+    Keys,
+    /// Show the assets that several contents have under one name, or decide whose counts
+    Clashes(commands::clashes::ClashesArgs),
     /// List the download links of what is installed, and whether they still give the files
     Links(commands::links::LinksArgs),
     /// Find files and folders anywhere in the server's folder by name

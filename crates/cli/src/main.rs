@@ -183,6 +183,8 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Maps(args) => commands::maps::run(args, global, ui),
         Command::Settings(args) => commands::settings::run(args, global, ui),
         Command::Modpack(args) => commands::modpack::run(args, global, ui),
+        Command::Keys => commands::keys::run(global, ui),
+        Command::Clashes(args) => commands::clashes::run(args, global, ui),
         Command::Links(args) => commands::links::run(args, global, ui),
         Command::Where(args) => commands::where_is::run(args, global, ui),
         Command::Preview(args) => commands::settle::preview(args, global, ui),

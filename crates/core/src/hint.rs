@@ -136,6 +136,8 @@ pub enum Advice {
     WatchOrSayHow,
     /// Say which file the server writes its log to.
     NameLog,
+    /// Look at the assets that several contents have.
+    ShowClashes,
     /// Drop a catalogue, or choose another name.
     DropCatalogueOrRename(String),
 }

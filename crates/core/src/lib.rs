@@ -10,6 +10,7 @@ extern crate self as yalotheca_core;
 pub mod catalogue;
 pub mod change;
 pub mod check;
+pub mod clash;
 pub mod control;
 pub mod desire;
 pub mod diagnose;

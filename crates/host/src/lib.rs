@@ -14,6 +14,7 @@ pub mod pack;
 mod process;
 pub mod running;
 pub mod settle;
+pub mod signatures;
 pub mod sources;
 pub mod store;
 pub mod survey;

@@ -154,6 +154,11 @@ impl Store {
         self.root.join("inventories").join(Digest::of(location.as_bytes()).short()).with_extension("asked")
     }
 
+    /// Returns where it is kept which signatures were good.
+    pub fn signatures(&self) -> PathBuf {
+        self.root.join("signatures")
+    }
+
     /// Returns where it is kept what a host can do.
     pub fn capabilities_of(&self, host: &str) -> PathBuf {
         self.root.join("hosts").join(Digest::of(host.as_bytes()).short())

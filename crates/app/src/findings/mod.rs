@@ -33,6 +33,7 @@ use yalotheca_host::{
 use crate::{
     AppError, Mend, Server,
     maps::{self, MapLine, MapSource},
+    ops,
     plan::{asked, broken_references, is_unlisted, look, ordered},
 };
 
@@ -78,6 +79,8 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     findings.extend(broken_references(server).iter().filter(|one| !ours(one)).map(of_break));
     findings.extend(strangers::look(server, &desired, (&inventory, &owned))?);
     findings.extend(as_found(server));
+    findings.extend(ops::keys::findings(server)?);
+    findings.extend(ops::clashes::findings(server)?);
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
 }

@@ -171,7 +171,7 @@ fn refuse_off(server: &Server, locked: &Locked) -> Result<(), AppError> {
 
 /// What the wants ask for besides the contents themselves.
 pub fn asked(wants: &ControlFile) -> Asked<'_> {
-    Asked { maps: &wants.maps, settings: &wants.settings, off: &wants.off }
+    Asked { maps: &wants.maps, settings: &wants.settings, off: &wants.off, keep: &wants.keep }
 }
 
 /// Orders a lineup as this server has it. An order that was found stays, but for what is mended.

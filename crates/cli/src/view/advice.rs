@@ -150,6 +150,9 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::NameLog => {
             "name the file, below the server's folder: yalotheca trial --watch --log console.log".into()
         }
+        Advice::ShowClashes => {
+            "yalotheca clashes shows them; yalotheca clashes keep ASSET --from NAME decides".into()
+        }
         Advice::DropCatalogueOrRename(name) => {
             format!("yalotheca catalogue drop {name} removes it; or choose another name")
         }

@@ -9,6 +9,11 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("bad-name", "The server refuses to start with such a name, or skips the content."),
     ("broken-file", "The server fails at this file or ignores it, and nothing can be changed in it."),
     ("changed-by-hand", "Somebody's value is kept, so the content may not be set up as it asks for."),
+    (
+        "clash",
+        "The game knows both by one name and takes one of them; what belongs with the other looks wrong or flickers.",
+    ),
+    ("copy-missing", "The server looks for it there, and turns players away or goes without it."),
     ("damaged", "The server may fail at it, or load only a part of it."),
     (
         "disagree",
@@ -16,6 +21,10 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ),
     ("goes-with", "The two work together in other versions only; features may fail while people play."),
     ("half-a-tweak", "The parts of a tweak work together; half of one can do harm that the whole does not."),
+    ("key-broken", "The server does not accept what it signs."),
+    ("key-doubled", "The server refuses to start, or accepts what another person has signed."),
+    ("key-missing", "Players who join are turned away, since nothing shows that the part is the author's."),
+    ("key-orphaned", "Whoever has this key can still sign contents that your server accepts."),
     ("left-over", "The server still loads, or looks for, what is not wanted any more."),
     ("link-out", "It is not updated, not checked for what it needs, and never changed."),
     (
@@ -47,6 +56,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("refuses", "The two cannot run on one server."),
     ("registered-wrong", "The server loads the content in another way than it should."),
     ("second", "The server refuses to start with two of one name, or takes the wrong one."),
+    ("signature", "Players who join are turned away, since nothing shows that the part is the author's."),
     ("stray-line", "It does nothing; whatever it was meant to set is not set."),
     ("terms", "The server ends at once until its terms are accepted."),
     ("unknown", "Nothing is known of what it needs, so that cannot be checked."),

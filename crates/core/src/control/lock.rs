@@ -219,6 +219,7 @@ mod tests {
             always_on: true,
             in_place: true,
             unregistered: ["plugins/order.txt#: tidebell".to_owned()].into(),
+            unplaced: [TreePath::new("keys/x.mkey").unwrap()].into(),
         };
         let title = "Tidebell".to_owned();
         let locked = Locked { id: id.clone(), title, catalogue: "q".into(), off: true, release, found };

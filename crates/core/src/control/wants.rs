@@ -55,6 +55,8 @@ struct Raw {
     #[serde(default)]
     maps: MapsSection,
     #[serde(default)]
+    keep: BTreeMap<String, ContentId>,
+    #[serde(default)]
     settings: BTreeMap<String, BTreeMap<String, BTreeMap<Pointer, Value>>>,
 }
 
@@ -82,6 +84,8 @@ pub struct ControlFile {
     pub maps: MapsSection,
     /// What was asked of the load order.
     pub order: BTreeMap<ContentId, AskedPlace>,
+    /// From which content an asset comes that several have, by its name.
+    pub keep: BTreeMap<String, ContentId>,
     /// The settings that are asked for.
     pub settings: Settings,
 }
@@ -128,6 +132,7 @@ impl ControlFile {
             off: BTreeMap::new(),
             maps: MapsSection::default(),
             order: BTreeMap::new(),
+            keep: BTreeMap::new(),
             settings: Settings::new(),
         }
     }
@@ -166,6 +171,7 @@ impl ControlFile {
             off: raw_off,
             order,
             maps,
+            keep,
             settings,
             ..
         } = raw;
@@ -210,6 +216,7 @@ impl ControlFile {
             off,
             maps,
             order,
+            keep,
             settings,
         })
     }
@@ -330,6 +337,26 @@ impl ControlFile {
             }
         }
         self.off.remove(id).is_some()
+    }
+
+    /// Notes from which content an asset comes; nothing forgets it.
+    pub fn keep_asset(&mut self, name: &str, from: Option<&ContentId>) {
+        let table = self.document.entry("keep").or_insert_with(|| Item::Table(Table::new()));
+        match from {
+            Some(id) => {
+                table[name] = value(id.as_str());
+                self.keep.insert(name.to_owned(), id.clone());
+            }
+            None => {
+                if let Some(table) = table.as_table_like_mut() {
+                    table.remove(name);
+                }
+                self.keep.remove(name);
+            }
+        }
+        if self.keep.is_empty() {
+            self.document.remove("keep");
+        }
     }
 
     /// Notes what is asked of a content's place in the load order, in place of what was asked before; an empty place asks

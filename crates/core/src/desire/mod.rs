@@ -52,6 +52,8 @@ pub struct Asked<'a> {
     pub settings: &'a Settings,
     /// Contents and members of packs that are switched off, with the reasons.
     pub off: &'a BTreeMap<ContentId, String>,
+    /// From which content an asset comes that several have, by its name.
+    pub keep: &'a BTreeMap<String, ContentId>,
 }
 
 /// What should be.
@@ -130,7 +132,7 @@ pub fn desire(
     game: &Game,
     server: &Scope,
     lineup: &[LineupEntry<'_>],
-    Asked { maps, settings, off }: Asked<'_>,
+    Asked { maps, settings, off, keep }: Asked<'_>,
 ) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
     // Most contents have an entry and a file or more.
@@ -167,6 +169,9 @@ pub fn desire(
         }
         for file in &payload.files {
             let path = places.of(file).map_err(failed)?;
+            if gives_way(game, content, &path, (keep, lineup)) {
+                continue;
+            }
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
             let copies = places.copies_of(file).map_err(failed)?.into_iter();
             let copies = copies.filter(|path| !locked.found.unplaced.contains(path));
@@ -188,6 +193,22 @@ pub fn desire(
     }
     tell_apart(&mut desired.registrations);
     Ok(desired)
+}
+
+/// Whether a file is an asset that comes from another content by the administrator's decision. Where that content is not on, the others'
+/// copies come back.
+fn gives_way(
+    game: &Game,
+    content: &ContentId,
+    path: &TreePath,
+    (keep, lineup): (&BTreeMap<String, ContentId>, &[LineupEntry<'_>]),
+) -> bool {
+    if keep.is_empty() {
+        return false;
+    }
+    let name = game.assets.as_ref().and_then(|assets| assets.name(path.as_str()));
+    let keeper = name.and_then(|name| keep.get(name)).filter(|keeper| *keeper != content);
+    keeper.is_some_and(|keeper| lineup.iter().any(|entry| entry.locked.id == *keeper && !entry.locked.off))
 }
 
 /// Sorts placements by their paths. Two contents must not place one path.

@@ -10,6 +10,7 @@ mod load;
 mod pattern;
 mod raw;
 mod run;
+mod shared;
 mod template;
 #[cfg(test)]
 mod tests;
@@ -27,6 +28,7 @@ pub(crate) use load::register_rule;
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
+pub use shared::{Assets, Signatures, Wins};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
 
@@ -77,6 +79,10 @@ pub struct Game {
     pub links: Vec<LinkRule>,
     /// Which of its contents a server plays.
     pub maps: Option<Maps>,
+    /// Files whose names all contents share.
+    pub assets: Option<Assets>,
+    /// Parts that are signed.
+    pub signatures: Option<Signatures>,
     /// The server's own settings files.
     pub settings: Vec<SettingsFile>,
     /// What must name something that is there.

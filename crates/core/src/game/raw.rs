@@ -41,6 +41,8 @@ pub(super) struct RawGame {
     #[serde(default)]
     pub(super) link: Vec<RawLink>,
     pub(super) maps: Option<RawMaps>,
+    pub(super) assets: Option<RawAssets>,
+    pub(super) signatures: Option<RawSignatures>,
     #[serde(default)]
     pub(super) settings: Vec<RawSettings>,
     #[serde(default)]
@@ -51,6 +53,25 @@ pub(super) struct RawGame {
     pub(super) run: RawRun,
     #[serde(default)]
     pub(super) symptom: Vec<RawSymptom>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawAssets {
+    pub(super) files: Vec<Text>,
+    pub(super) wins: Text,
+    pub(super) owns: Option<Text>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSignatures {
+    pub(super) scheme: Text,
+    pub(super) parts: Text,
+    pub(super) signature: Text,
+    pub(super) keys: Text,
+    #[serde(default)]
+    pub(super) stay: Vec<String>,
 }
 
 #[derive(Deserialize)]

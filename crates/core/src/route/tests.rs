@@ -1,5 +1,3 @@
-use std::collections::BTreeMap;
-
 use globset::Glob;
 use proptest::prelude::*;
 

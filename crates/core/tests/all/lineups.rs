@@ -58,7 +58,12 @@ fn state(game: &Game, scope: &Scope, lineup: &[(Locked, Payload)]) -> Result<Des
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, payload)| LineupEntry { locked, payload }).collect();
     let (maps, settings, off) = (MapsSection::default(), Settings::new(), BTreeMap::new());
-    desire(game, scope, &entries, Asked { maps: &maps, settings: &settings, off: &off })
+    desire(
+        game,
+        scope,
+        &entries,
+        Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new() },
+    )
 }
 
 #[test]

@@ -3,6 +3,7 @@
 mod kind;
 mod reference;
 mod run;
+mod shared;
 
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -175,6 +176,8 @@ impl Loader {
             leave_out: leave_out(&raw.leave_out)?,
             links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
+            assets: raw.assets.as_ref().map(shared::assets).transpose()?,
+            signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,
             settings: raw
                 .settings
                 .into_iter()

@@ -1,0 +1,296 @@
+//! Assets that several contents have under one name, and decisions whose counts.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+use yalotheca_core::{
+    check::Finding,
+    clash::{Asset, Clash, ClashContext, clashes as of_assets},
+    control::ControlFile,
+    game::Assets,
+    hint::{Advice, Listing},
+    id::{ContentId, TreePath},
+    suggest,
+};
+use yalotheca_host::tree::EntryKind;
+
+use super::change::Change;
+use crate::{AppError, Server};
+
+/// The names that several contents have.
+#[derive(Debug, Serialize)]
+pub struct ClashesReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// How many assets were looked at.
+    pub assets: usize,
+    /// The names, the worst first.
+    pub clashes: Vec<ClashLine>,
+    /// What was decided earlier: name and content.
+    pub kept: BTreeMap<String, ContentId>,
+}
+
+/// A name that several contents have.
+#[derive(Debug, Serialize)]
+pub struct ClashLine {
+    /// The name.
+    pub name: String,
+    /// Who has it, by the load order; a path stands for a file that no content owns.
+    pub from: Vec<String>,
+    /// Whose players see.
+    pub shown: String,
+    /// Whether all have the same bytes.
+    pub same: bool,
+    /// The author who says that it must come from theirs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub owner: Option<ContentId>,
+}
+
+/// The rule about the game's assets.
+fn rule(server: &Server) -> Result<&Assets, AppError> {
+    server.game.assets.as_ref().ok_or_else(|| AppError::Usage {
+        what: format!(
+            "a {} has no names that contents share, as far as its definition says",
+            server.game.title
+        ),
+        hint: Some(Advice::List(Listing::Definition(server.game.name.clone()))),
+    })
+}
+
+/// Finds the names that several contents have.
+///
+/// # Errors
+/// Where the game has no such names, or the server cannot be read.
+pub fn clashes(server: &Server) -> Result<ClashesReport, AppError> {
+    let rule = rule(server)?;
+    let (assets, found) = look(server, rule)?;
+    let clashes = found.iter().map(line).collect();
+    Ok(ClashesReport { server: server.shown(), assets, clashes, kept: server.control.wants.keep.clone() })
+}
+
+fn holder(asset: &Asset) -> String {
+    asset.content.as_ref().map_or_else(|| asset.path.to_string(), ToString::to_string)
+}
+
+fn line(clash: &Clash) -> ClashLine {
+    ClashLine {
+        name: clash.name.clone(),
+        from: clash.copies.iter().map(holder).collect(),
+        shown: clash.copies.last().map_or_else(String::new, holder),
+        same: clash.is_same,
+        owner: clash.owner.clone(),
+    }
+}
+
+/// All assets on the server, and the names that several have. Only files of one name are compared by their bytes.
+fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError> {
+    let paths = asset_paths(server, rule)?;
+    let mut by_name: BTreeMap<&str, Vec<&TreePath>> = BTreeMap::new();
+    for path in &paths {
+        if let Some(name) = rule.name(path.as_str()) {
+            by_name.entry(name).or_default().push(path);
+        }
+    }
+    let several = by_name.iter().filter(|(_, paths)| paths.len() > 1);
+    let several: Vec<(&str, &TreePath)> =
+        several.flat_map(|(name, paths)| paths.iter().map(|path| (*name, *path))).collect();
+    let read: Vec<TreePath> = several.iter().map(|(_, path)| (*path).clone()).collect();
+    let placed = &server.receipt()?.placed;
+    let mut assets = Vec::new();
+    for ((name, path), digest) in several.into_iter().zip(server.tree.digest(&read)?) {
+        let Some((digest, _)) = digest else { continue };
+        let content = placed.get(path).map(|placed| placed.content.clone());
+        assets.push(Asset { name: name.to_owned(), path: path.clone(), content, digest });
+    }
+    let order: Vec<ContentId> = server.control.lock.on().map(|locked| locked.id.clone()).collect();
+    let owns = owned_names(server, rule)?;
+    let keep = &server.control.wants.keep;
+    let context = ClashContext { order: &order, wins: rule.wins, keep, owns: &owns };
+    Ok((paths.len(), of_assets(&assets, context)))
+}
+
+/// All files that are assets, whoever owns them.
+fn asset_paths(server: &Server, rule: &Assets) -> Result<Vec<TreePath>, AppError> {
+    let roots: BTreeSet<&str> = rule.roots().into_iter().collect();
+    let mut next: Vec<TreePath> = roots.into_iter().filter_map(|root| TreePath::new(root).ok()).collect();
+    let mut paths = Vec::new();
+    while !next.is_empty() {
+        let mut inner = Vec::new();
+        for (folder, list) in next.iter().zip(server.tree.list(&next, false)?) {
+            for (name, kind) in list {
+                let Ok(path) = folder.join(&name) else { continue };
+                match kind {
+                    EntryKind::Folder => inner.push(path),
+                    EntryKind::File(_) if rule.name(path.as_str()).is_some() => paths.push(path),
+                    EntryKind::File(_) | EntryKind::Other => {}
+                }
+            }
+        }
+        next = inner;
+    }
+    paths.sort();
+    Ok(paths)
+}
+
+/// The names that authors say must come from theirs.
+fn owned_names(server: &Server, rule: &Assets) -> Result<BTreeMap<ContentId, BTreeSet<String>>, AppError> {
+    let Some(owns) = &rule.owns else { return Ok(BTreeMap::new()) };
+    let placed = server.receipt()?.placed.iter();
+    let lists = placed.filter(|(path, _)| owns.is_match(path.as_str()));
+    let (paths, ids): (Vec<TreePath>, Vec<ContentId>) =
+        lists.map(|(path, placed)| (path.clone(), placed.content.clone())).unzip();
+    let mut owned: BTreeMap<ContentId, BTreeSet<String>> = BTreeMap::new();
+    for (id, bytes) in ids.into_iter().zip(server.tree.read(&paths)?) {
+        let text = String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();
+        owned.entry(id).or_default().extend(names_in(&text));
+    }
+    Ok(owned)
+}
+
+/// Reads a list of names as people write it: one a line, with or without a path or a bullet.
+pub fn names_in(text: &str) -> Vec<String> {
+    let line = |line: &str| {
+        let bare =
+            line.trim().trim_start_matches(['-', '*', '•', '·']).trim().trim_matches(['"', '\'', '`', ',']);
+        let name = bare.rsplit(['/', '\\']).next().unwrap_or(bare).trim();
+        (!name.is_empty() && !bare.starts_with('#')).then(|| name.to_owned())
+    };
+    text.lines().filter_map(line).collect()
+}
+
+/// From which content assets are to come.
+#[derive(Debug, Clone, Default)]
+pub struct KeepRequest {
+    /// Their names.
+    pub names: Vec<String>,
+    /// All names that this content has and others as well.
+    pub all: bool,
+    /// A list of names as people write it; one that nothing clashes with yet is noted for later.
+    pub list: Option<String>,
+    /// The content.
+    pub from: Option<String>,
+    /// Forget earlier decisions about these names.
+    pub forget: bool,
+}
+
+/// Notes from which content assets come; the others' copies are set aside.
+///
+/// # Errors
+/// Where a name or the content is not there.
+pub fn keep(server: &Server, request: &KeepRequest) -> Result<Change, AppError> {
+    let rule = rule(server)?;
+    let mut wants = server.control.wants.clone();
+    if request.forget {
+        return forget(&mut wants, &request.names).map(|asked| Change::to(wants, asked));
+    }
+    let Some(from) = &request.from else {
+        return Err(AppError::Usage {
+            what: "from which content is not said".into(),
+            hint: Some(Advice::ShowClashes),
+        });
+    };
+    let from = ContentId::new(from)?;
+    if !server.control.lock.on().any(|locked| locked.id == from) {
+        return Err(server.not_here(&from, Advice::List(Listing::Installed)));
+    }
+    let (_, found) = look(server, rule)?;
+    let has = |clash: &&Clash| clash.copies.iter().any(|copy| copy.content.as_ref() == Some(&from));
+    let mut names = request.names.clone();
+    if request.all {
+        names.extend(found.iter().filter(has).map(|clash| clash.name.clone()));
+    }
+    let listed = request.list.as_deref().map(names_in).unwrap_or_default();
+    let unknown = note_list(server, rule, (&mut wants, &from), &listed)?;
+    if names.is_empty() && listed.is_empty() {
+        let what = format!("no other content has a name that {from} has");
+        return Err(AppError::Usage { what, hint: Some(Advice::ShowClashes) });
+    }
+    for name in &names {
+        let is_known = found.iter().filter(has).any(|clash| clash.name == *name);
+        if !is_known && !wants.keep.contains_key(name) {
+            let all = found.iter().filter(has).map(|clash| clash.name.as_str());
+            return Err(AppError::Usage {
+                what: format!("{from} shares no asset called {name} with another content"),
+                hint: Some(suggest::did_you_mean(name, all).map_or(Advice::ShowClashes, Advice::Say)),
+            });
+        }
+        wants.keep_asset(name, Some(&from));
+    }
+    names.extend(listed.into_iter().filter(|name| !unknown.contains(name)));
+    let asked = match names.as_slice() {
+        [one] => format!("{one} from {from}"),
+        several => format!("{} assets from {from}", several.len()),
+    };
+    let mut change = Change::to(wants, vec![asked]);
+    if !unknown.is_empty() {
+        change.extras.notes.push(format!("{from} has none of these names: {}", unknown.join(", ")));
+    }
+    Ok(change)
+}
+
+/// Notes the names of a list that a content has, and returns those that it does not have.
+fn note_list(
+    server: &Server,
+    rule: &Assets,
+    (wants, from): (&mut ControlFile, &ContentId),
+    listed: &[String],
+) -> Result<Vec<String>, AppError> {
+    if listed.is_empty() {
+        return Ok(Vec::new());
+    }
+    let placed = server.receipt()?.placed.iter();
+    let own = placed.filter(|(_, placed)| placed.content == *from);
+    let own: BTreeSet<&str> = own.filter_map(|(path, _)| rule.name(path.as_str())).collect();
+    let mut unknown = Vec::new();
+    for name in listed {
+        if own.contains(name.as_str()) || wants.keep.get(name) == Some(from) {
+            wants.keep_asset(name, Some(from));
+        } else {
+            unknown.push(name.clone());
+        }
+    }
+    Ok(unknown)
+}
+
+fn forget(wants: &mut ControlFile, names: &[String]) -> Result<Vec<String>, AppError> {
+    for name in names {
+        if !wants.keep.contains_key(name) {
+            let all = wants.keep.keys().map(String::as_str);
+            return Err(AppError::Usage {
+                what: format!("nothing was decided about {name}"),
+                hint: suggest::did_you_mean(name, all).map(Advice::Say),
+            });
+        }
+        wants.keep_asset(name, None);
+    }
+    Ok(vec![format!("no decision about {} any more", names.join(", "))])
+}
+
+/// Returns what is undecided.
+pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
+    /// So many names are told.
+    const NAMED: usize = 3;
+    let Some(rule) = &server.game.assets else { return Ok(Vec::new()) };
+    let (_, clashes) = look(server, rule)?;
+    let mut by_pair: BTreeMap<Vec<String>, Vec<&Clash>> = BTreeMap::new();
+    for clash in clashes.iter().filter(|clash| !clash.is_same) {
+        by_pair.entry(clash.copies.iter().map(holder).collect()).or_default().push(clash);
+    }
+    let mut found = Vec::new();
+    for (holders, clashes) in by_pair {
+        let names: Vec<&str> = clashes.iter().take(NAMED).map(|clash| clash.name.as_str()).collect();
+        let more = match clashes.len() - names.len() {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        let shown = holders.last().cloned().unwrap_or_default();
+        let says = format!(
+            "{} each have {}{more}; players see those of {shown}",
+            holders.join(" and "),
+            names.join(", ")
+        );
+        let about = shown.clone();
+        found.push(Finding::note("clash", &about, says, Some(Advice::ShowClashes)));
+    }
+    Ok(found)
+}

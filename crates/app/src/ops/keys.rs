@@ -1,0 +1,182 @@
+//! The keys that a server accepts, and whether the parts of contents are signed by them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+use yalotheca_core::{
+    check::Finding,
+    hint::Advice,
+    id::{ContentId, TreePath},
+};
+use yalotheca_host::signatures::{self, KeyFile, SignatureState};
+
+use crate::{AppError, Server};
+
+/// Keys and signatures of a server.
+#[derive(Debug, Serialize)]
+pub struct KeysReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// Each part of a content that is on, with what is known of its signature.
+    pub parts: Vec<PartLine>,
+    /// Each key file.
+    pub keys: Vec<KeyLine>,
+}
+
+/// A part of a content.
+#[derive(Debug, Serialize)]
+pub struct PartLine {
+    /// The content.
+    pub content: ContentId,
+    /// Where the part lies.
+    pub path: TreePath,
+    /// What is known of its signature.
+    #[serde(flatten)]
+    pub signature: SignatureState,
+    /// Whether the part was edited since it was installed.
+    pub edited: bool,
+}
+
+/// A key file.
+#[derive(Debug, Serialize)]
+pub struct KeyLine {
+    /// The key's name.
+    pub name: String,
+    /// Where it lies.
+    pub path: TreePath,
+    /// A short form of the key that people can compare; nothing where the file is no key.
+    pub fingerprint: Option<String>,
+    /// What it is there for.
+    pub role: KeyRole,
+    /// The contents whose parts it signs.
+    pub signs: BTreeSet<ContentId>,
+}
+
+/// What a key file is there for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyRole {
+    /// The game itself needs it.
+    OfTheGame,
+    /// It signs parts of contents that are on.
+    Used,
+    /// No content that is on is signed by it.
+    Orphaned,
+    /// Another file of the same name holds another key.
+    Doubled,
+    /// The file is no key.
+    Broken,
+}
+
+/// Looks at keys and signatures. Nothing where the game has none.
+///
+/// # Errors
+/// Where the server cannot be read.
+pub fn keys(server: &Server) -> Result<Option<KeysReport>, AppError> {
+    let Some(rule) = &server.game.signatures else { return Ok(None) };
+    let files = signatures::keys(&*server.tree, rule)?;
+    let on: BTreeSet<&ContentId> = server.control.lock.on().map(|locked| &locked.id).collect();
+    let placed = &server.receipt()?.placed;
+    let parts: Vec<(&TreePath, &ContentId)> = placed
+        .iter()
+        .filter(|(path, placed)| rule.parts.is_match(path.as_str()) && on.contains(&placed.content))
+        .map(|(path, placed)| (path, &placed.content))
+        .collect();
+    let paths: Vec<TreePath> = parts.iter().map(|(path, _)| (*path).clone()).collect();
+    let cache = server.fetcher.store().signatures();
+    let states = signatures::verify(&*server.tree, rule, (&paths, &files), &cache)?;
+    let digests = server.tree.digest(&paths)?;
+    let mut signs: BTreeMap<String, BTreeSet<ContentId>> = BTreeMap::new();
+    let mut lines = Vec::new();
+    for (((path, content), signature), digest) in parts.into_iter().zip(states).zip(digests) {
+        if let SignatureState::Accepted(key) | SignatureState::Wrong(key) = &signature {
+            signs.entry(key.clone()).or_default().insert(content.clone());
+        }
+        let edited =
+            digest.is_some_and(|(digest, _)| placed.get(path).is_some_and(|placed| placed.digest != digest));
+        lines.push(PartLine { content: content.clone(), path: path.clone(), signature, edited });
+    }
+    lines.sort_by(|a, b| (&a.content, &a.path).cmp(&(&b.content, &b.path)));
+    let key = |file: &KeyFile| KeyLine {
+        name: file.name.clone(),
+        path: file.path.clone(),
+        fingerprint: file.fingerprint(),
+        role: role(file, &files, (&rule.stay, &signs)),
+        signs: signs.get(&file.name).cloned().unwrap_or_default(),
+    };
+    let keys = files.iter().map(key).collect();
+    Ok(Some(KeysReport { server: server.shown(), parts: lines, keys }))
+}
+
+fn role(
+    file: &KeyFile,
+    all: &[KeyFile],
+    (stay, signs): (&[String], &BTreeMap<String, BTreeSet<ContentId>>),
+) -> KeyRole {
+    if file.key.is_none() {
+        KeyRole::Broken
+    } else if all.iter().any(|other| other.name == file.name && other.key != file.key) {
+        KeyRole::Doubled
+    } else if stay.iter().any(|path| path == file.path.as_str()) {
+        KeyRole::OfTheGame
+    } else if signs.contains_key(&file.name) {
+        KeyRole::Used
+    } else {
+        KeyRole::Orphaned
+    }
+}
+
+/// Returns what is wrong with keys and signatures.
+pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
+    let Some(report) = keys(server)? else { return Ok(Vec::new()) };
+    let mut found = Vec::new();
+    for PartLine { content, path, signature, edited } in &report.parts {
+        let name = path.name();
+        let (code, says) = match signature {
+            SignatureState::Accepted(_) => continue,
+            SignatureState::KeyMissing(key) => (
+                "key-missing",
+                format!("{content}: {name} is signed by {key}, and the server has no key of that name"),
+            ),
+            SignatureState::Wrong(key) if *edited => (
+                "signature",
+                format!(
+                    "{content}: {name} was edited since {key} signed it, so its signature is no longer good"
+                ),
+            ),
+            SignatureState::Wrong(key) => (
+                "signature",
+                format!("{content}: the signature of {name} by {key} is not one of these bytes"),
+            ),
+            SignatureState::Unsigned => ("signature", format!("{content}: {name} is not signed")),
+        };
+        let fix = match signature {
+            SignatureState::KeyMissing(key) => {
+                Advice::Say(format!("put {key}'s key file into the folder of keys; its author publishes it"))
+            }
+            _ if *edited => Advice::ReplaceEdited(path.to_string()),
+            _ => Advice::Say("get it again, or ask its author; players are turned away because of it".into()),
+        };
+        found.push(Finding::trouble(code, content.as_str(), says, Some(fix)));
+    }
+    for KeyLine { name, path, role, .. } in &report.keys {
+        match role {
+            KeyRole::OfTheGame | KeyRole::Used => {}
+            KeyRole::Orphaned => {
+                let says = format!("{path} is a key that signs nothing that is on");
+                let fix = Advice::Say("remove it if nothing else needs it: whoever has it is trusted".into());
+                found.push(Finding::note("key-orphaned", name, says, Some(fix)));
+            }
+            KeyRole::Doubled => {
+                let says = format!("{path} is one of several files called {name} that hold different keys");
+                let fix = Advice::Say("find out which is the author's, and take the others away".into());
+                found.push(Finding::trouble("key-doubled", name, says, Some(fix)));
+            }
+            KeyRole::Broken => {
+                let says = format!("{path} holds no key");
+                found.push(Finding::trouble("key-broken", name, says, Some("get it again".into())));
+            }
+        }
+    }
+    Ok(found)
+}

@@ -1,0 +1,78 @@
+//! What the contents of a server share: names of assets, and keys by which their parts are signed.
+
+use globset::GlobMatcher;
+
+/// Files of contents whose names the game knows in one space: of two with one name, one counts.
+#[derive(Debug, Clone)]
+pub struct Assets {
+    /// Which files they are, by their paths on the server.
+    pub files: Vec<GlobMatcher>,
+    /// The same, as they are written.
+    pub patterns: Vec<String>,
+    /// Which of several counts.
+    pub wins: Wins,
+    /// Lists of names that must come from the content only in which the list lies, one a line.
+    pub owns: Option<GlobMatcher>,
+}
+
+/// Which of several assets with one name counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wins {
+    /// That of the content that is loaded last.
+    Last,
+    /// That of the content that is loaded first.
+    First,
+}
+
+impl Assets {
+    /// Returns the name of the asset that a file is, if it is one.
+    pub fn name<'p>(&self, path: &'p str) -> Option<&'p str> {
+        let is_asset = self.files.iter().any(|glob| glob.is_match(path));
+        is_asset.then(|| path.rsplit('/').next().unwrap_or(path))
+    }
+
+    /// Returns the folders below which all assets lie, as far as the patterns tell.
+    pub fn roots(&self) -> Vec<&str> {
+        self.patterns.iter().map(|pattern| fixed_part(pattern)).collect()
+    }
+}
+
+/// Parts of contents that are signed, and the keys that are accepted.
+#[derive(Debug, Clone)]
+pub struct Signatures {
+    /// Which files must be signed, by their paths on the server.
+    pub parts: GlobMatcher,
+    /// What stands behind a part's name in the name of its signature: before and after the key's name.
+    pub signature: (String, String),
+    /// Which files are keys that are accepted.
+    pub keys: GlobMatcher,
+    /// The same, as it is written.
+    pub key_pattern: String,
+    /// Keys of the game itself, which always stay.
+    pub stay: Vec<String>,
+}
+
+impl Signatures {
+    /// Returns the name of a key, by its path.
+    pub fn key_name<'p>(&self, path: &'p str) -> Option<&'p str> {
+        let name = path.rsplit('/').next().unwrap_or(path);
+        self.keys.is_match(path).then(|| name.rsplit_once('.').map_or(name, |(stem, _)| stem))
+    }
+
+    /// Returns the name of the key by which a file says that it signs a part.
+    pub fn signer<'p>(&self, part: &str, file: &'p str) -> Option<&'p str> {
+        let (before, after) = &self.signature;
+        file.strip_prefix(part)?.strip_prefix(before.as_str())?.strip_suffix(after.as_str())
+    }
+
+    /// Returns the folder below which all keys lie.
+    pub fn root(&self) -> &str {
+        fixed_part(&self.key_pattern)
+    }
+}
+
+/// The folders at the beginning of a pattern in which nothing stands for anything.
+fn fixed_part(pattern: &str) -> &str {
+    let wild = pattern.find(['*', '?', '[', '{']).unwrap_or(pattern.len());
+    pattern[..wild].rfind('/').map_or("", |at| &pattern[..at])
+}

@@ -1,0 +1,194 @@
+//! Whether the parts of contents are signed by keys that the server accepts: what the game will do with each player, done before.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+    io::Write,
+    path::Path,
+};
+
+use base64::{Engine as _, engine::general_purpose::STANDARD};
+use ring::signature::{ED25519, UnparsedPublicKey};
+use serde::Serialize;
+use yalotheca_core::{
+    game::Signatures,
+    id::{Digest, TreePath},
+};
+
+use crate::{
+    threads::{cores, spread},
+    tree::{EntryKind, Tree, TreeError},
+};
+
+/// A key file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyFile {
+    /// The key's name.
+    pub name: String,
+    /// Where it lies.
+    pub path: TreePath,
+    /// Its bytes; nothing where the file is no key.
+    pub key: Option<Vec<u8>>,
+}
+
+impl KeyFile {
+    /// Returns a short form of the key that people can compare; nothing where the file is no key.
+    pub fn fingerprint(&self) -> Option<String> {
+        let digest = blake3::hash(self.key.as_ref()?).to_hex();
+        let pairs = digest.as_bytes()[..16].chunks(4).map(|four| String::from_utf8_lossy(four).into_owned());
+        Some(pairs.collect::<Vec<_>>().join(" "))
+    }
+}
+
+/// What is known of a part's signature.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "state", content = "key")]
+pub enum SignatureState {
+    /// A key that the server accepts has signed it.
+    Accepted(String),
+    /// It is signed by a key that the server does not have.
+    KeyMissing(String),
+    /// The signature by this key is not one of these bytes: it is wrong, or the part was changed since.
+    Wrong(String),
+    /// Nobody has signed it.
+    Unsigned,
+}
+
+/// Reads the keys that a server accepts, by their paths.
+///
+/// # Errors
+/// Where the folder cannot be read.
+pub fn keys(tree: &dyn Tree, rule: &Signatures) -> Result<Vec<KeyFile>, TreeError> {
+    let Ok(root) = TreePath::new(rule.root()) else { return Ok(Vec::new()) };
+    let mut paths = Vec::new();
+    let mut next = vec![root];
+    while !next.is_empty() {
+        let mut inner = Vec::new();
+        for (folder, list) in next.iter().zip(tree.list(&next, false)?) {
+            for (name, kind) in list {
+                let Ok(path) = folder.join(&name) else { continue };
+                match kind {
+                    EntryKind::Folder => inner.push(path),
+                    EntryKind::File(_) if rule.key_name(path.as_str()).is_some() => paths.push(path),
+                    EntryKind::File(_) | EntryKind::Other => {}
+                }
+            }
+        }
+        next = inner;
+    }
+    paths.sort();
+    let texts = tree.read(&paths)?;
+    let read = paths.into_iter().zip(texts).filter_map(|(path, text)| {
+        let name = rule.key_name(path.as_str())?.to_owned();
+        Some(KeyFile { name, key: text.as_deref().and_then(line), path })
+    });
+    Ok(read.collect())
+}
+
+/// A line of Base64.
+fn line(bytes: &[u8]) -> Option<Vec<u8>> {
+    STANDARD.decode(std::str::from_utf8(bytes).ok()?.trim()).ok()
+}
+
+/// Verifies parts with the keys that are accepted, on all cores; each by its path. What was verified before, and is unchanged, is known
+/// from the cache.
+///
+/// # Errors
+/// Where something cannot be read.
+pub fn verify(
+    tree: &dyn Tree,
+    rule: &Signatures,
+    (parts, keys): (&[TreePath], &[KeyFile]),
+    cache: &Path,
+) -> Result<Vec<SignatureState>, TreeError> {
+    let folders: BTreeSet<TreePath> = parts.iter().filter_map(TreePath::parent).collect();
+    let folders = Vec::from_iter(folders);
+    let mut names: BTreeMap<&TreePath, Vec<String>> = BTreeMap::new();
+    for (folder, list) in folders.iter().zip(tree.list(&folders, false)?) {
+        names.insert(folder, list.into_iter().map(|(name, _)| name).collect());
+    }
+    // Each signature of each part.
+    let mut signatures: Vec<(usize, String, TreePath)> = Vec::new();
+    for (at, part) in parts.iter().enumerate() {
+        let Some(folder) = part.parent() else { continue };
+        for name in names.get(&folder).into_iter().flatten() {
+            if let (Some(key), Ok(path)) = (rule.signer(part.name(), name), folder.join(name)) {
+                signatures.push((at, key.to_owned(), path));
+            }
+        }
+    }
+    let paths: Vec<TreePath> = signatures.iter().map(|(.., path)| path.clone()).collect();
+    let texts = tree.read(&paths)?;
+    let digests = tree.digest(parts)?;
+    let mut known = Known::read(cache);
+    let mut states: Vec<Vec<SignatureState>> = vec![Vec::new(); parts.len()];
+    let mut open = Vec::new();
+    for ((at, name, _), text) in signatures.iter().zip(texts) {
+        let key = keys.iter().find(|key| key.name == *name).and_then(|key| key.key.as_ref());
+        let (Some(key), Some(signature)) = (key, text.as_deref().and_then(line)) else {
+            let state = if key.is_some() { SignatureState::Wrong } else { SignatureState::KeyMissing };
+            states[*at].push(state(name.clone()));
+            continue;
+        };
+        let seal = digests[*at].map(|(digest, _)| seal(&digest, key, &signature));
+        if seal.is_some_and(|seal| known.seals.contains(&seal)) {
+            states[*at].push(SignatureState::Accepted(name.clone()));
+        } else {
+            open.push((*at, name.clone(), key, signature, seal));
+        }
+    }
+    // Only a good signature is noted: what was wrong once is looked at again.
+    let is_good = spread(&open, (cores(), 1), |(at, _, key, signature, _)| {
+        let bytes = tree.read_file(&parts[*at]).ok().flatten();
+        bytes.is_some_and(|bytes| UnparsedPublicKey::new(&ED25519, key).verify(&bytes, signature).is_ok())
+    });
+    for ((at, name, .., seal), is_good) in open.into_iter().zip(is_good) {
+        if is_good {
+            known.fresh.extend(seal);
+            states[at].push(SignatureState::Accepted(name));
+        } else {
+            states[at].push(SignatureState::Wrong(name));
+        }
+    }
+    tree.check_reads()?;
+    known.write(cache);
+    // One that is accepted is enough.
+    let best = states.into_iter().map(|states| states.into_iter().min().unwrap_or(SignatureState::Unsigned));
+    Ok(best.collect())
+}
+
+/// What stands for a good signature of certain bytes by a certain key.
+fn seal(part: &Digest, key: &[u8], signature: &[u8]) -> Digest {
+    Digest::of(&[part.hex().as_bytes(), key, signature].concat())
+}
+
+/// Good signatures that were seen before.
+struct Known {
+    seals: BTreeSet<Digest>,
+    fresh: Vec<Digest>,
+}
+
+impl Known {
+    fn read(file: &Path) -> Self {
+        let text = fs::read_to_string(file).unwrap_or_default();
+        let seals = text.lines().filter_map(|line| line.parse().ok()).collect();
+        Self { seals, fresh: Vec::new() }
+    }
+
+    /// Keeps it. That it cannot be kept costs time only.
+    fn write(&self, file: &Path) {
+        if self.fresh.is_empty() {
+            return;
+        }
+        let write = || {
+            let folder = file.parent()?;
+            fs::create_dir_all(folder).ok()?;
+            let mut new = tempfile::NamedTempFile::new_in(folder).ok()?;
+            for seal in self.seals.iter().chain(&self.fresh) {
+                writeln!(new, "{seal}").ok()?;
+            }
+            new.persist(file).ok()
+        };
+        drop(write());
+    }
+}
