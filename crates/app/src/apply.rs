@@ -21,7 +21,7 @@ use yalotheca_host::{
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
     ops::update::HeldBackContent,
-    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of},
+    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of, tools},
     server::seal_key,
 };
 
@@ -125,6 +125,7 @@ pub fn prepare(
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
     notes.extend(skipped);
+    notes.extend(tools::announce(server, &tools::due(server, &planned.change))?);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
     let ChangeExtras { left_out, held_back, fixes, bytes, asked, .. } = extras;
     server.tree.check_reads()?;
@@ -155,6 +156,11 @@ impl Prepared {
             if !planned.change.steps.iter().any(|step| !matches!(step, Step::MakeFolder { .. })) {
                 return Err(gone.remove(0).1);
             }
+        }
+        // What they have written lasts as long as this.
+        let mut made = Vec::new();
+        for tool in tools::due(server, &planned.change) {
+            made.push(tools::run(server, tool, (&mut planned.change, &mut bytes))?);
         }
         let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
         let number = settle_change(server, &planned.change, (after, &bytes), origin(server, &summary, None))?;

@@ -186,16 +186,20 @@ impl Server {
 
     /// Refuses to start the server where this account has not agreed to what would be run.
     pub fn require_run_trust(&self) -> Result<(), AppError> {
-        let Survey { scope, .. } = &self.survey;
-        let invocation = Invocation::of_server(&self.game, scope).map_err(SurveyError::Render)?;
+        let invocation =
+            Invocation::of_server(&self.game, &self.survey.scope).map_err(SurveyError::Render)?;
+        self.require_trust_in(invocation, "to start the server")
+    }
+
+    /// Refuses to run a program for the server to which this account has not agreed. `why` says what it is for.
+    pub(crate) fn require_trust_in(&self, invocation: Option<Invocation>, why: &str) -> Result<(), AppError> {
+        let scope = &self.survey.scope;
         let foreign = survey::foreign_values(&self.game, scope, &BTreeMap::new());
         match invocation {
             // A missing program is reported when the trial starts it.
             Some(invocation) if invocation.program.exists() && !trust()?.may_run(&invocation, &foreign) => {
                 Err(AppError::Refused {
-                    what: format!(
-                        "to start the server, {invocation} would be run, which this account has not allowed yet"
-                    ),
+                    what: format!("{why}, {invocation} would be run, which this account has not allowed yet"),
                     hint: Some(Advice::ReviewProgramsOf(self.game.name.clone())),
                 })
             }

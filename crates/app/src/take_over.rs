@@ -465,8 +465,8 @@ fn own_copies(
     let paths: Vec<TreePath> = copies.iter().map(|(path, _)| path.clone()).collect();
     for ((path, file), there) in copies.into_iter().zip(tree.digest(&paths)?) {
         if there.is_some_and(|(digest, _)| digest == file.digest) {
-            let placed = Placed { content: one.id.clone(), size: file.size, digest: file.digest };
-            Arc::make_mut(&mut receipt.placed).insert(path, placed);
+            let copy = Placed { content: one.id.clone(), size: file.size, digest: file.digest };
+            Arc::make_mut(&mut receipt.placed).insert(path, copy);
         } else {
             one.found.unplaced.insert(path);
         }

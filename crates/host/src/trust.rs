@@ -98,7 +98,8 @@ impl Invocation {
             PlatformRule::Command { command, .. } => Some(Self::of(command, &BTreeMap::new(), scope)),
             PlatformRule::File(_) | PlatformRule::Inside { .. } => None,
         });
-        queries.chain([Self::of_server(game, scope)]).filter_map(Result::transpose).collect()
+        let tools = game.tools.iter().map(|tool| Self::of(&tool.command, &BTreeMap::new(), scope));
+        queries.chain(tools).chain([Self::of_server(game, scope)]).filter_map(Result::transpose).collect()
     }
 
     /// Returns the command that some words are, a program and its arguments, in a folder; nothing where there are none.

@@ -8,6 +8,7 @@ mod references;
 pub mod reserved;
 mod settings;
 mod summary;
+pub mod tools;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 

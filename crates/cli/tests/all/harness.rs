@@ -112,7 +112,7 @@ impl World {
     }
 
     /// Writes the program of a stand-in.
-    fn stand_in(&self, name: &str) -> Result<PathBuf, Box<dyn Error>> {
+    pub(crate) fn stand_in(&self, name: &str) -> Result<PathBuf, Box<dyn Error>> {
         let path = self.root().join(format!("{name}-server"));
         fs::write(&path, format!("#!/bin/sh\nexec '{}' stand-in {name} \"$@\"\n", program().display()))?;
         fs::set_permissions(&path, fs::Permissions::from_mode(0o755))?;

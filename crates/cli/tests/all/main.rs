@@ -16,6 +16,7 @@ mod laws;
 mod looks;
 mod losing_nothing;
 mod maps;
+mod moor;
 mod ordering;
 mod other_definitions;
 mod packs;

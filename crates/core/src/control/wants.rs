@@ -342,17 +342,14 @@ impl ControlFile {
     /// Notes from which content an asset comes; nothing forgets it.
     pub fn keep_asset(&mut self, name: &str, from: Option<&ContentId>) {
         let table = self.document.entry("keep").or_insert_with(|| Item::Table(Table::new()));
-        match from {
-            Some(id) => {
-                table[name] = value(id.as_str());
-                self.keep.insert(name.to_owned(), id.clone());
+        if let Some(id) = from {
+            table[name] = value(id.as_str());
+            self.keep.insert(name.to_owned(), id.clone());
+        } else {
+            if let Some(table) = table.as_table_like_mut() {
+                table.remove(name);
             }
-            None => {
-                if let Some(table) = table.as_table_like_mut() {
-                    table.remove(name);
-                }
-                self.keep.remove(name);
-            }
+            self.keep.remove(name);
         }
         if self.keep.is_empty() {
             self.document.remove("keep");

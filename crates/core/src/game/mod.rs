@@ -28,7 +28,7 @@ pub(crate) use load::register_rule;
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
-pub use shared::{Assets, Signatures, Wins};
+pub use shared::{Assets, Signatures, Tool, Wins};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
 
@@ -81,6 +81,8 @@ pub struct Game {
     pub maps: Option<Maps>,
     /// Files whose names all contents share.
     pub assets: Option<Assets>,
+    /// The game's own tools that make files of others.
+    pub tools: Vec<Tool>,
     /// Parts that are signed.
     pub signatures: Option<Signatures>,
     /// The server's own settings files.

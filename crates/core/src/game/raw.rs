@@ -44,6 +44,8 @@ pub(super) struct RawGame {
     pub(super) assets: Option<RawAssets>,
     pub(super) signatures: Option<RawSignatures>,
     #[serde(default)]
+    pub(super) tool: Vec<RawTool>,
+    #[serde(default)]
     pub(super) settings: Vec<RawSettings>,
     #[serde(default)]
     pub(super) reference: Vec<Spanned<RawReference>>,
@@ -53,6 +55,15 @@ pub(super) struct RawGame {
     pub(super) run: RawRun,
     #[serde(default)]
     pub(super) symptom: Vec<RawSymptom>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawTool {
+    pub(super) after: Vec<Text>,
+    pub(super) reads: Vec<Text>,
+    pub(super) run: Vec<Text>,
+    pub(super) writes: OneOrMany,
 }
 
 #[derive(Deserialize)]

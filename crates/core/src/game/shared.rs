@@ -1,6 +1,9 @@
-//! What the contents of a server share: names of assets, and keys by which their parts are signed.
+//! What the contents of a server share: names of assets, keys by which their parts are signed, and files that are compiled from
+//! what all of them bring.
 
 use globset::GlobMatcher;
+
+use super::Template;
 
 /// Files of contents whose names the game knows in one space: of two with one name, one counts.
 #[derive(Debug, Clone)]
@@ -68,6 +71,39 @@ impl Signatures {
     /// Returns the folder below which all keys lie.
     pub fn root(&self) -> &str {
         fixed_part(&self.key_pattern)
+    }
+}
+
+/// The game's own tool that makes a file of others. It runs in a folder of its own with copies of what it reads, so that what it writes is
+/// a file that is put, like any other.
+#[derive(Debug, Clone)]
+pub struct Tool {
+    /// A change of one of these calls for it.
+    pub after: Vec<GlobMatcher>,
+    /// What it reads.
+    pub reads: Vec<GlobMatcher>,
+    /// The same, as it is written.
+    pub read_patterns: Vec<String>,
+    /// The command; the folder is the one with the copies.
+    pub command: Vec<Template>,
+    /// What it writes.
+    pub writes: Vec<String>,
+}
+
+impl Tool {
+    /// Returns whether a change of a file calls for it.
+    pub fn is_after(&self, path: &str) -> bool {
+        self.after.iter().any(|glob| glob.is_match(path))
+    }
+
+    /// Returns whether it reads a file.
+    pub fn reads(&self, path: &str) -> bool {
+        self.reads.iter().any(|glob| glob.is_match(path))
+    }
+
+    /// Returns the folders, or files, below which it reads.
+    pub fn read_roots(&self) -> Vec<&str> {
+        self.read_patterns.iter().map(|pattern| fixed_part(pattern)).collect()
     }
 }
 

@@ -162,9 +162,8 @@ pub fn inventory_beside(
         .collect();
     let settings = settings_files(game, scope, &found.contents);
     // What keys are there for is told elsewhere.
-    let is_key = |path: &TreePath| {
-        game.signatures.as_ref().is_some_and(|rule| rule.key_name(path.as_str()).is_some())
-    };
+    let is_key =
+        |path: &TreePath| game.signatures.as_ref().is_some_and(|rule| rule.key_name(path.as_str()).is_some());
     found.strangers.retain(|path| !claimed.contains(path) && !settings.contains(path) && !is_key(path));
     found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
     found.strangers.sort();

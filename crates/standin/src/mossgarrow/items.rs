@@ -134,7 +134,7 @@ pub(super) fn streams(carried: &[&Item]) -> BTreeMap<String, Vec<String>> {
     for item in carried {
         for path in below(&item.folder.join("stream")) {
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            if name.ends_with(".tile") || name.ends_with(".hull") {
+            if path.extension().is_some_and(|suffix| suffix == "tile" || suffix == "hull") {
                 names.entry(name).or_default().push(item.name.clone());
             }
         }

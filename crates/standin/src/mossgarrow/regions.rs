@@ -9,7 +9,7 @@ fn compiled(folder: &Path) -> Result<String, String> {
     let mut text = String::new();
     for (number, name) in index(folder)? {
         let grid = fs::read(folder.join("regions").join(&name).join("region.grid")).unwrap_or_default();
-        text += &format!("{number} {name} {}\n", blake3::hash(&grid).to_hex());
+        text.extend([&number.to_string(), " ", &name, " ", blake3::hash(&grid).to_hex().as_str(), "\n"]);
     }
     Ok(text)
 }

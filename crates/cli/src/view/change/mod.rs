@@ -237,7 +237,11 @@ fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
     page.head("Files");
     let mut groups: Vec<(&FileLine, Vec<&FileLine>)> = Vec::new();
     for line in lines {
-        match groups.iter_mut().find(|(first, _)| first.act == line.act && first.content == line.content) {
+        let outermost = |line: &FileLine| line.path.as_str().split_once('/').map(|(name, _)| name.to_owned());
+        let is_alike = |first: &FileLine| {
+            first.act == line.act && first.content == line.content && outermost(first) == outermost(line)
+        };
+        match groups.iter_mut().find(|(first, _)| is_alike(first)) {
             Some((_, group)) => group.push(line),
             None => groups.push((line, vec![line])),
         }

@@ -11,8 +11,8 @@ use crate::{
         ConfigPlace, DescribeRule, DescriptorForm, FactRule, Kind, LengthRule, LoadsFrom, Pick, PlaceRule,
         RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
         raw::{
-            RawDescribe, RawFact, RawKind, RawLoadsFrom, RawPick, RawRegister, RawSchemaLine, RawSettings,
-            Text,
+            RawDescribe, RawFact, RawKind, RawLoadsFrom, RawPick, RawPlace, RawRegister, RawSchemaLine,
+            RawSettings, Text,
         },
     },
     settings::SettingType,
@@ -56,6 +56,7 @@ impl Loader {
         let content = with(&self.server, CONTENT);
         let of_member = with(&content, MEMBER);
         let of_line = with(&content, &["it"]);
+        check_facts(&raw)?;
         let has_members = !raw.members.is_empty();
         let log = |text: &Option<Text>| {
             let allowed = if has_members { &of_member } else { &content };
@@ -75,22 +76,10 @@ impl Loader {
                 .map(|rule| self.describe_rule(rule))
                 .collect::<Checked<_>>()?,
             id: raw.id.as_ref().map(|text| template(text, &content)).transpose()?,
-            facts: raw
-                .facts
-                .iter()
-                .map(|(name, rule)| Ok((name.clone(), fact_rule(rule)?)))
-                .collect::<Checked<_>>()?,
+            facts: fact_rules(&raw.facts)?,
             id_pattern: raw.id_pattern.as_ref().map(pattern).transpose()?,
             members: raw.members.iter().map(known).collect::<Checked<_>>()?,
-            place: raw
-                .place
-                .iter()
-                .map(|place| {
-                    let take = place.take.as_ref().map(glob).transpose()?;
-                    let (also, strip) = (place.also, place.strip);
-                    Ok(PlaceRule { take, into: template(&place.into, &content)?, also, strip })
-                })
-                .collect::<Checked<_>>()?,
+            place: raw.place.iter().map(|rule| place_rule(rule, &content)).collect::<Checked<_>>()?,
             loads_from: raw.loads_from.iter().map(|rule| self.loads_from(rule)).collect::<Checked<_>>()?,
             register: raw
                 .register
@@ -338,9 +327,8 @@ fn rule_of(
     let place_span = place.span();
     let place = register_place(loader, place, raw, allowed)?;
     let create = head_of(loader, raw, (place.format, place_span))?;
-    let loads_unlisted = loads_unlisted(raw)?;
     let for_each = raw.for_each.as_ref().map(|text| text.as_ref().clone());
-    Ok(RegisterRule { place, verb, each, for_each, create, loads_unlisted })
+    Ok(RegisterRule { place, verb, each, for_each, create, loads_unlisted: loads_unlisted(raw)? })
 }
 
 /// What a file that is made for an entry begins with.
@@ -394,6 +382,28 @@ fn magic(text: &Text) -> Checked<Vec<u8>> {
         .collect::<Option<Vec<u8>>>()
         .filter(|bytes| !bytes.is_empty() && digits.len().is_multiple_of(2))
         .ok_or_else(wrong)
+}
+
+/// Entries for each line of a fact need that fact.
+fn check_facts(raw: &RawKind) -> Checked<()> {
+    let is_known = |name: &str| {
+        let described = raw.describe.iter().any(|describe| describe.facts.contains_key(name));
+        described || raw.facts.contains_key(name)
+    };
+    let mut named = raw.register.iter().filter_map(|rule| rule.for_each.as_ref());
+    match named.find(|name| !is_known(name.as_ref())) {
+        Some(name) => Err((name.span(), format!("{:?} is no fact of this kind", name.as_ref()))),
+        None => Ok(()),
+    }
+}
+
+fn place_rule(raw: &RawPlace, allowed: &[String]) -> Checked<PlaceRule> {
+    let take = raw.take.as_ref().map(glob).transpose()?;
+    Ok(PlaceRule { take, into: template(&raw.into, allowed)?, also: raw.also, strip: raw.strip })
+}
+
+fn fact_rules(raw: &BTreeMap<String, Spanned<RawFact>>) -> Checked<BTreeMap<String, FactRule>> {
+    raw.iter().map(|(name, rule)| Ok((name.clone(), fact_rule(rule)?))).collect()
 }
 
 fn fact_rule(raw: &Spanned<RawFact>) -> Checked<FactRule> {

@@ -178,6 +178,7 @@ impl Loader {
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,
             signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,
+            tools: raw.tool.iter().map(|tool| shared::tool(tool, &self.server)).collect::<Checked<_>>()?,
             settings: raw
                 .settings
                 .into_iter()

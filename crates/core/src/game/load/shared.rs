@@ -1,10 +1,33 @@
 //! Names of assets and signed parts.
 
-use super::{Checked, glob};
-use crate::game::{
-    Assets, Signatures, Wins,
-    raw::{RawAssets, RawSignatures},
+use super::{Checked, glob, template};
+use crate::{
+    game::{
+        Assets, Signatures, Tool, Wins,
+        raw::{RawAssets, RawSignatures, RawTool},
+    },
+    id::TreePath,
 };
+
+pub(super) fn tool(raw: &RawTool, server: &[String]) -> Checked<Tool> {
+    let span = raw.run.first().map_or(0..0, toml::Spanned::span);
+    for path in &raw.writes.0 {
+        TreePath::new(path).map_err(|error| (span.clone(), error.to_string()))?;
+    }
+    if raw.run.is_empty() || raw.writes.0.is_empty() || raw.after.is_empty() {
+        return Err((
+            span,
+            "a tool has \"after\", \"reads\", \"run\" and \"writes\", none of them empty".into(),
+        ));
+    }
+    Ok(Tool {
+        after: raw.after.iter().map(glob).collect::<Checked<_>>()?,
+        reads: raw.reads.iter().map(glob).collect::<Checked<_>>()?,
+        read_patterns: raw.reads.iter().map(|text| text.as_ref().clone()).collect(),
+        command: raw.run.iter().map(|text| template(text, server)).collect::<Checked<_>>()?,
+        writes: raw.writes.0.clone(),
+    })
+}
 
 pub(super) fn assets(raw: &RawAssets) -> Checked<Assets> {
     let wins = match raw.wins.as_ref().as_str() {

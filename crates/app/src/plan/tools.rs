@@ -1,0 +1,196 @@
+//! The game's own tools: a file that is compiled from others is made anew before a change is carried out, so that it is put with everything
+//! else and taken back with it.
+
+use std::{
+    collections::BTreeMap,
+    fs,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use yalotheca_core::{
+    change::{ChangeSet, Source, Step},
+    game::{Scope, Tool},
+    id::{Digest, TreePath},
+};
+use yalotheca_host::{
+    sources::{ByteSource, Sources},
+    survey::SurveyError,
+    tree::EntryKind,
+    trust::Invocation,
+};
+
+use crate::{AppError, Server};
+
+/// A tool may take so long.
+const PATIENCE: Duration = Duration::from_secs(300);
+
+/// Returns the tools that a change calls for.
+pub fn due<'s>(server: &'s Server, change: &ChangeSet) -> Vec<&'s Tool> {
+    let touches = |tool: &&Tool| {
+        let files =
+            change.steps.iter().filter(|step| matches!(step, Step::Put { .. } | Step::SetAside { .. }));
+        files.into_iter().any(|step| tool.is_after(step.path().as_str()))
+    };
+    server.game.tools.iter().filter(touches).collect()
+}
+
+/// Refuses a change whose tools this account has not allowed, and says what they are going to do.
+///
+/// # Errors
+/// Where one is not allowed.
+pub fn announce(server: &Server, tools: &[&Tool]) -> Result<Vec<String>, AppError> {
+    let mut says = Vec::new();
+    for tool in tools {
+        let invocation = invocation(tool, &server.survey.scope)?;
+        let name = invocation.as_ref().map_or_else(String::new, |invocation| {
+            invocation.program.file_name().unwrap_or_default().to_string_lossy().into_owned()
+        });
+        if let Some(invocation) = invocation.as_ref().filter(|invocation| !invocation.program.exists()) {
+            return Err(AppError::Refused {
+                what: format!(
+                    "{} makes {}, and there is no such program",
+                    invocation.program.display(),
+                    tool.writes.join(" and ")
+                ),
+                hint: Some(
+                    "install it, or say in yalotheca.toml where it is: [server.values]; nothing was changed"
+                        .into(),
+                ),
+            });
+        }
+        server.require_trust_in(invocation, &format!("to make {}", tool.writes.join(" and ")))?;
+        says.push(format!("{} is made anew by {name}.", tool.writes.join(" and ")));
+    }
+    Ok(says)
+}
+
+fn invocation(tool: &Tool, scope: &Scope) -> Result<Option<Invocation>, AppError> {
+    Ok(Invocation::of(&tool.command, &BTreeMap::new(), scope).map_err(SurveyError::Render)?)
+}
+
+/// Runs a tool on copies of what it reads, as that will be after a change, and adds what it writes to the change. The folder with the
+/// copies has to last until the change is carried out.
+///
+/// # Errors
+/// Where it cannot be run, fails, or writes nothing; then nothing was changed.
+pub fn run(
+    server: &Server,
+    tool: &Tool,
+    (change, bytes): (&mut ChangeSet, &mut Sources),
+) -> Result<tempfile::TempDir, AppError> {
+    let failed = |what: &str| {
+        let what = what.to_owned();
+        move |source| AppError::Io { what: what.clone(), source }
+    };
+    let folder = tempfile::tempdir().map_err(failed("a folder for the game's tool"))?;
+    for path in present(server, tool)? {
+        let mut to = create(folder.path(), &path)?;
+        server.tree.copy_to(&path, &mut to)?;
+    }
+    for step in &change.steps {
+        match step {
+            Step::Put { path, source, after, .. } if tool.reads(path.as_str()) => {
+                let mut to = create(folder.path(), path)?;
+                let failed = failed(path.as_str());
+                match (source, bytes.get(after)) {
+                    (Source::Text(text), _) => {
+                        std::io::Write::write_all(&mut to, &text.bytes()).map_err(failed)?;
+                    }
+                    (_, Some(ByteSource::Server(from))) => drop(server.tree.copy_to(from, &mut to)?),
+                    (
+                        _,
+                        Some(ByteSource::File(from) | ByteSource::Cached(from) | ByteSource::Fresh(from)),
+                    ) => {
+                        let mut from = fs::File::open(from).map_err(&failed)?;
+                        std::io::copy(&mut from, &mut to).map_err(&failed)?;
+                    }
+                    (_, None) => {}
+                }
+            }
+            Step::SetAside { path, .. } if tool.reads(path.as_str()) => {
+                fs::remove_file(folder.path().join(path.as_str())).ok();
+            }
+            _ => {}
+        }
+    }
+    let scope = Scope { folder: folder.path().display().to_string(), ..server.survey.scope.clone() };
+    let Some(invocation) = invocation(tool, &scope)? else { return Ok(folder) };
+    let what = format!("running {}", invocation.program.display());
+    let (code, printed) = invocation.run(PATIENCE).map_err(failed(&what))?;
+    if code != 0 {
+        let last = printed.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or_default();
+        let source = std::io::Error::other(format!(
+            "it ended with exit code {code}: {}; nothing was changed",
+            last.trim()
+        ));
+        return Err(AppError::Io { what, source });
+    }
+    for name in &tool.writes {
+        put(server, (change, bytes), &folder.path().join(name), TreePath::new(name)?)?;
+    }
+    Ok(folder)
+}
+
+/// Adds a file that a tool has written.
+fn put(
+    server: &Server,
+    (change, bytes): (&mut ChangeSet, &mut Sources),
+    made: &Path,
+    path: TreePath,
+) -> Result<(), AppError> {
+    let written = fs::read(made).unwrap_or_default();
+    if written.is_empty() {
+        return Err(AppError::Refused {
+            what: format!("the game's tool has not written {path}; nothing was changed"),
+            hint: Some("run it by hand in the server's folder, and look what it says".into()),
+        });
+    }
+    let (after, size) = (Digest::of(&written), written.len() as u64);
+    let before = server.tree.digest_file(&path)?.map(|(digest, _)| digest);
+    change.steps.retain(|step| step.path() != &path);
+    if before != Some(after) {
+        bytes.insert(after, ByteSource::File(made.to_owned()));
+        change.steps.push(Step::Put { path, source: Source::Payload, before, after, size });
+    }
+    Ok(())
+}
+
+/// The files on the server that a tool reads.
+fn present(server: &Server, tool: &Tool) -> Result<Vec<TreePath>, AppError> {
+    let mut next: Vec<TreePath> = Vec::new();
+    for root in tool.read_roots() {
+        next.push(if root.is_empty() { TreePath::root() } else { TreePath::new(root)? });
+    }
+    next.sort();
+    next.dedup();
+    let mut paths = Vec::new();
+    let is_root = |folder: &TreePath| folder.is_root();
+    while !next.is_empty() {
+        let mut inner = Vec::new();
+        for (folder, list) in next.iter().zip(server.tree.list(&next, false)?) {
+            for (name, kind) in list {
+                let Ok(path) = folder.join(&name) else { continue };
+                match kind {
+                    // Of the server's folder itself only the files are looked at.
+                    EntryKind::Folder if !is_root(folder) => inner.push(path),
+                    EntryKind::File(_) if tool.reads(path.as_str()) => paths.push(path),
+                    _ => {}
+                }
+            }
+        }
+        next = inner;
+    }
+    paths.sort();
+    paths.dedup();
+    Ok(paths)
+}
+
+fn create(folder: &Path, path: &TreePath) -> Result<fs::File, AppError> {
+    let at: PathBuf = folder.join(path.as_str());
+    let failed = |source| AppError::Io { what: at.display().to_string(), source };
+    if let Some(above) = at.parent() {
+        fs::create_dir_all(above).map_err(failed)?;
+    }
+    fs::File::create(&at).map_err(failed)
+}

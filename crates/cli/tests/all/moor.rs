@@ -1,0 +1,246 @@
+//! Items of a Mossgarrow server: numbers, names, keys, regions, clashes, and the file that is compiled from grids.
+
+use std::{fs, os::unix::fs::PermissionsExt};
+
+use yalotheca_standin::{
+    catalogue_host::CatalogueHost,
+    moor::{self, ITEMS},
+};
+
+use crate::harness::{Done, World, program};
+
+/// A moor whose server has started once, with an item host and the game's tool.
+struct Moor {
+    world: World,
+    _host: CatalogueHost,
+}
+
+impl Moor {
+    fn new() -> Result<Self, Box<dyn std::error::Error>> {
+        let moor = Self::unmanaged()?;
+        moor.adopt()?;
+        moor.world.run(&["trial"]).code(0);
+        Ok(moor)
+    }
+
+    /// The same, without anything of ours.
+    fn unmanaged() -> Result<Self, Box<dyn std::error::Error>> {
+        let world = World::empty()?;
+        moor::write_server(&world.server(), crate::harness::free_port()?)?;
+        let pages = world.root().join("item-host");
+        moor::write_item_host(&pages)?;
+        let host = CatalogueHost::start(pages)?;
+        let ini =
+            world.read("garrow.ini")?.replace("item_host =", &format!("item_host = {}", host.address()));
+        world.write("garrow.ini", ini.trim_end_matches('/'))?;
+        let tool = world.root().join("mossgarrow-index");
+        fs::write(
+            &tool,
+            format!("#!/bin/sh\nexec '{}' stand-in mossgarrow-index \"$@\"\n", program().display()),
+        )?;
+        fs::set_permissions(&tool, fs::Permissions::from_mode(0o755))?;
+        Ok(Self { world, _host: host })
+    }
+
+    fn adopt(&self) -> Done {
+        let server = format!("program={}", self.world.stand_in("mossgarrow")?.display());
+        let index = format!("index={}", self.world.root().join("mossgarrow-index").display());
+        self.world.run(&["adopt", "--name", "Larkspur Moor", "--set", &server, "--set", &index]).code(0);
+        self.world.run(&["game", "trust", "mossgarrow", "--yes"]).code(0);
+        Ok(())
+    }
+}
+
+#[test]
+fn a_whole_life_on_the_moor() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    let before = world.digests()?;
+    let page = format!("{}item/4410188-the-reed-fen", moor._host.address());
+    // A number and a page; what the page says that it needs comes along.
+    world.run(&["add", "4410021", "--yes"]).code(0).says(&["Heronry"]);
+    let added = world.run(&["add", &page, "--yes"]).code(0);
+    added.says(&[
+        "needs 4410300, which comes along",
+        "Rushlight",
+        "2: Reedfen",
+        "spawn/Reedfen",
+        "regions.bin is made anew",
+    ]);
+    assert!(world.read("launch.args")?.contains("--carry Heronry --carry Reedfen --carry Rushlight"));
+    let ini = world.read("garrow.ini")?;
+    assert!(ini.contains("carried = Heronry; Reedfen; Rushlight"), "{ini}");
+    assert!(ini.contains("ground = Reedfen; Basemarsh"), "{ini}");
+    assert!(world.read("regions.bin")?.contains("2 Reedfen"));
+    assert!(world.path("keys/bulrush.mkey").exists() && world.path("campaigns/Reedfen/open").is_dir());
+    world.run(&["keys"]).code(0).says(&[
+        "every part is signed",
+        "signs Heronry, Rushlight",
+        "the game's own",
+    ]);
+    // One asset is in two versions, another one twice the same.
+    world.run(&["clashes"]).code(1).says(&[
+        "1 asset in different versions",
+        "pier_04.tile",
+        "players see those of Reedfen",
+    ]);
+    world.run(&["trial"]).code(1).says(&["pier_04.tile comes from Heronry and Reedfen"]);
+    world.run(&["clashes", "keep", "pier_04.tile", "--from", "Heronry", "--yes"]).code(0);
+    world.run(&["clashes", "keep", "reeds_01.tile", "--from", "Heronry", "--yes"]).code(0);
+    world.run(&["clashes"]).code(0).says(&["from Heronry"]);
+    world.run(&["check"]).code(0);
+    world.run(&["trial"]).code(0).says(&["Heronry", "loaded"]);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    // The keeper goes: the other's copy comes back. One of two with the same key goes: the key stays.
+    world.run(&["drop", "Heronry", "--yes"]).code(0);
+    assert!(world.path("items/4410188/Reedfen/stream/shore/pier_04.tile").exists());
+    assert!(world.path("keys/sedge.mkey").exists(), "Rushlight is signed by it as well");
+    world.run(&["undo", "--yes"]).code(0);
+    assert!(!world.path("items/4410188/Reedfen/stream/shore/pier_04.tile").exists());
+    // All of it goes, and nothing is left of it.
+    world.run(&["drop", "Heronry", "Reedfen", "Rushlight", "--yes"]).code(0);
+    let after = world.digests()?;
+    for (path, bytes) in &after {
+        // The server itself rewrites its settings at each stop.
+        if path != "garrow.ini" {
+            assert_eq!(before.get(path), Some(bytes), "{path}");
+        }
+    }
+    assert_eq!(before.len(), after.len(), "{:?}", after.keys());
+    world.run(&["trial"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn each_fault_of_keys_and_signatures_is_told() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    world.run(&["add", "4410021", "4410300", "--yes"]).code(0);
+    let parts = "items/4410021/Heronry/parts";
+    let whole = fs::read(world.path("keys/sedge.mkey"))?;
+    // The key is not there.
+    fs::remove_file(world.path("keys/sedge.mkey"))?;
+    world.run(&["keys"]).code(1).says(&["signed by sedge, whose key is not here", "3 of 3 parts"]);
+    world.run(&["check"]).code(1).says(&["key-missing"]);
+    world.run(&["trial"]).code(1).says(&["is signed by no key in keys/"]);
+    world.run(&["fix", "--yes"]).code(0);
+    assert_eq!(fs::read(world.path("keys/sedge.mkey"))?, whole);
+    world.run(&["keys"]).code(0);
+    // A part was edited.
+    let part = fs::read(world.path(&format!("{parts}/marsh.mpk")))?;
+    fs::write(world.path(&format!("{parts}/marsh.mpk")), "edited")?;
+    world.run(&["keys"]).code(1).says(&["changed since sedge signed it", "marsh.mpk"]);
+    fs::write(world.path(&format!("{parts}/marsh.mpk")), &part)?;
+    // The signature is another part's; then there is none.
+    let signature = world.path(&format!("{parts}/marsh.mpk.sedge.sig"));
+    let good = fs::read(&signature)?;
+    fs::copy(world.path(&format!("{parts}/nests.mpk.sedge.sig")), &signature)?;
+    world.run(&["keys"]).code(1).says(&["the signature by sedge is wrong"]);
+    fs::remove_file(&signature)?;
+    world.run(&["keys"]).code(1).says(&["not signed"]);
+    fs::write(&signature, good)?;
+    world.run(&["keys"]).code(0);
+    // A key of nobody, a key that is none, and a second one of the same name.
+    fs::write(world.path("keys/stranger.mkey"), moor::key_file("stranger")?)?;
+    fs::write(world.path("keys/noise.mkey"), "not Base64!")?;
+    fs::create_dir_all(world.path("keys/old"))?;
+    fs::write(world.path("keys/old/sedge.mkey"), moor::key_file("impostor")?)?;
+    world.run(&["keys"]).code(1).says(&[
+        "signs nothing that is on",
+        "holds no key",
+        "another file of that name holds another key",
+    ]);
+    world.run(&["check"]).code(1).says(&["key-orphaned", "key-broken", "key-doubled"]);
+    Ok(())
+}
+
+#[test]
+fn a_moor_that_others_set_up_is_taken_over_as_it_is() -> Done {
+    let moor = Moor::unmanaged()?;
+    let world = &moor.world;
+    // Set up by hand: three items are there, one is carried by no list, one is listed only in one, a key was forgotten.
+    for item in ITEMS {
+        item.write(&world.path("items"))?;
+    }
+    world.write("content.json", "{\n    \"items\": {\"4410021\": {\"load\": true}, \"4410300\": {\"load\": true}},\n    \"ask_again_hours\": 6\n}\n")?;
+    let arguments = world.read("launch.args")?;
+    world.write("launch.args", &format!("{} --carry Rushlight --carry Heronry\n", arguments.trim_end()))?;
+    let ini = world.read("garrow.ini")?.replace("carried =", "carried = Heronry");
+    world.write("garrow.ini", &ini)?;
+    // It has been started before.
+    let first = std::process::Command::new(program())
+        .args(["stand-in", "mossgarrow"])
+        .arg(world.server())
+        .output()?;
+    assert!(first.status.success());
+    moor.adopt()?;
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    world.run(&["list"]).code(0).says(&["Reedfen", "off", "Heronry", "Rushlight"]);
+    let check = world.run(&["check"]).code(1);
+    check.says(&["Rushlight is only partly enabled", "garrow.ini", "keys/sedge.mkey", "key-missing"]);
+    world.run(&["order"]).code(0).says(&["1 Rushlight", "2 Heronry"]);
+    let before = world.digests()?;
+    world.run(&["fix", "--yes"]).code(0);
+    assert!(world.read("garrow.ini")?.contains("Rushlight"));
+    assert!(world.path("keys/sedge.mkey").exists());
+    world.run(&["check"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    let after = world.digests()?;
+    assert_eq!(before, after);
+    Ok(())
+}
+
+#[test]
+fn an_authors_list_decides_and_names_nobody_has_are_told() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    world.run(&["add", "4410021", "4410188", "--yes"]).code(0);
+    world
+        .run(&["clashes", "keep", "pier_05.tile", "--from", "Heronry"])
+        .code(2)
+        .says(&["did you mean pier_04.tile"]);
+    world.run(&["clashes", "keep", "pier_04.tile", "--from", "Nobody"]).code(2).says(&["not on this server"]);
+    fs::write(world.root().join("list.txt"), "* stream/shore/pier_04.tile\n- 'sluice.hull'\n\nghost.tile\n")?;
+    let list = world.root().join("list.txt").display().to_string();
+    let owns = world.run(&["clashes", "owns", &list, "--for", "Reedfen", "--yes"]).code(0);
+    owns.says(&[
+        "Reedfen has none of these names: ghost.tile",
+        "items/4410021/Heronry/stream/shore/pier_04.tile",
+    ]);
+    assert!(world.read("yalotheca.toml")?.contains("\"pier_04.tile\" = \"Reedfen\""));
+    assert!(!world.path("items/4410021/Heronry/stream/shore/pier_04.tile").exists());
+    world.run(&["clashes", "free", "pier_04.tile", "--yes"]).code(0);
+    assert!(world.path("items/4410021/Heronry/stream/shore/pier_04.tile").exists());
+    let json = world.run(&["clashes", "--json"]).code(1).json()?;
+    assert_eq!(json["clashes"][0]["name"], "pier_04.tile");
+    assert_eq!(json["kept"]["sluice.hull"], "Reedfen");
+    Ok(())
+}
+
+#[test]
+fn a_tool_that_fails_or_is_not_there_changes_nothing() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    let tool = world.root().join("mossgarrow-index");
+    let before = world.digests()?;
+    for (text, says) in [("exit 3", "exit code 3"), ("exit 0", "has not written regions.bin")] {
+        // One that says nothing of its own leaves what it was given.
+        fs::write(
+            &tool,
+            format!("#!/bin/sh\nrm -f \"$1/regions.bin\"\necho the fog is too thick\n{text}\n"),
+        )?;
+        world.run(&["game", "trust", "mossgarrow", "--yes"]).code(0);
+        let failed = world.run(&["add", "4410188", "--yes"]);
+        assert!(
+            failed.code != 0 && (failed.out.contains(says) || failed.err.contains(says)),
+            "{}{}",
+            failed.out,
+            failed.err
+        );
+        assert_eq!(world.digests()?, before);
+    }
+    fs::remove_file(&tool)?;
+    world.run(&["add", "4410188", "--yes"]).code(5).says(&["there is no such program"]);
+    assert_eq!(world.digests()?, before);
+    Ok(())
+}
