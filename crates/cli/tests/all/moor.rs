@@ -12,7 +12,7 @@ use crate::harness::{Done, World, program};
 /// A moor whose server has started once, with an item host and the game's tool.
 struct Moor {
     world: World,
-    _host: CatalogueHost,
+    host: CatalogueHost,
 }
 
 impl Moor {
@@ -39,7 +39,7 @@ impl Moor {
             format!("#!/bin/sh\nexec '{}' stand-in mossgarrow-index \"$@\"\n", program().display()),
         )?;
         fs::set_permissions(&tool, fs::Permissions::from_mode(0o755))?;
-        Ok(Self { world, _host: host })
+        Ok(Self { world, host })
     }
 
     fn adopt(&self) -> Done {
@@ -56,7 +56,7 @@ fn a_whole_life_on_the_moor() -> Done {
     let moor = Moor::new()?;
     let world = &moor.world;
     let before = world.digests()?;
-    let page = format!("{}item/4410188-the-reed-fen", moor._host.address());
+    let page = format!("{}item/4410188-the-reed-fen", moor.host.address());
     // A number and a page; what the page says that it needs comes along.
     world.run(&["add", "4410021", "--yes"]).code(0).says(&["Heronry"]);
     let added = world.run(&["add", &page, "--yes"]).code(0);

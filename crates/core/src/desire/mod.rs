@@ -138,7 +138,7 @@ pub fn desire(
     // Most contents have an entry and a file or more.
     desired.registrations.reserve(lineup.len());
     let files = lineup.iter().map(|entry| entry.payload.files.len());
-    let mut placements: Vec<(TreePath, Placement)> = Vec::with_capacity(files.sum());
+    let mut placements: Vec<Placing> = Vec::with_capacity(files.sum());
     for LineupEntry { locked, payload } in lineup {
         if locked.release.side == Side::Player {
             continue;
@@ -175,8 +175,9 @@ pub fn desire(
             let placement = Placement { content: content.clone(), size: file.size, digest: file.digest };
             let copies = places.copies_of(file).map_err(failed)?.into_iter();
             let copies = copies.filter(|path| !locked.found.unplaced.contains(path));
-            placements.extend(copies.map(|path| (path, placement.clone())));
-            placements.push((path, placement));
+            let copies = copies.map(|path| Placing { path, placement: placement.clone(), is_copy: true });
+            placements.extend(copies);
+            placements.push(Placing { path, placement, is_copy: false });
         }
         let from = desired.registrations.len();
         register(kind, &scope, (locked, off), &mut desired.registrations).map_err(wrong)?;
@@ -211,21 +212,30 @@ fn gives_way(
     keeper.is_some_and(|keeper| lineup.iter().any(|entry| entry.locked.id == *keeper && !entry.locked.off))
 }
 
-/// Sorts placements by their paths. Two contents must not place one path.
-fn by_path(mut placements: Vec<(TreePath, Placement)>) -> Result<BTreeMap<TreePath, Placement>, DesireError> {
-    placements.sort_by(|a, b| a.0.cmp(&b.0));
-    // Several may bring the same file: a key of the one who made them all, say. It stays as long as one of them does.
-    let clash = placements.windows(2).find(|two| {
-        two[0].0 == two[1].0 && two[0].1.content != two[1].1.content && two[0].1.digest != two[1].1.digest
-    });
-    match clash {
-        Some([(path, first), (_, second)]) => Err(DesireError::SamePath {
-            path: path.clone(),
-            first: first.content.clone(),
-            second: second.content.clone(),
-        }),
-        _ => Ok(placements.into_iter().collect()),
+/// A file that is going to be placed.
+struct Placing {
+    path: TreePath,
+    placement: Placement,
+    /// Whether it is placed besides.
+    is_copy: bool,
+}
+
+/// Sorts placements by their paths. Two contents must not place one path, unless both bring the same copy: a key of the one who made
+/// both, say. It stays as long as one of them does.
+fn by_path(mut placements: Vec<Placing>) -> Result<BTreeMap<TreePath, Placement>, DesireError> {
+    placements.sort_by(|a, b| a.path.cmp(&b.path));
+    let is_clash = |[one, other]: [&Placing; 2]| {
+        let is_shared = one.is_copy && other.is_copy && one.placement.digest == other.placement.digest;
+        one.path == other.path && one.placement.content != other.placement.content && !is_shared
+    };
+    if let Some([first, second]) = placements.windows(2).find(|two| is_clash([&two[0], &two[1]])) {
+        return Err(DesireError::SamePath {
+            path: first.path.clone(),
+            first: first.placement.content.clone(),
+            second: second.placement.content.clone(),
+        });
     }
+    Ok(placements.into_iter().map(|Placing { path, placement, .. }| (path, placement)).collect())
 }
 
 /// Several blocks of one content in one file get names of their own.
