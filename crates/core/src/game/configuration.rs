@@ -126,6 +126,10 @@ pub struct Reference {
     pub format: Format,
     /// Where they stand; `*` stands for any one name.
     pub each: Pointer,
+    /// Whether the names of what stands there count, and not the values.
+    pub keys: bool,
+    /// A place below each: only where it says `true`, the name counts.
+    pub only_if: Option<Pointer>,
     /// What separates them, where several are one text.
     pub separator: Option<String>,
     /// A pattern with the group `item`: which part of a value names something; where it does not fit, nothing does.
@@ -177,6 +181,13 @@ pub enum Target {
         /// The files.
         files: GlobMatcher,
         /// The same as written.
+        pattern: String,
+    },
+    /// The name of a folder with something in it.
+    FolderOf {
+        /// What lies in such folders.
+        files: GlobMatcher,
+        /// The folders, as written.
         pattern: String,
     },
     /// A path below a folder.

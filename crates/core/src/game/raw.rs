@@ -392,6 +392,10 @@ pub(super) struct RawSchemaLine {
 pub(super) struct RawReference {
     pub(super) each: Option<Text>,
     pub(super) once: Option<Text>,
+    #[serde(rename = "each-key")]
+    pub(super) each_key: Option<Text>,
+    #[serde(rename = "if")]
+    pub(super) only_if: Option<Text>,
     pub(super) is: Option<OneOrManyTargets>,
     pub(super) separator: Option<String>,
     #[serde(rename = "seen-as")]
@@ -405,7 +409,7 @@ pub(super) struct RawReference {
 #[derive(Deserialize)]
 #[serde(
     untagged,
-    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { path-of = … }, { below = … }, { words = [ … ] }, or a list of these"
+    expecting = "{ stem-of = … }, { entry = … }, { key-of = … }, { path-of = … }, { folder-of = … }, { below = … }, { words = [ … ] }, or a list of these"
 )]
 pub(super) enum OneOrManyTargets {
     One(RawTarget),
@@ -421,6 +425,7 @@ pub(super) struct RawTarget {
     pub(super) words: Option<Vec<String>>,
     pub(super) below: Option<String>,
     pub(super) path_of: Option<String>,
+    pub(super) folder_of: Option<String>,
     pub(super) separator: Option<String>,
     #[serde(rename = "as")]
     pub(super) form: Option<String>,

@@ -99,6 +99,32 @@ fn values(
     Some(found)
 }
 
+/// The names at a place of all files that a pattern names, those alone at which another place says `true`.
+fn keys(
+    files: &mut dyn Files,
+    (pattern, glob, format): (&str, &GlobMatcher, Format),
+    at: &Pointer,
+    only_if: Option<&Pointer>,
+) -> Option<Vec<(String, Spot)>> {
+    let mut found = Vec::new();
+    for file in files.named(pattern, glob) {
+        let Some(text) = files.text(&file) else { continue };
+        let document = Document::parse(format, text.text()).ok()?;
+        for key in document.keys(at) {
+            let place = at.join(&key);
+            let is_on = |below: &Pointer| {
+                let place = below.tokens().iter().fold(place.clone(), |place, token| place.join(token));
+                document.get(&place).is_some_and(|value| value.plain() == "true")
+            };
+            if only_if.is_none_or(is_on) {
+                let spot = Spot { file: file.clone(), line: document.line_of(&place).unwrap_or(1) };
+                found.push((key, spot));
+            }
+        }
+    }
+    Some(found)
+}
+
 fn stem(path: &TreePath) -> String {
     let name = path.name();
     name.split_once('.').map_or(name, |(stem, _)| stem).to_owned()
@@ -113,6 +139,17 @@ fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)
         Target::PathOf { files: glob, pattern } => {
             let paths = files.named(pattern, glob).iter().map(ToString::to_string).collect();
             (paths, format!("no such file among {pattern}"))
+        }
+        Target::FolderOf { files: glob, pattern } => {
+            let depth = pattern.trim_end_matches('/').matches('/').count();
+            let inside = files.named(&format!("{}/**", pattern.trim_end_matches('/')), glob);
+            let name = |path: &TreePath| {
+                // The name at that depth, of what lies in the folder.
+                let mut parts = path.as_str().split('/').skip(depth);
+                let name = parts.next()?.to_owned();
+                parts.next().map(|_| name)
+            };
+            (inside.iter().filter_map(name).collect(), format!("no folder {pattern} of that name"))
         }
         Target::Entry { files: glob, pattern, format, at, separator } => {
             let found = values(files, (pattern, glob, *format), at, separator.as_deref())?;
@@ -142,12 +179,16 @@ fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)
 pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
     let mut found = Vec::new();
     for reference in references {
-        let Reference { files: glob, pattern, format, each, separator, seen_as, is, once, called } =
+        let Reference { files: glob, pattern, format, each, separator, seen_as, is, once, called, .. } =
             reference;
-        // A file that cannot be read is told elsewhere.
-        let Some(mut all) = values(files, (pattern, glob, *format), each, separator.as_deref()) else {
-            continue;
+        let of_files = (pattern.as_str(), glob, *format);
+        let all = if reference.keys {
+            keys(files, of_files, each, reference.only_if.as_ref())
+        } else {
+            values(files, of_files, each, separator.as_deref())
         };
+        // A file that cannot be read is told elsewhere.
+        let Some(mut all) = all else { continue };
         if let Some(seen_as) = seen_as {
             let part = |(value, at): (String, Spot)| {
                 let part = seen_as.captures(&value)?.name("item")?.as_str().to_owned();
@@ -181,6 +222,8 @@ pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
         if !all_known {
             continue;
         }
+        known.sort_unstable();
+        known.dedup();
         for (value, at) in all {
             let below = is.iter().any(|target| match target {
                 Target::Below(folder) => {

@@ -47,13 +47,25 @@ impl Loader {
 
     pub(super) fn reference(&self, raw: Spanned<RawReference>) -> Checked<Reference> {
         let (whole, raw) = (raw.span(), raw.into_inner());
-        let (place, once) = match (&raw.each, &raw.once) {
-            (Some(each), None) => (each, false),
-            (None, Some(once)) => (once, true),
-            (each, once) => {
+        let (place, once) = match (&raw.each, &raw.each_key, &raw.once) {
+            (Some(each), None, None) | (None, Some(each), None) => (each, false),
+            (None, None, Some(once)) => (once, true),
+            (each, _, once) => {
                 let span = each.as_ref().or(once.as_ref()).map_or(whole, Spanned::span);
-                return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
+                return Err((
+                    span,
+                    "a reference has either \"each\" or \"each-key\", and \"is\", or \"once\"".into(),
+                ));
             }
+        };
+        let keys = raw.each_key.is_some();
+        let only_if = match &raw.only_if {
+            Some(text) if keys => {
+                let at = Pointer::parse(text.as_ref()).map_err(|error| (text.span(), error.to_string()))?;
+                Some(at)
+            }
+            Some(text) => return Err((text.span(), "\"if\" goes with \"each-key\"".into())),
+            None => None,
         };
         let span = place.span();
         let (files, pattern, format, each) = self.spot(place, raw.form.as_ref())?;
@@ -72,12 +84,17 @@ impl Loader {
         } else {
             raw.called
         };
-        Ok(Reference { files, pattern, format, each, separator: raw.separator, seen_as, is, once, called })
+        let separator = raw.separator;
+        Ok(Reference { files, pattern, format, each, keys, only_if, separator, seen_as, is, once, called })
     }
 
     fn target(&self, raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {
         let text = |text: String| Text::new(span.clone(), text);
         let form = raw.form.map(text);
+        if let Some(pattern) = raw.folder_of {
+            let inside = text(format!("{}/**", pattern.trim_end_matches('/')));
+            return Ok(Target::FolderOf { files: files(&inside)?, pattern });
+        }
         match (raw.stem_of, raw.entry, raw.key_of, raw.words, raw.below, raw.path_of) {
             (Some(pattern), None, None, None, None, None) => {
                 Ok(Target::StemOf { files: files(&text(pattern.clone()))?, pattern })
@@ -100,7 +117,7 @@ impl Loader {
             }
             _ => Err((
                 span.clone(),
-                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … }, { path-of = … }, { below = … } or { words = [ … ] }"
+                "what is named is one of { stem-of = … }, { entry = … }, { key-of = … }, { path-of = … }, { folder-of = … }, { below = … } or { words = [ … ] }"
                     .into(),
             )),
         }
