@@ -84,7 +84,8 @@ impl Files for Overlaid<'_> {
     }
 
     fn has(&mut self, path: &TreePath) -> bool {
-        self.put.contains_key(path)
+        // A folder is there once something is put into it.
+        self.put.keys().any(|put| put.is_within(path))
             || !self.gone.contains(path) && self.tree.kind_of(path).is_ok_and(|found| found.is_some())
     }
 }

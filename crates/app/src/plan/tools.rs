@@ -110,6 +110,13 @@ pub fn run(
             }
             Step::SetAside { path, .. } if tool.reads(path.as_str()) => {
                 fs::remove_file(folder.path().join(path.as_str())).ok();
+                // A folder in which nothing is left goes as well.
+                let above = std::iter::successors(path.parent(), TreePath::parent);
+                for outer in above.take_while(|outer| !outer.is_root()) {
+                    if fs::remove_dir(folder.path().join(outer.as_str())).is_err() {
+                        break;
+                    }
+                }
             }
             _ => {}
         }

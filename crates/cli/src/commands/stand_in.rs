@@ -84,6 +84,7 @@ pub(crate) fn run(args: &StandInArgs, ui: &Ui) -> Result<ExitCode, AppError> {
             moor::write_tweaks(&folder.join("tweaks")).map_err(failed)?;
             moor::write_item_host(&folder.join("item-host")).map_err(failed)?;
             super::demo::write_program(&folder.join("bin"), "mossgarrow").map_err(failed)?;
+            super::demo::write_tool(&folder.join("bin"), "mossgarrow-index").map_err(failed)?;
             Ok(ExitCode::SUCCESS)
         }
         StandIn::Kites { folder } => {

@@ -60,6 +60,7 @@ fn a_whole_life_on_the_moor() -> Done {
     // A number and a page; what the page says that it needs comes along.
     world.run(&["add", "4410021", "--yes"]).code(0).says(&["Heronry"]);
     let added = world.run(&["add", &page, "--yes"]).code(0);
+    let added_out = added.out.clone();
     added.says(&[
         "needs 4410300, which comes along",
         "Rushlight",
@@ -67,6 +68,7 @@ fn a_whole_life_on_the_moor() -> Done {
         "spawn/Reedfen",
         "regions.bin is made anew",
     ]);
+    assert!(!added_out.contains("would break"), "{added_out}");
     assert!(world.read("launch.args")?.contains("--carry Heronry --carry Reedfen --carry Rushlight"));
     let ini = world.read("garrow.ini")?;
     assert!(ini.contains("carried = Heronry; Reedfen; Rushlight"), "{ini}");
@@ -242,5 +244,57 @@ fn a_tool_that_fails_or_is_not_there_changes_nothing() -> Done {
     fs::remove_file(&tool)?;
     world.run(&["add", "4410188", "--yes"]).code(5).says(&["there is no such program"]);
     assert_eq!(world.digests()?, before);
+    Ok(())
+}
+
+#[test]
+fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
+    let moor = Moor::unmanaged()?;
+    let world = &moor.world;
+    let mut listed = Vec::new();
+    let mut names = Vec::new();
+    for at in 0..40_u64 {
+        let name: &'static str = Box::leak(format!("Islet{at:02}").into_boxed_str());
+        let item = moor::Item { number: 5_500_000 + at, name, streams: &[], owns: &[], ..ITEMS[0].clone() };
+        item.write(&world.path("items"))?;
+        listed.push(format!("    \"{}\": {{\"load\": true}}", item.number));
+        names.push(name);
+    }
+    fs::write(world.path("keys/sedge.mkey"), moor::key_file("sedge")?)?;
+    // One number is nobody's, one name is in the wrong case, one part was changed after it was signed.
+    listed.push("    \"5599999\": {\"load\": true}".to_owned());
+    let carried: Vec<String> = names
+        .iter()
+        .map(|name| if *name == "Islet07" { "islet07".to_owned() } else { (*name).to_owned() })
+        .collect();
+    fs::write(world.path("items/5500011/Islet11/parts/marsh.mpk"), "changed")?;
+    world.write(
+        "content.json",
+        &format!("{{\n  \"items\": {{\n{}\n  }},\n  \"ask_again_hours\": 6\n}}\n", listed.join(",\n")),
+    )?;
+    let arguments = world.read("launch.args")?;
+    world
+        .write("launch.args", &format!("{} --carry {}\n", arguments.trim_end(), carried.join(" --carry ")))?;
+    let ini = world.read("garrow.ini")?.replace("carried =", &format!("carried = {}", names.join("; ")));
+    world.write("garrow.ini", &ini)?;
+    let first = std::process::Command::new(program())
+        .args(["stand-in", "mossgarrow"])
+        .arg(world.server())
+        .output()?;
+    assert!(first.status.success());
+    moor.adopt()?;
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    let json = world.run(&["check", "--json"]).code(1).json()?;
+    let troubles = json["findings"]
+        .as_array()
+        .ok_or("findings")?
+        .iter()
+        .filter(|finding| finding["weight"] == "trouble");
+    let says: Vec<String> =
+        troubles.map(|finding| finding["says"].as_str().unwrap_or_default().to_owned()).collect();
+    let about = |word: &str| says.iter().filter(|says| says.contains(word)).count();
+    assert!(about("5599999") > 0 && about("slet07") > 0 && about("Islet11") > 0, "{says:#?}");
+    assert_eq!(says.len(), about("5599999") + about("slet07") + about("Islet11"), "{says:#?}");
+    assert!(json.to_string().contains("did you mean Islet07"), "{json:#}");
     Ok(())
 }

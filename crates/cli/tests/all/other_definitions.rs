@@ -129,3 +129,93 @@ fn a_server_without_catalogues_says_how_to_get_one() -> Done {
         .says(&["no catalogue has a content called lamp", "yalotheca catalogue add"]);
     Ok(())
 }
+
+/// A game whose parts are known by a ticket, signed, and of which the first counts.
+const FERRY: &str = r#"
+format = 1
+name = "ferry"
+title = "Ferry"
+[values]
+compiler = { default = "compile-decks" }
+[recognise]
+all = ["ferry.yml"]
+[run]
+command = ["ferry-server"]
+stop = "TERM"
+ready = "open"
+[kind.deck]
+shape = "folder"
+marker = "ticket.txt"
+facts = { ticket = { own-name = '^deck-(?<fact>\w+)$' }, cabins = { folders = "cabins/*" } }
+id = "deck-{{ fact.ticket }}"
+place = [
+  { into = "decks/deck-{{ fact.ticket }}/" },
+  { also = true, take = "seals/*", strip = 1, into = "trusted/" },
+]
+register = [
+  { list = "ferry.yml#/decks", item = "{{ fact.ticket }}", ordered = true },
+  { list = "ferry.yml#/cabins", item = "{{ it }}", for-each = "cabins" },
+]
+[assets]
+files = ["decks/*/paint/*"]
+wins = "first"
+[signatures]
+scheme = "ed25519"
+parts = "decks/*/hull.bin"
+signature = "{{ part }}@{{ key }}"
+keys = "trusted/*"
+[[tool]]
+after = ["decks/**"]
+reads = ["decks/**"]
+run = ["{{ values.compiler }}", "{{ folder }}"]
+writes = "decks.idx"
+"#;
+
+#[test]
+fn another_game_says_the_same_in_the_same_words() -> Done {
+    let world = World::empty()?;
+    world.write("games/ferry.toml", FERRY)?;
+    world.write("ferry.yml", "decks: []\n")?;
+    let tool = world.root().join("compile-decks");
+    fs::write(&tool, "#!/bin/sh\ncd \"$1\" && ls decks > decks.idx\n")?;
+    fs::set_permissions(&tool, std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
+    for (deck, paint) in [("deck-north", "white"), ("deck-south", "green")] {
+        let folder = world.root().join(deck);
+        for part in ["paint", "seals", "cabins/lounge"] {
+            fs::create_dir_all(folder.join(part))?;
+        }
+        fs::write(folder.join("ticket.txt"), "")?;
+        fs::write(folder.join("hull.bin"), deck)?;
+        fs::write(folder.join("cabins/lounge/chairs"), deck)?;
+        fs::write(folder.join("paint/railing"), paint)?;
+        fs::write(folder.join("seals/yard.pub"), yalotheca_standin::moor::key_file("yard")?)?;
+        let signature = yalotheca_standin::moor::signature_file("yard", deck.as_bytes())?;
+        fs::write(folder.join("hull.bin@yard"), signature)?;
+    }
+    world.run(&["game", "trust", "ferry", "--yes"]).code(0);
+    world.run(&["adopt", "--set", &format!("compiler={}", tool.display())]).code(0);
+    let (north, south) = (world.root().join("deck-north"), world.root().join("deck-south"));
+    world
+        .run(&["add", &north.display().to_string(), "--yes"])
+        .code(0)
+        .says(&["decks.idx is made anew by compile-decks"]);
+    world.run(&["add", &south.display().to_string(), "--yes"]).code(0);
+    let settings = world.read("ferry.yml")?;
+    assert!(
+        settings.contains("north") && settings.contains("south") && settings.contains("lounge"),
+        "{settings}"
+    );
+    assert_eq!(world.read("decks.idx")?, "deck-north\ndeck-south\n");
+    world.run(&["keys"]).code(0).says(&[
+        "signed by yard",
+        "trusted/yard.pub",
+        "signs deck-north, deck-south",
+    ]);
+    world.run(&["clashes"]).code(1).says(&["railing", "players see those of deck-north"]);
+    world.run(&["drop", "deck-north", "--yes"]).code(0);
+    assert_eq!(world.read("decks.idx")?, "deck-south\n");
+    assert!(world.path("trusted/yard.pub").exists());
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(world.read("decks.idx")?, "deck-north\ndeck-south\n");
+    Ok(())
+}

@@ -88,6 +88,8 @@ pub(super) struct World {
     running: std::cell::RefCell<Option<remote::Started>>,
     /// What commands find in their environment.
     environment: Vec<(String, String)>,
+    /// What `adopt` is told besides.
+    values: Vec<(&'static str, PathBuf)>,
 }
 
 pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
@@ -118,7 +120,7 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
     }
     world.stays = args.into.is_some();
     if args.untouched {
-        build_moor(&root).map_err(failed("building the demo's moor"))?;
+        build_moor(&root, None).map_err(failed("building the demo's moor"))?;
         return untouched(&world, ui);
     }
     let host = if args.into.is_none() {
@@ -143,7 +145,10 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
     if args.quick {
         return finish(&report, args.into.is_some().then_some(&world), ui);
     }
-    let mut moor = build_moor(&root).map_err(failed("building the demo's moor"))?;
+    let pages = root.join("item-host");
+    moor::write_item_host(&pages).map_err(failed("writing the items' pages"))?;
+    let items = CatalogueHost::start(pages).map_err(failed("starting the item host"))?;
+    let mut moor = build_moor(&root, Some(&items)).map_err(failed("building the demo's moor"))?;
     moor.stays = world.stays;
     for one in MOOR {
         report.acts.push(act(&moor, one, ui)?);
@@ -167,10 +172,19 @@ pub(super) fn free_port() -> io::Result<u16> {
 
 /// Writes the program that runs a stand-in's server, and returns where.
 pub(super) fn write_program(folder: &Path, game: &str) -> io::Result<PathBuf> {
-    let program = folder.join(format!("{game}-server"));
+    write_script(folder, &format!("{game}-server"), game)
+}
+
+/// Writes a game's own tool, and returns where.
+pub(super) fn write_tool(folder: &Path, tool: &str) -> io::Result<PathBuf> {
+    write_script(folder, tool, tool)
+}
+
+fn write_script(folder: &Path, name: &str, stand_in: &str) -> io::Result<PathBuf> {
+    let program = folder.join(name);
     fs::create_dir_all(folder)?;
     let own = std::env::current_exe()?;
-    fs::write(&program, format!("#!/bin/sh\nexec '{}' stand-in {game} \"$@\"\n", own.display()))?;
+    fs::write(&program, format!("#!/bin/sh\nexec '{}' stand-in {stand_in} \"$@\"\n", own.display()))?;
     fs::set_permissions(&program, fs::Permissions::from_mode(0o755))?;
     Ok(program)
 }
@@ -192,15 +206,23 @@ pub(super) fn build(root: &Path) -> io::Result<World> {
         address: None,
         running: std::cell::RefCell::default(),
         environment: Vec::new(),
+        values: Vec::new(),
     })
 }
 
-/// Builds the second server.
-fn build_moor(root: &Path) -> io::Result<World> {
+/// Builds the second server. Its items come from a host, if there is one.
+fn build_moor(root: &Path, item_host: Option<&CatalogueHost>) -> io::Result<World> {
     let server = root.join("moor");
     moor::write_server(&server, free_port()?)?;
     moor::write_tweaks(&root.join("tweaks"))?;
+    if let Some(host) = item_host {
+        let settings = fs::read_to_string(server.join("garrow.ini"))?;
+        let at = host.address();
+        let settings = settings.replace("item_host =", &format!("item_host = {}", at.trim_end_matches('/')));
+        fs::write(server.join("garrow.ini"), settings)?;
+    }
     let program = write_program(&root.join("bin"), "mossgarrow")?;
+    let tool = write_tool(&root.join("bin"), "mossgarrow-index")?;
     Ok(World {
         root: root.to_owned(),
         server,
@@ -212,6 +234,7 @@ fn build_moor(root: &Path) -> io::Result<World> {
         address: None,
         running: std::cell::RefCell::default(),
         environment: Vec::new(),
+        values: vec![("index", tool)],
     })
 }
 
@@ -247,6 +270,15 @@ fn by_hand(
     Ok(report)
 }
 
+/// Says to `adopt` where the server, its catalogue and its programs are.
+fn tell_adopt(world: &World, words: &mut Vec<String>) {
+    words.splice(1..1, world.address.clone());
+    words.extend(["--catalogue".into(), format!("{}={}", world.name, world.catalogue)]);
+    words.extend(["--set".into(), format!("program={}", world.program.display())]);
+    let values = world.values.iter().map(|(name, value)| format!("{name}={}", value.display()));
+    words.extend(values.flat_map(|value| ["--set".into(), value]));
+}
+
 /// Returns what a command printed: what it reported on the way comes before the result, but an error is the end of it.
 fn told(output: &Output) -> String {
     let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
@@ -278,9 +310,7 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
     };
     let mut words: Vec<String> = words.iter().map(ToString::to_string).collect();
     if words[0] == "adopt" {
-        words.splice(1..1, world.address.clone());
-        words.extend(["--catalogue".into(), format!("{}={}", world.name, world.catalogue)]);
-        words.extend(["--set".into(), format!("program={}", world.program.display())]);
+        tell_adopt(world, &mut words);
     }
     let typed: Vec<String> =
         words.iter().map(|word| shell_word(&word.replace(&*world.root.to_string_lossy(), ".."))).collect();

@@ -87,6 +87,17 @@ pub(super) const MOOR: &[Act] = &[
     },
     Act { about: "", does: Does::Run(&["trial"]) },
     Act {
+        about: "Items are known by a number, and to the server by the name of a folder in them. What an item's page says that it needs comes \
+         along; keys, a region and its numbers go where they belong, and the game's own tool compiles the regions anew.",
+        does: Does::Run(&["add", "4410021", "4410188", "--yes"]),
+    },
+    Act { about: "Will players be let in?", does: Does::Run(&["keys"]) },
+    Act { about: "Two of the items have one asset in two versions:", does: Does::Run(&["clashes"]) },
+    Act {
+        about: "The herons keep their pier, also through updates.",
+        does: Does::Run(&["clashes", "keep", "--all", "--from", "Heronry", "--yes", "--quiet"]),
+    },
+    Act {
         about: "Tweaks are contents that are configuration only. A trader with lanterns, at a place of our choice:",
         does: Does::Run(&["add", "lantern-seller", "--set", "place=120.5,3,88", "--yes"]),
     },
