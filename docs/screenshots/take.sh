@@ -72,9 +72,6 @@ yalotheca on cobbles --yes >/dev/null
 shot order "yalotheca order"
 yalotheca drop regatta --yes >/dev/null
 yalotheca drop tidebell --yes >/dev/null
-shot history "yalotheca history"
-# Another account opens the same folder.
-XDG_CONFIG_HOME=$work/another shot trust "yalotheca trial; yalotheca game trust saltwick"
 
 # The crew's kites: what came from a host at which not everything is what it seems.
 cd "$work"
@@ -108,9 +105,15 @@ shot settings "yalotheca settings net-and-line; yalotheca settings net-and-line 
 cd "$work"
 yalotheca stand-in moor "$work/heath"
 cd "$work/heath/moor"
-yalotheca adopt --name 'Larkspur Moor' --catalogue tweaks=../tweaks --set "program=$work/heath/bin/mossgarrow-server" >/dev/null
+yalotheca adopt --name 'Larkspur Moor' --catalogue tweaks=../tweaks --set "program=$work/heath/bin/mossgarrow-server" \
+    --set "index=$work/heath/bin/mossgarrow-index" >/dev/null
 yalotheca trial >/dev/null
 shot tweak "yalotheca add lantern-seller reed-burst --set place=120.5,3,88 --yes"
+yalotheca add ../item-host/files/44*.zip --yes >/dev/null
+shot clashes "yalotheca clashes; yalotheca clashes keep pier_04.tile --from Heronry --yes"
+rm keys/bulrush.mkey
+echo patched >> items/4410021/Heronry/parts/nests.mpk
+shot keys "yalotheca keys; yalotheca check"
 
 # A server on another machine: this one, through its own SSH server (openssh-server).
 mkdir -p "$work/keys" /run/sshd

@@ -14,7 +14,7 @@ pub struct Asset {
     pub name: String,
     /// Where it lies.
     pub path: TreePath,
-    /// Whose it is; nothing for a file that nobody manages.
+    /// The content that it belongs to; `None` for an unmanaged file.
     pub content: Option<ContentId>,
     /// The digest of its bytes.
     pub digest: Digest,
@@ -40,9 +40,9 @@ pub struct Clash {
     pub name: String,
     /// All that have it, the one that counts last.
     pub copies: Vec<Asset>,
-    /// Whether all have the same bytes: then nothing is lost, whoever counts.
+    /// Whether all copies are byte for byte the same, so that the choice does not matter.
     pub is_same: bool,
-    /// Whose counts, by the load order; nothing if only files that nobody manages have it.
+    /// The content whose copy the game uses, by the load order; `None` if only unmanaged files have the name.
     pub winner: Option<ContentId>,
     /// The author who says that it must come from theirs.
     pub owner: Option<ContentId>,
@@ -59,7 +59,7 @@ impl Clash {
 pub fn clashes(assets: &[Asset], context: ClashContext<'_>) -> Vec<Clash> {
     let rank = |asset: &Asset| {
         let at = asset.content.as_ref().and_then(|id| context.order.iter().position(|other| other == id));
-        // What is not loaded never counts; what nobody manages is loaded by nothing that is known.
+        // Copies that are not loaded never win, and unmanaged ones come before all others.
         match (at, context.wins) {
             (None, _) => (0, 0),
             (Some(at), Wins::Last) => (1, at),

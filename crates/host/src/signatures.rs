@@ -40,7 +40,7 @@ impl KeyFile {
     }
 }
 
-/// What is known of a part's signature.
+/// The state of a part's signature.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "state", content = "key")]
 pub enum SignatureState {
@@ -50,7 +50,7 @@ pub enum SignatureState {
     KeyMissing(String),
     /// The signature by this key is not one of these bytes: it is wrong, or the part was changed since.
     Wrong(String),
-    /// Nobody has signed it.
+    /// It has no signature.
     Unsigned,
 }
 

@@ -109,7 +109,7 @@ fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError>
     Ok((paths.len(), of_assets(&assets, context)))
 }
 
-/// All files that are assets, whoever owns them.
+/// Returns every file that is an asset, managed or not.
 fn asset_paths(server: &Server, rule: &Assets) -> Result<Vec<TreePath>, AppError> {
     let roots: BTreeSet<&str> = rule.roots().into_iter().collect();
     let mut next: Vec<TreePath> = roots.into_iter().filter_map(|root| TreePath::new(root).ok()).collect();
@@ -268,7 +268,7 @@ fn forget(wants: &mut ControlFile, names: &[String]) -> Result<Vec<String>, AppE
 
 /// Returns what is undecided.
 pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
-    /// So many names are told.
+    /// How many names one finding lists.
     const NAMED: usize = 3;
     let Some(rule) = &server.game.assets else { return Ok(Vec::new()) };
     let (_, clashes) = look(server, rule)?;

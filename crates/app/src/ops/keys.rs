@@ -17,7 +17,7 @@ use crate::{AppError, Server};
 pub struct KeysReport {
     /// The server, as people call it.
     pub server: String,
-    /// Each part of a content that is on, with what is known of its signature.
+    /// The parts of all enabled contents, each with the state of its signature.
     pub parts: Vec<PartLine>,
     /// Each key file.
     pub keys: Vec<KeyLine>,
@@ -30,7 +30,7 @@ pub struct PartLine {
     pub content: ContentId,
     /// Where the part lies.
     pub path: TreePath,
-    /// What is known of its signature.
+    /// The state of its signature.
     #[serde(flatten)]
     pub signature: SignatureState,
     /// Whether the part was edited since it was installed.
@@ -164,7 +164,7 @@ pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
             KeyRole::OfTheGame | KeyRole::Used => {}
             KeyRole::Orphaned => {
                 let says = format!("{path} is a key that signs nothing that is on");
-                let fix = Advice::Say("remove it if nothing else needs it: whoever has it is trusted".into());
+                let fix = Advice::Say("remove it if nothing else needs it; anyone who holds the private half can sign contents that the server accepts".into());
                 found.push(Finding::note("key-orphaned", name, says, Some(fix)));
             }
             KeyRole::Doubled => {

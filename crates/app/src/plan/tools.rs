@@ -1,5 +1,5 @@
-//! The game's own tools: a file that is compiled from others is made anew before a change is carried out, so that it is put with everything
-//! else and taken back with it.
+//! The game's own tools. A file that a tool compiles from others is rebuilt before a change is carried out, so that it is placed and undone
+//! together with the rest of the change.
 
 use std::{
     collections::BTreeMap,
@@ -60,7 +60,7 @@ pub fn announce(server: &Server, tools: &[&Tool]) -> Result<Vec<String>, AppErro
             });
         }
         server.require_trust_in(invocation, &format!("to make {}", tool.writes.join(" and ")))?;
-        says.push(format!("{} is made anew by {name}.", tool.writes.join(" and ")));
+        says.push(format!("{} will be rebuilt by {name}.", tool.writes.join(" and ")));
     }
     Ok(says)
 }

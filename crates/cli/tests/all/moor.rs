@@ -66,7 +66,7 @@ fn a_whole_life_on_the_moor() -> Done {
         "Rushlight",
         "2: Reedfen",
         "spawn/Reedfen",
-        "regions.bin is made anew",
+        "regions.bin will be rebuilt",
     ]);
     assert!(!added_out.contains("would break"), "{added_out}");
     assert!(world.read("launch.args")?.contains("--carry Heronry --carry Reedfen --carry Rushlight"));
@@ -142,7 +142,7 @@ fn each_fault_of_keys_and_signatures_is_told() -> Done {
     world.run(&["keys"]).code(1).says(&["not signed"]);
     fs::write(&signature, good)?;
     world.run(&["keys"]).code(0);
-    // A key of nobody, a key that is none, and a second one of the same name.
+    // A key that signs nothing, a file that holds no key, and a second key of the same name.
     fs::write(world.path("keys/stranger.mkey"), moor::key_file("stranger")?)?;
     fs::write(world.path("keys/noise.mkey"), "not Base64!")?;
     fs::create_dir_all(world.path("keys/old"))?;
@@ -193,7 +193,7 @@ fn a_moor_that_others_set_up_is_taken_over_as_it_is() -> Done {
 }
 
 #[test]
-fn an_authors_list_decides_and_names_nobody_has_are_told() -> Done {
+fn an_authors_list_decides_and_unknown_names_are_reported() -> Done {
     let moor = Moor::new()?;
     let world = &moor.world;
     world.run(&["add", "4410021", "4410188", "--yes"]).code(0);
@@ -261,7 +261,7 @@ fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
         names.push(name);
     }
     fs::write(world.path("keys/sedge.mkey"), moor::key_file("sedge")?)?;
-    // One number is nobody's, one name is in the wrong case, one part was changed after it was signed.
+    // One number belongs to no item, one name is in the wrong case, one part was changed after it was signed.
     listed.push("    \"5599999\": {\"load\": true}".to_owned());
     let carried: Vec<String> = names
         .iter()

@@ -198,7 +198,7 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
     world
         .run(&["add", &north.display().to_string(), "--yes"])
         .code(0)
-        .says(&["decks.idx is made anew by compile-decks"]);
+        .says(&["decks.idx will be rebuilt by compile-decks"]);
     world.run(&["add", &south.display().to_string(), "--yes"]).code(0);
     let settings = world.read("ferry.yml")?;
     assert!(

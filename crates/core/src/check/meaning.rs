@@ -24,7 +24,10 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("key-broken", "The server does not accept what it signs."),
     ("key-doubled", "The server refuses to start, or accepts what another person has signed."),
     ("key-missing", "Players who join are turned away, since nothing shows that the part is the author's."),
-    ("key-orphaned", "Whoever has this key can still sign contents that your server accepts."),
+    (
+        "key-orphaned",
+        "Anyone who holds the private half of this key can sign contents that your server accepts.",
+    ),
     ("left-over", "The server still loads, or looks for, what is not wanted any more."),
     ("link-out", "It is not updated, not checked for what it needs, and never changed."),
     (

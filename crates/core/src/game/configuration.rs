@@ -126,7 +126,7 @@ pub struct Reference {
     pub format: Format,
     /// Where they stand; `*` stands for any one name.
     pub each: Pointer,
-    /// Whether the names of what stands there count, and not the values.
+    /// Whether the keys at that place are checked, rather than its values.
     pub keys: bool,
     /// A place below each: only where it says `true`, the name counts.
     pub only_if: Option<Pointer>,

@@ -187,7 +187,7 @@ pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
         } else {
             values(files, of_files, each, separator.as_deref())
         };
-        // A file that cannot be read is told elsewhere.
+        // `check` reports an unreadable file separately.
         let Some(mut all) = all else { continue };
         if let Some(seen_as) = seen_as {
             let part = |(value, at): (String, Spot)| {

@@ -107,6 +107,18 @@ fn the_nearest_right_name_is_offered_and_several_targets_will_do() {
 }
 
 #[test]
+fn keys_name_folders_where_they_are_switched_on() {
+    let references =
+        "[[reference]]\neach-key = \"a.yml#/items\"\nif = \"/load\"\nis = { folder-of = \"items/*/*\" }\n";
+    let list = "items:\n  Heron:\n    load: true\n  heron:\n    load: true\n  Reed:\n    load: false\n";
+    let files = [("a.yml", list), ("items/1/Heron/parts/x", ""), ("items/1/heron", ""), ("items/x", "")];
+    let found = breaks(&game(references).references, &mut Memory::of(&files));
+    let told: Vec<(&str, usize)> = found.iter().map(|one| (one.value.as_str(), one.at.line)).collect();
+    assert_eq!(told, [("heron", 4)], "a file of that name is no folder: {found:?}");
+    assert_eq!(found[0].near.as_deref(), Some("did you mean Heron?"));
+}
+
+#[test]
 fn of_a_file_that_cannot_be_read_nothing_is_claimed() {
     let references = "[[reference]]\neach = \"a.yml#/*/to\"\nis = { entry = \"b.yml#/*/name\" }\n";
     assert!(says(references, &[("a.yml", "- to: mist\n"), ("b.yml", "- name: [mist\n")]).is_empty());
@@ -123,7 +135,13 @@ fn a_reference_that_says_too_much_or_too_little_is_a_mistake() {
     let (_, text) = BUILT_IN.iter().find(|(name, _)| *name == "saltwick").unwrap();
     for (reference, says) in [
         ("each = \"a.yml#/x\"", "either \"each\" and \"is\", or \"once\""),
-        ("is = { words = [] }", "either \"each\" and \"is\", or \"once\""),
+        ("is = { words = [] }", "either \"each\" or \"each-key\""),
+        (
+            "each = \"a.yml#/x\"\neach-key = \"a.yml#/x\"\nis = { words = [] }",
+            "either \"each\" or \"each-key\"",
+        ),
+        ("each = \"a.yml#/x\"\nif = \"/on\"\nis = { words = [] }", "goes with \"each-key\""),
+        ("each = \"a.yml#/x\"\nis = { folder-of = \"[\" }", "the pattern is wrong"),
         ("once = \"a.yml#/x\"\nis = { words = [] }", "either \"each\" and \"is\", or \"once\""),
         ("each = \"a.yml\"\nis = { words = [] }", "files#/pointer"),
         ("each = \"a.nothing#/x\"\nis = { words = [] }", "does not tell its format"),

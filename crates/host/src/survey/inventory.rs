@@ -161,7 +161,7 @@ pub fn inventory_beside(
         })
         .collect();
     let settings = settings_files(game, scope, &found.contents);
-    // What keys are there for is told elsewhere.
+    // Key files are checked with the signatures.
     let is_key =
         |path: &TreePath| game.signatures.as_ref().is_some_and(|rule| rule.key_name(path.as_str()).is_some());
     found.strangers.retain(|path| !claimed.contains(path) && !settings.contains(path) && !is_key(path));

@@ -108,7 +108,7 @@ fn line(path: &Path) -> Option<Vec<u8>> {
     base64::engine::general_purpose::STANDARD.decode(fs::read_to_string(path).ok()?.trim()).ok()
 }
 
-/// Looks whether each part of an item is signed by a key that is accepted; returns what a player is told otherwise.
+/// Verifies the signature of each part of an item, and returns the reasons for which a player is turned away.
 pub(super) fn refused(item: &Item, keys: &BTreeMap<String, Vec<u8>>) -> Vec<String> {
     let parts = below(&item.folder.join("parts")).into_iter();
     let parts = parts.filter(|path| path.extension().is_some_and(|suffix| suffix == "mpk"));

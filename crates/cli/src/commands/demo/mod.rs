@@ -88,7 +88,7 @@ pub(super) struct World {
     running: std::cell::RefCell<Option<remote::Started>>,
     /// What commands find in their environment.
     environment: Vec<(String, String)>,
-    /// What `adopt` is told besides.
+    /// Further values for `adopt`.
     values: Vec<(&'static str, PathBuf)>,
 }
 

@@ -88,7 +88,7 @@ pub(super) const MOOR: &[Act] = &[
     Act { about: "", does: Does::Run(&["trial"]) },
     Act {
         about: "Items are known by a number, and to the server by the name of a folder in them. What an item's page says that it needs comes \
-         along; keys, a region and its numbers go where they belong, and the game's own tool compiles the regions anew.",
+         along; keys, a region and its numbers go where they belong, and the game's own tool recompiles the regions.",
         does: Does::Run(&["add", "4410021", "4410188", "--yes"]),
     },
     Act { about: "Will players be let in?", does: Does::Run(&["keys"]) },

@@ -29,7 +29,7 @@ const MOST: usize = 400;
 /// A file no larger than this, and so many bytes in all.
 const LARGEST: u64 = 64 << 10;
 const BYTES: u64 = 1 << 20;
-/// Whoever asks for so many folders at once does so without us.
+/// A call that lists so many folders at once is not recorded.
 const MANY: usize = 200;
 /// An answer is used for so long.
 const FRESH: Duration = Duration::from_secs(10);
