@@ -157,10 +157,8 @@ impl Prepared {
                 return Err(gone.remove(0).1);
             }
         }
-        // What they have written lasts as long as this.
-        let mut made = Vec::new();
         for tool in tools::due(server, &planned.change) {
-            made.push(tools::run(server, tool, (&mut planned.change, &mut bytes))?);
+            tools::run(server, tool, (&mut planned.change, &mut bytes))?;
         }
         let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
         let number = settle_change(server, &planned.change, (after, &bytes), origin(server, &summary, None))?;

@@ -4,6 +4,7 @@
 
 pub mod archive;
 pub mod arrival;
+mod cache_file;
 pub mod catalogue;
 pub mod container;
 pub mod control;

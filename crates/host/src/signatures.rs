@@ -3,7 +3,6 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
-    io::Write,
     path::Path,
 };
 
@@ -16,8 +15,9 @@ use yalotheca_core::{
 };
 
 use crate::{
+    cache_file::keep_in_cache,
     threads::{cores, spread},
-    tree::{EntryKind, Tree, TreeError},
+    tree::{Tree, TreeError, files_below},
 };
 
 /// A key file.
@@ -59,24 +59,7 @@ pub enum SignatureState {
 /// # Errors
 /// Where the folder cannot be read.
 pub fn keys(tree: &dyn Tree, rule: &Signatures) -> Result<Vec<KeyFile>, TreeError> {
-    let Ok(root) = TreePath::new(rule.root()) else { return Ok(Vec::new()) };
-    let mut paths = Vec::new();
-    let mut next = vec![root];
-    while !next.is_empty() {
-        let mut inner = Vec::new();
-        for (folder, list) in next.iter().zip(tree.list(&next, false)?) {
-            for (name, kind) in list {
-                let Ok(path) = folder.join(&name) else { continue };
-                match kind {
-                    EntryKind::Folder => inner.push(path),
-                    EntryKind::File(_) if rule.key_name(path.as_str()).is_some() => paths.push(path),
-                    EntryKind::File(_) | EntryKind::Other => {}
-                }
-            }
-        }
-        next = inner;
-    }
-    paths.sort();
+    let paths = files_below(tree, &[rule.root()], |path| rule.key_name(path).is_some())?;
     let texts = tree.read(&paths)?;
     let read = paths.into_iter().zip(texts).filter_map(|(path, text)| {
         let name = rule.key_name(path.as_str())?.to_owned();
@@ -180,15 +163,7 @@ impl Known {
         if self.fresh.is_empty() {
             return;
         }
-        let write = || {
-            let folder = file.parent()?;
-            fs::create_dir_all(folder).ok()?;
-            let mut new = tempfile::NamedTempFile::new_in(folder).ok()?;
-            for seal in self.seals.iter().chain(&self.fresh) {
-                writeln!(new, "{seal}").ok()?;
-            }
-            new.persist(file).ok()
-        };
-        drop(write());
+        let lines = self.seals.iter().chain(&self.fresh).map(|seal| format!("{seal}\n"));
+        keep_in_cache(file, lines.collect::<String>().as_bytes());
     }
 }

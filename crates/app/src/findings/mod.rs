@@ -7,6 +7,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     io::Read,
     thread,
+    time::Duration,
 };
 
 use yalotheca_core::{
@@ -34,7 +35,7 @@ use crate::{
     AppError, Mend, Server,
     maps::{self, MapLine, MapSource},
     ops,
-    plan::{asked, broken_references, is_unlisted, look, ordered},
+    plan::{asked, broken_references, is_unlisted, look, ordered, tools},
 };
 
 /// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.
@@ -79,6 +80,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     findings.extend(broken_references(server).iter().filter(|one| !ours(one)).map(of_break));
     findings.extend(strangers::look(server, &desired, (&inventory, &owned))?);
     findings.extend(as_found(server));
+    findings.extend(compiled_old(server)?);
     findings.extend(ops::keys::findings(server)?);
     findings.extend(ops::clashes::findings(server)?);
     findings.sort_by_key(|finding| finding.weight);
@@ -195,6 +197,33 @@ fn as_found(server: &Server) -> Vec<Finding> {
         findings.push(finding.with_remedy(Remedy::Mend(locked.id.clone())));
     }
     findings
+}
+
+/// Files that are older than what the game's own tool compiles them from.
+fn compiled_old(server: &Server) -> Result<Vec<Finding>, AppError> {
+    /// One change writes all of them within so long, in any order.
+    const AT_ONCE: Duration = Duration::from_secs(5);
+    let mut findings = Vec::new();
+    for tool in &server.game.tools {
+        let sources = tools::inputs(server, tool)?;
+        let mut newest = None;
+        for path in sources.iter().filter(|path| tool.is_after(path.as_str())) {
+            let modified = server.tree.modified(path)?.map(|time| (time, path));
+            newest = newest.max(modified);
+        }
+        for name in &tool.writes {
+            let made = TreePath::new(name)?;
+            let (Some((newest, from)), Some(built)) = (newest, server.tree.modified(&made)?) else {
+                continue;
+            };
+            if built + AT_ONCE < newest {
+                let says = format!("{made} is older than {from}, from which it is compiled");
+                let finding = Finding::trouble("compiled-old", name, says, Some(Advice::Fix));
+                findings.push(finding.with_remedy(Remedy::Rebuild(made)));
+            }
+        }
+    }
+    Ok(findings)
 }
 
 /// The desired state of what is locked; nothing is fetched for it.

@@ -12,7 +12,7 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
     suggest,
 };
-use yalotheca_host::tree::EntryKind;
+use yalotheca_host::tree::files_below;
 
 use super::change::Change;
 use crate::{AppError, Server};
@@ -84,7 +84,8 @@ fn line(clash: &Clash) -> ClashLine {
 
 /// All assets on the server, and the names that several have. Only files of one name are compared by their bytes.
 fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError> {
-    let paths = asset_paths(server, rule)?;
+    // Managed or not.
+    let paths = files_below(&*server.tree, &rule.roots(), |path| rule.name(path).is_some())?;
     let mut by_name: BTreeMap<&str, Vec<&TreePath>> = BTreeMap::new();
     for path in &paths {
         if let Some(name) = rule.name(path.as_str()) {
@@ -107,29 +108,6 @@ fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError>
     let keep = &server.control.wants.keep;
     let context = ClashContext { order: &order, wins: rule.wins, keep, owns: &owns };
     Ok((paths.len(), of_assets(&assets, context)))
-}
-
-/// Returns every file that is an asset, managed or not.
-fn asset_paths(server: &Server, rule: &Assets) -> Result<Vec<TreePath>, AppError> {
-    let roots: BTreeSet<&str> = rule.roots().into_iter().collect();
-    let mut next: Vec<TreePath> = roots.into_iter().filter_map(|root| TreePath::new(root).ok()).collect();
-    let mut paths = Vec::new();
-    while !next.is_empty() {
-        let mut inner = Vec::new();
-        for (folder, list) in next.iter().zip(server.tree.list(&next, false)?) {
-            for (name, kind) in list {
-                let Ok(path) = folder.join(&name) else { continue };
-                match kind {
-                    EntryKind::Folder => inner.push(path),
-                    EntryKind::File(_) if rule.name(path.as_str()).is_some() => paths.push(path),
-                    EntryKind::File(_) | EntryKind::Other => {}
-                }
-            }
-        }
-        next = inner;
-    }
-    paths.sort();
-    Ok(paths)
 }
 
 /// The names that authors say must come from theirs.

@@ -3,22 +3,26 @@
 use std::collections::BTreeSet;
 
 use yalotheca_core::{
-    change::Receipt,
+    change::{ChangeSet, Receipt},
     check::{Finding, Remedy, Weight},
     control::Locked,
+    game::Tool,
     hint::{Advice, Listing},
     id::{ContentId, TreePath},
     suggest,
     version::VersionRange,
 };
-use yalotheca_host::survey::{self, FoundContent, Inventory};
+use yalotheca_host::{
+    sources::Sources,
+    survey::{self, FoundContent, Inventory},
+};
 
 use super::change::Change;
 use crate::{
     AppError, Fresh, Mend, Server,
     apply::ChangeExtras,
     findings::look_at_all,
-    plan::{PlanOptions, can_mend},
+    plan::{PlanOptions, can_mend, tools},
     take_over::{location_of, lock_one, place, place_files},
 };
 
@@ -89,6 +93,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     let mut mended = BTreeSet::new();
     let mut receipt = server.receipt()?.clone();
     let mut notes = Vec::new();
+    let (mut rebuilt, mut bytes) = (ChangeSet::default(), Sources::default());
     for finding in chosen {
         match finding.remedy.as_ref() {
             None | Some(Remedy::Settle) => {}
@@ -101,6 +106,14 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
                     continue;
                 }
                 place_files(&server.game, found, &mut receipt);
+            }
+            Some(Remedy::Rebuild(path)) => {
+                let writes = |tool: &&Tool| tool.writes.iter().any(|name| name == path.as_str());
+                let tool = server.game.tools.iter().find(writes);
+                if let Some(tool) = tool {
+                    tools::announce(server, &[tool])?;
+                    tools::run(server, tool, (&mut rebuilt, &mut bytes))?;
+                }
             }
             Some(Remedy::TakeOver(path)) => {
                 let Some(found) = found_at(&inventory, path) else { continue };
@@ -123,7 +136,8 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     }
     server.plan_on(receipt);
     let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
-    let extras = ChangeExtras { plan, fixes: notes, ..ChangeExtras::default() };
+    let more = (!rebuilt.steps.is_empty()).then_some(rebuilt);
+    let extras = ChangeExtras { plan, fixes: notes, more, bytes, ..ChangeExtras::default() };
     Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, extras })), left_out })
 }
 

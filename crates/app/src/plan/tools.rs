@@ -9,14 +9,14 @@ use std::{
 };
 
 use yalotheca_core::{
-    change::{ChangeSet, Source, Step},
+    change::{ChangeSet, FileAct, FileLine, Source, Step},
     game::{Scope, Tool},
-    id::{Digest, TreePath},
+    id::{ContentId, Digest, TreePath},
 };
 use yalotheca_host::{
     sources::{ByteSource, Sources},
     survey::SurveyError,
-    tree::EntryKind,
+    tree::files_below,
     trust::Invocation,
 };
 
@@ -69,8 +69,7 @@ fn invocation(tool: &Tool, scope: &Scope) -> Result<Option<Invocation>, AppError
     Ok(Invocation::of(&tool.command, &BTreeMap::new(), scope).map_err(SurveyError::Render)?)
 }
 
-/// Runs a tool on copies of what it reads, as that will be after a change, and adds what it writes to the change. The folder with the
-/// copies has to last until the change is carried out.
+/// Runs a tool on copies of what it reads, as they will be after a change, and adds its output to the change.
 ///
 /// # Errors
 /// Where it cannot be run, fails, or writes nothing; then nothing was changed.
@@ -78,13 +77,13 @@ pub fn run(
     server: &Server,
     tool: &Tool,
     (change, bytes): (&mut ChangeSet, &mut Sources),
-) -> Result<tempfile::TempDir, AppError> {
+) -> Result<(), AppError> {
     let failed = |what: &str| {
         let what = what.to_owned();
         move |source| AppError::Io { what: what.clone(), source }
     };
     let folder = tempfile::tempdir().map_err(failed("a folder for the game's tool"))?;
-    for path in present(server, tool)? {
+    for path in inputs(server, tool)? {
         let mut to = create(folder.path(), &path)?;
         server.tree.copy_to(&path, &mut to)?;
     }
@@ -122,7 +121,7 @@ pub fn run(
         }
     }
     let scope = Scope { folder: folder.path().display().to_string(), ..server.survey.scope.clone() };
-    let Some(invocation) = invocation(tool, &scope)? else { return Ok(folder) };
+    let Some(invocation) = invocation(tool, &scope)? else { return Ok(()) };
     let what = format!("running {}", invocation.program.display());
     let (code, printed) = invocation.run(PATIENCE).map_err(failed(&what))?;
     if code != 0 {
@@ -133,20 +132,35 @@ pub fn run(
         ));
         return Err(AppError::Io { what, source });
     }
+    let owner = owner(&invocation);
     for name in &tool.writes {
-        put(server, (change, bytes), &folder.path().join(name), TreePath::new(name)?)?;
+        let made = Made { file: folder.path().join(name), path: TreePath::new(name)?, owner: owner.clone() };
+        put(server, (change, bytes), made)?;
     }
-    Ok(folder)
+    Ok(())
 }
 
-/// Adds a file that a tool has written.
+/// A file that a tool has written.
+struct Made {
+    file: PathBuf,
+    /// Where it belongs on the server.
+    path: TreePath,
+    /// What a preview says that it belongs to: the tool.
+    owner: ContentId,
+}
+
+fn owner(invocation: &Invocation) -> ContentId {
+    let name = invocation.program.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    ContentId::new(&name).or_else(|_| ContentId::new("tool")).expect("that is an id")
+}
+
+/// Adds a file that a tool has written to a change.
 fn put(
     server: &Server,
     (change, bytes): (&mut ChangeSet, &mut Sources),
-    made: &Path,
-    path: TreePath,
+    Made { file, path, owner }: Made,
 ) -> Result<(), AppError> {
-    let written = fs::read(made).unwrap_or_default();
+    let written = fs::read(file).unwrap_or_default();
     if written.is_empty() {
         return Err(AppError::Refused {
             what: format!("the game's tool has not written {path}; nothing was changed"),
@@ -156,41 +170,20 @@ fn put(
     let (after, size) = (Digest::of(&written), written.len() as u64);
     let before = server.tree.digest_file(&path)?.map(|(digest, _)| digest);
     change.steps.retain(|step| step.path() != &path);
-    if before != Some(after) {
-        bytes.insert(after, ByteSource::File(made.to_owned()));
-        change.steps.push(Step::Put { path, source: Source::Payload, before, after, size });
-    }
+    change.files.retain(|line| line.path != path);
+    // An unchanged file is written all the same: its date says that it is up to date.
+    let store = server.fetcher.store();
+    store.insert_bytes(&written)?;
+    bytes.extend(store.file(&after).map(|file| (after, ByteSource::Cached(file))));
+    let act = if before.is_some() { FileAct::Replace } else { FileAct::Put };
+    change.files.push(FileLine { act, path: path.clone(), from: None, size, content: owner });
+    change.steps.push(Step::Put { path, source: Source::Payload, before, after, size });
     Ok(())
 }
 
-/// The files on the server that a tool reads.
-fn present(server: &Server, tool: &Tool) -> Result<Vec<TreePath>, AppError> {
-    let mut next: Vec<TreePath> = Vec::new();
-    for root in tool.read_roots() {
-        next.push(if root.is_empty() { TreePath::root() } else { TreePath::new(root)? });
-    }
-    next.sort();
-    next.dedup();
-    let mut paths = Vec::new();
-    let is_root = |folder: &TreePath| folder.is_root();
-    while !next.is_empty() {
-        let mut inner = Vec::new();
-        for (folder, list) in next.iter().zip(server.tree.list(&next, false)?) {
-            for (name, kind) in list {
-                let Ok(path) = folder.join(&name) else { continue };
-                match kind {
-                    // Of the server's folder itself only the files are looked at.
-                    EntryKind::Folder if !is_root(folder) => inner.push(path),
-                    EntryKind::File(_) if tool.reads(path.as_str()) => paths.push(path),
-                    _ => {}
-                }
-            }
-        }
-        next = inner;
-    }
-    paths.sort();
-    paths.dedup();
-    Ok(paths)
+/// Returns the files on the server that a tool reads.
+pub fn inputs(server: &Server, tool: &Tool) -> Result<Vec<TreePath>, AppError> {
+    Ok(files_below(&*server.tree, &tool.read_roots(), |path| tool.reads(path))?)
 }
 
 fn create(folder: &Path, path: &TreePath) -> Result<fs::File, AppError> {

@@ -248,6 +248,27 @@ fn a_tool_that_fails_or_is_not_there_changes_nothing() -> Done {
 }
 
 #[test]
+fn a_compiled_file_that_is_out_of_date_is_found_and_rebuilt() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    world.run(&["add", "4410188", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
+    // The grid of the base region, which nobody manages, was edited long after.
+    let old = std::time::SystemTime::now() - std::time::Duration::from_secs(100_000);
+    fs::File::options().append(true).open(world.path("regions.bin"))?.set_modified(old)?;
+    world.write("regions/Basemarsh/region.grid", "marsh, with a dike\n")?;
+    world.run(&["check"]).code(1).says(&["compiled-old", "regions.bin is older than regions/"]);
+    world.run(&["trial"]).code(1).says(&["regions.bin was compiled before the grid of Basemarsh"]);
+    let before = fs::read(world.path("regions.bin"))?;
+    world.run(&["fix", "--yes"]).code(0).says(&["regions.bin is older than"]);
+    world.run(&["check"]).code(0);
+    world.run(&["trial"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(fs::read(world.path("regions.bin"))?, before);
+    Ok(())
+}
+
+#[test]
 fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
     let moor = Moor::unmanaged()?;
     let world = &moor.world;

@@ -13,6 +13,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
         "clash",
         "The game knows both by one name and takes one of them; what belongs with the other looks wrong or flickers.",
     ),
+    ("compiled-old", "The server still uses what was compiled before, or refuses to start."),
     ("copy-missing", "The server looks for it there, and turns players away or goes without it."),
     ("damaged", "The server may fail at it, or load only a part of it."),
     (

@@ -30,6 +30,8 @@ pub enum Remedy {
     TakeOut(Box<OwnedEntry>),
     /// Set a second copy aside.
     SetAside(TreePath),
+    /// Rebuild this file with the game's own tool.
+    Rebuild(TreePath),
 }
 
 /// How much a finding weighs.

@@ -4,6 +4,7 @@
 //! machine needs only them.
 
 mod attributes;
+mod below;
 mod bulk;
 mod digest;
 mod fingerprint;
@@ -30,6 +31,7 @@ use yalotheca_core::{
     id::{Digest, TreePath},
 };
 
+pub use below::files_below;
 pub use digest::{digest_of, digest_of_file};
 pub use fingerprint::fingerprint_of;
 pub use local::LocalTree;

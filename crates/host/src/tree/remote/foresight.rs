@@ -8,8 +8,7 @@
 
 use std::{
     collections::{BTreeMap, HashMap, HashSet},
-    fmt, fs,
-    io::{self, Write},
+    fmt, fs, io,
     ops::Range,
     path::{Path, PathBuf},
     sync::{
@@ -23,6 +22,7 @@ use std::{
 use serde::{Deserialize, Serialize};
 
 use super::file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteMetadata};
+use crate::cache_file::keep_in_cache;
 
 /// So many folders, and files, are asked for ahead.
 const MOST: usize = 400;
@@ -53,14 +53,9 @@ impl Asked {
 
     /// Keeps it. That it cannot be kept costs time only.
     fn write(&self, file: &Path) {
-        let write = || {
-            let folder = file.parent()?;
-            fs::create_dir_all(folder).ok()?;
-            let mut new = tempfile::NamedTempFile::new_in(folder).ok()?;
-            new.write_all(&serde_json::to_vec(self).ok()?).ok()?;
-            new.persist(file).ok()
-        };
-        drop(write());
+        if let Ok(bytes) = serde_json::to_vec(self) {
+            keep_in_cache(file, &bytes);
+        }
     }
 
     /// Returns what is to be asked for next time: what was asked for now, and what was known and is not old.

@@ -1,9 +1,11 @@
 //! What an FTP server was found to be able to do at first contact. It is kept in the cache, so that later commands need not find it out
 //! again.
 
-use std::{fs, io::Write, path::Path};
+use std::{fs, path::Path};
 
 use serde::{Deserialize, Serialize};
+
+use crate::cache_file::keep_in_cache;
 
 /// What a server can do, as long as it greets in the same words.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -31,14 +33,9 @@ impl FtpCapabilities {
 
     /// Keeps it. That it cannot be kept costs time only.
     pub(super) fn write(&self, file: &Path) {
-        let write = || {
-            let folder = file.parent()?;
-            fs::create_dir_all(folder).ok()?;
-            let mut new = tempfile::NamedTempFile::new_in(folder).ok()?;
-            new.write_all(&serde_json::to_vec(self).ok()?).ok()?;
-            new.persist(file).ok()
-        };
-        drop(write());
+        if let Ok(bytes) = serde_json::to_vec(self) {
+            keep_in_cache(file, &bytes);
+        }
     }
 }
 
