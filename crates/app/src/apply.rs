@@ -20,6 +20,7 @@ use yalotheca_host::{
 
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
+    ops::keys::refuse_new_keys,
     ops::update::HeldBackContent,
     plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of, tools},
     server::seal_key,
@@ -125,6 +126,7 @@ pub fn prepare(
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
     notes.extend(skipped);
+    refuse_new_keys(server, &planned.change)?;
     notes.extend(tools::announce(server, &tools::due(server, &planned.change))?);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
     let ChangeExtras { left_out, held_back, fixes, bytes, asked, .. } = extras;

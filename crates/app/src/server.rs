@@ -51,6 +51,8 @@ pub struct OpenOptions {
     pub restarts: bool,
     /// Whether all files are going to be compared: then they are looked at from the start.
     pub compares: bool,
+    /// The names of publishers' keys that may be replaced by others.
+    pub accept_keys: Vec<String>,
 }
 
 /// One server, open for a command.

@@ -27,6 +27,9 @@ pub(crate) struct Global {
     /// A file with the password of an archive, or of a server on another machine
     #[arg(long, global = true, value_name = "FILE", help_heading = "Everywhere")]
     pub(crate) password_file: Option<PathBuf>,
+    /// Let the key of this name be replaced by another one; compare the new one with what its author publishes first
+    #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere")]
+    pub(crate) accept_key: Vec<String>,
     /// Print the result and errors only
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) quiet: bool,
@@ -49,6 +52,7 @@ impl Global {
             command: format!("yalotheca {}", without_places(&words).join(" ")),
             restarts: self.restart,
             compares: false,
+            accept_keys: self.accept_key.clone(),
         }
     }
 }

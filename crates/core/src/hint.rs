@@ -176,6 +176,8 @@ pub enum Amendment {
     NameSettingsFile(Option<String>),
     /// Write a setting with its value, or reset it.
     SetOrReset(String),
+    /// Compare a new key with what its author publishes, and accept it by its name.
+    AcceptKey(String),
 }
 
 /// A list that a person can look at.

@@ -32,6 +32,11 @@ pub struct KeyFile {
 }
 
 impl KeyFile {
+    /// Returns the key in a file with these bytes.
+    pub fn of(name: &str, path: &TreePath, bytes: &[u8]) -> Self {
+        Self { name: name.to_owned(), path: path.clone(), key: line(bytes) }
+    }
+
     /// Returns a short form of the key that people can compare; nothing where the file is no key.
     pub fn fingerprint(&self) -> Option<String> {
         let digest = blake3::hash(self.key.as_ref()?).to_hex();

@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 use yalotheca_core::{
+    change::{ChangeSet, Step},
     check::Finding,
-    hint::Advice,
+    hint::{Advice, Amendment},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::signatures::{self, KeyFile, SignatureState};
@@ -124,6 +125,36 @@ fn role(
     } else {
         KeyRole::Orphaned
     }
+}
+
+/// Refuses a change that replaces a key by another one of the same name, unless that was accepted: what the new key signs would be trusted
+/// as if the author had signed it.
+///
+/// # Errors
+/// Where a key is replaced, or the server cannot be read.
+pub(crate) fn refuse_new_keys(server: &Server, change: &ChangeSet) -> Result<(), AppError> {
+    let Some(rule) = &server.game.signatures else { return Ok(()) };
+    for step in &change.steps {
+        let Step::Put { path, before: Some(before), after, .. } = step else { continue };
+        let Some(name) = rule.key_name(path.as_str()).filter(|_| before != after) else { continue };
+        let Some(old) = server.tree.read_file(path)? else { continue };
+        let new = server.fetcher.store().file(after).and_then(|file| std::fs::read(file).ok());
+        let old = KeyFile::of(name, path, &old);
+        let new = KeyFile::of(name, path, new.as_deref().unwrap_or_default());
+        if old.key == new.key || server.options.accept_keys.iter().any(|accepted| accepted == name) {
+            continue;
+        }
+        let shown = |key: &KeyFile| key.fingerprint().unwrap_or_else(|| "no key".to_owned());
+        return Err(AppError::Refused {
+            what: format!(
+                "{path} would be replaced by another key: it is {} now and would be {}; nothing was changed",
+                shown(&old),
+                shown(&new)
+            ),
+            hint: Some(Advice::Amend(Amendment::AcceptKey(name.to_owned()))),
+        });
+    }
+    Ok(())
 }
 
 /// Returns what is wrong with keys and signatures.

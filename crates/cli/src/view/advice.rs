@@ -198,6 +198,9 @@ fn amend(how: &Amendment) -> String {
         Amendment::NameGame(games) => format!("say which it is: --game {}", games.join(" or --game ")),
         Amendment::NameSettingsFile(None) => "say which file you mean with --file".into(),
         Amendment::NameSettingsFile(Some(one)) => format!("use --file {one} to say which one you mean"),
+        Amendment::AcceptKey(name) => {
+            format!("compare it with what its author publishes; if it is right, add --accept-key {name}")
+        }
         Amendment::SetOrReset(place) => format!("write {place}=VALUE, or --reset {place}"),
     }
 }

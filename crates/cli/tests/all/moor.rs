@@ -269,6 +269,36 @@ fn a_compiled_file_that_is_out_of_date_is_found_and_rebuilt() -> Done {
 }
 
 #[test]
+fn a_new_key_of_a_known_author_is_never_taken_without_a_word() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    world.run(&["add", "4410021", "--yes"]).code(0);
+    let old = fs::read(world.path("keys/sedge.mkey"))?;
+    // The item comes again, signed by another key that is called the same.
+    let item = world.root().join("again/4410021");
+    ITEMS[0].write(&world.root().join("again"))?;
+    fs::write(item.join("Heronry/keys/sedge.mkey"), moor::key_file("sedge the second")?)?;
+    for part in ["marsh", "nests"] {
+        let part = item.join(format!("Heronry/parts/{part}.mpk"));
+        let signature = moor::signature_file("sedge the second", &fs::read(&part)?)?;
+        fs::write(format!("{}.sedge.sig", part.display()), signature)?;
+    }
+    let again = item.display().to_string();
+    let before = world.digests()?;
+    let refused = world.run(&["add", &again, "--yes"]).code(5);
+    refused
+        .says(&["keys/sedge.mkey would be replaced by another key: it is 5435 3f18", "--accept-key sedge"]);
+    assert_eq!(world.digests()?, before);
+    world.run(&["add", &again, "--yes", "--accept-key", "sedge"]).code(0);
+    assert_ne!(fs::read(world.path("keys/sedge.mkey"))?, old);
+    world.run(&["keys"]).code(0);
+    world.run(&["trial"]).code(0);
+    world.run(&["undo", "--yes"]).code(0);
+    assert_eq!(fs::read(world.path("keys/sedge.mkey"))?, old);
+    Ok(())
+}
+
+#[test]
 fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
     let moor = Moor::unmanaged()?;
     let world = &moor.world;
