@@ -200,6 +200,13 @@ pub fn keep(server: &Server, request: &KeepRequest) -> Result<Change, AppError> 
         several => format!("{} assets from {from}", several.len()),
     };
     let mut change = Change::to(wants, vec![asked]);
+    let kept = match names.as_slice() {
+        [one] => format!("{one} comes from {from} from now on; the other copies are set aside."),
+        several => {
+            format!("{} assets come from {from} from now on; the other copies are set aside.", several.len())
+        }
+    };
+    change.extras.notes.push(kept);
     if !unknown.is_empty() {
         change.extras.notes.push(format!("{from} has none of these names: {}", unknown.join(", ")));
     }

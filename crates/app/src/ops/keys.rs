@@ -161,6 +161,9 @@ pub(crate) fn refuse_new_keys(server: &Server, change: &ChangeSet) -> Result<(),
 pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
     let Some(report) = keys(server)? else { return Ok(Vec::new()) };
     let mut found = Vec::new();
+    let placed = &server.receipt()?.placed;
+    let unplaced: Vec<&TreePath> =
+        server.control.lock.on().flat_map(|locked| &locked.found.unplaced).collect();
     for PartLine { content, path, signature, edited } in &report.parts {
         let name = path.name();
         let (code, says) = match signature {
@@ -181,7 +184,13 @@ pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
             ),
             SignatureState::Unsigned => ("signature", format!("{content}: {name} is not signed")),
         };
+        let is_key = |path: &TreePath, key: &str| {
+            server.game.signatures.as_ref().and_then(|rule| rule.key_name(path.as_str())) == Some(key)
+        };
         let fix = match signature {
+            // A content that is here brings it.
+            SignatureState::KeyMissing(key) if placed.keys().any(|path| is_key(path, key)) => Advice::Settle,
+            SignatureState::KeyMissing(key) if unplaced.iter().any(|path| is_key(path, key)) => Advice::Fix,
             SignatureState::KeyMissing(key) => {
                 Advice::Say(format!("put {key}'s key file into the folder of keys; its author publishes it"))
             }

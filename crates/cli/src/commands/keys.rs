@@ -26,7 +26,8 @@ impl View for KeysReport {
                 &format!("{}: every part is signed by a key that is here ({looked}).", self.server),
             );
         } else {
-            page.line(Role::Bad, &format!("{}: {bad} of {looked} would turn players away", self.server));
+            let says = format!("{}: players would be turned away because of {bad} of {looked}", self.server);
+            page.line(Role::Bad, &says);
         }
         let mut by_content: BTreeMap<&ContentId, Vec<&PartLine>> = BTreeMap::new();
         for part in &self.parts {
