@@ -12,7 +12,7 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
     suggest,
 };
-use yalotheca_host::tree::files_below;
+use yalotheca_host::tree::{NameKind, NamePattern};
 
 use super::change::Change;
 use crate::{AppError, Server};
@@ -84,8 +84,7 @@ fn line(clash: &Clash) -> ClashLine {
 
 /// All assets on the server, and the names that several have. Only files of one name are compared by their bytes.
 fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError> {
-    // Managed or not.
-    let paths = files_below(&*server.tree, &rule.roots(), |path| rule.name(path).is_some())?;
+    let paths = asset_paths(server, rule)?;
     let mut by_name: BTreeMap<&str, Vec<&TreePath>> = BTreeMap::new();
     for path in &paths {
         if let Some(name) = rule.name(path.as_str()) {
@@ -108,6 +107,27 @@ fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError>
     let keep = &server.control.wants.keep;
     let context = ClashContext { order: &order, wins: rule.wins, keep, owns: &owns };
     Ok((paths.len(), of_assets(&assets, context)))
+}
+
+/// Returns every file that is an asset, managed or not, by the index of all names in the server's folder.
+fn asset_paths(server: &Server, rule: &Assets) -> Result<Vec<TreePath>, AppError> {
+    let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
+    let names: BTreeSet<&str> = rule.patterns.iter().map(|pattern| last_part(pattern)).collect();
+    let mut paths = BTreeSet::new();
+    for name in names {
+        // A name that is no pattern for the index is looked for among all.
+        let pattern = NamePattern::parse(name).or_else(|_| NamePattern::parse("*"));
+        let Ok(pattern) = pattern else { continue };
+        let files = index.find(&pattern).into_iter().filter(|found| found.kind == NameKind::File);
+        let assets = files.filter(|found| rule.name(&found.path).is_some());
+        paths.extend(assets.filter_map(|found| TreePath::new(&found.path).ok()));
+    }
+    server.tree.check_reads()?;
+    Ok(paths.into_iter().collect())
+}
+
+fn last_part(pattern: &str) -> &str {
+    pattern.rsplit('/').next().unwrap_or(pattern)
 }
 
 /// The names that authors say must come from theirs.

@@ -33,11 +33,6 @@ impl Assets {
         let is_asset = self.files.iter().any(|glob| glob.is_match(path));
         is_asset.then(|| path.rsplit('/').next().unwrap_or(path))
     }
-
-    /// Returns the folders below which all assets lie, as far as the patterns tell.
-    pub fn roots(&self) -> Vec<&str> {
-        self.patterns.iter().map(|pattern| fixed_part(pattern)).collect()
-    }
 }
 
 /// Parts of contents that are signed, and the keys that are accepted.
