@@ -10,11 +10,14 @@
 //!
 //! `… -- remote`: a server over SFTP and FTP beside `rsync`, `tar` and `lftp`, near by and 25 ms away; needs sshd, vsftpd, rsync, lftp.
 //!
+//! `… -- assets`: clashes among 300,000 assets beside `find`, and the signatures of 2 GB beside `sha256sum`; needs about 5 GB.
+//!
 //! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
 //!
 //! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) of 400 wants, on realistic catalogues of 20, 50,
 //! 100 and 200 thousand contents on disk.
 
+mod assets;
 mod by_pubgrub;
 mod by_resolvo;
 mod documents;
@@ -152,6 +155,24 @@ fn row(name: &str, seed: u64, catalogue: &Catalogue, runs: usize) -> Option<Stri
     ))
 }
 
+/// Measures a part that is not about solving; nothing if there is none of that name.
+fn other_part(name: &str, part: Option<&str>) -> Option<std::io::Result<()>> {
+    let runs = |usual| std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(usual);
+    let out = &mut std::io::stdout();
+    // The program lies beside this one.
+    let program = match std::env::current_exe() {
+        Ok(own) => own.with_file_name("yalotheca"),
+        Err(error) => return Some(Err(error)),
+    };
+    Some(match name {
+        "assets" => assets::measure(&program, runs(3), out),
+        "standing" => standing::measure(&program, runs(9), out),
+        "remote" => remote::measure(&program.display().to_string(), runs(3), out),
+        "files" => files::measure(&program, runs(3), part),
+        _ => return None,
+    })
+}
+
 fn main() -> std::io::Result<()> {
     let words: Vec<String> = std::env::args().skip(1).collect();
     let mut seeds: Vec<u64> = words.iter().filter_map(|word| word.parse().ok()).collect();
@@ -163,20 +184,8 @@ fn main() -> std::io::Result<()> {
     if only.is_some_and(|only| only == "documents") {
         return documents::measure(7);
     }
-    if only.is_some_and(|only| only == "standing") {
-        let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(9);
-        let program = std::env::current_exe()?.with_file_name("yalotheca");
-        return standing::measure(&program, runs, &mut std::io::stdout());
-    }
-    if only.is_some_and(|only| only == "remote") {
-        let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);
-        let program = std::env::current_exe()?.with_file_name("yalotheca");
-        return remote::measure(&program.display().to_string(), runs, &mut std::io::stdout());
-    }
-    if only.is_some_and(|only| only == "files") {
-        let runs = std::env::var("RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(3);
-        let part = named.next().map(String::as_str);
-        return files::measure(&std::env::current_exe()?.with_file_name("yalotheca"), runs, part);
+    if let Some(measured) = only.and_then(|only| other_part(only, named.next().map(String::as_str))) {
+        return measured;
     }
     if only.is_some_and(|only| only == "disk") {
         // The program lies beside this one.

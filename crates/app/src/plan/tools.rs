@@ -121,7 +121,13 @@ pub fn run(
         }
     }
     let scope = Scope { folder: folder.path().display().to_string(), ..server.survey.scope.clone() };
-    let Some(invocation) = invocation(tool, &scope)? else { return Ok(()) };
+    let (Some(there), Some(mut invocation)) =
+        (invocation(tool, &server.survey.scope)?, invocation(tool, &scope)?)
+    else {
+        return Ok(());
+    };
+    // A tool may lie in the server's folder.
+    invocation.program = there.program;
     let what = format!("running {}", invocation.program.display());
     let (code, printed) = invocation.run(PATIENCE).map_err(failed(&what))?;
     if code != 0 {

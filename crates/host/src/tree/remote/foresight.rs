@@ -26,9 +26,9 @@ use crate::cache_file::keep_in_cache;
 
 /// So many folders, and files, are asked for ahead.
 const MOST: usize = 400;
-/// A file no larger than this, and so many bytes in all.
-const LARGEST: u64 = 64 << 10;
-const BYTES: u64 = 1 << 20;
+/// A file no larger than this, and so many bytes in all: on a line of a megabit they take a second.
+const LARGEST: u64 = 16 << 10;
+const BYTES: u64 = 128 << 10;
 /// A call that lists so many folders at once is not recorded.
 const MANY: usize = 200;
 /// An answer is used for so long.
