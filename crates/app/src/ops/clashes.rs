@@ -12,7 +12,7 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
     suggest,
 };
-use yalotheca_host::tree::{NameKind, NamePattern};
+use yalotheca_host::tree::{NameIndex, NameKind, NamePattern};
 
 use super::change::Change;
 use crate::{AppError, Server};
@@ -22,7 +22,7 @@ use crate::{AppError, Server};
 pub struct ClashesReport {
     /// The server, as people call it.
     pub server: String,
-    /// How many assets were looked at.
+    /// How many files were looked at that have such names.
     pub assets: usize,
     /// The names, the worst first.
     pub clashes: Vec<ClashLine>,
@@ -82,67 +82,41 @@ fn line(clash: &Clash) -> ClashLine {
     }
 }
 
-/// All assets on the server, and the names that several have. Only files of one name are compared by their bytes.
+/// How many files were looked at, and the names that several have. Only files of one name are compared by their bytes.
 fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError> {
-    let paths = asset_paths(server, rule)?;
-    let mut by_name: BTreeMap<&str, Vec<&TreePath>> = BTreeMap::new();
-    for path in &paths {
-        if let Some(name) = rule.name(path.as_str()) {
-            by_name.entry(name).or_default().push(path);
+    let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
+    let (looked_at, repeated) = index.repeated(|name| rule.may_be_name(name));
+    let paths = repeated.iter().filter(|found| rule.name(&found.path).is_some());
+    let paths: Vec<TreePath> = paths.filter_map(|found| TreePath::new(&found.path).ok()).collect();
+    let lists = owner_lists(rule, &index);
+    let owners = server.owners(&paths.iter().chain(&lists).cloned().collect())?;
+    let owner = |path: &TreePath| owners.get(path).map(|(content, _)| content.clone());
+    let mut assets = Vec::new();
+    for (path, digest) in paths.iter().zip(server.tree.digest(&paths)?) {
+        let (Some((digest, _)), Some(name)) = (digest, rule.name(path.as_str())) else { continue };
+        assets.push(Asset { name: name.to_owned(), path: path.clone(), content: owner(path), digest });
+    }
+    let mut owns: BTreeMap<ContentId, BTreeSet<String>> = BTreeMap::new();
+    for (path, bytes) in lists.iter().zip(server.tree.read(&lists)?) {
+        let text = String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();
+        if let Some(content) = owner(path) {
+            owns.entry(content).or_default().extend(names_in(&text));
         }
     }
-    let several = by_name.iter().filter(|(_, paths)| paths.len() > 1);
-    let several: Vec<(&str, &TreePath)> =
-        several.flat_map(|(name, paths)| paths.iter().map(|path| (*name, *path))).collect();
-    let read: Vec<TreePath> = several.iter().map(|(_, path)| (*path).clone()).collect();
-    let placed = &server.receipt()?.placed;
-    let mut assets = Vec::new();
-    for ((name, path), digest) in several.into_iter().zip(server.tree.digest(&read)?) {
-        let Some((digest, _)) = digest else { continue };
-        let content = placed.get(path).map(|placed| placed.content.clone());
-        assets.push(Asset { name: name.to_owned(), path: path.clone(), content, digest });
-    }
+    server.tree.check_reads()?;
     let order: Vec<ContentId> = server.control.lock.on().map(|locked| locked.id.clone()).collect();
-    let owns = owned_names(server, rule)?;
     let keep = &server.control.wants.keep;
     let context = ClashContext { order: &order, wins: rule.wins, keep, owns: &owns };
-    Ok((paths.len(), of_assets(&assets, context)))
+    Ok((looked_at, of_assets(&assets, context)))
 }
 
-/// Returns every file that is an asset, managed or not, by the index of all names in the server's folder.
-fn asset_paths(server: &Server, rule: &Assets) -> Result<Vec<TreePath>, AppError> {
-    let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
-    let names: BTreeSet<&str> = rule.patterns.iter().map(|pattern| last_part(pattern)).collect();
-    let mut paths = BTreeSet::new();
-    for name in names {
-        // A name that is no pattern for the index is looked for among all.
-        let pattern = NamePattern::parse(name).or_else(|_| NamePattern::parse("*"));
-        let Ok(pattern) = pattern else { continue };
-        let files = index.find(&pattern).into_iter().filter(|found| found.kind == NameKind::File);
-        let assets = files.filter(|found| rule.name(&found.path).is_some());
-        paths.extend(assets.filter_map(|found| TreePath::new(&found.path).ok()));
-    }
-    server.tree.check_reads()?;
-    Ok(paths.into_iter().collect())
-}
-
-fn last_part(pattern: &str) -> &str {
-    pattern.rsplit('/').next().unwrap_or(pattern)
-}
-
-/// The names that authors say must come from theirs.
-fn owned_names(server: &Server, rule: &Assets) -> Result<BTreeMap<ContentId, BTreeSet<String>>, AppError> {
-    let Some(owns) = &rule.owns else { return Ok(BTreeMap::new()) };
-    let placed = server.receipt()?.placed.iter();
-    let lists = placed.filter(|(path, _)| owns.is_match(path.as_str()));
-    let (paths, ids): (Vec<TreePath>, Vec<ContentId>) =
-        lists.map(|(path, placed)| (path.clone(), placed.content.clone())).unzip();
-    let mut owned: BTreeMap<ContentId, BTreeSet<String>> = BTreeMap::new();
-    for (id, bytes) in ids.into_iter().zip(server.tree.read(&paths)?) {
-        let text = String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();
-        owned.entry(id).or_default().extend(names_in(&text));
-    }
-    Ok(owned)
+/// Returns the authors' lists of names that must come from theirs.
+fn owner_lists(rule: &Assets, index: &NameIndex) -> Vec<TreePath> {
+    let Some(owns) = &rule.owns else { return Vec::new() };
+    let last = owns.glob().glob().rsplit('/').next().unwrap_or_default();
+    let found = NamePattern::parse(last).map(|pattern| index.find(&pattern)).unwrap_or_default();
+    let lists = found.iter().filter(|found| found.kind == NameKind::File && owns.is_match(&found.path));
+    lists.filter_map(|found| TreePath::new(&found.path).ok()).collect()
 }
 
 /// Reads a list of names as people write it: one a line, with or without a path or a bullet.

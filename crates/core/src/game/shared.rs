@@ -28,6 +28,17 @@ pub enum Wins {
 }
 
 impl Assets {
+    /// Returns whether a file of this name may be an asset; where it lies decides.
+    pub fn may_be_name(&self, name: &[u8]) -> bool {
+        self.patterns.iter().any(|pattern| {
+            let last = pattern.rsplit('/').next().unwrap_or(pattern);
+            match last.strip_prefix('*') {
+                Some(end) if !end.contains(['*', '?', '[', '{']) => name.ends_with(end.as_bytes()),
+                _ => true,
+            }
+        })
+    }
+
     /// Returns the name of the asset that a file is, if it is one.
     pub fn name<'p>(&self, path: &'p str) -> Option<&'p str> {
         let is_asset = self.files.iter().any(|glob| glob.is_match(path));

@@ -269,6 +269,31 @@ impl NameIndex {
         self.folders.iter().map(|folder| ends(folder).saturating_sub(1)).sum()
     }
 
+    /// Returns how many files have a name that is wanted, and those of them whose name another one has as well, by path.
+    pub fn repeated(&self, wanted: impl Fn(&[u8]) -> bool) -> (usize, Vec<FoundName>) {
+        let files = || {
+            self.folders.iter().flat_map(|folder| {
+                let names = entries(folder).filter(|(kind, _)| *kind == NameKind::File);
+                names.map(move |(_, name)| (folder, name))
+            })
+        };
+        let mut times: HashMap<&[u8], u32, foldhash::fast::RandomState> = HashMap::default();
+        let mut looked_at = 0;
+        for (_, name) in files().filter(|(_, name)| wanted(name)) {
+            looked_at += 1;
+            *times.entry(name).or_default() += 1;
+        }
+        times.retain(|_, times| *times > 1);
+        let repeated = files().filter(|(_, name)| !times.is_empty() && times.contains_key(name));
+        let found = repeated.map(|(folder, name)| FoundName {
+            path: String::from_utf8_lossy(&joined(&folder.path, name)).into_owned(),
+            kind: NameKind::File,
+        });
+        let mut found: Vec<FoundName> = found.collect();
+        found.sort();
+        (looked_at, found)
+    }
+
     /// Returns the names that fit a pattern, by path.
     pub fn find(&self, pattern: &NamePattern) -> Vec<FoundName> {
         let in_folder = |folder: &Folder| -> Vec<FoundName> {
