@@ -2,7 +2,7 @@
 //! control files. What several changes have in common is kept once, and a settle writes only what is new.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashMap},
     io::Read,
 };
 
@@ -148,12 +148,22 @@ impl ReceiptFile {
             Form::Stored(_) if paths.is_empty() => {}
             Form::Stored(stored) => {
                 let read = read_manifests(tree, stored.manifests.values())?;
-                for (id, (_, bytes)) in stored.manifests.keys().zip(read) {
-                    ReadManifest::each_placed(&String::from_utf8_lossy(&bytes), |at, digest| {
-                        if let (Some(path), Ok(digest)) = (paths.get(at), Digest::parse(digest)) {
-                            owners.insert(path.clone(), (id.clone(), digest));
+                let wanted: HashMap<&str, &TreePath, foldhash::fast::RandomState> =
+                    paths.iter().map(|path| (path.as_str(), path)).collect();
+                let found = spread(&read, (cores(), 4), |(_, bytes)| {
+                    let mut found = Vec::new();
+                    // They are valid, mostly, and then nothing is copied.
+                    let text = std::str::from_utf8(bytes)
+                        .map_or_else(|_| String::from_utf8_lossy(bytes), std::borrow::Cow::Borrowed);
+                    ReadManifest::each_placed(&text, |at, digest| {
+                        if let (Some(path), Ok(digest)) = (wanted.get(at), Digest::parse(digest)) {
+                            found.push(((*path).clone(), digest));
                         }
                     });
+                    found
+                });
+                for (id, found) in stored.manifests.keys().zip(found) {
+                    owners.extend(found.into_iter().map(|(path, digest)| (path, (id.clone(), digest))));
                 }
             }
         }
