@@ -2,8 +2,6 @@
 
 use std::path::PathBuf;
 
-use crate::id::ContentId;
-
 /// What a person can do about an error or a finding: a sentence, or something that a front end words as a command of its own.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Advice {
@@ -90,19 +88,19 @@ pub enum Advice {
     /// Tell the developers; the machine-readable output holds what reproduces it.
     ReportDefect,
     /// Install a content.
-    Install(ContentId),
+    Install(String),
     /// Look whether a content would fit this server.
-    SeeWhetherItFits(ContentId),
+    SeeWhetherItFits(String),
     /// Switch a content on.
-    SwitchOn(ContentId),
+    SwitchOn(String),
     /// Switch several contents off together.
-    SwitchAllOff(Vec<ContentId>),
+    SwitchAllOff(Vec<String>),
     /// Remove a content, which can be undone.
-    Remove(ContentId),
+    Remove(String),
     /// Say where in the load order a content should be.
-    AskForPlace(ContentId),
+    AskForPlace(String),
     /// Forget what was asked for a content's place.
-    ForgetPlace(ContentId),
+    ForgetPlace(String),
     /// Play another map first.
     PlayAnotherMap,
     /// Take a map out of the rotation first.

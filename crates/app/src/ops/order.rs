@@ -109,7 +109,7 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
     if request.after.is_empty() && request.before.is_empty() && !request.free {
         return Err(AppError::Usage {
             what: format!("nothing is asked of {id}"),
-            hint: Some(Advice::AskForPlace(id)),
+            hint: Some(Advice::AskForPlace(id.to_string())),
         });
     }
     // What is asked now counts more than the opposite that was asked before.
@@ -149,7 +149,7 @@ fn refuse_what_cannot_be(
         hint: Some(match note.against.iter().find(|against| against.bond == Bond::Asked) {
             Some(other) => {
                 let before = if other.by == *id { &note.relation.by } else { &other.by };
-                Advice::ForgetPlace(before.clone())
+                Advice::ForgetPlace(before.to_string())
             }
             None => "what is needed is always loaded first; nothing was noted".into(),
         }),
@@ -185,5 +185,5 @@ fn known(server: &Server, name: &str) -> Result<ContentId, AppError> {
     if server.control.lock.get(&id).is_some() {
         return Ok(id);
     }
-    Err(server.not_here(&id, Advice::Install(id.clone())))
+    Err(server.not_here(&id, Advice::Install(id.to_string())))
 }

@@ -66,7 +66,7 @@ fn refuse_what_stays_on(server: &Server, id: &ContentId) -> Result<(), AppError>
     if server.control.wants.off.contains_key(id) {
         return Err(AppError::Usage {
             what: format!("{id} is off already"),
-            hint: Some(Advice::SwitchOn(id.clone())),
+            hint: Some(Advice::SwitchOn(id.to_string())),
         });
     }
     let Some(locked) = lock.get(id) else {
@@ -83,7 +83,7 @@ fn refuse_what_stays_on(server: &Server, id: &ContentId) -> Result<(), AppError>
     } else {
         format!("{id} is a {kind}, and a {} loads every {kind} that is there", server.game.title)
     };
-    Err(AppError::Usage { what, hint: Some(Advice::Remove(id.clone())) })
+    Err(AppError::Usage { what, hint: Some(Advice::Remove(id.to_string())) })
 }
 
 /// What others need stays on, unless they are switched off as well.
@@ -122,6 +122,6 @@ fn refuse_what_is_needed(server: &Server, wants: &ControlFile, ids: &[ContentId]
             off.join(" and "),
             if off.len() == 1 { "it" } else { "them" }
         ),
-        hint: Some(Advice::SwitchAllOff(ids.iter().chain(&in_need).cloned().collect())),
+        hint: Some(Advice::SwitchAllOff(ids.iter().chain(&in_need).map(ToString::to_string).collect())),
     })
 }

@@ -42,14 +42,14 @@ pub fn update(
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| lock.get(id).is_none())
     {
-        return Err(server.not_here(id, Advice::Install(id.clone())));
+        return Err(server.not_here(id, Advice::Install(id.to_string())));
     }
     if let Fresh::These(ids) = &fresh
         && let Some(id) = ids.iter().find(|id| server.control.wants.off.contains_key(*id))
     {
         return Err(AppError::Usage {
             what: format!("{id} is switched off, and what is off is not updated"),
-            hint: Some(Advice::SwitchOn(id.clone())),
+            hint: Some(Advice::SwitchOn(id.to_string())),
         });
     }
     let planned = plan_change(server, catalogues, &server.control.wants, &fresh, &PlanOptions::default())?;

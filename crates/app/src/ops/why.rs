@@ -67,7 +67,7 @@ pub fn why(server: &Server, name: &str) -> Result<WhyReport, AppError> {
     let lock = &server.control.lock;
     let id = ContentId::new(name)?;
     let Some(locked) = lock.get(&id) else {
-        return Err(server.not_here(&id, Advice::SeeWhetherItFits(id.clone())));
+        return Err(server.not_here(&id, Advice::SeeWhetherItFits(id.to_string())));
     };
     let (mut needed, mut welcomed) = (Vec::new(), Vec::new());
     for other in lock.on().filter(|other| other.id != id) {

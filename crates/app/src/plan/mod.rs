@@ -166,7 +166,7 @@ fn refuse_off(server: &Server, locked: &Locked) -> Result<(), AppError> {
         what: format!(
             "[off] in {WANTS_FILE} names {id}, and the server loads a {kind} as long as it is there"
         ),
-        hint: Some(Advice::Remove(id.clone())),
+        hint: Some(Advice::Remove(id.to_string())),
     })
 }
 

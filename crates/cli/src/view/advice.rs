@@ -1,9 +1,6 @@
 //! What a person can do about an error, as a command or a sentence.
 
-use yalotheca_core::{
-    hint::{Advice, Amendment, Listing, StartedBy},
-    id::ContentId,
-};
+use yalotheca_core::hint::{Advice, Amendment, Listing, StartedBy};
 
 /// Says what to do.
 #[expect(clippy::too_many_lines, reason = "a sentence for each case, and nothing else")]
@@ -96,7 +93,6 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::SeeWhetherItFits(id) => format!("see whether it would fit: yalotheca about {id}"),
         Advice::SwitchOn(id) => format!("yalotheca on {id} switches it on"),
         Advice::SwitchAllOff(ids) => {
-            let ids: Vec<&str> = ids.iter().map(ContentId::as_str).collect();
             format!("yalotheca off {} switches all of them off", ids.join(" "))
         }
         Advice::Remove(id) => format!("yalotheca drop {id} removes it; undo brings it back"),

@@ -33,7 +33,7 @@ impl<'a, V> Ascending<'a, V> {
     }
 }
 
-/// Which paths the host must look at before [`plan`]: content files, sorted, and configuration files and folders.
+/// Which paths the host must look at before [`plan`](super::plan): content files, sorted, and configuration files and folders.
 pub fn paths_of_interest(
     desired: &Desired,
     receipt: &Receipt,

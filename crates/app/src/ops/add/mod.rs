@@ -52,7 +52,7 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
             ResolvedWant::Name(id, _) if wants.off.contains_key(id) => {
                 return Err(AppError::Usage {
                     what: format!("{id} is installed and switched off"),
-                    hint: Some(Advice::SwitchOn(id.clone())),
+                    hint: Some(Advice::SwitchOn(id.to_string())),
                 });
             }
             ResolvedWant::Name(id, range) => {
