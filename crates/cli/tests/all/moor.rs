@@ -269,6 +269,31 @@ fn a_compiled_file_that_is_out_of_date_is_found_and_rebuilt() -> Done {
 }
 
 #[test]
+fn a_folder_of_a_players_items_is_a_catalogue() -> Done {
+    let world = World::empty()?;
+    moor::write_server(&world.server(), crate::harness::free_port()?)?;
+    let kept = world.root().join("player");
+    for item in ITEMS {
+        item.write(&kept)?;
+    }
+    let server = format!("program={}", world.stand_in("mossgarrow")?.display());
+    let from = format!("player={}", kept.display());
+    world.run(&["adopt", "--set", &server, "--catalogue", &from]).code(0);
+    world.run(&["trial"]).code(0);
+    world.run(&["find"]).code(0).says(&["Heronry", "Reedfen", "Rushlight"]);
+    world.run(&["add", "Heronry", "--yes"]).code(0).says(&["items/4410021/"]);
+    assert!(world.read("content.json")?.contains("4410021"));
+    // Taken from there by hand, it is the same item.
+    let again = kept.join("4410021").display().to_string();
+    world.run(&["add", &again, "--yes"]).code(0);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    world.run(&["keys"]).code(0);
+    // The server does not say from where it fetches items.
+    world.run(&["add", "4410300"]).code(2).says(&["do not say from which host", "/files/4410300.zip"]);
+    Ok(())
+}
+
+#[test]
 fn a_new_key_of_a_known_author_is_never_taken_without_a_word() -> Done {
     let moor = Moor::new()?;
     let world = &moor.world;

@@ -166,6 +166,12 @@ fn by_game(game: &Game, server: &Server, text: &str) -> Result<Option<(String, F
         let mut scope = server.survey.scope.clone();
         scope.found.extend(facts.iter().cloned());
         let link = rule.direct.render(&scope).map_err(yalotheca_host::survey::SurveyError::Render)?;
+        if !link.contains("://") {
+            return Err(AppError::Usage {
+                what: format!("{text}: the server's settings do not say from which host this is fetched"),
+                hint: Some(format!("set it there (the definition {} makes {link} of it), or give a link, a file or a folder", game.name).into()),
+            });
+        }
         return Ok(Some((link, facts)));
     }
     Ok(None)
