@@ -110,8 +110,9 @@ impl View for Shown {
             page.table(&same.iter().map(row).collect::<Vec<_>>());
         } else if !same.is_empty() {
             page.gap();
-            let more =
-                format!("{} with the same bytes in each; --all lists them.", count(same.len(), "more asset"));
+            let them = if same.len() == 1 { "it" } else { "them" };
+            let many = count(same.len(), "more asset");
+            let more = format!("{many} with the same bytes in each; --all lists {them}.");
             page.line(Role::Dim, &more);
         }
         if !kept.is_empty() {
