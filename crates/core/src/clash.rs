@@ -27,8 +27,6 @@ pub struct ClashContext<'a> {
     pub order: &'a [ContentId],
     /// Whose counts.
     pub wins: Wins,
-    /// What the administrator decided, by name.
-    pub keep: &'a BTreeMap<String, ContentId>,
     /// Names that authors say must come from theirs only.
     pub owns: &'a BTreeMap<ContentId, BTreeSet<String>>,
 }
@@ -122,10 +120,9 @@ mod tests {
             asset("off", "alone", "y"),
         ];
         let owns = BTreeMap::from([(id("heron"), BTreeSet::from(["punt".to_owned()]))]);
-        let keep = BTreeMap::new();
         let order = [id("heron"), id("fen")];
         let told = |wins| {
-            let context = ClashContext { order: &order, wins, keep: &keep, owns: &owns };
+            let context = ClashContext { order: &order, wins, owns: &owns };
             let found = clashes(&assets, context).into_iter();
             found
                 .map(|clash| (clash.name.clone(), clash.winner.clone().unwrap().to_string(), clash.is_same))

@@ -105,8 +105,7 @@ fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError>
     }
     server.tree.check_reads()?;
     let order: Vec<ContentId> = server.control.lock.on().map(|locked| locked.id.clone()).collect();
-    let keep = &server.control.wants.keep;
-    let context = ClashContext { order: &order, wins: rule.wins, keep, owns: &owns };
+    let context = ClashContext { order: &order, wins: rule.wins, owns: &owns };
     Ok((looked_at, of_assets(&assets, context)))
 }
 
