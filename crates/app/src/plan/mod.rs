@@ -10,7 +10,10 @@ mod settings;
 mod summary;
 pub mod tools;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    io::Seek,
+};
 
 use globset::GlobSet;
 use yalotheca_core::{
@@ -26,6 +29,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::payload_of_release,
+    settle,
     sources::{ByteSource, Sources},
     tree::EntryKind,
 };
@@ -300,6 +304,28 @@ pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
     Ok(present)
 }
 
+/// Finds bytes in the attic that no other place has any more, and copies them to the cache: a server may write into what it gets, and the
+/// attic stays as it is. Returns whether all of them are found.
+fn take_from_attic(
+    server: &Server,
+    wanted: &BTreeSet<Digest>,
+    found: &mut Sources,
+) -> Result<bool, AppError> {
+    let store = server.fetcher.store();
+    for (digest, path) in settle::find_in_attic(&*server.tree, wanted)? {
+        let failed = |source| AppError::Io { what: format!("copying {path}"), source };
+        let mut copy = tempfile::tempfile().map_err(failed)?;
+        server.tree.copy_to(&path, &mut copy)?;
+        copy.rewind().map_err(failed)?;
+        let (now, _) = store.insert_from(&mut copy)?.map_err(failed)?;
+        // One that somebody has changed there is none.
+        if now == digest {
+            found.extend(store.file(&digest).map(|file| (digest, ByteSource::Cached(file))));
+        }
+    }
+    Ok(wanted.iter().all(|digest| found.contains_key(digest)))
+}
+
 /// Finds where the bytes of every file to be put lie: on the server already, in the cache, or in a catalogue. Installed
 /// contents with a missing file that no source has are returned with the reason; they do not keep other contents from being installed.
 pub fn sources(
@@ -320,8 +346,8 @@ pub fn sources(
         .map(|placement| (&placement.digest, &placement.content))
         .collect();
     let mut found = Sources::default();
-    // For each content with missing bytes, whether all of those files were installed before and are only put back.
-    let mut missing: BTreeMap<&ContentId, bool> = BTreeMap::new();
+    // The bytes that are missing, whose they are, and whether that file was installed before and is only put back.
+    let mut lacking: Vec<(Digest, &ContentId, bool)> = Vec::new();
     for step in &planned.change.steps {
         let Step::Put { path, source: Source::Payload, after, .. } = step else { continue };
         if found.contains_key(after) {
@@ -341,8 +367,12 @@ pub fn sources(
         let owner = planned.desired.placements.get(path).map(|placement| &placement.content);
         let was_installed = server.receipt()?.placed.get(path).is_some_and(|placed| placed.digest == *after);
         if let Some(id) = owner.or_else(|| owners.get(after).copied()) {
-            *missing.entry(id).or_insert(true) &= was_installed;
+            lacking.push((*after, id, was_installed));
         }
+    }
+    let mut missing: BTreeMap<&ContentId, bool> = BTreeMap::new();
+    for (_, id, was_installed) in &lacking {
+        *missing.entry(id).or_insert(true) &= was_installed;
     }
     let contents: Vec<&Locked> = missing.keys().filter_map(|id| lineup.get(id).copied()).collect();
     if contents.len() > 1 {
@@ -350,7 +380,9 @@ pub fn sources(
     }
     for (id, was_installed) in missing {
         if let Some(locked) = lineup.get(id) {
+            let of_it = || lacking.iter().filter(|(_, owner, _)| *owner == id).map(|(digest, ..)| *digest);
             let fetched = match catalogues.get()?.fetch(locked) {
+                Err(_) if take_from_attic(server, &of_it().collect(), &mut found)? => continue,
                 Err(error) if was_installed => {
                     gone.push((id.clone(), error.into()));
                     continue;

@@ -294,6 +294,28 @@ fn a_folder_of_a_players_items_is_a_catalogue() -> Done {
 }
 
 #[test]
+fn a_copy_that_was_set_aside_comes_back_though_its_sources_are_gone() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    let files: Vec<String> = [4_410_021, 4_410_188]
+        .map(|number| world.root().join(format!("item-host/files/{number}.zip")))
+        .iter()
+        .map(|path| path.display().to_string())
+        .collect();
+    world.run(&["add", &files[0], &files[1], "--yes"]).code(0);
+    let tile = "items/4410188/Reedfen/stream/shore/pier_04.tile";
+    let whole = fs::read(world.path(tile))?;
+    world.run(&["clashes", "keep", "pier_04.tile", "--from", "Heronry", "--yes"]).code(0);
+    fs::remove_dir_all(world.root().join("item-host"))?;
+    fs::remove_dir_all(world.root().join(".cache/yalotheca"))?;
+    world.run(&["clashes", "free", "pier_04.tile", "--yes"]).code(0);
+    assert_eq!(fs::read(world.path(tile))?, whole);
+    world.run(&["undo", "2", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
+    Ok(())
+}
+
+#[test]
 fn a_new_key_of_a_known_author_is_never_taken_without_a_word() -> Done {
     let moor = Moor::new()?;
     let world = &moor.world;

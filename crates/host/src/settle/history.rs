@@ -15,7 +15,7 @@ use super::{
     own,
     records::{self, Moment, Records},
 };
-use crate::tree::Tree;
+use crate::tree::{EntryKind, Tree};
 
 /// What a settle was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -41,6 +41,31 @@ pub struct Past {
     pub kind: PastKind,
     /// Whether it was taken back by a later undo.
     pub undone: bool,
+}
+
+/// Returns where files with some digests lie in the attic, as far as earlier changes say; the newest of each.
+///
+/// # Errors
+/// Where a journal cannot be read.
+pub fn find_in_attic(
+    tree: &dyn Tree,
+    wanted: &BTreeSet<Digest>,
+) -> Result<BTreeMap<Digest, TreePath>, SettleError> {
+    let mut found = BTreeMap::new();
+    for number in numbers(tree)?.into_iter().rev() {
+        if state_of(tree, &folder_of(number)?)? != State::Done || found.len() == wanted.len() {
+            continue;
+        }
+        let journal = Journal::open(tree, number)?;
+        for (index, step) in journal.steps().iter().enumerate() {
+            let Some(before) = step.before().filter(|before| wanted.contains(before)) else { continue };
+            let path = journal.attic(index)?;
+            if !found.contains_key(&before) && matches!(tree.kind_of(&path)?, Some(EntryKind::File(_))) {
+                found.insert(before, path);
+            }
+        }
+    }
+    Ok(found)
 }
 
 /// Returns the settles of a server, oldest first.

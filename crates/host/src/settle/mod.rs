@@ -42,7 +42,7 @@ use crate::{
     tree::{LocalTree, Tree, TreeError},
 };
 use execute::PreparedControls;
-pub use history::{Past, PastKind, Retention, change_since, history, is_sealed, sweep};
+pub use history::{Past, PastKind, Retention, change_since, find_in_attic, history, is_sealed, sweep};
 use journal::State;
 pub use lock::{Claim, break_lock, claim};
 pub use records::ReceiptFile;
