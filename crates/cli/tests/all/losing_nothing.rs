@@ -451,6 +451,10 @@ fn what_is_there_stays_where_the_locked_release_cannot_be_had() -> Done {
     world.write("yalotheca.lock", &lock)?;
     fs::remove_dir_all(world.root().join(".cache/yalotheca"))?;
     fs::rename(world.root().join("quayside"), world.root().join("gone"))?;
+    // The attic had it, since that change was undone.
+    for change in fs::read_dir(world.path(".yalotheca/journal"))?.flatten() {
+        fs::remove_dir_all(change.path().join("attic"))?;
+    }
     let answer = world.run(&["settle", "--yes"]);
     assert_ne!(answer.code, 0, "{}", answer.out);
     assert_eq!(world.digests()?, old, "{}{}", answer.out, answer.err);
