@@ -18,4 +18,6 @@ pub enum ByteSource {
     Cached(PathBuf),
     /// The same, put there by this process, so that its digest is known to be right.
     Fresh(PathBuf),
+    /// A file that a tool has made for this change: it is dated when it is placed, since servers compare its date with others.
+    Built(PathBuf),
 }

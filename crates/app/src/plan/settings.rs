@@ -194,7 +194,10 @@ fn coming_member(
 ) -> Option<String> {
     let at = |digest: &Digest| -> Option<PathBuf> {
         match sources.get(digest)? {
-            ByteSource::File(path) | ByteSource::Cached(path) | ByteSource::Fresh(path) => Some(path.clone()),
+            ByteSource::File(path)
+            | ByteSource::Cached(path)
+            | ByteSource::Fresh(path)
+            | ByteSource::Built(path) => Some(path.clone()),
             ByteSource::Server(path) => server.file_here(path).ok(),
         }
     };

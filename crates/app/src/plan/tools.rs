@@ -99,7 +99,12 @@ pub fn run(
                     (_, Some(ByteSource::Server(from))) => drop(server.tree.copy_to(from, &mut to)?),
                     (
                         _,
-                        Some(ByteSource::File(from) | ByteSource::Cached(from) | ByteSource::Fresh(from)),
+                        Some(
+                            ByteSource::File(from)
+                            | ByteSource::Cached(from)
+                            | ByteSource::Fresh(from)
+                            | ByteSource::Built(from),
+                        ),
                     ) => {
                         let mut from = fs::File::open(from).map_err(&failed)?;
                         std::io::copy(&mut from, &mut to).map_err(&failed)?;
@@ -180,7 +185,7 @@ fn put(
     // An unchanged file is written all the same: its date says that it is up to date.
     let store = server.fetcher.store();
     store.insert_bytes(&written)?;
-    bytes.extend(store.file(&after).map(|file| (after, ByteSource::Cached(file))));
+    bytes.extend(store.file(&after).map(|file| (after, ByteSource::Built(file))));
     let act = if before.is_some() { FileAct::Replace } else { FileAct::Put };
     change.files.push(FileLine { act, path: path.clone(), from: None, size, content: owner });
     change.steps.push(Step::Put { path, source: Source::Payload, before, after, size });

@@ -143,6 +143,14 @@ pub(super) fn folder_of(number: u32) -> Result<TreePath, SettleError> {
     own(&format!("journal/{}", name_of(number)))
 }
 
+/// Returns where what a step of a settle replaced or set aside is kept.
+///
+/// # Errors
+/// Where the number gives no path.
+pub fn in_attic(number: u32, index: usize) -> Result<TreePath, SettleError> {
+    inner(&folder_of(number)?, &format!("attic/{index}"))
+}
+
 /// Returns who made a settle, when and why.
 pub(super) fn origin_of(tree: &dyn Tree, number: u32) -> Result<ChangeOrigin, SettleError> {
     let folder = folder_of(number)?;

@@ -44,6 +44,7 @@ use crate::{
 use execute::PreparedControls;
 pub use history::{Past, PastKind, Retention, change_since, find_in_attic, history, is_sealed, sweep};
 use journal::State;
+pub use journal::in_attic;
 pub use lock::{Claim, break_lock, claim};
 pub use records::ReceiptFile;
 pub use recover::{Outcome, interrupted, recover};

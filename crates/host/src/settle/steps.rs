@@ -12,7 +12,7 @@ use yalotheca_core::{
 
 use super::{
     SealKey, SettleError, fault,
-    journal::{Journal, folder_of, inner},
+    journal::{Journal, in_attic},
     staging::{self, staged_at},
 };
 use crate::{
@@ -121,9 +121,7 @@ fn bytes_of<'a>(
         // It also holds what others wrote, so it could not be fetched again.
         Source::Text(file) if journal.is_unwritten() => UploadSource::Precious(file.bytes().into()),
         Source::Text(file) => UploadSource::Bytes(file.bytes().into()),
-        Source::Attic { settle, step } => {
-            UploadSource::Tree(inner(&folder_of(*settle)?, &format!("attic/{step}"))?)
-        }
+        Source::Attic { settle, step } => UploadSource::Tree(in_attic(*settle, *step)?),
         Source::Payload => match sources.get(after) {
             None => {
                 let why = "its bytes are nowhere to be had".to_owned();
@@ -133,6 +131,7 @@ fn bytes_of<'a>(
             Some(ByteSource::File(file)) => UploadSource::File(file),
             Some(ByteSource::Cached(file)) => UploadSource::Cached(file),
             Some(ByteSource::Fresh(file)) => UploadSource::Verified(file),
+            Some(ByteSource::Built(file)) => UploadSource::Built(file),
         },
     })
 }

@@ -131,6 +131,8 @@ pub enum UploadSource<'a> {
     Cached(&'a Path),
     /// In a file of the cache whose digest this process has verified.
     Verified(&'a Path),
+    /// In a file that was made just now: the new file is dated when it is written.
+    Built(&'a Path),
     /// In another file of the tree.
     Tree(TreePath),
 }

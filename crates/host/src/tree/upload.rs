@@ -225,7 +225,7 @@ impl Writer<'_> {
                 let file = tree.open_file(old)?.ok_or_else(|| wrong(format!("{old} is gone")))?;
                 copy(&tree.at(old), file)?
             }
-            UploadSource::File(from) => copy(from, open(from)?)?,
+            UploadSource::File(from) | UploadSource::Built(from) => copy(from, open(from)?)?,
             UploadSource::Cached(from) => {
                 let file = open(from)?;
                 if shares(from, &file) {

@@ -48,7 +48,9 @@ pub(super) fn put(server: &Server, once: &[Once], extras: &mut ChangeExtras) -> 
             content: content.clone(),
         });
         let bytes = match source {
-            ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at) => std::fs::read(at).ok(),
+            ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at) | ByteSource::Built(at) => {
+                std::fs::read(at).ok()
+            }
             ByteSource::Server(at) => server.tree.read_file(at)?,
         };
         if let Some(text) = bytes.and_then(|bytes| String::from_utf8(bytes).ok()) {

@@ -38,6 +38,10 @@ const MANY: usize = 50;
 /// So many seconds a new file is older than it is, so that whatever is written later has another date.
 const AGE: u64 = 10;
 
+fn is_built(upload: &Upload<'_>) -> bool {
+    matches!(upload.source, UploadSource::Built(_))
+}
+
 /// The bytes of an upload.
 enum Bytes<'a> {
     Here(Cow<'a, [u8]>),
@@ -255,7 +259,10 @@ impl RemoteTree {
             UploadSource::Bytes(bytes) | UploadSource::Precious(bytes) => {
                 (Bytes::Here(Cow::Borrowed(bytes.as_ref())), Digest::of(bytes))
             }
-            UploadSource::File(from) | UploadSource::Cached(from) | UploadSource::Verified(from) => {
+            UploadSource::File(from)
+            | UploadSource::Cached(from)
+            | UploadSource::Verified(from)
+            | UploadSource::Built(from) => {
                 let length = fs::metadata(from).map_err(|error| unreadable(from, error))?.len();
                 if length <= AT_ONCE {
                     let bytes = fs::read(from).map_err(|error| unreadable(from, error))?;
@@ -349,14 +356,15 @@ impl RemoteTree {
                 sent.push((at, bytes, self.file_mode(upload.access)?));
             }
         }
-        let modified = now().saturating_sub(AGE);
+        let aged = Some(now().saturating_sub(AGE));
+        let modified = |at: usize| if is_built(&uploads[batch.start + at]) { None } else { aged };
         let files: Vec<RemoteFile<'_>> = sent
             .iter()
             .map(|(at, bytes, mode)| RemoteFile {
                 path: self.at(real[*at].as_str()),
                 size: sizes[*at].unwrap_or_default(),
                 mode: *mode,
-                modified: Some(modified),
+                modified: modified(*at),
                 open: Box::new(move || {
                     let inner = bytes.open()?;
                     Ok(match told {
@@ -397,7 +405,10 @@ impl RemoteTree {
         }
         let metadata = RemoteMetadata { kind: RemoteKind::File, ..metadata };
         if let Some(stamp) = stamp_of(&metadata) {
-            self.known.insert(path, stamp, upload.digest);
+            // With the date of now, somebody else may write another one of the same date.
+            if !is_built(upload) {
+                self.known.insert(path, stamp, upload.digest);
+            }
         }
         let mut seen = self.seen();
         seen.put(path, metadata.clone());
