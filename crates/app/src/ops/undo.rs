@@ -3,11 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use yalotheca_core::{
-    change::{ChangeSet, Present, Receipt, Source, Step, undo},
+    change::{ChangeSet, FileLine, Present, Receipt, Source, Step, undo},
     control::{LOCK_FILE, LockFile, without_edit},
     document::TextFile,
     hint::{Advice, Listing},
-    id::TreePath,
+    id::{ContentId, TreePath},
 };
 use yalotheca_host::{
     control::OpenControlError,
@@ -113,7 +113,9 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
     }
     let (steps, receipt, before, after) = settle::read_settle(&*server.tree, past.number, key.as_ref())?;
     let present = look(server, &steps, &receipt)?;
-    let change = undo(past.number, &steps, &receipt, server.receipt()?, &present)?;
+    let game = ContentId::new(&server.game.name)?;
+    let mut change = undo((past.number, &game), &steps, (&receipt, server.receipt()?), &present)?;
+    tell_sizes(server, &mut change)?;
     let now = texts(&server.control);
     // What was edited in yalotheca.toml since stays, and the rest goes back.
     let wants = match (&after.wants, &now.wants, &before.wants) {
@@ -123,6 +125,29 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
     let wants_kept = wants.is_none() && now.wants.is_some();
     let back = ControlTexts { wants: wants.or_else(|| now.wants.clone()), lock: before.lock };
     Ok(UndoPlan { change, wants_kept, past: past.clone(), back })
+}
+
+/// Adds the sizes of what comes back from the attic and no receipt knows.
+fn tell_sizes(server: &Server, change: &mut ChangeSet) -> Result<(), AppError> {
+    let unknown: BTreeMap<&TreePath, TreePath> = change
+        .steps
+        .iter()
+        .filter_map(|step| match step {
+            Step::Put { path, source: Source::Attic { settle, step }, .. } => {
+                Some(settle::in_attic(*settle, *step).map(|kept| (path, kept)))
+            }
+            _ => None,
+        })
+        .collect::<Result<_, _>>()?;
+    let lacks = |line: &&mut FileLine| line.size == 0 && unknown.contains_key(&line.path);
+    let lines: Vec<&mut FileLine> = change.files.iter_mut().filter(lacks).collect();
+    let kept: Vec<TreePath> = lines.iter().map(|line| unknown[&line.path].clone()).collect();
+    for (line, kind) in lines.into_iter().zip(server.tree.metadata(&kept)?) {
+        if let Some(EntryKind::File(size)) = kind {
+            line.size = size;
+        }
+    }
+    Ok(())
 }
 
 /// Looks at what the settle touched, as it is now.

@@ -7,20 +7,19 @@ use super::{
 use crate::{
     desire::Registration,
     document::Document,
-    id::{Digest, TreePath},
+    id::{ContentId, Digest, TreePath},
 };
 
 /// Returns the steps that bring back what stood before a settle. `steps` are those of the settle with that number,
-/// `before` and `now` its receipts. A configuration file that the server has written to since is not overwritten: our
+/// `before` and `now` its receipts; files that no content owns are told as the game's. A configuration file that the server has written to since is not overwritten: our
 /// entries in it are taken back by their meaning.
 ///
 /// # Errors
 /// Where such a file cannot be read any more.
 pub fn undo(
-    settle: u32,
+    (settle, game): (u32, &ContentId),
     steps: &[Step],
-    before: &Receipt,
-    now: &Receipt,
+    (before, now): (&Receipt, &Receipt),
     present: &Present,
 ) -> Result<ChangeSet, PlanChangeError> {
     let mut change = ChangeSet { receipt: before.clone(), ..ChangeSet::default() };
@@ -38,7 +37,8 @@ pub fn undo(
                     keep(&mut change, path, *digest, before);
                 }
                 if !is_config && !present.files.contains_key(path) {
-                    line(&mut change, path, FileAct::Restore, size, now, before);
+                    let content = owner(path, now, before).unwrap_or((game, size));
+                    line(&mut change, path, FileAct::Restore, content);
                     change.steps.push(put_back(settle, index, path, None, *digest));
                 }
             }
@@ -60,7 +60,8 @@ pub fn undo(
                     config_line(&mut change, path, was.is_none());
                 } else {
                     let act = if was.is_some() { FileAct::Restore } else { FileAct::Aside };
-                    line(&mut change, path, act, *size, now, before);
+                    let (content, _) = owner(path, now, before).unwrap_or((game, *size));
+                    line(&mut change, path, act, (content, *size));
                 }
                 match (was, found) {
                     (Some(was), found) => change.steps.push(put_back(settle, index, path, found, *was)),
@@ -93,13 +94,15 @@ fn config_line(change: &mut ChangeSet, path: &TreePath, removed: bool) {
     change.config.push(ConfigLine::new(path, false, removed, Vec::new()));
 }
 
-fn line(change: &mut ChangeSet, path: &TreePath, act: FileAct, size: u64, now: &Receipt, before: &Receipt) {
-    let placed = before.placed.get(path).or_else(|| now.placed.get(path));
-    if let Some(placed) = placed {
-        let size = if size == 0 { placed.size } else { size };
-        let content = placed.content.clone();
-        change.files.push(FileLine { act, path: path.clone(), from: None, size, content });
-    }
+/// The content that a file belongs to, and its size.
+fn owner<'r>(path: &TreePath, now: &'r Receipt, before: &'r Receipt) -> Option<(&'r ContentId, u64)> {
+    let placed = before.placed.get(path).or_else(|| now.placed.get(path))?;
+    Some((&placed.content, placed.size))
+}
+
+fn line(change: &mut ChangeSet, path: &TreePath, act: FileAct, (content, size): (&ContentId, u64)) {
+    let (path, content) = (path.clone(), content.clone());
+    change.files.push(FileLine { act, path, from: None, size, content });
 }
 
 /// The server has written to the file since: only our own entries go back.

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use yalotheca_core::{
-    change::{ChangeSet, Present, Receipt, Source, Step, plan, undo},
+    change::{ChangeSet, FileAct, Present, Receipt, Source, Step, plan, undo},
     desire::{Desired, Entry, Placement, Registration},
     document::{Format, Pointer},
     id::{ContentId, Digest, TreePath},
@@ -13,6 +13,10 @@ use crate::Done;
 
 fn path(text: &str) -> TreePath {
     TreePath::new(text).unwrap_or_else(|_| TreePath::root())
+}
+
+fn game() -> Result<ContentId, Box<dyn std::error::Error>> {
+    Ok(ContentId::new("saltwick")?)
 }
 
 fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
@@ -63,7 +67,7 @@ fn first(order: &str) -> Result<(ChangeSet, Present), Box<dyn std::error::Error>
 #[test]
 fn untouched_files_come_back_from_the_attic() -> Done {
     let (change, present) = first("mine\n")?;
-    let back = undo(7, &change.steps, &Receipt::empty(), &change.receipt, &present)?;
+    let back = undo((7, &game()?), &change.steps, (&Receipt::empty(), &change.receipt), &present)?;
     let order = back.steps.iter().find_map(|step| match step {
         Step::Put { path, source: Source::Attic { settle, step }, after, .. } => {
             Some((path, *settle, *step, *after))
@@ -83,7 +87,7 @@ fn untouched_files_come_back_from_the_attic() -> Done {
 fn a_file_that_was_written_to_since_loses_only_our_entries() -> Done {
     let (change, mut present) = first("mine\n")?;
     present.texts.insert(path("plugins/order.txt"), "mine\na\nby-hand # new\nb\n".into());
-    let back = undo(1, &change.steps, &Receipt::empty(), &change.receipt, &present)?;
+    let back = undo((1, &game()?), &change.steps, (&Receipt::empty(), &change.receipt), &present)?;
     let text = back.steps.iter().find_map(|step| match step {
         Step::Put { source: Source::Text(file), .. } => Some(file.text()),
         _ => None,
@@ -98,7 +102,7 @@ fn a_file_that_was_written_to_since_loses_only_our_entries() -> Done {
 fn what_is_gone_already_needs_no_step() -> Done {
     let (change, mut present) = first("mine\n")?;
     present.files.remove(&path("plugins/a.swp"));
-    let back = undo(1, &change.steps, &Receipt::empty(), &change.receipt, &present)?;
+    let back = undo((1, &game()?), &change.steps, (&Receipt::empty(), &change.receipt), &present)?;
     let aside: Vec<&Step> = back.steps.iter().filter(|step| matches!(step, Step::SetAside { .. })).collect();
     assert_eq!(aside.len(), 1);
     Ok(())
@@ -111,7 +115,7 @@ fn a_removal_is_taken_back_by_putting() -> Done {
     let mut after = present.clone();
     after.files.remove(&path("plugins/b.swp"));
     after.texts.insert(path("plugins/order.txt"), "mine\na\n".into());
-    let back = undo(2, &removal.steps, &change.receipt, &removal.receipt, &after)?;
+    let back = undo((2, &game()?), &removal.steps, (&change.receipt, &removal.receipt), &after)?;
     let puts: Vec<String> = back
         .steps
         .iter()
@@ -132,8 +136,29 @@ fn a_file_that_cannot_be_read_any_more_stops_the_undo() -> Done {
         entry.format = Format::Json;
     }
     steps_of.1.texts.insert(path("plugins/order.txt"), "{oops".into());
-    let error = undo(1, &steps_of.0.steps, &Receipt::empty(), &steps_of.0.receipt, &steps_of.1).err();
+    let error =
+        undo((1, &game()?), &steps_of.0.steps, (&Receipt::empty(), &steps_of.0.receipt), &steps_of.1).err();
     let error = error.ok_or("it is broken")?;
     assert!(error.to_string().starts_with("plugins/order.txt: line 1"), "{error}");
+    Ok(())
+}
+
+#[test]
+fn what_no_content_owns_is_told_as_well() -> Done {
+    let steps = [
+        Step::SetAside { path: path("plugins/notes.txt"), before: Digest::of(b"notes") },
+        Step::Put {
+            path: path("made.bin"),
+            source: Source::Payload,
+            before: Some(Digest::of(b"old")),
+            after: Digest::of(b"new"),
+            size: 3,
+        },
+    ];
+    let mut present = Present::default();
+    present.files.insert(path("made.bin"), (Digest::of(b"new"), 3));
+    let back = undo((3, &game()?), &steps, (&Receipt::empty(), &Receipt::empty()), &present)?;
+    let told: Vec<(&str, FileAct)> = back.files.iter().map(|line| (line.path.as_str(), line.act)).collect();
+    assert_eq!(told, [("made.bin", FileAct::Restore), ("plugins/notes.txt", FileAct::Restore)]);
     Ok(())
 }

@@ -256,8 +256,9 @@ fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
             FileAct::Displace => (Role::Warn, "replace"),
             FileAct::Aside => (Role::Dim, "set aside"),
         };
-        // What is taken away and belongs to none of these contents is named, each of it.
-        let is_others = first.act == FileAct::Aside && !contents.iter().any(|line| line.id == first.content);
+        // What is taken away, or comes back, and belongs to none of these contents is named, each of it.
+        let is_others = matches!(first.act, FileAct::Aside | FileAct::Restore)
+            && !contents.iter().any(|line| line.id == first.content);
         if group.len() > if is_others { MOST_NAMED } else { MOST } {
             let bytes = group.iter().map(|line| line.size).sum();
             let what = format!("{} of {} in {}", count(group.len(), "file"), first.content, common(&group));
