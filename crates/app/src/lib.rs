@@ -13,6 +13,7 @@ pub mod ops;
 pub mod pause;
 pub mod plan;
 pub mod process;
+pub mod reading;
 pub mod remote;
 pub mod secrets;
 pub mod server;

@@ -51,6 +51,8 @@ impl KeyFile {
 pub enum SignatureState {
     /// A key that the server accepts has signed it.
     Accepted(String),
+    /// It is signed by a key that the server has, and was not read to verify that.
+    NotVerified(String),
     /// It is signed by a key that the server does not have.
     KeyMissing(String),
     /// The signature by this key is not one of these bytes: it is wrong, or the part was changed since.
@@ -78,18 +80,28 @@ fn line(bytes: &[u8]) -> Option<Vec<u8>> {
     STANDARD.decode(std::str::from_utf8(bytes).ok()?.trim()).ok()
 }
 
-/// Verifies parts with the keys that are accepted, on all cores; each by its path. What was verified before, and is unchanged, is known
-/// from the cache.
+/// A part of a content.
+#[derive(Debug, Clone)]
+pub struct Part {
+    /// Where it lies.
+    pub path: TreePath,
+    /// The digest of its bytes, where there are any.
+    pub digest: Option<Digest>,
+}
+
+/// Verifies parts with the keys that are accepted, on all cores. What was verified before, and is unchanged, is known from the cache; the
+/// bytes of others come from `read`, and a part that it has none of is not verified.
 ///
 /// # Errors
 /// Where something cannot be read.
 pub fn verify(
     tree: &dyn Tree,
     rule: &Signatures,
-    (parts, keys): (&[TreePath], &[KeyFile]),
+    (parts, keys): (&[Part], &[KeyFile]),
     cache: &Path,
+    read: impl Fn(&Part) -> Option<Vec<u8>> + Sync,
 ) -> Result<Vec<SignatureState>, TreeError> {
-    let folders: BTreeSet<TreePath> = parts.iter().filter_map(TreePath::parent).collect();
+    let folders: BTreeSet<TreePath> = parts.iter().filter_map(|part| part.path.parent()).collect();
     let folders = Vec::from_iter(folders);
     let mut names: BTreeMap<&TreePath, Vec<String>> = BTreeMap::new();
     for (folder, list) in folders.iter().zip(tree.list(&folders, false)?) {
@@ -98,16 +110,15 @@ pub fn verify(
     // Each signature of each part.
     let mut signatures: Vec<(usize, String, TreePath)> = Vec::new();
     for (at, part) in parts.iter().enumerate() {
-        let Some(folder) = part.parent() else { continue };
+        let Some(folder) = part.path.parent() else { continue };
         for name in names.get(&folder).into_iter().flatten() {
-            if let (Some(key), Ok(path)) = (rule.signer(part.name(), name), folder.join(name)) {
+            if let (Some(key), Ok(path)) = (rule.signer(part.path.name(), name), folder.join(name)) {
                 signatures.push((at, key.to_owned(), path));
             }
         }
     }
     let paths: Vec<TreePath> = signatures.iter().map(|(.., path)| path.clone()).collect();
     let texts = tree.read(&paths)?;
-    let digests = tree.digest(parts)?;
     let mut known = Known::read(cache);
     let mut states: Vec<Vec<SignatureState>> = vec![Vec::new(); parts.len()];
     let mut open = Vec::new();
@@ -118,7 +129,7 @@ pub fn verify(
             states[*at].push(state(name.clone()));
             continue;
         };
-        let seal = digests[*at].map(|(digest, _)| seal(&digest, key, &signature));
+        let seal = parts[*at].digest.map(|digest| seal(&digest, key, &signature));
         if seal.is_some_and(|seal| known.seals.contains(&seal)) {
             states[*at].push(SignatureState::Accepted(name.clone()));
         } else {
@@ -127,16 +138,18 @@ pub fn verify(
     }
     // Only a good signature is noted: what was wrong once is looked at again.
     let is_good = spread(&open, (cores(), 1), |(at, _, key, signature, _)| {
-        let bytes = tree.read_file(&parts[*at]).ok().flatten();
-        bytes.is_some_and(|bytes| UnparsedPublicKey::new(&ED25519, key).verify(&bytes, signature).is_ok())
+        let bytes = read(&parts[*at])?;
+        Some(UnparsedPublicKey::new(&ED25519, key).verify(&bytes, signature).is_ok())
     });
     for ((at, name, .., seal), is_good) in open.into_iter().zip(is_good) {
-        if is_good {
-            known.fresh.extend(seal);
-            states[at].push(SignatureState::Accepted(name));
-        } else {
-            states[at].push(SignatureState::Wrong(name));
-        }
+        states[at].push(match is_good {
+            Some(true) => {
+                known.fresh.extend(seal);
+                SignatureState::Accepted(name)
+            }
+            Some(false) => SignatureState::Wrong(name),
+            None => SignatureState::NotVerified(name),
+        });
     }
     tree.check_reads()?;
     known.write(cache);

@@ -1,5 +1,6 @@
 //! What is wrong with a server, as far as it can be seen without starting it.
 
+mod needs;
 mod strangers;
 
 use std::{
@@ -36,10 +37,11 @@ use crate::{
     maps::{self, MapLine, MapSource},
     ops,
     plan::{asked, broken_references, is_unlisted, look, ordered, tools},
+    reading::Reading,
 };
 
 /// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.
-pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
+pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, usize), AppError> {
     // Everything else would only follow from that.
     if let Some(finding) = record_missing(server)? {
         return Ok((vec![finding], server.receipt()?.placed.len()));
@@ -68,6 +70,7 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
         _ => true,
     });
     findings.extend(of_breaches(&breaches));
+    findings.extend(needs::stated_by_hosts(server));
     findings.extend(wants(server));
     findings.extend(names(server));
     findings.extend(compared?);
@@ -81,8 +84,8 @@ pub fn look_at_all(server: &Server) -> Result<(Vec<Finding>, usize), AppError> {
     findings.extend(strangers::look(server, &desired, (&inventory, &owned))?);
     findings.extend(as_found(server));
     findings.extend(compiled_old(server)?);
-    findings.extend(ops::keys::findings(server)?);
-    findings.extend(ops::clashes::findings(server)?);
+    findings.extend(ops::keys::findings(server, reading)?);
+    findings.extend(ops::clashes::findings(server, reading)?);
     findings.sort_by_key(|finding| finding.weight);
     Ok((findings, desired.placements.len()))
 }

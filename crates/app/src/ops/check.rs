@@ -5,7 +5,9 @@ use yalotheca_core::check::Finding;
 use yalotheca_core::id::TreePath;
 use yalotheca_host::archive;
 
-use crate::{AppError, Event, Progress, Server, findings::look_at_all, process::ServerState};
+use crate::{
+    AppError, Event, Progress, Server, findings::look_at_all, process::ServerState, reading::Reading,
+};
 
 /// What a check found.
 #[derive(Debug)]
@@ -47,7 +49,8 @@ pub fn check(server: &mut Server, depth: Depth, progress: &dyn Progress) -> Resu
         damaged = damaged_archives(server)?;
     }
     let server = &*server;
-    let (mut findings, files) = look_at_all(server)?;
+    let reading = if depth == Depth::Everything { Reading::Files } else { Reading::usual(server) };
+    let (mut findings, files) = look_at_all(server, reading)?;
     findings.splice(0..0, damaged);
     server.tree.check_reads()?;
     Ok(CheckReport {

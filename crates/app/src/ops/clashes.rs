@@ -15,7 +15,7 @@ use yalotheca_core::{
 use yalotheca_host::tree::{NameIndex, NameKind, NamePattern};
 
 use super::change::Change;
-use crate::{AppError, Server};
+use crate::{AppError, Server, reading::Reading};
 
 /// The names that several contents have.
 #[derive(Debug, Serialize)]
@@ -63,7 +63,7 @@ fn rule(server: &Server) -> Result<&Assets, AppError> {
 /// Where the game has no such names, or the server cannot be read.
 pub fn clashes(server: &Server) -> Result<ClashesReport, AppError> {
     let rule = rule(server)?;
-    let (assets, found) = look(server, rule)?;
+    let (assets, found) = look(server, rule, Reading::Files)?;
     let clashes = found.iter().map(line).collect();
     Ok(ClashesReport { server: server.shown(), assets, clashes, kept: server.control.wants.keep.clone() })
 }
@@ -83,7 +83,30 @@ fn line(clash: &Clash) -> ClashLine {
 }
 
 /// How many files were looked at, and the names that several have. Only files of one name are compared by their bytes.
-fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError> {
+fn look(server: &Server, rule: &Assets, reading: Reading) -> Result<(usize, Vec<Clash>), AppError> {
+    let (looked_at, assets, lists) = match reading {
+        Reading::Files => assets_there(server, rule)?,
+        Reading::Records => assets_placed(server, rule)?,
+    };
+    let mut owns: BTreeMap<ContentId, BTreeSet<String>> = BTreeMap::new();
+    let paths: Vec<TreePath> = lists.iter().map(|(path, _)| path.clone()).collect();
+    for ((_, content), bytes) in lists.iter().zip(server.tree.read(&paths)?) {
+        let text = String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();
+        if let Some(content) = content {
+            owns.entry(content.clone()).or_default().extend(names_in(&text));
+        }
+    }
+    server.tree.check_reads()?;
+    let order: Vec<ContentId> = server.control.lock.on().map(|locked| locked.id.clone()).collect();
+    let context = ClashContext { order: &order, wins: rule.wins, owns: &owns };
+    Ok((looked_at, of_assets(&assets, context)))
+}
+
+/// How many files were looked at, those of one name, and the authors' lists with the contents that bring them.
+type Looked = (usize, Vec<Asset>, Vec<(TreePath, Option<ContentId>)>);
+
+/// What there is on the server, unmanaged files too.
+fn assets_there(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
     let (looked_at, repeated) = index.repeated(|name| rule.may_be_name(name));
     let paths = repeated.iter().filter(|found| rule.name(&found.path).is_some());
@@ -96,17 +119,26 @@ fn look(server: &Server, rule: &Assets) -> Result<(usize, Vec<Clash>), AppError>
         let (Some((digest, _)), Some(name)) = (digest, rule.name(path.as_str())) else { continue };
         assets.push(Asset { name: name.to_owned(), path: path.clone(), content: owner(path), digest });
     }
-    let mut owns: BTreeMap<ContentId, BTreeSet<String>> = BTreeMap::new();
-    for (path, bytes) in lists.iter().zip(server.tree.read(&lists)?) {
-        let text = String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();
-        if let Some(content) = owner(path) {
-            owns.entry(content).or_default().extend(names_in(&text));
-        }
-    }
-    server.tree.check_reads()?;
-    let order: Vec<ContentId> = server.control.lock.on().map(|locked| locked.id.clone()).collect();
-    let context = ClashContext { order: &order, wins: rule.wins, owns: &owns };
-    Ok((looked_at, of_assets(&assets, context)))
+    let lists = lists.into_iter().map(|path| (path.clone(), owner(&path))).collect();
+    Ok((looked_at, assets, lists))
+}
+
+/// What the contents that are on have placed.
+fn assets_placed(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
+    let on: BTreeSet<&ContentId> = server.control.lock.on().map(|locked| &locked.id).collect();
+    let receipt = server.receipt()?;
+    let placed = || receipt.placed.iter().filter(|(_, placed)| on.contains(&placed.content));
+    let assets: Vec<Asset> = placed()
+        .filter_map(|(path, placed)| {
+            let name = rule.name(path.as_str())?.to_owned();
+            let content = Some(placed.content.clone());
+            Some(Asset { name, path: path.clone(), content, digest: placed.digest })
+        })
+        .collect();
+    let is_list = |path: &TreePath| rule.owns.as_ref().is_some_and(|owns| owns.is_match(path.as_str()));
+    let lists = placed().filter(|(path, _)| is_list(path));
+    let lists = lists.map(|(path, placed)| (path.clone(), Some(placed.content.clone()))).collect();
+    Ok((assets.len(), assets, lists))
 }
 
 /// Returns the authors' lists of names that must come from theirs.
@@ -164,7 +196,7 @@ pub fn keep(server: &Server, request: &KeepRequest) -> Result<Change, AppError> 
     if !server.control.lock.on().any(|locked| locked.id == from) {
         return Err(server.not_here(&from, Advice::List(Listing::Installed)));
     }
-    let (_, found) = look(server, rule)?;
+    let (_, found) = look(server, rule, Reading::Files)?;
     let has = |clash: &&Clash| clash.copies.iter().any(|copy| copy.content.as_ref() == Some(&from));
     let mut names = request.names.clone();
     if request.all {
@@ -245,11 +277,11 @@ fn forget(wants: &mut ControlFile, names: &[String]) -> Result<Vec<String>, AppE
 }
 
 /// Returns what is undecided.
-pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
+pub(crate) fn findings(server: &Server, reading: Reading) -> Result<Vec<Finding>, AppError> {
     /// How many names one finding lists.
     const NAMED: usize = 3;
     let Some(rule) = &server.game.assets else { return Ok(Vec::new()) };
-    let (_, clashes) = look(server, rule)?;
+    let (_, clashes) = look(server, rule, reading)?;
     let mut by_pair: BTreeMap<Vec<String>, Vec<&Clash>> = BTreeMap::new();
     for clash in clashes.iter().filter(|clash| !clash.is_same) {
         by_pair.entry(clash.copies.iter().map(holder).collect()).or_default().push(clash);

@@ -23,6 +23,7 @@ use crate::{
     apply::ChangeExtras,
     findings::look_at_all,
     plan::{PlanOptions, can_mend, tools},
+    reading::Reading,
     take_over::{location_of, lock_one, place, place_files},
 };
 
@@ -79,7 +80,7 @@ pub struct FixReport {
 /// # Errors
 /// Where something is named that fix does nothing about, or the server cannot be looked at.
 pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppError> {
-    let (findings, _) = look_at_all(server)?;
+    let (findings, _) = look_at_all(server, Reading::usual(server))?;
     let mut left_out = Vec::new();
     let chosen = choose(request, &findings)?;
     if chosen.is_empty() {

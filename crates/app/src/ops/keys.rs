@@ -1,17 +1,20 @@
 //! The keys that a server accepts, and whether the parts of contents are signed by them.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+};
 
 use serde::Serialize;
 use yalotheca_core::{
-    change::{ChangeSet, Step},
+    change::{ChangeSet, Placed, Step},
     check::Finding,
     hint::{Advice, Amendment},
-    id::{ContentId, TreePath},
+    id::{ContentId, Digest, TreePath},
 };
-use yalotheca_host::signatures::{self, KeyFile, SignatureState};
+use yalotheca_host::signatures::{self, KeyFile, Part, SignatureState};
 
-use crate::{AppError, Server};
+use crate::{AppError, Server, reading::Reading};
 
 /// Keys and signatures of a server.
 #[derive(Debug, Serialize)]
@@ -73,29 +76,41 @@ pub enum KeyRole {
 ///
 /// # Errors
 /// Where the server cannot be read.
-pub fn keys(server: &Server) -> Result<Option<KeysReport>, AppError> {
+pub fn keys(server: &Server, reading: Reading) -> Result<Option<KeysReport>, AppError> {
     let Some(rule) = &server.game.signatures else { return Ok(None) };
     let files = signatures::keys(&*server.tree, rule)?;
     let on: BTreeSet<&ContentId> = server.control.lock.on().map(|locked| &locked.id).collect();
     let placed = &server.receipt()?.placed;
-    let parts: Vec<(&TreePath, &ContentId)> = placed
+    let signed: Vec<(&TreePath, &Placed)> = placed
         .iter()
         .filter(|(path, placed)| rule.parts.is_match(path.as_str()) && on.contains(&placed.content))
-        .map(|(path, placed)| (path, &placed.content))
         .collect();
-    let paths: Vec<TreePath> = parts.iter().map(|(path, _)| (*path).clone()).collect();
-    let cache = server.fetcher.store().signatures();
-    let states = signatures::verify(&*server.tree, rule, (&paths, &files), &cache)?;
-    let digests = server.tree.digest(&paths)?;
+    let paths: Vec<TreePath> = signed.iter().map(|(path, _)| (*path).clone()).collect();
+    let digests: Vec<Option<Digest>> = match reading {
+        Reading::Files => {
+            server.tree.digest(&paths)?.into_iter().map(|one| one.map(|(digest, _)| digest)).collect()
+        }
+        Reading::Records => signed.iter().map(|(_, placed)| Some(placed.digest)).collect(),
+    };
+    let parts: Vec<Part> =
+        paths.into_iter().zip(digests).map(|(path, digest)| Part { path, digest }).collect();
+    let store = server.fetcher.store();
+    let bytes = |part: &Part| match reading {
+        Reading::Files => server.tree.read_file(&part.path).ok().flatten(),
+        Reading::Records => fs::read(store.file(&part.digest?)?).ok(),
+    };
+    let states = signatures::verify(&*server.tree, rule, (&parts, &files), &store.signatures(), bytes)?;
     let mut signs: BTreeMap<String, BTreeSet<ContentId>> = BTreeMap::new();
     let mut lines = Vec::new();
-    for (((path, content), signature), digest) in parts.into_iter().zip(states).zip(digests) {
-        if let SignatureState::Accepted(key) | SignatureState::Wrong(key) = &signature {
+    for ((Part { path, digest }, (_, placed)), signature) in parts.into_iter().zip(signed).zip(states) {
+        let content = placed.content.clone();
+        if let SignatureState::Accepted(key) | SignatureState::NotVerified(key) | SignatureState::Wrong(key) =
+            &signature
+        {
             signs.entry(key.clone()).or_default().insert(content.clone());
         }
-        let edited =
-            digest.is_some_and(|(digest, _)| placed.get(path).is_some_and(|placed| placed.digest != digest));
-        lines.push(PartLine { content: content.clone(), path: path.clone(), signature, edited });
+        let edited = digest.is_some_and(|digest| placed.digest != digest);
+        lines.push(PartLine { content, path, signature, edited });
     }
     lines.sort_by(|a, b| (&a.content, &a.path).cmp(&(&b.content, &b.path)));
     let key = |file: &KeyFile| KeyLine {
@@ -138,7 +153,7 @@ pub(crate) fn refuse_new_keys(server: &Server, change: &ChangeSet) -> Result<(),
         let Step::Put { path, before: Some(before), after, .. } = step else { continue };
         let Some(name) = rule.key_name(path.as_str()).filter(|_| before != after) else { continue };
         let Some(old) = server.tree.read_file(path)? else { continue };
-        let new = server.fetcher.store().file(after).and_then(|file| std::fs::read(file).ok());
+        let new = server.fetcher.store().file(after).and_then(|file| fs::read(file).ok());
         let old = KeyFile::of(name, path, &old);
         let new = KeyFile::of(name, path, new.as_deref().unwrap_or_default());
         if old.key == new.key || server.options.accept_keys.iter().any(|accepted| accepted == name) {
@@ -158,8 +173,8 @@ pub(crate) fn refuse_new_keys(server: &Server, change: &ChangeSet) -> Result<(),
 }
 
 /// Returns what is wrong with keys and signatures.
-pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
-    let Some(report) = keys(server)? else { return Ok(Vec::new()) };
+pub(crate) fn findings(server: &Server, reading: Reading) -> Result<Vec<Finding>, AppError> {
+    let Some(report) = keys(server, reading)? else { return Ok(Vec::new()) };
     let mut found = Vec::new();
     let placed = &server.receipt()?.placed;
     let unplaced: Vec<&TreePath> =
@@ -167,7 +182,7 @@ pub(crate) fn findings(server: &Server) -> Result<Vec<Finding>, AppError> {
     for PartLine { content, path, signature, edited } in &report.parts {
         let name = path.name();
         let (code, says) = match signature {
-            SignatureState::Accepted(_) => continue,
+            SignatureState::Accepted(_) | SignatureState::NotVerified(_) => continue,
             SignatureState::KeyMissing(key) => (
                 "key-missing",
                 format!("{content}: {name} is signed by {key}, and the server has no key of that name"),

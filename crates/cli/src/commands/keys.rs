@@ -5,6 +5,7 @@ use std::{collections::BTreeMap, process::ExitCode};
 use yalotheca_app::{
     AppError, Purpose, Server,
     ops::keys::{KeyRole, KeysReport, PartLine, keys},
+    reading::Reading,
 };
 use yalotheca_core::id::ContentId;
 use yalotheca_host::signatures::SignatureState;
@@ -71,6 +72,9 @@ fn rows_of(content: &ContentId, parts: &[&PartLine]) -> Vec<Vec<Cell>> {
     let row = |((state, edited), names): ((&SignatureState, bool), Vec<&str>)| {
         let (role, says) = match state {
             SignatureState::Accepted(key) => (Role::Good, format!("signed by {key}")),
+            SignatureState::NotVerified(key) => {
+                (Role::Bad, format!("signed by {key}, and cannot be read now"))
+            }
             SignatureState::KeyMissing(key) => (Role::Bad, format!("signed by {key}, whose key is not here")),
             SignatureState::Wrong(key) if edited => (Role::Bad, format!("changed since {key} signed it")),
             SignatureState::Wrong(key) => (Role::Bad, format!("the signature by {key} is wrong")),
@@ -84,7 +88,7 @@ fn rows_of(content: &ContentId, parts: &[&PartLine]) -> Vec<Vec<Cell>> {
 
 pub(crate) fn run(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let Some(report) = keys(&server)? else {
+    let Some(report) = keys(&server, Reading::Files)? else {
         return Err(AppError::Usage {
             what: format!("a {} has no signed parts, as far as its definition says", server.game.title),
             hint: None,

@@ -138,7 +138,20 @@ pub struct Release {
     pub files: Vec<ReleaseFile>,
 }
 
+/// The fact of a release that lists what it needs as the game's own host names it, one a line: numbers, say.
+pub const NEEDS_FACT: &str = "needs";
+
 impl Release {
+    /// Returns what it needs as the game's own host names it.
+    pub fn needed_facts(&self) -> impl Iterator<Item = &str> {
+        self.facts.get(NEEDS_FACT).into_iter().flat_map(|needs| needs.lines())
+    }
+
+    /// Returns whether one of its facts, a number for instance, is this.
+    pub fn is_known_as(&self, text: &str) -> bool {
+        self.facts.iter().any(|(name, fact)| name != NEEDS_FACT && fact == text)
+    }
+
     /// Returns a release that asks for nothing.
     pub fn new(version: ReleaseVersion, kind: &str) -> Self {
         Self {

@@ -7,8 +7,9 @@ use std::{
 
 use regex::Regex;
 use yalotheca_core::{
+    catalogue::NEEDS_FACT,
     control::Given,
-    game::{Game, PACK_KIND},
+    game::{LinkRule, PACK_KIND, Scope},
     hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     link::{rewritten, switched, without_user},
@@ -19,6 +20,7 @@ use yalotheca_host::{
     arrival::{Arrival, Arrived, Once},
     catalogue::look_at,
     fetch::{Downloaded, FetchError, Wanted},
+    survey::SurveyError,
 };
 
 use super::AddRequest;
@@ -60,9 +62,6 @@ enum Typed {
     Path(PathBuf),
     Name(ContentId, VersionRange),
 }
-
-/// The fact of a content that lists what it needs as people have it: numbers, say.
-pub(crate) const NEEDS_FACT: &str = "needs";
 
 /// Finds out what was asked for.
 pub(crate) fn resolve_names(
@@ -115,7 +114,7 @@ pub(crate) fn resolve_names(
 }
 
 fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result<Typed, AppError> {
-    if let Some((link, facts)) = by_game(&server.game, server, text)? {
+    if let Some((link, facts)) = by_game(server, text)? {
         return Ok(Typed::Link(link, facts));
     }
     if text.starts_with("http://") || text.starts_with("https://") {
@@ -155,54 +154,48 @@ fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result
     })
 }
 
+/// The game's rule for a number or a page, what is known by it, and the values of its templates.
+fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, Scope)> {
+    let matched = |rule: &'s LinkRule| rule.pattern.captures(text).map(|groups| (rule, groups));
+    let (rule, groups) = server.game.links.iter().find_map(matched)?;
+    let names = rule.pattern.capture_names().flatten();
+    let facts: Facts =
+        names.filter_map(|name| Some((name.to_owned(), groups.name(name)?.as_str().to_owned()))).collect();
+    let mut scope = server.survey.scope.clone();
+    scope.found.extend(facts.iter().cloned());
+    Some((rule, facts, scope))
+}
+
 /// The address that the game's own hosts have for a number or a page, and what is known by it.
-fn by_game(game: &Game, server: &Server, text: &str) -> Result<Option<(String, Facts)>, AppError> {
-    for rule in &game.links {
-        let Some(groups) = rule.pattern.captures(text) else { continue };
-        let names = rule.pattern.capture_names().flatten();
-        let facts: Vec<(String, String)> = names
-            .filter_map(|name| Some((name.to_owned(), groups.name(name)?.as_str().to_owned())))
-            .collect();
-        let mut scope = server.survey.scope.clone();
-        scope.found.extend(facts.iter().cloned());
-        let link = rule.direct.render(&scope).map_err(yalotheca_host::survey::SurveyError::Render)?;
-        if !link.contains("://") {
-            return Err(AppError::Usage {
-                what: format!("{text}: the server's settings do not say from which host this is fetched"),
-                hint: Some(format!("set it there (the definition {} makes {link} of it), or give a link, a file or a folder", game.name).into()),
-            });
-        }
-        return Ok(Some((link, facts)));
+fn by_game(server: &Server, text: &str) -> Result<Option<(String, Facts)>, AppError> {
+    let Some((rule, facts, scope)) = rule_for(server, text) else { return Ok(None) };
+    let link = rule.direct.render(&scope).map_err(SurveyError::Render)?;
+    if !link.contains("://") {
+        let game = &server.game.name;
+        return Err(AppError::Usage {
+            what: format!("{text}: the server's settings do not say from which host this is fetched"),
+            hint: Some(format!("set it there (the definition {game} makes {link} of it), or give a link, a file or a folder").into()),
+        });
     }
-    Ok(None)
+    Ok(Some((link, facts)))
 }
 
 /// What the game's own host says that something needs, as people have it.
 fn needs_by_game(server: &Server, text: &str) -> Result<Vec<String>, AppError> {
     /// So large such a document may be.
     const MOST: u64 = 1 << 20;
-    for rule in &server.game.links {
-        let Some(groups) = rule.pattern.captures(text) else { continue };
-        let (Some(about), Some(needs)) = (&rule.about, &rule.needs) else { return Ok(Vec::new()) };
-        let mut scope = server.survey.scope.clone();
-        let names = rule.pattern.capture_names().flatten();
-        scope.found.extend(names.filter_map(|name| Some((name.into(), groups.name(name)?.as_str().into()))));
-        let about = about.render(&scope).map_err(yalotheca_host::survey::SurveyError::Render)?;
-        let told = server.fetcher.get(&about, MOST)?.unwrap_or_default();
-        let told: serde_json::Value = serde_json::from_slice(&told).unwrap_or_default();
-        let needs = told.pointer(&needs.to_string()).and_then(serde_json::Value::as_array);
-        return Ok(needs
-            .into_iter()
-            .flatten()
-            .map(|need| need.to_string().trim_matches('"').to_owned())
-            .collect());
-    }
-    Ok(Vec::new())
+    let Some((rule, _, scope)) = rule_for(server, text) else { return Ok(Vec::new()) };
+    let (Some(about), Some(needs)) = (&rule.about, &rule.needs) else { return Ok(Vec::new()) };
+    let about = about.render(&scope).map_err(SurveyError::Render)?;
+    let told = server.fetcher.get(&about, MOST)?.unwrap_or_default();
+    let told: serde_json::Value = serde_json::from_slice(&told).unwrap_or_default();
+    let needs = told.pointer(&needs.to_string()).and_then(serde_json::Value::as_array);
+    Ok(needs.into_iter().flatten().map(|need| need.to_string().trim_matches('"').to_owned()).collect())
 }
 
 /// Whether something that people have by a number, say, is on the server.
 fn is_there(server: &Server, text: &str) -> bool {
-    server.control.lock.contents.iter().any(|locked| locked.release.facts.values().any(|fact| fact == text))
+    server.control.lock.contents.iter().any(|locked| locked.release.is_known_as(text))
 }
 
 /// What was said about all that is given.
