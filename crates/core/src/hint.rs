@@ -105,7 +105,7 @@ pub enum Advice {
     PlayAnotherMap,
     /// Take a map out of the rotation first.
     LeaveOutOfRotation,
-    /// Have whoever made a change take it back, or take their record as it is.
+    /// Undo a change from the control folder that made it, or accept the record it left.
     UndoRecordedElsewhere,
     /// Start the server as it is.
     StartAsItIs,

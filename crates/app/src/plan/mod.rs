@@ -382,7 +382,10 @@ pub fn sources(
         if let Some(locked) = lineup.get(id) {
             let of_it = || lacking.iter().filter(|(_, owner, _)| *owner == id).map(|(digest, ..)| *digest);
             let fetched = match catalogues.get()?.fetch(locked) {
-                Err(_) if take_from_attic(server, &of_it().collect(), &mut found)? => continue,
+                // If the attic cannot supply them either, the source's own error is reported.
+                Err(_) if take_from_attic(server, &of_it().collect(), &mut found).unwrap_or(false) => {
+                    continue;
+                }
                 Err(error) if was_installed => {
                     gone.push((id.clone(), error.into()));
                     continue;

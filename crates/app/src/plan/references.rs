@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use globset::GlobMatcher;
+use globset::{Glob, GlobMatcher};
 use yalotheca_core::{
     change::{ChangeSet, Source, Step},
     document::TextFile,
@@ -52,6 +52,26 @@ impl<'a> Overlaid<'a> {
 }
 
 impl Files for Overlaid<'_> {
+    fn may_hide(&mut self, pattern: &str) -> bool {
+        // Folder by folder, as far as the pattern's parts go.
+        let mut folders = vec![TreePath::root()];
+        for part in pattern.trim_end_matches('/').split('/') {
+            let Ok(glob) = Glob::new(part).map(|glob| glob.compile_matcher()) else { return false };
+            let mut next = Vec::new();
+            for folder in &folders {
+                for (name, sort) in self.tree.list_folder(folder).unwrap_or_default() {
+                    match (folder.join(&name), sort) {
+                        (Ok(_), EntryKind::Other) if glob.is_match(&name) => return true,
+                        (Ok(path), EntryKind::Folder) if glob.is_match(&name) => next.push(path),
+                        _ => {}
+                    }
+                }
+            }
+            folders = next;
+        }
+        false
+    }
+
     fn named(&mut self, pattern: &str, glob: &GlobMatcher) -> Vec<TreePath> {
         if !pattern.contains(['*', '?', '[', '{']) {
             let path = TreePath::new(pattern).into_iter();

@@ -1,13 +1,20 @@
 //! Items of a Mossgarrow server: numbers, names, keys, regions, clashes, and the file that is compiled from grids.
 
-use std::{fs, os::unix::fs::PermissionsExt};
+use std::{
+    fs,
+    os::unix::fs::{PermissionsExt, symlink},
+    process::Command,
+};
 
 use yalotheca_standin::{
     catalogue_host::CatalogueHost,
     moor::{self, ITEMS},
 };
 
-use crate::harness::{Done, World, program};
+use crate::{
+    harness::{Done, World, program},
+    remote::{Far, Ssh, encoded},
+};
 
 /// A moor whose server has started once, with an item host and the game's tool.
 struct Moor {
@@ -40,6 +47,14 @@ impl Moor {
         )?;
         fs::set_permissions(&tool, fs::Permissions::from_mode(0o755))?;
         Ok(Self { world, host })
+    }
+
+    /// Starts the server once, as its owner does.
+    fn start_by_hand(&self) -> Done {
+        let server = self.world.server();
+        let first = Command::new(program()).args(["stand-in", "mossgarrow"]).arg(server).output()?;
+        assert!(first.status.success());
+        Ok(())
     }
 
     fn adopt(&self) -> Done {
@@ -169,12 +184,7 @@ fn a_moor_that_others_set_up_is_taken_over_as_it_is() -> Done {
     world.write("launch.args", &format!("{} --carry Rushlight --carry Heronry\n", arguments.trim_end()))?;
     let ini = world.read("garrow.ini")?.replace("carried =", "carried = Heronry");
     world.write("garrow.ini", &ini)?;
-    // It has been started before.
-    let first = std::process::Command::new(program())
-        .args(["stand-in", "mossgarrow"])
-        .arg(world.server())
-        .output()?;
-    assert!(first.status.success());
+    moor.start_by_hand()?;
     moor.adopt()?;
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
     world.run(&["list"]).code(0).says(&["Reedfen", "off", "Heronry", "Rushlight"]);
@@ -253,7 +263,7 @@ fn a_compiled_file_that_is_out_of_date_is_found_and_rebuilt() -> Done {
     let world = &moor.world;
     world.run(&["add", "4410188", "--yes"]).code(0);
     world.run(&["check"]).code(0);
-    // The grid of the base region, which nobody manages, was edited long after.
+    // The base region, which no content brings, was edited much later.
     let old = std::time::SystemTime::now() - std::time::Duration::from_secs(100_000);
     fs::File::options().append(true).open(world.path("regions.bin"))?.set_modified(old)?;
     world.write("regions/Basemarsh/region.grid", "marsh, with a dike\n")?;
@@ -265,6 +275,17 @@ fn a_compiled_file_that_is_out_of_date_is_found_and_rebuilt() -> Done {
     world.run(&["trial"]).code(0);
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(fs::read(world.path("regions.bin"))?, before);
+    // What comes out is in the cache from long ago, and is dated now all the same.
+    world.run(&["drop", "Reedfen", "--yes"]).code(0);
+    fs::remove_file(world.path("regions.bin"))?;
+    for kept in walkdir::WalkDir::new(world.root().join(".cache/yalotheca")) {
+        let kept = kept?.into_path();
+        if kept.is_file() {
+            fs::File::options().append(true).open(kept)?.set_modified(old)?;
+        }
+    }
+    world.run(&["add", "4410188", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
     Ok(())
 }
 
@@ -375,11 +396,7 @@ fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
         .write("launch.args", &format!("{} --carry {}\n", arguments.trim_end(), carried.join(" --carry ")))?;
     let ini = world.read("garrow.ini")?.replace("carried =", &format!("carried = {}", names.join("; ")));
     world.write("garrow.ini", &ini)?;
-    let first = std::process::Command::new(program())
-        .args(["stand-in", "mossgarrow"])
-        .arg(world.server())
-        .output()?;
-    assert!(first.status.success());
+    moor.start_by_hand()?;
     moor.adopt()?;
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
     let json = world.run(&["check", "--json"]).code(1).json()?;
@@ -394,5 +411,102 @@ fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
     assert!(about("5599999") > 0 && about("slet07") > 0 && about("Islet11") > 0, "{says:#?}");
     assert_eq!(says.len(), about("5599999") + about("slet07") + about("Islet11"), "{says:#?}");
     assert!(json.to_string().contains("did you mean Islet07"), "{json:#}");
+    Ok(())
+}
+
+#[test]
+fn a_need_that_only_the_item_host_states_is_told_by_a_check() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    world.run(&["add", "4410188", "--yes"]).code(0).says(&["4410300, which comes along"]);
+    world.run(&["off", "Rushlight", "--yes"]).code(0);
+    world.run(&["check"]).code(1).says(&["Reedfen needs 4410300, which is Rushlight, and that is off"]);
+    world.run(&["undo", "--yes"]).code(0);
+    world.run(&["drop", "Rushlight", "--yes"]).code(0);
+    let check = world.run(&["check"]).code(1);
+    check.says(&["Reedfen needs 4410300, and it is not there", "yalotheca add 4410300"]);
+    world.run(&["add", "4410300", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn items_are_added_over_sftp_and_a_check_fetches_no_part() -> Done {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let moor = Moor::unmanaged()?;
+    moor.start_by_hand()?;
+    let Moor { world, host } = moor;
+    let mut far = Far::around(world)?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    let index = format!("index={}", far.world.root().join("mossgarrow-index").display());
+    far.run(&["adopt", &address, "--name", "Larkspur Moor", "--set", &index]).code(0);
+    far.run(&["game", "trust", "mossgarrow", "--yes"]).code(0);
+    let before = far.world.digests()?;
+    let page = format!("{}item/4410188-the-reed-fen", host.address());
+    far.run(&["add", "4410021", &page, "--yes"]).code(0).says(&["regions.bin will be rebuilt"]);
+    let built = far.world.read("regions.bin")?;
+    assert!(built.contains("2 Reedfen"), "{built} {}", far.world.read("garrow.ini")?);
+    far.run(&["keys"]).code(0).says(&["every part is signed"]);
+    far.run(&["clashes"]).code(1).says(&["pier_04.tile"]);
+    far.run(&["check"]).code(0).says(&["pier_04.tile"]);
+    far.run(&["clashes", "keep", "pier_04.tile", "--from", "Heronry", "--yes"]).code(0);
+    far.run(&["check"]).code(0);
+    // With nothing kept on this machine, a check does not fetch parts to verify them: those that cannot be read do not matter to it.
+    fs::remove_dir_all(far.world.root().join(".cache/yalotheca"))?;
+    far.run(&["check"]).code(0);
+    fs::remove_file(far.world.path("keys/sedge.mkey"))?;
+    far.run(&["check"]).code(1).says(&["key-missing"]);
+    far.run(&["fix", "--yes"]).code(0);
+    for _ in 0..3 {
+        far.run(&["undo", "--yes"]).code(0);
+    }
+    assert_eq!(far.world.digests()?, before);
+    Ok(())
+}
+
+#[test]
+fn nothing_untrue_is_said_of_what_lies_behind_a_link_or_twice_or_too_deep() -> Done {
+    let moor = Moor::unmanaged()?;
+    let world = &moor.world;
+    for item in ITEMS {
+        item.write(&world.path("items"))?;
+    }
+    // One item is there under a second number, one is a folder too deep, and one lies behind a link.
+    let copied = Command::new("cp")
+        .arg("-r")
+        .args([world.path("items/4410021"), world.path("items/4410999")])
+        .status()?;
+    assert!(copied.success());
+    fs::rename(world.path("items/4410300"), world.path("items/deep"))?;
+    fs::create_dir(world.path("items/4410300"))?;
+    fs::rename(world.path("items/deep"), world.path("items/4410300/4410300"))?;
+    let elsewhere = world.root().join("elsewhere");
+    fs::rename(world.path("items/4410188"), &elsewhere)?;
+    symlink(&elsewhere, world.path("items/4410188"))?;
+    world.write(
+        "content.json",
+        "{\n    \"items\": {\"4410021\": {\"load\": true}, \"4410188\": {\"load\": true}},\n    \"ask_again_hours\": 6\n}\n",
+    )?;
+    let arguments = world.read("launch.args")?;
+    world.write("launch.args", &format!("{} --carry Reedfen --carry Heronry\n", arguments.trim_end()))?;
+    let ini = world.read("garrow.ini")?.replace("carried =", "carried = Heronry; Reedfen");
+    world.write("garrow.ini", &ini)?;
+    fs::write(world.path("keys/sedge.mkey"), moor::key_file("sedge")?)?;
+    moor.start_by_hand()?;
+    moor.adopt()?;
+    let before = world.digests()?;
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    let check = world.run(&["check"]).code(0);
+    assert!(!check.out.contains("Reedfen"), "the server finds it there: {}", check.out);
+    check.says(&[
+        "second copy of Heronry",
+        "Rushlight lies at items/4410300/4410300",
+        "items/4410188 is a symbolic link",
+    ]);
+    world.run(&["settle", "--clean-first", "--yes"]).code(0).says(&["set aside", "items/4410999/item.info"]);
+    assert!(elsewhere.join("item.info").exists() && world.path("items/4410188").is_symlink());
+    world.run(&["undo", "--yes"]).code(0).says(&["put back 51 B items/4410999/item.info", "14 files"]);
+    assert_eq!(world.digests()?, before);
     Ok(())
 }

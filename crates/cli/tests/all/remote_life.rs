@@ -366,7 +366,7 @@ fn what_another_administrator_added_is_not_taken_back_by_an_older_lock() -> Done
     }
     far.run(&["settle", "--yes"]).code(0);
     assert!(far.world.read("plugins/order.txt")?.contains("coin-purse"));
-    // Whoever has lost touch adopts anew.
+    // A control folder that has lost the server can be made again by adopting it.
     let third = far.world.root().join("third");
     fs::create_dir_all(&third)?;
     far.control.clone_from(&third);

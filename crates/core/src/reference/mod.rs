@@ -23,6 +23,8 @@ pub trait Files {
     fn text(&mut self, path: &TreePath) -> Option<TextFile>;
     /// Returns whether there is such a file or folder.
     fn has(&mut self, path: &TreePath) -> bool;
+    /// Returns whether such files may lie behind a link that leads out of the server's folder, where nobody looks.
+    fn may_hide(&mut self, pattern: &str) -> bool;
 }
 
 /// A place in a file.
@@ -130,8 +132,14 @@ fn stem(path: &TreePath) -> String {
     name.split_once('.').map_or(name, |(stem, _)| stem).to_owned()
 }
 
-/// Returns the names that a target has, and what it is in words; nothing where one of its files cannot be read.
+/// Returns the names that a target has, and what it is in words; nothing where one of its files cannot be read or seen.
 fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)> {
+    if let Target::StemOf { pattern, .. } | Target::PathOf { pattern, .. } | Target::FolderOf { pattern, .. } =
+        target
+        && files.may_hide(pattern)
+    {
+        return None;
+    }
     Some(match target {
         Target::StemOf { files: glob, pattern } => {
             (files.named(pattern, glob).iter().map(stem).collect(), format!("no {pattern} of that name"))

@@ -21,6 +21,9 @@ impl Files for Memory {
     fn has(&mut self, path: &TreePath) -> bool {
         self.0.keys().any(|file| file == path || file.is_within(path))
     }
+    fn may_hide(&mut self, _: &str) -> bool {
+        false
+    }
 }
 
 /// The saltwick definition with references of our own.

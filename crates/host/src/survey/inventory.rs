@@ -287,6 +287,10 @@ pub fn content_folders(game: &Game, scope: &Scope) -> BTreeSet<TreePath> {
         scope.content.insert(key.into(), "\u{1}".into());
     }
     scope.release.insert("version".into(), "\u{1}".into());
+    for kind in game.kinds.values() {
+        let described = kind.describe.iter().flat_map(|rule| rule.facts.keys());
+        scope.fact.extend(kind.facts.keys().chain(described).map(|name| (name.clone(), "\u{1}".into())));
+    }
     let rules = game.kinds.values().flat_map(|kind| &kind.place);
     rules
         .filter_map(|rule| rule.into.render(&scope).ok())

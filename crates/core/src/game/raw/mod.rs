@@ -1,5 +1,7 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
+mod shared;
+
 use std::{collections::BTreeMap, fmt};
 
 use serde::{
@@ -9,6 +11,8 @@ use serde::{
 use toml::Spanned;
 
 use crate::settings::RawRule;
+
+pub(super) use shared::{RawAssets, RawSignatures, RawTool};
 
 /// A text with its place.
 pub(crate) type Text = Spanned<String>;
@@ -55,34 +59,6 @@ pub(super) struct RawGame {
     pub(super) run: RawRun,
     #[serde(default)]
     pub(super) symptom: Vec<RawSymptom>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(super) struct RawTool {
-    pub(super) after: Vec<Text>,
-    pub(super) reads: Vec<Text>,
-    pub(super) run: Vec<Text>,
-    pub(super) writes: OneOrMany,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(super) struct RawAssets {
-    pub(super) files: Vec<Text>,
-    pub(super) wins: Text,
-    pub(super) owns: Option<Text>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(super) struct RawSignatures {
-    pub(super) scheme: Text,
-    pub(super) parts: Text,
-    pub(super) signature: Text,
-    pub(super) keys: Text,
-    #[serde(default)]
-    pub(super) stay: Vec<String>,
 }
 
 #[derive(Deserialize)]
