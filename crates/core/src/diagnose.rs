@@ -112,8 +112,9 @@ impl<'a> LogReader<'a> {
         lineup: &[Locked],
         plays: Option<&str>,
     ) -> Result<Self, PatternError> {
-        let is_map =
-            |locked: &Locked| game.maps.as_ref().is_some_and(|maps| maps.kind == locked.release.kind);
+        let is_map = |locked: &Locked| {
+            game.maps.as_ref().is_some_and(|maps| maps.kind() == Some(&locked.release.kind))
+        };
         let is_played = |kind: &Kind, locked: &Locked| {
             let stems = locked.release.files.iter().map(|file| kind.stem(&file.name));
             plays.is_some_and(|plays| stems.chain([locked.id.as_str()]).any(|name| name == plays))
@@ -380,7 +381,7 @@ mod tests {
         let (_, text) = game::BUILT_IN.iter().find(|(known, _)| *known == "teeworlds").unwrap();
         let text = text.replace("[kind.map]", "[kind.map]\nloaded = 'map {{ content.id }} loaded'");
         let game = game::load("arena", &text).unwrap();
-        let kind = game.maps.as_ref().unwrap().kind.clone();
+        let kind = game.maps.as_ref().unwrap().kind().unwrap().to_owned();
         let lineup = [locked("pier", &kind, &[]), locked("gulls", &kind, &[])];
         let reader = read(&game, &lineup, "ready");
         assert_eq!(reader.contents()["pier"], ContentState::NotSeen { members: Vec::new() });

@@ -76,11 +76,14 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     findings.extend(compared?);
     tell_closer(server, &mut findings)?;
     tell_halves(server, &mut findings)?;
-    findings.extend(missing_maps(server)?);
+    let broken = broken_references(server);
+    // A reference tells the line, and what could be meant.
+    let is_told = |map: &Finding| broken.iter().any(|one| one.value == map.about);
+    findings.extend(missing_maps(server)?.into_iter().filter(|map| !is_told(map)));
     // A missing file of ours has a finding of its own.
     let ours =
         |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
-    findings.extend(broken_references(server).iter().filter(|one| !ours(one)).map(of_break));
+    findings.extend(broken.iter().filter(|one| !ours(one)).map(of_break));
     findings.extend(strangers::look(server, &desired, (&inventory, &owned))?);
     findings.extend(as_found(server));
     findings.extend(compiled_old(server)?);
@@ -477,7 +480,19 @@ fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
         let fix = if map.plays { Advice::AddMapOrPlayAnother } else { Advice::AddMapOrLeaveItOut };
         Finding::trouble("missing-map", &map.name, says, Some(fix))
     };
-    Ok(gone.map(finding).collect())
+    let mut findings: Vec<Finding> = gone.map(finding).collect();
+    let named = survey::played(&*server.tree, &server.game, &server.survey.scope)?.play;
+    if let (Some(map), Some(with)) = (named, &rule.with)
+        && let Some(lacks) = survey::missing_with(&*server.tree, &server.game, &server.survey.scope, &map)?
+    {
+        let place = with.list.place.file.render(&server.survey.scope).map_err(SurveyError::Render)?;
+        let says = format!("{map} is played, and {place} does not name {lacks}");
+        findings.push(
+            Finding::trouble("map-without", &map, says, Some(Advice::Fix))
+                .with_remedy(Remedy::Play(map.clone())),
+        );
+    }
+    Ok(findings)
 }
 
 fn of_break(one: &Break) -> Finding {

@@ -122,7 +122,13 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     let process = ProcessSection::default();
     let server = ServerSection { name: request.name.clone(), game: game.name.clone(), at, values, process };
     let mut control = ControlFile::new(&server, &catalogues);
-    let played = survey::played(&*tree, &game, &survey.scope)?;
+    let mut played = survey::played(&*tree, &game, &survey.scope)?;
+    if let Some(map) = &played.play
+        && survey::missing_with(&*tree, &game, &survey.scope, map)?.is_some()
+    {
+        // To note it would ask for what it lacks: that is a finding, and no change that the next command makes.
+        played.play = None;
+    }
     control.play(played.play.as_deref());
     control.rotate(played.rotate.as_deref());
     control.offer(played.offer.as_deref());

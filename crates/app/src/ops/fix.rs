@@ -98,6 +98,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     for finding in chosen {
         match finding.remedy.as_ref() {
             None | Some(Remedy::Settle) => {}
+            Some(Remedy::Play(map)) => wants.play(Some(map)),
             Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
             Some(Remedy::TakeOut(entry)) => receipt.entries.push((**entry).clone()),
             Some(Remedy::SetAside(path)) => {

@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 use yalotheca_core::{
+    control::ControlFile,
     game::Maps,
     hint::{Advice, Listing},
     suggest,
@@ -10,7 +11,8 @@ use yalotheca_core::{
 use super::change::Change;
 use crate::{
     AppError, Server,
-    maps::{self, MapLine, MapSource},
+    maps::{self, MapLine, MapSource, Saves},
+    words,
 };
 
 /// The maps of a server.
@@ -23,6 +25,9 @@ pub struct MapsReport {
     pub cap_mb: Option<u64>,
     /// The maps, those that play first.
     pub maps: Vec<MapLine>,
+    /// What players did on maps that are not here.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub saves_of_none: Vec<Saves>,
 }
 
 /// Lists the maps; `all` with the game's own.
@@ -31,8 +36,9 @@ pub struct MapsReport {
 /// Where the game has none, or the server cannot be read.
 pub fn maps(server: &Server, all: bool) -> Result<MapsReport, AppError> {
     let rule = rule(server)?;
-    let maps = maps::list(server, rule, all)?;
-    Ok(MapsReport { server: server.shown(), cap_mb: maps::cap(server, rule), maps })
+    let mut maps = maps::list(server, rule, all)?;
+    let saves_of_none = maps::add_saves(server, rule, &mut maps)?;
+    Ok(MapsReport { server: server.shown(), cap_mb: maps::cap(server, rule), maps, saves_of_none })
 }
 
 /// Plays a map.
@@ -41,9 +47,45 @@ pub fn maps(server: &Server, all: bool) -> Result<MapsReport, AppError> {
 /// Where it is not here or cannot be played.
 pub fn play(server: &Server, name: &str) -> Result<Change, AppError> {
     let mut wants = server.control.wants.clone();
+    let noted = play_in(server, name, &mut wants)?;
+    let mut change = Change::to(wants, vec![noted]);
+    let rule = rule(server)?;
+    if let Some(next) = change.wants.maps.play.as_deref().filter(|_| rule.saves.is_some()) {
+        change.extras.notes = about_saves(server, rule, next)?;
+    }
+    Ok(change)
+}
+
+/// Notes in the wants that a map is played, and returns that in words.
+pub(super) fn play_in(server: &Server, name: &str, wants: &mut ControlFile) -> Result<String, AppError> {
     let known = known(server, rule(server)?, &[name.to_owned()])?;
     wants.play(known.first().map(String::as_str));
-    Ok(Change::to(wants, vec![format!("play {}", known.join(", "))]))
+    Ok(format!("play {}", known.join(", ")))
+}
+
+/// Says what becomes of what players did, when another map is played.
+fn about_saves(server: &Server, rule: &Maps, next: &str) -> Result<Vec<String>, AppError> {
+    let mut all = maps::list(server, rule, false)?;
+    maps::add_saves(server, rule, &mut all)?;
+    let mut notes = Vec::new();
+    for map in all.iter().filter(|map| map.plays && map.name != next) {
+        if let Some(saves) = &map.saves {
+            notes.push(format!("what players did on {} stays in {}/", map.name, saves.folder));
+        }
+    }
+    let begins = match all.iter().find(|map| map.name == next).and_then(|map| map.saves.as_ref()) {
+        Some(saves) => format!(
+            "{next} goes on where players left it: {}/ ({})",
+            saves.folder,
+            words::count(saves.files, "file")
+        ),
+        None => match maps::folder_of(server, rule, next) {
+            Some(folder) => format!("{next} begins anew: nothing was saved in {folder}/"),
+            None => return Ok(notes),
+        },
+    };
+    notes.push(begins);
+    Ok(notes)
 }
 
 /// Plays these maps in turn, and no others.
@@ -93,7 +135,7 @@ fn no_list(server: &Server, which: &str) -> AppError {
 
 /// Names as the server wants them: each must be here, and a file's suffix is taken off.
 fn known(server: &Server, rule: &Maps, names: &[String]) -> Result<Vec<String>, AppError> {
-    let suffix = server.game.kinds.get(&rule.kind).and_then(|kind| kind.suffix.clone()).unwrap_or_default();
+    let suffix = rule.kind().and_then(|kind| server.game.kinds.get(kind)?.suffix.clone()).unwrap_or_default();
     let here = maps::list(server, rule, true)?;
     let mut found: Vec<String> = Vec::new();
     for name in names {
@@ -111,7 +153,7 @@ fn known(server: &Server, rule: &Maps, names: &[String]) -> Result<Vec<String>, 
                     .map_or(Some(Advice::List(Listing::Maps)), |near| Some(near.into())),
             });
         };
-        if let Some(trouble) = map.troubles.first().filter(|_| map.bytes.is_some()) {
+        if let Some(trouble) = map.problems.first().filter(|_| map.bytes.is_some()) {
             return Err(AppError::Refused {
                 what: format!("{bare} cannot be played: {trouble}"),
                 hint: Some("fetch it again and add it; or take the file away".into()),

@@ -1,6 +1,12 @@
 //! Removing contents.
 
-use yalotheca_core::{control::ControlFile, hint::Advice, id::ContentId, suggest};
+use yalotheca_core::{
+    change::Placed,
+    control::ControlFile,
+    hint::Advice,
+    id::{ContentId, TreePath},
+    suggest,
+};
 
 use super::change::Change;
 use crate::{AppError, Server, plan::reasons};
@@ -21,9 +27,26 @@ pub fn remove(server: &Server, names: &[String]) -> Result<Change, AppError> {
             wants.switch_on(&member.id);
         }
         take_off(&mut wants, name)?;
+        keep_played(server, &id, &wants)?;
     }
     let asked = names.iter().map(|name| format!("without {name}")).collect();
     Ok(Change::to(wants, asked))
+}
+
+/// A content that brings the map that is played stays.
+pub(super) fn keep_played(server: &Server, id: &ContentId, wants: &ControlFile) -> Result<(), AppError> {
+    let folders = server.game.maps.as_ref().and_then(|rule| rule.folders());
+    let Some((folders, map)) = folders.zip(wants.maps.play.as_deref()) else { return Ok(()) };
+    let brings = |(path, placed): (&TreePath, &Placed)| {
+        placed.content == *id && folders.map_of(path.as_str()) == Some(map)
+    };
+    if server.receipt()?.placed.iter().any(brings) {
+        return Err(AppError::Usage {
+            what: format!("{id} brings {map}, the map that plays"),
+            hint: Some(Advice::PlayAnotherMap),
+        });
+    }
+    Ok(())
 }
 
 /// A map that goes is played no longer, neither in turn nor at all.

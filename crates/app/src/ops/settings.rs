@@ -3,13 +3,14 @@
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
+    game::Template,
     hint::{Advice, Amendment, Listing},
     id::TreePath,
     settings::JudgeSettingError,
     suggest,
 };
 
-use super::change::Change;
+use super::{change::Change, maps::play_in};
 use crate::{
     AppError, Server,
     plan::{OpenSettings, open_settings},
@@ -42,14 +43,33 @@ pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Cha
     let mut changes = Changes::default();
     for text in &request.set {
         let (at, value) = split(text)?;
+        if names_the_map(server, &own, &at) {
+            changes.noted.push(play_in(server, &value.plain(), &mut wants)?);
+            continue;
+        }
         changes.set(&own, (&at, &value), request.force, &mut wants)?;
     }
     for text in &request.reset {
-        changes.reset(&own, &place(text)?, &mut wants)?;
+        let at = place(text)?;
+        if names_the_map(server, &own, &at) && wants.maps.play.is_some() {
+            wants.play(None);
+            changes.noted.push(format!("{at} no longer set"));
+            continue;
+        }
+        changes.reset(&own, &at, &mut wants)?;
     }
     let mut change = Change::to(wants, changes.noted);
     change.extras.notes = changes.notes;
     Ok(change)
+}
+
+/// Returns whether a place is the one that names the map that is played, which is kept with the maps.
+fn names_the_map(server: &Server, files: &[&OpenSettings], at: &Pointer) -> bool {
+    let Some(rule) = &server.game.maps else { return false };
+    let render = |template: &Template| template.render(&server.survey.scope).ok();
+    let file = render(&rule.play.file);
+    render(&rule.play.pointer).is_some_and(|pointer| pointer == at.to_string())
+        && files.iter().any(|one| one.path.as_ref().map(TreePath::as_str) == file.as_deref())
 }
 
 /// Returns the settings files of an owner, or the one that is meant.

@@ -10,7 +10,7 @@ use yalotheca_core::{
     suggest,
 };
 
-use super::change::Change;
+use super::{change::Change, remove::keep_played};
 use crate::{AppError, Mend, Server, plan::can_be_off};
 
 /// Switches contents, or members of packs, off: their files stay, and their entries go. `because` is noted.
@@ -23,6 +23,7 @@ pub fn switch_off(server: &Server, names: &[String], because: &str) -> Result<Ch
     for name in names {
         let id = ContentId::new(name)?;
         refuse_what_stays_on(server, &id)?;
+        keep_played(server, &id, &wants)?;
         wants.switch_off(&id, because);
         ids.push(id);
     }

@@ -5,9 +5,10 @@ use std::time::Duration;
 use serde::Serialize;
 use yalotheca_core::{
     change::plan,
+    control::Locked,
     diagnose::{ContentState, Trouble, Verdict},
     document::TextFile,
-    game::Terms,
+    game::{Scope, Terms},
     hint::Advice,
     id::{ContentId, TreePath},
 };
@@ -120,9 +121,7 @@ pub fn trial(
 ) -> Result<TrialReport, AppError> {
     let open = || Server::open(Purpose::Change, options, front);
     let mut server = open()?;
-    let is_started_elsewhere = !server.control.wants.server.process.start.is_empty()
-        && (request.log.is_some() || server.log_file().is_some());
-    if request.watches || is_started_elsewhere || server.tree.local().is_none() {
+    if request.watches || is_started_elsewhere(&server, request.log.as_deref()) {
         return watched(&server, front, request, hear);
     }
     if let Some(running) = server.running() {
@@ -148,6 +147,12 @@ pub fn trial(
         went = start(&server, (request.keep, request.patience), (true, hear))?;
     }
     Ok(report(&server, went, first, request.patience))
+}
+
+/// Returns whether a command of `[server.process]` starts the server, or somebody on another machine.
+pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
+    let has_command = !server.control.wants.server.process.start.is_empty();
+    has_command && (log.is_some() || server.log_file().is_some()) || server.tree.local().is_none()
 }
 
 fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -> TrialReport {
@@ -185,6 +190,19 @@ fn watched(
     request: &TrialRequest,
     hear: &dyn Fn(Heard<'_>),
 ) -> Result<TrialReport, AppError> {
+    let contents = server.control.lock.loaded(&server.control.wants.off);
+    let went = follow(server, &server.survey.scope, &contents.contents, (front, request), hear)?;
+    Ok(report(server, went, Vec::new(), request.patience))
+}
+
+/// Follows the log of a server with these contents while its start command or somebody else starts it.
+pub(super) fn follow(
+    server: &Server,
+    scope: &Scope,
+    contents: &[Locked],
+    (front, request): (&dyn Front, &TrialRequest),
+    hear: &dyn Fn(Heard<'_>),
+) -> Result<Trial, AppError> {
     /// How long somebody may take to start the server.
     const BY_HAND: Duration = Duration::from_secs(600);
     let patience = Duration::from_secs(request.patience);
@@ -227,15 +245,14 @@ fn watched(
         }
         None => hear(Heard::Watching { server: &name, log: &log }),
     }
-    let contents = server.control.lock.loaded(&server.control.wants.off);
-    let known = (&server.game, &server.survey.scope, contents.contents.as_slice());
+    let known = (&server.game, scope, contents);
     let mut on_line = |line: &str| hear(Heard::Line(line));
     let went = watch(&*server.tree, known, &mut follower, &options, &mut on_line);
     hear(Heard::Over);
     if let Some(stop) = stop {
         process::run(&stop)?;
     }
-    Ok(report(server, went?, Vec::new(), request.patience))
+    Ok(went?)
 }
 
 fn start(

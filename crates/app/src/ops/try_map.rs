@@ -1,9 +1,15 @@
 //! Trying a new map against the one that is known to work, so that a fault is known to be the map's.
 
-use std::time::Duration;
+use std::{collections::BTreeSet, time::Duration};
 
 use serde::Serialize;
-use yalotheca_core::{control::ControlFile, diagnose::Verdict, game::Maps, hint::Advice, id::ContentId};
+use yalotheca_core::{
+    control::{ControlFile, Locked},
+    diagnose::Verdict,
+    game::{MapForm, Maps, Scope},
+    hint::Advice,
+    id::ContentId,
+};
 use yalotheca_host::{
     settle::{self, SettleOrder},
     survey,
@@ -13,12 +19,14 @@ use yalotheca_host::{
 use super::{
     add::{AddRequest, wanted},
     maps::rule,
+    trial::{TrialRequest, follow, is_started_elsewhere},
 };
 use crate::{
     AppError, Fresh, Front, OpenOptions, Purpose, Server,
     apply::{ChangeExtras, origin, prepare, texts},
     maps::{self, MapSource},
-    plan::{PlanOptions, plan_change, sources},
+    plan::{PlanOptions, plan_change, sources, tools},
+    process::Act,
     server::seal_key,
 };
 
@@ -99,8 +107,8 @@ pub fn find_map(server: &Server, request: &TryMapRequest, front: &dyn Front) -> 
         (None, Some(id)) => name_when_installed(server, &wants, rule, id)?,
         (None, None) => return Err(AppError::Usage { what: "nothing was named".into(), hint: None }),
     };
-    let known = server.survey.scope.values.get("map").cloned().unwrap_or_default();
-    let known = wants.maps.play.clone().unwrap_or(known);
+    let played = here.iter().find(|map| map.plays).map(|map| map.name.clone());
+    let known = wants.maps.play.clone().or(played).unwrap_or_default();
     if known == map {
         return Err(AppError::Usage {
             what: format!("{map} is the map that plays now; there is nothing to compare it with"),
@@ -122,7 +130,19 @@ pub fn try_map(
     hear: &dyn Fn(&str),
 ) -> Result<TryMapReport, AppError> {
     hear(known);
-    let with_known = start(server, *patience)?;
+    // The server is started and stopped twice, so somebody agrees to the commands before anything is done.
+    if is_started_elsewhere(server, None) {
+        for act in [Act::Start, Act::Stop] {
+            if server.process_command(act, front)?.is_none() {
+                return Err(AppError::Usage {
+                    what: "a map is tried by starting and stopping the server twice, and no command is known for that".into(),
+                    hint: Some("name a start and a stop command in [server.process] of yalotheca.toml".into()),
+                });
+            }
+        }
+    }
+    let loaded = server.control.lock.loaded(&server.control.wants.off);
+    let with_known = start(server, &server.survey.scope, &loaded.contents, (front, *patience))?;
     let mut report = TryMapReport {
         server: server.shown(),
         map: map.clone(),
@@ -139,7 +159,7 @@ pub fn try_map(
     let mut played = wants.clone();
     played.play(Some(map));
     hear(map);
-    let went = attempt(server, &played, *patience)??;
+    let went = attempt(server, &played, (front, *patience))??;
     let old: Vec<String> = told(&with_known);
     report.troubles = told(&went).into_iter().filter(|line| !old.contains(line)).collect();
     if went.verdict == Verdict::Failed || !report.troubles.is_empty() {
@@ -160,20 +180,40 @@ fn name_when_installed(
     let catalogues = server.catalogues_for(wants);
     let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
     let placed = planned.desired.placements.iter().filter(|(_, placement)| placement.content == *id);
-    Ok(maps::name_of(server.game.kinds.get(&rule.kind), id, placed.map(|(path, _)| path)))
+    let placed = placed.map(|(path, _)| path);
+    let folders = match &rule.form {
+        MapForm::Kind(kind) => return Ok(maps::name_of(server.game.kinds.get(kind), id, placed)),
+        MapForm::Folders(folders) => folders,
+    };
+    let names: BTreeSet<&str> = placed.filter_map(|path| folders.map_of(path.as_str())).collect();
+    match names.iter().collect::<Vec<_>>()[..] {
+        [only] => Ok((*only).to_owned()),
+        [] => Err(AppError::Usage {
+            what: format!("{id} brings no map: it has nothing for {}", folders.pattern),
+            hint: None,
+        }),
+        _ => Err(AppError::Usage {
+            what: format!("{id} brings several maps: {}", names.into_iter().collect::<Vec<_>>().join(", ")),
+            hint: Some("install it first, then try one of them by its name".into()),
+        }),
+    }
 }
 
 /// Tries other wants on the server, which is as before afterwards.
 fn attempt(
     server: &Server,
     wants: &ControlFile,
-    patience: Duration,
+    (front, patience): (&dyn Front, Duration),
 ) -> Result<Result<Trial, AppError>, AppError> {
     let catalogues = server.catalogues_for(wants);
-    let planned = plan_change(server, &catalogues, wants, &Fresh::None, &PlanOptions::default())?;
-    let (bytes, mut gone) = sources(server, &catalogues, &planned)?;
+    let prepared = prepare(server, &catalogues, wants, &Fresh::None, ChangeExtras::default())?;
+    let mut planned = prepared.planned;
+    let (mut bytes, mut gone) = sources(server, &catalogues, &planned)?;
     if !gone.is_empty() {
         return Err(gone.remove(0).1);
+    }
+    for tool in tools::due(server, &planned.change) {
+        tools::run(server, tool, (&mut planned.change, &mut bytes))?;
     }
     let key = seal_key()?;
     let _claim = server.claim_stopped()?;
@@ -190,10 +230,8 @@ fn attempt(
     let given = &server.control.wants.server.values;
     Ok(settle::attempt(&*server.tree, &order, &bytes, || {
         let scope = survey::values(&*server.tree, &server.game, given)?;
-        server.require_run_trust()?;
-        let options = TrialOptions { keep: false, patience };
         let contents = planned.lock.loaded(&server.control.wants.off);
-        Ok(trial(server.local()?, &server.game, &scope, &contents.contents, options, &mut |_| {})?)
+        start(server, &scope, &contents.contents, (front, patience))
     })?)
 }
 
@@ -208,11 +246,19 @@ fn install(options: &OpenOptions, wants: &ControlFile, front: &dyn Front) -> Res
     prepared.settle(&server, &catalogues, wants).map(drop)
 }
 
-fn start(server: &Server, patience: Duration) -> Result<Trial, AppError> {
+fn start(
+    server: &Server,
+    scope: &Scope,
+    contents: &[Locked],
+    (front, patience): (&dyn Front, Duration),
+) -> Result<Trial, AppError> {
+    if is_started_elsewhere(server, None) {
+        let request = TrialRequest { patience: patience.as_secs(), ..TrialRequest::default() };
+        return follow(server, scope, contents, (front, &request), &|_| {});
+    }
     server.require_run_trust()?;
     let options = TrialOptions { keep: false, patience };
-    let loaded = server.control.lock.loaded(&server.control.wants.off);
-    Ok(trial(server.local()?, &server.game, &server.survey.scope, &loaded.contents, options, &mut |_| {})?)
+    Ok(trial(server.local()?, &server.game, scope, contents, options, &mut |_| {})?)
 }
 
 fn told(trial: &Trial) -> Vec<String> {

@@ -43,7 +43,7 @@ pub fn used(game: &Game, scope: &Scope) -> Vec<TreePath> {
     places.extend(game.terms.iter().map(|terms| &terms.place));
     places.extend(game.maps.iter().flat_map(|maps| {
         let lists = [&maps.rotate, &maps.offer].into_iter().flatten().map(|list| &list.place);
-        lists.chain([&maps.play]).chain(&maps.cap)
+        lists.chain([&maps.play]).chain(&maps.cap).chain(maps.with.iter().map(|with| &with.list.place))
     }));
     let files = places.into_iter().map(|place| &place.file).chain(templates);
     let settings = game.settings.iter().map(|file| &file.file);

@@ -17,6 +17,7 @@ mod looks;
 mod losing_nothing;
 mod maps;
 mod moor;
+mod moor_maps;
 mod ordering;
 mod other_definitions;
 mod packs;

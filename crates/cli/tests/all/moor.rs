@@ -17,13 +17,13 @@ use crate::{
 };
 
 /// A moor whose server has started once, with an item host and the game's tool.
-struct Moor {
-    world: World,
+pub(crate) struct Moor {
+    pub(crate) world: World,
     host: CatalogueHost,
 }
 
 impl Moor {
-    fn new() -> Result<Self, Box<dyn std::error::Error>> {
+    pub(crate) fn new() -> Result<Self, Box<dyn std::error::Error>> {
         let moor = Self::unmanaged()?;
         moor.adopt()?;
         moor.world.run(&["trial"]).code(0);
@@ -31,7 +31,7 @@ impl Moor {
     }
 
     /// The same, without anything of ours.
-    fn unmanaged() -> Result<Self, Box<dyn std::error::Error>> {
+    pub(crate) fn unmanaged() -> Result<Self, Box<dyn std::error::Error>> {
         let world = World::empty()?;
         moor::write_server(&world.server(), crate::harness::free_port()?)?;
         let pages = world.root().join("item-host");
@@ -50,14 +50,14 @@ impl Moor {
     }
 
     /// Starts the server once, as its owner does.
-    fn start_by_hand(&self) -> Done {
+    pub(crate) fn start_by_hand(&self) -> Done {
         let server = self.world.server();
         let first = Command::new(program()).args(["stand-in", "mossgarrow"]).arg(server).output()?;
         assert!(first.status.success());
         Ok(())
     }
 
-    fn adopt(&self) -> Done {
+    pub(crate) fn adopt(&self) -> Done {
         let server = format!("program={}", self.world.stand_in("mossgarrow")?.display());
         let index = format!("index={}", self.world.root().join("mossgarrow-index").display());
         self.world.run(&["adopt", "--name", "Larkspur Moor", "--set", &server, "--set", &index]).code(0);

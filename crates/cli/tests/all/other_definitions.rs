@@ -156,6 +156,11 @@ register = [
   { list = "ferry.yml#/decks", item = "{{ fact.ticket }}", ordered = true },
   { list = "ferry.yml#/cabins", item = "{{ it }}", for-each = "cabins" },
 ]
+[maps]
+folders = "routes/*"
+play = { at = "ferry.yml#/route" }
+with = { list = "ferry.yml#/calls", item = "port of {{ it }}" }
+saves = "logbook/{{ it }}"
 [assets]
 files = ["decks/*/paint/*"]
 wins = "first"
@@ -219,5 +224,18 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
     assert!(world.path("trusted/yard.pub").exists());
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(world.read("decks.idx")?, "deck-north\ndeck-south\n");
+    // A map is a folder of another depth here, and something else goes with it.
+    fs::create_dir_all(world.path("routes/skerry"))?;
+    fs::create_dir_all(world.path("logbook/skerry"))?;
+    world.write("logbook/skerry/monday", "fog")?;
+    world
+        .run(&["maps", "play", "skerry", "--yes"])
+        .code(0)
+        .says(&["skerry goes on where players left it: logbook/skerry/"]);
+    let settings = world.read("ferry.yml")?;
+    assert!(settings.contains("route: skerry") && settings.contains("- port of skerry"), "{settings}");
+    world.run(&["maps"]).code(0).says(&["plays skerry", "saves 3 B"]);
+    world.run(&["undo", "--yes"]).code(0);
+    assert!(!world.read("ferry.yml")?.contains("skerry"));
     Ok(())
 }

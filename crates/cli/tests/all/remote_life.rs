@@ -10,12 +10,12 @@ use std::{
 };
 
 use yalotheca_standin::{
-    kites::zipped,
+    kites::{self, zipped},
     relay::{Line, Relay},
 };
 
 use crate::{
-    harness::{Done, program},
+    harness::{Done, World, free_port, program},
     remote::{Far, Ssh, encoded},
 };
 
@@ -372,5 +372,59 @@ fn what_another_administrator_added_is_not_taken_back_by_an_older_lock() -> Done
     far.control.clone_from(&third);
     far.adopt(&address).code(0);
     far.run(&["preview"]).code(0).says(&["nothing to do"]);
+    Ok(())
+}
+
+#[test]
+fn a_map_is_tried_from_afar_by_the_commands_that_start_and_stop_the_server() -> Done {
+    let Some(ssh) = Ssh::start(None)? else { return Ok(()) };
+    let world = World::empty()?;
+    kites::write_server(&world.server(), free_port()?, free_port()?)?;
+    kites::write_downloads(&world.files())?;
+    let mut far = Far::around(world)?;
+    far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+    // The panel has the server's output in a file.
+    let games = far.control.join("games");
+    fs::create_dir_all(&games)?;
+    let definition = include_str!("../../../core/games/kitehollow.toml");
+    let definition = definition.replacen("name   = \"kitehollow\"", "name   = \"kites\"", 1);
+    fs::write(games.join("kites.toml"), definition.replacen("[run]\n", "[run]\nlog = \"out.log\"\n", 1))?;
+    let panel = far.control.join("panel");
+    let script = format!(
+        "#!/bin/sh\npid='{2}'\ncase $1 in\n\
+         start) cd '{1}'; '{0}' stand-in kitehollow . >>out.log 2>&1 & echo $! > \"$pid\"; sleep 0.3;;\n\
+         stop) kill -INT $(cat \"$pid\") 2>/dev/null; while kill -0 $(cat \"$pid\") 2>/dev/null; do sleep 0.05; done;;\nesac\n",
+        program().display(),
+        far.world.server().display(),
+        panel.with_extension("pid").display(),
+    );
+    fs::write(&panel, script)?;
+    fs::set_permissions(&panel, fs::Permissions::from_mode(0o755))?;
+    let address = format!("sftp://127.0.0.1:{}{}", ssh.port(), encoded(&far.world.server()));
+    far.run(&["game", "trust", "kites", "--yes"]).code(0);
+    far.run(&["adopt", &address, "--name", "Larkspur Kites", "--game", "kites"]).code(0);
+    let windmill = far.world.files().join("windmill.zip").display().to_string();
+    far.run(&["maps", "try", &windmill, "--yes"]).code(2).says(&["[server.process]"]);
+    let wants = far.control.join("yalotheca.toml");
+    let text = fs::read_to_string(&wants)?;
+    let commands =
+        "[server.process]\nstart = [\"./panel\", \"start\"]\nstop = [\"./panel\", \"stop\"]\n\n[maps]";
+    fs::write(&wants, text.replacen("[maps]", commands, 1))?;
+    let before = far.world.read("host.cfg")?;
+    far.agree(&["maps", "try", &windmill, "--yes"])
+        .code(0)
+        .says(&["windmill_row works", "pier_lights still plays"]);
+    assert!(far.world.path("maps/windmill_row.kmap").exists());
+    assert_eq!(far.world.read("host.cfg")?, before);
+    far.run(&["undo", "--yes"]).code(0);
+    let mut bytes = kites::map("rope_walk")[0].1.clone();
+    bytes[500] ^= 1;
+    let broken = far.world.files().join("rope_walk.kmap");
+    fs::write(&broken, &bytes)?;
+    far.run(&["maps", "try", &broken.display().to_string(), "--yes"])
+        .code(1)
+        .says(&["The fault is rope_walk's", "Everything is as it was before"]);
+    assert!(!far.world.path("maps/rope_walk.kmap").exists());
+    assert_eq!(far.world.read("host.cfg")?, before);
     Ok(())
 }

@@ -83,11 +83,17 @@ fn a_half_that_is_broken_by_hand_is_found() -> Done {
 #[test]
 fn what_a_change_would_break_is_told_before() -> Done {
     let world = moor()?;
-    world.run(&["settings", "server", "host/story/plays=Basemarsh/opne", "--later"]).code(0);
+    world.run(&["trial"]).code(0);
+    // The map that plays is one of those that are here.
+    world
+        .run(&["settings", "server", "host/story/plays=Basemarsh/opne", "--later"])
+        .code(2)
+        .says(&["there is no map Basemarsh/opne here", "did you mean Basemarsh/open?"]);
+    world.run(&["settings", "server", "Hosting/ground=Basmarsh", "--later"]).code(0);
     world.run(&["preview", "--diff"]).code(0).says(&[
         "This would break",
-        "garrow.def, line 5: the campaign Basemarsh/opne is not there",
-        "+ plays \"Basemarsh/opne\" # a folder under campaigns/",
+        "garrow.ini, line 4: the region Basmarsh is not there",
+        "+ground = Basmarsh",
     ]);
     Ok(())
 }

@@ -114,6 +114,7 @@ impl Listing {
                     alone: false,
                     last: None,
                     seen_as: None,
+                    anywhere: false,
                 };
                 listed(name_in(&item)?, &at, &self.pointer, entry)
             })

@@ -38,6 +38,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("lock-missing", "Without the lock nothing tells which versions belong here."),
     ("lock-outdated", "Settling with this lock would undo what somebody else has changed."),
     ("missing-file", "The server cannot load the content, or loads it incomplete."),
+    ("map-without", "The server does not start: it has nothing to play the map on."),
     (
         "missing-map",
         "The server fails when it comes to this map; where it is the first one, it does not start.",

@@ -30,6 +30,8 @@ pub enum Remedy {
     TakeOut(Box<OwnedEntry>),
     /// Set a second copy aside.
     SetAside(TreePath),
+    /// Play this map, with what goes with it.
+    Play(String),
     /// Rebuild this file with the game's own tool.
     Rebuild(TreePath),
 }

@@ -14,7 +14,7 @@ use crate::{
     document::{Pointer, PointerError, Value},
     game::{
         ConfigPlace, Game, Kind, Maps, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile,
-        TWEAK_KIND, TWEAK_SUFFIX, Template,
+        TWEAK_KIND, TWEAK_SUFFIX, Template, WithMap,
     },
     hint::{Advice, Hint},
     id::{ContentId, Digest, ParseIdError, TreePath},
@@ -287,6 +287,9 @@ fn play(
     };
     if let Some(name) = &maps.play {
         put(name, &rule.play, "", Entry::Set(Value::Text(name.clone())))?;
+        if let Some(with) = &rule.with {
+            put(name, &with.list.place, &with.list.create, goes_with(rule, with, server, name)?)?;
+        }
     }
     for (names, list) in [(&maps.rotate, &rule.rotate), (&maps.offer, &rule.offer)] {
         let (Some(names), Some(list)) = (names, list) else { continue };
@@ -307,11 +310,31 @@ fn play(
                 alone: true,
                 last: None,
                 seen_as: None,
+                anywhere: false,
             };
             put(name, &list.place, &list.create, entry)?;
         }
     }
     Ok(())
+}
+
+/// Returns the item that a list must have where a map is played.
+fn goes_with(rule: &Maps, with: &WithMap, server: &Scope, name: &str) -> Result<Entry, DesireError> {
+    let wrong = |why: String| DesireError::Map { name: name.into(), why };
+    let scope = rule.scope(server, name).ok_or_else(|| {
+        let parts = rule.folders().and_then(|folders| folders.parts.as_ref());
+        wrong(format!("the name of a map here fits {}", parts.map_or("", |parts| parts.as_str())))
+    })?;
+    let item = with.item.render(&scope).map_err(|error| wrong(error.to_string()))?;
+    Ok(Entry::Item {
+        item: Value::Text(item),
+        ordered: false,
+        separator: with.list.separator.clone(),
+        alone: false,
+        last: with.last.clone(),
+        seen_as: None,
+        anywhere: true,
+    })
 }
 
 /// Takes out the entries from a place on that are not made for a content, since it was found without them.
@@ -413,6 +436,7 @@ fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Resu
                 alone: false,
                 last: last.clone(),
                 seen_as: seen_as.clone(),
+                anywhere: false,
             },
             RegisterVerb::Number { item, consecutive } => {
                 Entry::Number { item: item.render(scope).map_err(text)?, consecutive: *consecutive }

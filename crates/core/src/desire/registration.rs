@@ -32,6 +32,9 @@ pub enum Entry {
         /// A pattern with the group `item`: how an entry with more in it is read back.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         seen_as: Option<String>,
+        /// Whether any place in the list will do: an item that is there already stays where it is, and stays when its content goes.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        anywhere: bool,
     },
     /// A name under a number of its own.
     Number {

@@ -7,6 +7,7 @@ mod configuration;
 mod describe;
 mod kinds_of_ours;
 mod load;
+mod maps;
 mod pattern;
 mod raw;
 mod run;
@@ -25,6 +26,7 @@ pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
 pub use load::load;
 pub(crate) use load::register_rule;
+pub use maps::{ListPlace, MapFolders, MapForm, Maps, WithMap};
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
@@ -340,32 +342,6 @@ pub struct LeaveOut {
     pub glob: GlobMatcher,
     /// Why.
     pub why: String,
-}
-
-/// Which of its contents a server plays: one at a time, some in turn, some for players to choose.
-#[derive(Debug, Clone)]
-pub struct Maps {
-    /// The content kind.
-    pub kind: String,
-    /// Where the one that is played is named.
-    pub play: ConfigPlace,
-    /// The list of those that are played in turn.
-    pub rotate: Option<ListPlace>,
-    /// The list of those that players may choose.
-    pub offer: Option<ListPlace>,
-    /// The setting that bounds what is sent to players, in megabytes.
-    pub cap: Option<ConfigPlace>,
-}
-
-/// A list in a configuration file.
-#[derive(Debug, Clone)]
-pub struct ListPlace {
-    /// Where it is.
-    pub place: ConfigPlace,
-    /// What separates items, where it is one text.
-    pub separator: Option<String>,
-    /// What a file that does not exist begins with.
-    pub create: String,
 }
 
 /// How a descriptor is read.

@@ -114,7 +114,7 @@ impl Tool {
 }
 
 /// The folders at the beginning of a pattern in which nothing stands for anything.
-fn fixed_part(pattern: &str) -> &str {
+pub(super) fn fixed_part(pattern: &str) -> &str {
     let wild = pattern.find(['*', '?', '[', '{']).unwrap_or(pattern.len());
     pattern[..wild].rfind('/').map_or("", |at| &pattern[..at])
 }

@@ -41,6 +41,7 @@ fn desired(names: &[&str]) -> Result<Desired, Box<dyn std::error::Error>> {
                 alone: false,
                 last: None,
                 seen_as: None,
+                anywhere: false,
             },
         });
     }

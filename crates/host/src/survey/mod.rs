@@ -396,24 +396,49 @@ pub fn recognise_game<'a>(
 /// Where one of them is broken.
 pub fn played(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<MapsSection, SurveyError> {
     let Some(maps) = &game.maps else { return Ok(MapsSection::default()) };
-    let list = |list: &Option<ListPlace>| -> Result<Option<Vec<String>>, SurveyError> {
-        let Some(ListPlace { place, separator, .. }) = list else { return Ok(None) };
-        let file = TreePath::new(&place.file.render(scope)?)?;
-        let Some(bytes) = tree.read_file(&file)? else { return Ok(None) };
-        let document = Document::read(place.format, bytes)
-            .map_err(|source| SurveyError::Broken { path: file.to_string(), source })?;
-        let Ok(pointer) = Pointer::parse(&place.pointer.render(scope)?) else { return Ok(None) };
-        let items = match separator {
-            Some(separator) => document.parts(&pointer, separator),
-            None => document.items(&pointer).unwrap_or_default().iter().map(Value::plain).collect(),
-        };
-        Ok((!items.is_empty()).then_some(items))
+    let list = |list: &Option<ListPlace>| match list {
+        Some(list) => items_of(tree, list, scope),
+        None => Ok(None),
     };
     Ok(MapsSection {
         play: value_at(tree, &maps.play, scope)?.filter(|name| !name.is_empty()),
         rotate: list(&maps.rotate)?,
         offer: list(&maps.offer)?,
     })
+}
+
+/// Returns the items of a list; nothing where it has none.
+fn items_of(tree: &dyn Tree, list: &ListPlace, scope: &Scope) -> Result<Option<Vec<String>>, SurveyError> {
+    let ListPlace { place, separator, .. } = list;
+    let file = TreePath::new(&place.file.render(scope)?)?;
+    let Some(bytes) = tree.read_file(&file)? else { return Ok(None) };
+    let document = Document::read(place.format, bytes)
+        .map_err(|source| SurveyError::Broken { path: file.to_string(), source })?;
+    let Ok(pointer) = Pointer::parse(&place.pointer.render(scope)?) else { return Ok(None) };
+    let items = match separator {
+        Some(separator) => document.parts(&pointer, separator),
+        None => document.items(&pointer).unwrap_or_default().iter().map(Value::plain).collect(),
+    };
+    Ok((!items.is_empty()).then_some(items))
+}
+
+/// Returns what a list lacks that must be in it where a map is played.
+///
+/// # Errors
+/// Where the list's file is broken.
+pub fn missing_with(
+    tree: &dyn Tree,
+    game: &Game,
+    scope: &Scope,
+    map: &str,
+) -> Result<Option<String>, SurveyError> {
+    let Some((rule, with)) = game.maps.as_ref().and_then(|rule| Some((rule, rule.with.as_ref()?))) else {
+        return Ok(None);
+    };
+    let Some(of_map) = rule.scope(scope, map) else { return Ok(None) };
+    let item = with.item.render(&of_map)?;
+    let there = items_of(tree, &with.list, scope)?.unwrap_or_default();
+    Ok((!there.contains(&item)).then_some(item))
 }
 
 /// Returns the scope of a server of which nothing is known yet: every value as it is by default.

@@ -148,12 +148,14 @@ fn serve(folder: &Path) -> Result<(), String> {
         signal_hook::flag::register(signal, Arc::clone(&stop)).map_err(|error| error.to_string())?;
     }
     say(&format!("moor awake on {port}"));
+    let mut came = 0;
     while !stop.load(Ordering::SeqCst) {
         match listener.accept() {
-            Ok((stream, _)) => answer(&stream, &told),
+            Ok((stream, _)) => came += u32::from(answer(&stream, &told)),
             Err(_) => thread::sleep(Duration::from_millis(10)),
         }
     }
+    save(&folder.join("saves").join(&plays), came).map_err(|error| error.to_string())?;
     settings.write(folder).map_err(|error| error.to_string())?;
     say("good night");
     Ok(())
@@ -179,12 +181,26 @@ fn rules(folder: &Path) {
     }
 }
 
-fn answer(stream: &TcpStream, told: &serde_json::Value) {
+/// Keeps what players did on a campaign: how many came, in all.
+fn save(folder: &Path, came: u32) -> io::Result<()> {
+    if came == 0 {
+        return Ok(());
+    }
+    fs::create_dir_all(folder)?;
+    let file = folder.join("visits");
+    let before = fs::read_to_string(&file).ok().and_then(|text| text.trim().parse::<u32>().ok()).unwrap_or(0);
+    fs::write(file, format!("{}\n", before + came))
+}
+
+/// Answers a player; returns whether it was one.
+fn answer(stream: &TcpStream, told: &serde_json::Value) -> bool {
     stream.set_nonblocking(false).ok();
     stream.set_read_timeout(Some(Duration::from_secs(2))).ok();
     let mut line = String::new();
-    if BufReader::new(stream).read_line(&mut line).is_ok_and(|read| read > 0) {
+    let is_player = BufReader::new(stream).read_line(&mut line).is_ok_and(|read| read > 0);
+    if is_player {
         let mut stream = stream;
         stream.write_all(format!("{told}\n").as_bytes()).ok();
     }
+    is_player
 }

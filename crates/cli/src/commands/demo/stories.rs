@@ -125,8 +125,14 @@ pub(super) const MOOR: &[Act] = &[
     Act { about: "", does: Does::Run(&["check"]) },
     Act { about: "", does: Does::Run(&["settle", "--yes"]) },
     Act {
+        about: "The fen came with a campaign of its own. Play it: its region must be on the ground, and what players did so far stays.",
+        does: Does::Run(&["maps", "play", "Reedfen/open", "--yes"]),
+    },
+    Act { about: "", does: Does::Run(&["maps"]) },
+    Act { about: "", does: Does::Run(&["trial"]) },
+    Act {
         about: "A setting that would break something is pointed out before it is made.",
-        does: Does::Run(&["settings", "server", "/host/story/plays=Basemarsh/opne", "--later"]),
+        does: Does::Run(&["settings", "server", "/Hosting/ground=Reedfen; Basmarsh", "--later"]),
     },
     Act { about: "", does: Does::Run(&["preview", "--diff"]) },
 ];

@@ -10,6 +10,7 @@ use yalotheca_app::{
     AppError, Purpose, Server,
     maps::MapSource,
     ops::maps::{MapsReport, maps, offer, play, rotate},
+    words::count,
 };
 
 use super::apply::{Mode, apply};
@@ -75,6 +76,11 @@ impl View for MapsReport {
                 Cell::plain(turn),
                 Cell::plain(if map.offered { "offered" } else { "" }),
                 Cell::plain(map.bytes.map_or_else(String::new, size)),
+                Cell::plain(
+                    map.saves
+                        .as_ref()
+                        .map_or_else(String::new, |saves| format!("saves {}", size(saves.bytes))),
+                ),
                 Cell::new(Role::Dim, origin),
             ]);
         }
@@ -82,12 +88,19 @@ impl View for MapsReport {
         let told: Vec<(&str, &String)> = self
             .maps
             .iter()
-            .flat_map(|map| map.troubles.iter().map(|trouble| (map.name.as_str(), trouble)))
+            .flat_map(|map| map.problems.iter().map(|trouble| (map.name.as_str(), trouble)))
             .collect();
         if !told.is_empty() {
             page.head("What is wrong");
             for (name, trouble) in told {
                 page.item(Role::Bad, &format!("{name}: {trouble}"));
+            }
+        }
+        if !self.saves_of_none.is_empty() {
+            page.head("Saves of maps that are not here");
+            for saves in &self.saves_of_none {
+                let files = count(saves.files, "file");
+                page.item(Role::Plain, &format!("{}/ ({files}, {})", saves.folder, size(saves.bytes)));
             }
         }
         let told: Vec<(&str, &String)> =
@@ -107,7 +120,7 @@ pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
     let change = match &args.act {
         None => {
             let report = maps(&server, args.all)?;
-            let troubled = report.maps.iter().any(|map| !map.troubles.is_empty());
+            let troubled = report.maps.iter().any(|map| !map.problems.is_empty());
             ui.show(&report)?;
             return Ok(if troubled { ExitCode::FAILURE } else { ExitCode::SUCCESS });
         }

@@ -28,6 +28,8 @@ struct Wanted<'e> {
     last: Option<&'e String>,
     /// How an entry with more in it is read back.
     seen_as: Option<Regex>,
+    /// Items for which any place will do.
+    anywhere: BTreeSet<String>,
 }
 
 impl<'e> Wanted<'e> {
@@ -41,9 +43,12 @@ impl<'e> Wanted<'e> {
             separator: None,
             alone: false,
             last: None,
+            anywhere: BTreeSet::new(),
         };
         for registration in wanted.iter().filter(|r| r.pointer == *place) {
-            let Entry::Item { item, ordered, separator, alone, last, seen_as } = &registration.entry else {
+            let Entry::Item { item, ordered, separator, alone, last, seen_as, anywhere } =
+                &registration.entry
+            else {
                 continue;
             };
             this.see(seen_as.as_deref());
@@ -52,6 +57,9 @@ impl<'e> Wanted<'e> {
             this.separator = this.separator.or(separator.as_deref());
             this.last = this.last.or(last.as_ref());
             let meaning = item.meaning();
+            if *anywhere && !this.by_meaning.contains_key(&meaning) {
+                this.anywhere.insert(meaning.clone());
+            }
             if let hash_map::Entry::Vacant(free) = this.by_meaning.entry(meaning.clone()) {
                 free.insert(this.items.len());
                 this.items.push((meaning, item, &registration.content));
@@ -121,7 +129,10 @@ pub(super) fn list(
     }
     let mut made = ours.values().map(|entry| entry.before.clone()).max_by_key(made_by);
     let mut target: Vec<String> = list.items.iter().map(|(meaning, ..)| meaning.clone()).collect();
-    if let Some(last) = list.last {
+    // Where any place will do, the first one is as good as another, and what is there already stays where it is.
+    target.retain(|item| !list.anywhere.contains(item));
+    target.splice(0..0, list.anywhere.iter().filter(|item| !found.contains(item)).cloned());
+    if let Some(last) = list.last.filter(|_| !target.is_empty()) {
         target.retain(|item| item != last);
         target.push(last.clone());
     }
@@ -186,7 +197,7 @@ fn own_items(
     entries: &mut Vec<OwnedEntry>,
 ) {
     for registration in wanted.iter().filter(|r| r.pointer == *place) {
-        let Entry::Item { item, alone, .. } = &registration.entry else { continue };
+        let Entry::Item { item, alone, anywhere, .. } = &registration.entry else { continue };
         let item = item.meaning();
         let before = match ours.get(&item) {
             Some(entry) => entry.before.clone(),
@@ -195,7 +206,7 @@ fn own_items(
                 _ => Before::Absent { made: 0 },
             },
             // It goes with its content: the server would look for what is no longer there.
-            None if !registration.exclusive && !alone => Before::Absent { made: 0 },
+            None if !registration.exclusive && !alone && !anywhere => Before::Absent { made: 0 },
             None => Before::Text(item),
         };
         entries.push(own(registration, before));

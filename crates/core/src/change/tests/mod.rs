@@ -92,6 +92,7 @@ fn desired(contents: &[&str]) -> (Desired, BTreeMap<Digest, Vec<u8>>) {
                 alone: false,
                 last: None,
                 seen_as: None,
+                anywhere: false,
             },
         };
         let world = Registration {
@@ -252,6 +253,7 @@ fn in_turn(names: &[&str], separator: Option<&str>) -> Desired {
             alone: true,
             last: None,
             seen_as: None,
+            anywhere: false,
         },
     };
     Desired { registrations: names.iter().map(registration).collect(), ..Desired::default() }

@@ -35,6 +35,7 @@ fn item(text: &str, separator: Option<&str>, last: Option<&str>) -> Entry {
         alone: false,
         last: last.map(str::to_owned),
         seen_as: None,
+        anywhere: false,
     }
 }
 
@@ -174,6 +175,7 @@ fn what_stands_behind_an_item_is_no_second_one() {
         alone: false,
         last: None,
         seen_as: Some("^(?<item>[^,]+)".into()),
+        anywhere: false,
     };
     let loads = |names: &[&str]| Desired {
         registrations: names
@@ -251,6 +253,7 @@ fn a_list_in_a_section_that_is_not_there_makes_the_section() {
         alone: false,
         last: None,
         seen_as: None,
+        anywhere: false,
     };
     let wanted = Desired {
         registrations: vec![registration("heron", "garrow.ini", Format::Ini, "/Mods/carried", entry)],
@@ -280,6 +283,7 @@ fn what_stays_at_the_end_and_was_not_there_goes_with_the_last_item() {
         alone: false,
         last: Some("Basemarsh".into()),
         seen_as: None,
+        anywhere: false,
     };
     let wanted = Desired {
         registrations: vec![registration("fen", "garrow.ini", Format::Ini, "/Hosting/ground", entry("Fen"))],

@@ -1,6 +1,7 @@
 //! From the text of a definition to a [`Game`]: every mistake with its line and column.
 
 mod kind;
+mod maps;
 mod reference;
 mod run;
 mod shared;
@@ -15,9 +16,9 @@ use globset::{Glob, GlobMatcher};
 pub(crate) use kind::register_rule;
 
 use super::{
-    ConfigPlace, Game, Kind, LeaveOut, LinkRule, ListPlace, Maps, OrderGroups, Pattern, PlatformRule,
-    Template, Terms, ValueRule,
-    raw::{RawGame, RawLeaveOut, RawLink, RawMaps, RawPlatform, RawSpot, Text},
+    ConfigPlace, Game, Kind, LeaveOut, LinkRule, OrderGroups, Pattern, PlatformRule, Template, Terms,
+    ValueRule,
+    raw::{RawGame, RawLeaveOut, RawLink, RawPlatform, Text},
 };
 use crate::{
     document::{Format, Pointer},
@@ -203,25 +204,6 @@ impl Loader {
             .as_ref()
             .map(|text| Pointer::parse(text.as_ref()).map_err(|error| (text.span(), error.to_string())));
         Ok(LinkRule { pattern, direct, about, needs: needs.transpose()? })
-    }
-
-    fn maps(&self, raw: RawMaps, kinds: &[String]) -> Checked<Maps> {
-        if !kinds.contains(raw.kind.as_ref()) {
-            return Err((raw.kind.span(), format!("there is no kind {:?}", raw.kind.as_ref())));
-        }
-        let spot = |spot: &RawSpot| self.place(&spot.at, spot.form.as_ref(), &self.server);
-        let list = |raw: RawSpot| {
-            let place = spot(&raw)?;
-            let create = raw.create.unwrap_or_else(|| place.format.head().into());
-            Ok(ListPlace { place, separator: raw.separator, create })
-        };
-        Ok(Maps {
-            play: spot(&raw.play)?,
-            rotate: raw.rotate.map(list).transpose()?,
-            offer: raw.offer.map(list).transpose()?,
-            cap: raw.cap.as_ref().map(spot).transpose()?,
-            kind: raw.kind.into_inner(),
-        })
     }
 
     /// Values may be read from files whose names hold other values; they are sorted so that each comes after those.

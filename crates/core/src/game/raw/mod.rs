@@ -1,5 +1,6 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
+mod maps;
 mod shared;
 
 use std::{collections::BTreeMap, fmt};
@@ -12,6 +13,7 @@ use toml::Spanned;
 
 use crate::settings::RawRule;
 
+pub(super) use maps::{RawMaps, RawWithMap};
 pub(super) use shared::{RawAssets, RawSignatures, RawTool};
 
 /// A text with its place.
@@ -233,16 +235,6 @@ pub(super) struct RawLink {
 pub(super) struct RawLeaveOut {
     pub(super) files: Vec<Text>,
     pub(super) why: String,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(super) struct RawMaps {
-    pub(super) kind: Text,
-    pub(super) play: RawSpot,
-    pub(super) rotate: Option<RawSpot>,
-    pub(super) offer: Option<RawSpot>,
-    pub(super) cap: Option<RawSpot>,
 }
 
 /// A place in a configuration file, where more than its name must be said.

@@ -1,10 +1,14 @@
 //! The maps of a server: where each comes from, where it is named, its size, and what is wrong with it.
 
+mod folders;
+
 use std::collections::BTreeMap;
 
+pub use folders::{Saves, add_saves, folder_of};
 use serde::Serialize;
 use yalotheca_core::{
-    game::{Kind, Maps, Shape},
+    control::MapsSection,
+    game::{Kind, MapForm, Maps, Shape},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::survey::{self, FoundContent, value_at};
@@ -45,9 +49,12 @@ pub struct MapLine {
     /// Its size.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
+    /// What players did on it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub saves: Option<Saves>,
     /// What keeps it from being played.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub troubles: Vec<String>,
+    #[serde(rename = "troubles", skip_serializing_if = "Vec::is_empty")]
+    pub problems: Vec<String>,
     /// What is worth knowing.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
@@ -59,14 +66,64 @@ pub fn cap(server: &Server, rule: &Maps) -> Option<u64> {
     value_at(&*server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
 }
 
+/// What a server's own files say of its maps.
+struct NamedMaps {
+    play: Option<String>,
+    rotate: Vec<String>,
+    offer: Vec<String>,
+}
+
+impl NamedMaps {
+    fn of(server: &Server) -> Result<Self, AppError> {
+        let MapsSection { play, rotate, offer } =
+            survey::played(&*server.tree, &server.game, &server.survey.scope)?;
+        Ok(Self { play, rotate: rotate.unwrap_or_default(), offer: offer.unwrap_or_default() })
+    }
+
+    fn all(&self) -> impl Iterator<Item = &String> {
+        self.play.iter().chain(&self.rotate).chain(&self.offer)
+    }
+}
+
+impl MapLine {
+    fn new(name: &str, origin: MapSource, named: &NamedMaps) -> Self {
+        Self {
+            plays: named.play.as_deref() == Some(name),
+            turn: named.rotate.iter().position(|other| other == name).map(|at| at + 1),
+            offered: named.offer.iter().any(|other| other == name),
+            name: name.to_owned(),
+            id: None,
+            origin,
+            bytes: None,
+            saves: None,
+            problems: Vec::new(),
+            notes: Vec::new(),
+        }
+    }
+}
+
 /// Returns the maps of a server, the one that plays first. The game's own are included where they are named, or if `all` is set.
 pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, AppError> {
-    let played = survey::played(&*server.tree, &server.game, &server.survey.scope)?;
-    let (rotate, offer) = (played.rotate.unwrap_or_default(), played.offer.unwrap_or_default());
+    let named = NamedMaps::of(server)?;
+    let mut maps = match &rule.form {
+        MapForm::Kind(kind) => contents(server, (rule, kind), &named, all)?,
+        MapForm::Folders(folders) => folders::list(server, folders, &named)?,
+    };
+    maps.sort_by_key(|map| (!map.plays, map.turn.unwrap_or(usize::MAX), map.origin, map.name.clone()));
+    Ok(maps)
+}
+
+/// Returns the maps of a server on which maps are contents of a kind.
+fn contents(
+    server: &Server,
+    (rule, kind_name): (&Maps, &str),
+    named: &NamedMaps,
+    all: bool,
+) -> Result<Vec<MapLine>, AppError> {
     let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
     let mut origins: BTreeMap<String, (MapSource, Option<ContentId>)> = BTreeMap::new();
-    let is_map = |kind: &str| kind == rule.kind;
-    let kind = server.game.kinds.get(&rule.kind);
+    let is_map = |kind: &str| kind == kind_name;
+    let kind = server.game.kinds.get(kind_name);
     for locked in server.control.lock.contents.iter().filter(|locked| is_map(&locked.release.kind)) {
         let own = server.receipt()?.placed.iter().filter(|(_, one)| one.content == locked.id);
         let name = name_of(kind, &locked.id, own.map(|(path, _)| path));
@@ -78,9 +135,8 @@ pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, App
     for (name, found) in &here {
         origins.entry(name.clone()).or_insert_with(|| (MapSource::ByHand, Some(found.content.id.clone())));
     }
-    let named: Vec<&String> = played.play.iter().chain(&rotate).chain(&offer).collect();
     for id in server.survey.platform.provides.keys() {
-        if all || named.iter().any(|name| name.as_str() == id.as_str()) {
+        if all || named.all().any(|name| name == id.as_str()) {
             origins.entry(id.to_string()).or_insert((MapSource::Game, None));
         }
     }
@@ -89,35 +145,25 @@ pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, App
             origins.entry(stem.to_owned()).or_insert((MapSource::ByHand, None));
         }
     }
-    for name in named {
+    for name in named.all() {
         origins.entry(name.clone()).or_insert((MapSource::Nowhere, None));
     }
     let cap = cap(server, rule);
     let mut maps = Vec::new();
     for (name, (origin, id)) in origins {
-        let mut map = MapLine {
-            plays: played.play.as_ref() == Some(&name),
-            turn: rotate.iter().position(|other| *other == name).map(|at| at + 1),
-            offered: offer.contains(&name),
-            bytes: None,
-            troubles: Vec::new(),
-            notes: Vec::new(),
-            origin,
-            id,
-            name,
-        };
+        let mut map = MapLine::new(&name, origin, named);
+        map.id = id;
         if let Some(kind) = kind {
             inspect(server, kind, here.get(&map.name).copied(), &mut map)?;
         }
         tell_more(server, cap, &mut map);
         for (path, error) in &inventory.unreadable {
             if kind.is_some_and(|kind| kind.stem(path.name()) == map.name) {
-                map.troubles.push(format!("{path}: {}", error.why));
+                map.problems.push(format!("{path}: {}", error.why));
             }
         }
         maps.push(map);
     }
-    maps.sort_by_key(|map| (!map.plays, map.turn.unwrap_or(usize::MAX), map.origin, map.name.clone()));
     Ok(maps)
 }
 
@@ -144,7 +190,7 @@ fn inspect(
     let mut gone = |path: &str| {
         let is_named = map.origin == MapSource::Nowhere || map.plays || map.turn.is_some() || map.offered;
         let named = if is_named { ", and it is named" } else { "" };
-        map.troubles.push(format!("{path} is not there{named}"));
+        map.problems.push(format!("{path} is not there{named}"));
     };
     if kind.shape != Shape::File {
         match here {
