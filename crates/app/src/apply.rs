@@ -20,7 +20,7 @@ use yalotheca_host::{
 
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
-    ops::keys::refuse_new_keys,
+    ops::keys,
     ops::update::HeldBackContent,
     plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of, tools},
     server::seal_key,
@@ -126,7 +126,7 @@ pub fn prepare(
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
     notes.extend(skipped);
-    refuse_new_keys(server, &planned.change)?;
+    planned.lock.keys = keys::known_after(server, catalogues, &planned)?;
     notes.extend(tools::announce(server, &tools::due(server, &planned.change))?);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
     let ChangeExtras { left_out, held_back, fixes, bytes, asked, .. } = extras;
@@ -162,6 +162,7 @@ impl Prepared {
         for tool in tools::due(server, &planned.change) {
             tools::run(server, tool, (&mut planned.change, &mut bytes))?;
         }
+        keys::add_new(server, &mut planned, &bytes)?;
         let after = ControlTexts { wants: Some(wants.text()), lock: Some(planned.lock.text()) };
         let number = settle_change(server, &planned.change, (after, &bytes), origin(server, &summary, None))?;
         server.fetcher.store().refresh_dates();

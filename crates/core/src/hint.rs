@@ -101,6 +101,8 @@ pub enum Advice {
     AskForPlace(String),
     /// Forget what was asked for a content's place.
     ForgetPlace(String),
+    /// Compare a key with what its author publishes, and accept it if it is theirs.
+    CompareKey(String),
     /// Play another map first.
     PlayAnotherMap,
     /// Take a map out of the rotation first.

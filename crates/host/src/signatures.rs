@@ -39,10 +39,20 @@ impl KeyFile {
 
     /// Returns a short form of the key that people can compare; nothing where the file is no key.
     pub fn fingerprint(&self) -> Option<String> {
-        let digest = blake3::hash(self.key.as_ref()?).to_hex();
-        let pairs = digest.as_bytes()[..16].chunks(4).map(|four| String::from_utf8_lossy(four).into_owned());
-        Some(pairs.collect::<Vec<_>>().join(" "))
+        Some(short_form(&self.digest()?))
     }
+
+    /// Returns the digest of the key; nothing where the file is no key.
+    pub fn digest(&self) -> Option<String> {
+        Some(blake3::hash(self.key.as_ref()?).to_hex().to_string())
+    }
+}
+
+/// Returns the short form of a key's digest.
+pub fn short_form(digest: &str) -> String {
+    let start = digest.get(..16).unwrap_or(digest);
+    let fours = start.as_bytes().chunks(4).map(|four| String::from_utf8_lossy(four).into_owned());
+    fours.collect::<Vec<_>>().join(" ")
 }
 
 /// The state of a part's signature.

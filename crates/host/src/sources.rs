@@ -1,8 +1,10 @@
 //! Where bytes lie that are to be placed.
 
-use std::{collections::HashMap, path::PathBuf};
+use std::{collections::HashMap, fs, path::PathBuf};
 
 use yalotheca_core::id::{Digest, TreePath};
+
+use crate::tree::{Tree, TreeError};
 
 /// Where the bytes with each digest lie.
 pub type Sources = HashMap<Digest, ByteSource, foldhash::fast::RandomState>;
@@ -20,4 +22,17 @@ pub enum ByteSource {
     Fresh(PathBuf),
     /// A file that a tool has made for this change: it is dated when it is placed, since servers compare its date with others.
     Built(PathBuf),
+}
+
+impl ByteSource {
+    /// Returns the bytes; nothing where they are gone from this machine.
+    ///
+    /// # Errors
+    /// Where the server cannot be read.
+    pub fn read(&self, tree: &dyn Tree) -> Result<Option<Vec<u8>>, TreeError> {
+        match self {
+            Self::Server(path) => tree.read_file(path),
+            Self::Cached(at) | Self::Fresh(at) | Self::File(at) | Self::Built(at) => Ok(fs::read(at).ok()),
+        }
+    }
 }

@@ -43,9 +43,8 @@ pub(super) fn list(
     }
     let paths: Vec<TreePath> = found.names.values().cloned().collect();
     let sizes: BTreeMap<&String, Saves> = found.names.keys().zip(contents(&*server.tree, &paths)?).collect();
-    let names = found.names.keys().chain(named.all());
     let mut maps: BTreeMap<&String, MapLine> = BTreeMap::new();
-    for name in names {
+    for name in found.names.keys().chain(named.all()) {
         let origin = match (owners.get(name.as_str()), sizes.contains_key(name)) {
             (Some(_), true) => MapSource::Lineup,
             (None, true) => MapSource::ByHand,

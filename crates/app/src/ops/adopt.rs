@@ -9,8 +9,10 @@ use std::{
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::Platform,
-    control::{CatalogueSource, ControlFile, LOCK_FILE, ProcessSection, ServerSection, WANTS_FILE},
-    game::Game,
+    control::{
+        CatalogueSource, ControlFile, LOCK_FILE, MapsSection, ProcessSection, ServerSection, WANTS_FILE,
+    },
+    game::{Game, Scope},
     hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     version::VersionRange,
@@ -122,16 +124,7 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     let process = ProcessSection::default();
     let server = ServerSection { name: request.name.clone(), game: game.name.clone(), at, values, process };
     let mut control = ControlFile::new(&server, &catalogues);
-    let mut played = survey::played(&*tree, &game, &survey.scope)?;
-    if let Some(map) = &played.play
-        && survey::missing_with(&*tree, &game, &survey.scope, map)?.is_some()
-    {
-        // To note it would ask for what it lacks: that is a finding, and no change that the next command makes.
-        played.play = None;
-    }
-    control.play(played.play.as_deref());
-    control.rotate(played.rotate.as_deref());
-    control.offer(played.offer.as_deref());
+    let played = note_played(&*tree, (&game, &survey.scope), &mut control)?;
     let inspector = GivenInspector::default();
     let opened = Catalogues::open(
         &control,
@@ -144,7 +137,8 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     for absent in opened.unreachable() {
         front.event(Event::Unreachable(&absent.to_string()));
     }
-    let taken = take_over::take(&*tree, &game, &survey, &inventory, (&opened, &played))?;
+    let mut taken = take_over::take(&*tree, &game, &survey, &inventory, (&opened, &played))?;
+    taken.lock.keys = super::keys::on_server(&*tree, &game)?;
 
     for locked in &taken.lock.contents {
         control.want(&locked.id, &VersionRange::any());
@@ -171,6 +165,25 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
         strangers: taken.strangers,
         written: vec![WANTS_FILE.into(), LOCK_FILE.into()],
     })
+}
+
+/// Notes in the wants what the server plays, and returns it.
+fn note_played(
+    tree: &dyn Tree,
+    (game, scope): (&Game, &Scope),
+    wants: &mut ControlFile,
+) -> Result<MapsSection, AppError> {
+    let mut played = survey::played(tree, game, scope)?;
+    if let Some(map) = &played.play
+        && survey::missing_with(tree, game, scope, map)?.is_some()
+    {
+        // To note it would ask for what it lacks: that is a finding, and no change that the next command makes.
+        played.play = None;
+    }
+    wants.play(played.play.as_deref());
+    wants.rotate(played.rotate.as_deref());
+    wants.offer(played.offer.as_deref());
+    Ok(played)
 }
 
 fn refuse_unknown_values(game: &Game, values: &BTreeMap<String, String>) -> Result<(), AppError> {

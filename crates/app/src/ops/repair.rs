@@ -152,7 +152,8 @@ fn look_anew(
         &inspector,
         &PrefetchedCatalogues::default(),
     )?;
-    let taken = take_over::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps))?;
+    let mut taken = take_over::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps))?;
+    taken.lock.keys = super::keys::on_server(tree, &game)?;
     Ok((taken.lock, taken.receipt))
 }
 

@@ -147,7 +147,8 @@ pub fn plan_change(
     present.skip_broken = options.skip_broken;
     present.replace.clone_from(&options.replace);
     let change = plan(&desired, settled, server.receipt()?, &present)?;
-    let lock = LockFile { contents: lineup, ..LockFile::default() };
+    let keys = server.control.lock.keys.clone();
+    let lock = LockFile { contents: lineup, keys, ..LockFile::default() };
     let contents = content_lines(before, &lock, &wants.wants, &server.control.wants.wants);
     let companions = reasons::companions(catalogues, before, &lock, server)?;
     reserved::check(server, (&desired, &lock), &change)?;
@@ -333,6 +334,16 @@ pub fn sources(
     catalogues: &OpenCatalogues<'_>,
     planned: &Planned,
 ) -> Result<(Sources, Vec<(ContentId, AppError)>), AppError> {
+    sources_of(server, catalogues, planned, |_| true)
+}
+
+/// Finds where the bytes of some of these files lie: those whose paths are asked for.
+pub(crate) fn sources_of(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
+    planned: &Planned,
+    is_asked_for: impl Fn(&TreePath) -> bool,
+) -> Result<(Sources, Vec<(ContentId, AppError)>), AppError> {
     let mut gone = Vec::new();
     let mut placed: HashMap<&Digest, Vec<&TreePath>> = HashMap::new();
     for (path, file) in server.receipt()?.placed.iter() {
@@ -350,7 +361,7 @@ pub fn sources(
     let mut lacking: Vec<(Digest, &ContentId, bool)> = Vec::new();
     for step in &planned.change.steps {
         let Step::Put { path, source: Source::Payload, after, .. } = step else { continue };
-        if found.contains_key(after) {
+        if found.contains_key(after) || !is_asked_for(path) {
             continue;
         }
         let mut intact = placed.get(after).into_iter().flatten().filter(|path| {

@@ -98,6 +98,9 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::Remove(id) => format!("yalotheca drop {id} removes it; undo brings it back"),
         Advice::AskForPlace(id) => format!("yalotheca order {id} --after OTHER, --before OTHER, or --free"),
         Advice::ForgetPlace(id) => format!("yalotheca order {id} --free forgets what was asked before"),
+        Advice::CompareKey(name) => {
+            format!("compare it with what its author publishes; if it is theirs: yalotheca settle --accept-key {name}")
+        }
         Advice::PlayAnotherMap => "play another map first: yalotheca maps play NAME".into(),
         Advice::LeaveOutOfRotation => {
             "take it out of the rotation first: yalotheca maps rotate NAME".into()

@@ -309,8 +309,13 @@ fn a_folder_of_a_players_items_is_a_catalogue() -> Done {
     world.run(&["add", &again, "--yes"]).code(0);
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
     world.run(&["keys"]).code(0);
-    // The server does not say from where it fetches items.
-    world.run(&["add", "4410300"]).code(2).says(&["do not say from which host", "/files/4410300.zip"]);
+    // A number, or a page, of what lies in the folder is that.
+    world.run(&["add", "4410300", "--yes"]).code(0).says(&["Rushlight", "items/4410300/"]);
+    world.run(&["undo", "--yes"]).code(0);
+    let page = "https://items.example/item/4410300-rush-lights";
+    world.run(&["add", page, "--yes"]).code(0).says(&["Rushlight"]);
+    // The server does not say from where it fetches others.
+    world.run(&["add", "4410999"]).code(2).says(&["do not say from which host", "/files/4410999.zip"]);
     Ok(())
 }
 
@@ -363,6 +368,22 @@ fn a_new_key_of_a_known_author_is_never_taken_without_a_word() -> Done {
     world.run(&["trial"]).code(0);
     world.run(&["undo", "--yes"]).code(0);
     assert_eq!(fs::read(world.path("keys/sedge.mkey"))?, old);
+    // Known is who was met once, also after everything of theirs has gone.
+    world.run(&["drop", "Heronry", "--yes"]).code(0);
+    assert!(!world.path("keys/sedge.mkey").exists());
+    world
+        .run(&["add", &again, "--yes"])
+        .code(5)
+        .says(&["keys/sedge.mkey would be another key than before: it was 5435 3f18", "--accept-key sedge"]);
+    // A key that somebody replaced by hand is told, and taken once it was compared.
+    world.run(&["add", "4410021", "--yes"]).code(0);
+    fs::write(world.path("keys/base.mkey"), moor::key_file("somebody")?)?;
+    world
+        .run(&["check"])
+        .code(1)
+        .says(&["keys/base.mkey is another key than before", "settle --accept-key base"]);
+    world.run(&["settle", "--accept-key", "base", "--yes"]).code(0);
+    world.run(&["check"]).code(0);
     Ok(())
 }
 

@@ -23,6 +23,10 @@ pub struct LockFile {
     /// The contents, first loaded first.
     #[serde(default, rename = "content")]
     pub contents: Vec<Locked>,
+    /// The keys by which contents are signed, as they were first met or accepted: the digest of each, by its name. They stay when their
+    /// contents go.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub keys: BTreeMap<String, String>,
 }
 
 /// One content of the lineup.
@@ -113,7 +117,7 @@ impl Hint for ReadLockError {
 
 impl Default for LockFile {
     fn default() -> Self {
-        Self { format: 1, contents: Vec::new() }
+        Self { format: 1, contents: Vec::new(), keys: BTreeMap::new() }
     }
 }
 
@@ -223,7 +227,7 @@ mod tests {
         };
         let title = "Tidebell".to_owned();
         let locked = Locked { id: id.clone(), title, catalogue: "q".into(), off: true, release, found };
-        let lock = LockFile { format: 1, contents: vec![locked] };
+        let lock = LockFile { contents: vec![locked], ..LockFile::default() };
         let read = LockFile::parse("l", &lock.text()).unwrap();
         assert_eq!(read, lock);
         assert!(read.get(&id).is_some() && read.universe().get(&id).is_none(), "what is off is not chosen");

@@ -140,6 +140,17 @@ pub struct Reference {
     pub once: bool,
     /// What such a value is called in a message.
     pub called: String,
+    /// The numbers that stand below each place, instead of a name.
+    pub numbers: Option<Numbers>,
+}
+
+/// Numbers below a place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Numbers {
+    /// So many of them, and nothing else.
+    Many(usize),
+    /// One under each of these names.
+    Named(Vec<String>),
 }
 
 /// What a reference may name.

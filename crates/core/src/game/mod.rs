@@ -21,7 +21,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use globset::GlobMatcher;
 
-pub use configuration::{Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
+pub use configuration::{Numbers, Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
 pub use load::load;

@@ -1,5 +1,6 @@
 //! Cross references: values that must name something that is there, and values that may occur once only.
 
+mod numbers;
 #[cfg(test)]
 mod tests;
 
@@ -53,6 +54,9 @@ pub struct Break {
     /// The nearest right name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub near: Option<String>,
+    /// Whether the value is not of the right form, rather than naming nothing.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub misshapen: bool,
 }
 
 impl Break {
@@ -61,6 +65,10 @@ impl Break {
         let Spot { file, line } = &self.at;
         let Self { called, value, wanted, .. } = self;
         match &self.also {
+            _ if self.misshapen && value.is_empty() => {
+                format!("{file}, line {line}: {called} is missing; it is {wanted}")
+            }
+            _ if self.misshapen => format!("{file}, line {line}: {called} is {wanted}, and not {value}"),
             Some(also) if also.file == *file => {
                 format!("{file}, line {line}: {called} {value} is there twice, in line {} as well", also.line)
             }
@@ -187,6 +195,10 @@ fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)
 pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
     let mut found = Vec::new();
     for reference in references {
+        if let Some(numbers) = &reference.numbers {
+            found.extend(numbers::misshapen(reference, numbers, files));
+            continue;
+        }
         let Reference { files: glob, pattern, format, each, separator, seen_as, is, once, called, .. } =
             reference;
         let of_files = (pattern.as_str(), glob, *format);
@@ -209,7 +221,8 @@ pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
             for (value, at) in all {
                 if let Some(also) = seen.get(&value) {
                     let (also, wanted) = (Some(also.clone()), String::new());
-                    found.push(Break { called: called.clone(), value, at, also, wanted, near: None });
+                    let (called, near) = (called.clone(), None);
+                    found.push(Break { called, value, at, also, wanted, near, misshapen: false });
                 } else {
                     seen.insert(value, at);
                 }
@@ -244,7 +257,8 @@ pub fn breaks(references: &[Reference], files: &mut dyn Files) -> Vec<Break> {
             }
             let near = suggest::did_you_mean(&value, known.iter().map(String::as_str));
             let wanted = wanted.join("; ");
-            found.push(Break { called: called.clone(), value, at, also: None, wanted, near });
+            let (called, also) = (called.clone(), None);
+            found.push(Break { called, value, at, also, wanted, near, misshapen: false });
         }
     }
     found

@@ -137,7 +137,7 @@ fn of_a_file_that_cannot_be_read_nothing_is_claimed() {
 fn a_reference_that_says_too_much_or_too_little_is_a_mistake() {
     let (_, text) = BUILT_IN.iter().find(|(name, _)| *name == "saltwick").unwrap();
     for (reference, says) in [
-        ("each = \"a.yml#/x\"", "either \"each\" and \"is\", or \"once\""),
+        ("each = \"a.yml#/x\"", "either \"each\" and \"is\", \"each\" and \"numbers\", or \"once\""),
         ("is = { words = [] }", "either \"each\" or \"each-key\""),
         (
             "each = \"a.yml#/x\"\neach-key = \"a.yml#/x\"\nis = { words = [] }",
@@ -145,7 +145,9 @@ fn a_reference_that_says_too_much_or_too_little_is_a_mistake() {
         ),
         ("each = \"a.yml#/x\"\nif = \"/on\"\nis = { words = [] }", "goes with \"each-key\""),
         ("each = \"a.yml#/x\"\nis = { folder-of = \"[\" }", "the pattern is wrong"),
-        ("once = \"a.yml#/x\"\nis = { words = [] }", "either \"each\" and \"is\", or \"once\""),
+        ("once = \"a.yml#/x\"\nis = { words = [] }", "either \"each\" and \"is\""),
+        ("once = \"a.yml#/x\"\nnumbers = 3", "either \"each\" and \"is\""),
+        ("each = \"a.yml#/x\"\nnumbers = \"three\"", "how many numbers"),
         ("each = \"a.yml\"\nis = { words = [] }", "files#/pointer"),
         ("each = \"a.nothing#/x\"\nis = { words = [] }", "does not tell its format"),
         ("each = \"a.yml#x\"\nis = { words = [] }", "is not a pointer"),
@@ -156,5 +158,62 @@ fn a_reference_that_says_too_much_or_too_little_is_a_mistake() {
         let error = load("g.toml", &format!("{text}\n[[reference]]\n{reference}\n")).unwrap_err();
         assert!(error.to_string().contains(says), "{reference}: {error}");
         assert!(error.line > text.lines().count(), "{reference}: {error}");
+    }
+}
+
+#[test]
+fn numbers_that_belong_together_are_there_and_are_numbers() {
+    let people =
+        "each = \"people/*.xml#/person/at\"\nnumbers = [\"@x\", \"@y\", \"@z\"]\ncalled = \"the place\"";
+    let posts = "each = \"posts/*.toml#/centre\"\nnumbers = 3\ncalled = \"the centre\"";
+    for (rule, file, text, expected) in [
+        (people, "people/a.xml", "<person><at x=\"1.5\" y=\"-3\" z=\"8e1\"/></person>", None),
+        (
+            people,
+            "people/a.xml",
+            "<person>\n<at x=\"1,5\" y=\"3\" z=\"8\"/></person>",
+            Some("people/a.xml, line 2: the place is a number for each of x, y, z, and not 1,5, 3, 8"),
+        ),
+        (
+            people,
+            "people/a.xml",
+            "<person><at x=\"1\" y=\"3\"/></person>",
+            Some("people/a.xml, line 1: the place is a number for each of x, y, z, and not 1, 3"),
+        ),
+        (
+            people,
+            "people/a.xml",
+            "<person post=\"quay\"/>",
+            Some("people/a.xml, line 1: the place is missing; it is a number for each of x, y, z"),
+        ),
+        (posts, "posts/a.toml", "label = \"a\"\ncentre = [1, 2.5, 3]\n", None),
+        (
+            posts,
+            "posts/a.toml",
+            "label = \"a\"\ncentre = [1, 2]\n",
+            Some("posts/a.toml, line 2: the centre is 3 numbers, and not 1, 2"),
+        ),
+        (
+            posts,
+            "posts/a.toml",
+            "centre = [1, 2, 3, 4]\n",
+            Some("posts/a.toml, line 1: the centre is 3 numbers, and not 1, 2, 3, 4"),
+        ),
+        (
+            posts,
+            "posts/a.toml",
+            "centre = [1, \"b\", 3]\n",
+            Some("posts/a.toml, line 1: the centre is 3 numbers, and not 1, b, 3"),
+        ),
+        (
+            posts,
+            "posts/a.toml",
+            "label = \"a\"\n",
+            Some("posts/a.toml, line 1: the centre is missing; it is 3 numbers"),
+        ),
+    ] {
+        let says = says(&format!("[[reference]]\n{rule}"), &[(file, text)]);
+        let own: Vec<&String> = says.iter().filter(|line| line.starts_with(file)).collect();
+        assert_eq!(own.first().map(|line| line.as_str()), expected, "{text}");
     }
 }

@@ -318,6 +318,17 @@ impl<'a> Catalogues<'a> {
         all.into_values().collect()
     }
 
+    /// Returns the content of a folder of downloads that is known by a number or another fact.
+    pub fn known_as(&self, fact: &str) -> Option<ContentId> {
+        self.opened.iter().find_map(|(_, catalogue)| {
+            let Opened::Downloads(downloads) = catalogue else { return None };
+            let contents =
+                downloads.listings().into_iter().filter_map(|listing| downloads.content(&listing.id));
+            let is_it = |content: &Content| content.releases.iter().any(|release| release.is_known_as(fact));
+            contents.into_iter().find(is_it).map(|content| content.id)
+        })
+    }
+
     /// Returns what looks like a content and cannot be read.
     pub fn unreadable(&self) -> Vec<Unreadable> {
         let all = self.opened.iter().flat_map(|(_, catalogue)| match catalogue {

@@ -4,7 +4,7 @@ use yalotheca_core::{
     change::{ChangeSet, FileAct, FileLine, Receipt, Source, Step},
     id::{ContentId, TreePath},
 };
-use yalotheca_host::{arrival::Once, sources::ByteSource};
+use yalotheca_host::arrival::Once;
 
 use crate::{AppError, Server, apply::ChangeExtras};
 
@@ -47,12 +47,7 @@ pub(super) fn put(server: &Server, once: &[Once], extras: &mut ChangeExtras) -> 
             size: *size,
             content: content.clone(),
         });
-        let bytes = match source {
-            ByteSource::Cached(at) | ByteSource::Fresh(at) | ByteSource::File(at) | ByteSource::Built(at) => {
-                std::fs::read(at).ok()
-            }
-            ByteSource::Server(at) => server.tree.read_file(at)?,
-        };
+        let bytes = source.read(&*server.tree)?;
         if let Some(text) = bytes.and_then(|bytes| String::from_utf8(bytes).ok()) {
             extras.plan.heads.insert(to.clone(), text);
         }

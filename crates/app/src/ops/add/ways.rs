@@ -61,6 +61,8 @@ enum Typed {
     Link(String, Facts),
     Path(PathBuf),
     Name(ContentId, VersionRange),
+    /// A number of a content that lies in a folder of downloads.
+    Numbered(ContentId),
 }
 
 /// Finds out what was asked for.
@@ -76,16 +78,24 @@ pub(crate) fn resolve_names(
     let mut all = Vec::new();
     while let Some(text) = names.get(all.len()).cloned() {
         let mut what = typed(server, catalogues, &text)?;
-        if let Typed::Link(_, facts) = &mut what {
-            let needs = needs_by_game(server, &text)?;
-            if !needs.is_empty() {
-                facts.push((NEEDS_FACT.to_owned(), needs.join("\n")));
-            }
-            for need in needs.into_iter().filter(|need| !is_there(server, need)) {
-                if !names.contains(&need) {
-                    found.notes.push(format!("{text} needs {need}, which comes along"));
-                    names.push(need);
-                }
+        let needs = match &what {
+            Typed::Link(..) => needs_by_game(server, &text)?,
+            // It is here; its host need not be.
+            Typed::Numbered(_) => needs_by_game(server, &text).unwrap_or_else(|error| {
+                found.notes.push(format!("what {text} needs could not be asked: {error}"));
+                Vec::new()
+            }),
+            Typed::Name(..) | Typed::Path(_) => Vec::new(),
+        };
+        if let Typed::Link(_, facts) = &mut what
+            && !needs.is_empty()
+        {
+            facts.push((NEEDS_FACT.to_owned(), needs.join("\n")));
+        }
+        for need in needs.into_iter().filter(|need| !is_there(server, need)) {
+            if !names.contains(&need) {
+                found.notes.push(format!("{text} needs {need}, which comes along"));
+                names.push(need);
             }
         }
         all.push(what);
@@ -94,6 +104,7 @@ pub(crate) fn resolve_names(
     for (text, what) in names.iter().zip(all) {
         match what {
             Typed::Name(id, range) => found.ways.push(ResolvedWant::Name(id, range)),
+            Typed::Numbered(id) => found.ways.push(ResolvedWant::Name(id, VersionRange::any())),
             Typed::Link(link, facts) => {
                 let mut given = settings(request)?;
                 given.facts = facts.into_iter().collect();
@@ -114,6 +125,12 @@ pub(crate) fn resolve_names(
 }
 
 fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result<Typed, AppError> {
+    if let Some((_, facts, _)) = rule_for(server, text) {
+        let catalogues = catalogues.get()?;
+        if let Some(id) = facts.iter().find_map(|(_, fact)| catalogues.known_as(fact)) {
+            return Ok(Typed::Numbered(id));
+        }
+    }
     if let Some((link, facts)) = by_game(server, text)? {
         return Ok(Typed::Link(link, facts));
     }
@@ -187,6 +204,9 @@ fn needs_by_game(server: &Server, text: &str) -> Result<Vec<String>, AppError> {
     let Some((rule, _, scope)) = rule_for(server, text) else { return Ok(Vec::new()) };
     let (Some(about), Some(needs)) = (&rule.about, &rule.needs) else { return Ok(Vec::new()) };
     let about = about.render(&scope).map_err(SurveyError::Render)?;
+    if !about.contains("://") {
+        return Ok(Vec::new());
+    }
     let told = server.fetcher.get(&about, MOST)?.unwrap_or_default();
     let told: serde_json::Value = serde_json::from_slice(&told).unwrap_or_default();
     let needs = told.pointer(&needs.to_string()).and_then(serde_json::Value::as_array);
@@ -226,7 +246,7 @@ fn wanted(url: &str) -> Wanted {
 fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Downloaded, FetchError>> {
     let links = all.iter().filter_map(|typed| match typed {
         Typed::Link(link, _) => Some(link.clone()),
-        Typed::Path(_) | Typed::Name(..) => None,
+        Typed::Path(_) | Typed::Name(..) | Typed::Numbered(_) => None,
     });
     let links: Vec<String> = links.collect();
     if links.len() < 2 {

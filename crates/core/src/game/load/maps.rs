@@ -4,7 +4,7 @@ use globset::Glob;
 
 use super::{Checked, Loader, pattern, template, with};
 use crate::game::{
-    ListPlace, MapFolders, MapForm, Maps, WithMap,
+    ListPlace, MapFolders, MapForm, Maps, Pattern, WithMap,
     raw::{RawMaps, RawSpot, RawWithMap},
 };
 
@@ -18,7 +18,7 @@ impl Loader {
         };
         let form = map_form(&raw, kinds)?;
         let groups: Vec<&str> = match &form {
-            MapForm::Folders(folders) => folders.parts.iter().flat_map(|parts| parts.groups()).collect(),
+            MapForm::Folders(folders) => folders.parts.iter().flat_map(Pattern::groups).collect(),
             MapForm::Kind(_) => Vec::new(),
         };
         let allowed = with(&with(&self.server, &["it"]), &groups);

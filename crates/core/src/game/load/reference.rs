@@ -7,8 +7,8 @@ use super::{Checked, Loader, pattern_with};
 use crate::{
     document::{Format, Pointer},
     game::{
-        Reference, Target,
-        raw::{OneOrManyTargets, RawReference, RawTarget, Text},
+        Numbers, Reference, Target,
+        raw::{OneOrManyTargets, RawNumbers, RawReference, RawTarget, Text},
     },
 };
 
@@ -74,8 +74,13 @@ impl Loader {
             Some(OneOrManyTargets::One(target)) => vec![target],
             Some(OneOrManyTargets::Many(many)) => many,
         };
-        if targets.is_empty() != once {
-            return Err((span, "a reference has either \"each\" and \"is\", or \"once\"".into()));
+        let numbers = raw.numbers.map(|numbers| match numbers {
+            RawNumbers::Many(count) => Numbers::Many(count),
+            RawNumbers::Named(names) => Numbers::Named(names),
+        });
+        if targets.is_empty() != (once || numbers.is_some()) || numbers.is_some() && (once || keys) {
+            let why = "a reference has either \"each\" and \"is\", \"each\" and \"numbers\", or \"once\"";
+            return Err((span, why.into()));
         }
         let is = targets.into_iter().map(|target| self.target(target, &span)).collect::<Checked<_>>()?;
         let seen_as = raw.seen_as.as_ref().map(|text| pattern_with(text, "item")).transpose()?;
@@ -85,7 +90,20 @@ impl Loader {
             raw.called
         };
         let separator = raw.separator;
-        Ok(Reference { files, pattern, format, each, keys, only_if, separator, seen_as, is, once, called })
+        Ok(Reference {
+            files,
+            pattern,
+            format,
+            each,
+            keys,
+            only_if,
+            separator,
+            seen_as,
+            is,
+            once,
+            called,
+            numbers,
+        })
     }
 
     fn target(&self, raw: RawTarget, span: &std::ops::Range<usize>) -> Checked<Target> {

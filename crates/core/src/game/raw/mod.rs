@@ -372,6 +372,14 @@ pub(super) struct RawReference {
     pub(super) form: Option<Text>,
     #[serde(default)]
     pub(super) called: String,
+    pub(super) numbers: Option<RawNumbers>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged, expecting = "how many numbers, or the names that they stand under")]
+pub(super) enum RawNumbers {
+    Many(usize),
+    Named(Vec<String>),
 }
 
 #[derive(Deserialize)]

@@ -1,18 +1,21 @@
 //! The keys that a server accepts, and whether the parts of contents are signed by them.
 
+mod known;
+
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
 };
 
+pub(crate) use known::{add_new, known_after, on_server};
 use serde::Serialize;
 use yalotheca_core::{
-    change::{ChangeSet, Placed, Step},
+    change::Placed,
     check::Finding,
-    hint::{Advice, Amendment},
+    hint::Advice,
     id::{ContentId, Digest, TreePath},
 };
-use yalotheca_host::signatures::{self, KeyFile, Part, SignatureState};
+use yalotheca_host::signatures::{self, KeyFile, Part, SignatureState, short_form};
 
 use crate::{AppError, Server, reading::Reading};
 
@@ -50,6 +53,9 @@ pub struct KeyLine {
     pub path: TreePath,
     /// A short form of the key that people can compare; nothing where the file is no key.
     pub fingerprint: Option<String>,
+    /// Its digest, as the lock has it.
+    #[serde(skip)]
+    digest: Option<String>,
     /// What it is there for.
     pub role: KeyRole,
     /// The contents whose parts it signs.
@@ -117,6 +123,7 @@ pub fn keys(server: &Server, reading: Reading) -> Result<Option<KeysReport>, App
         name: file.name.clone(),
         path: file.path.clone(),
         fingerprint: file.fingerprint(),
+        digest: file.digest(),
         role: role(file, &files, (&rule.stay, &signs)),
         signs: signs.get(&file.name).cloned().unwrap_or_default(),
     };
@@ -140,36 +147,6 @@ fn role(
     } else {
         KeyRole::Orphaned
     }
-}
-
-/// Refuses a change that replaces a key by another one of the same name, unless that was accepted: what the new key signs would be trusted
-/// as if the author had signed it.
-///
-/// # Errors
-/// Where a key is replaced, or the server cannot be read.
-pub(crate) fn refuse_new_keys(server: &Server, change: &ChangeSet) -> Result<(), AppError> {
-    let Some(rule) = &server.game.signatures else { return Ok(()) };
-    for step in &change.steps {
-        let Step::Put { path, before: Some(before), after, .. } = step else { continue };
-        let Some(name) = rule.key_name(path.as_str()).filter(|_| before != after) else { continue };
-        let Some(old) = server.tree.read_file(path)? else { continue };
-        let new = server.fetcher.store().file(after).and_then(|file| fs::read(file).ok());
-        let old = KeyFile::of(name, path, &old);
-        let new = KeyFile::of(name, path, new.as_deref().unwrap_or_default());
-        if old.key == new.key || server.options.accept_keys.iter().any(|accepted| accepted == name) {
-            continue;
-        }
-        let shown = |key: &KeyFile| key.fingerprint().unwrap_or_else(|| "no key".to_owned());
-        return Err(AppError::Refused {
-            what: format!(
-                "{path} would be replaced by another key: it is {} now and would be {}; nothing was changed",
-                shown(&old),
-                shown(&new)
-            ),
-            hint: Some(Advice::Amend(Amendment::AcceptKey(name.to_owned()))),
-        });
-    }
-    Ok(())
 }
 
 /// Returns what is wrong with keys and signatures.
@@ -214,7 +191,19 @@ pub(crate) fn findings(server: &Server, reading: Reading) -> Result<Vec<Finding>
         };
         found.push(Finding::trouble(code, content.as_str(), says, Some(fix)));
     }
-    for KeyLine { name, path, role, .. } in &report.keys {
+    for KeyLine { name, path, role, digest, .. } in &report.keys {
+        let earlier = server.control.lock.keys.get(name);
+        if let (Some(earlier), Some(now)) = (earlier, digest)
+            && earlier != now
+            && *role != KeyRole::Doubled
+        {
+            let says = format!(
+                "{path} is another key than before: it was {} and is {}",
+                short_form(earlier),
+                short_form(now)
+            );
+            found.push(Finding::trouble("key-changed", name, says, Some(Advice::CompareKey(name.clone()))));
+        }
         match role {
             KeyRole::OfTheGame | KeyRole::Used => {}
             KeyRole::Orphaned => {
