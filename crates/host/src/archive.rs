@@ -85,6 +85,17 @@ impl ZipBundle {
         tops.all(|top| top == Some(first.as_str())).then_some(first)
     }
 
+    /// Returns the files in it, each with its size and checksum, as the archive's own list tells them.
+    pub fn sums(mut self) -> Vec<(String, u64, u32)> {
+        let count = self.zip.len();
+        let one = |index| {
+            let file = self.zip.by_index_raw(index).ok()?;
+            let name = file.name().ok()?.to_string();
+            file.is_file().then(|| (name, file.size(), file.crc32()))
+        };
+        (0..count).filter_map(one).collect()
+    }
+
     /// Returns the bundle of a folder inside.
     #[must_use]
     pub fn inside(mut self, folder: &str) -> Self {

@@ -76,12 +76,15 @@ impl View for Shown {
     fn view(&self, page: &mut Page) {
         let ClashesReport { server, assets, clashes, kept } = &self.report;
         let differing: Vec<&ClashLine> = clashes.iter().filter(|clash| !clash.same).collect();
-        let looked = count(*assets, "asset");
+        let looked = count(*assets, "file");
         if differing.is_empty() {
-            page.line(Role::Good, &format!("{server}: no two contents differ in an asset ({looked})."));
+            page.line(
+                Role::Good,
+                &format!("{server}: no two contents differ in an asset ({looked} looked at)."),
+            );
         } else {
             let many = count(differing.len(), "asset");
-            page.line(Role::Bad, &format!("{server}: {many} in different versions ({looked} in all)"));
+            page.line(Role::Bad, &format!("{server}: {many} in different versions ({looked} looked at)"));
         }
         let mut pairs: Vec<(&[String], Vec<&ClashLine>)> = Vec::new();
         for clash in &differing {
@@ -97,7 +100,12 @@ impl View for Shown {
                 let owner = clash.owner.as_ref().filter(|owner| owner.as_str() != clash.shown);
                 let says = owner
                     .map_or_else(String::new, |owner| format!("{owner} says that it must come from there"));
-                vec![Cell::new(Role::Name, clash.name.clone()), Cell::new(Role::Warn, says)]
+                let place = if clash.inside { "inside archives" } else { "" };
+                vec![
+                    Cell::new(Role::Name, clash.name.clone()),
+                    Cell::new(Role::Dim, place),
+                    Cell::new(Role::Warn, says),
+                ]
             };
             page.table(&clashes.iter().map(row).collect::<Vec<_>>());
         }
@@ -124,8 +132,13 @@ impl View for Shown {
         }
         if !differing.is_empty() {
             page.head("How to decide");
-            page.item(Role::Name, "yalotheca clashes keep ASSET --from NAME");
-            page.item(Role::Name, "yalotheca clashes keep --all --from NAME");
+            if differing.iter().any(|clash| !clash.inside) {
+                page.item(Role::Name, "yalotheca clashes keep ASSET --from NAME");
+                page.item(Role::Name, "yalotheca clashes keep --all --from NAME");
+            }
+            if differing.iter().any(|clash| clash.inside) {
+                page.item(Role::Name, "yalotheca order NAME --after OTHER");
+            }
         }
     }
 }

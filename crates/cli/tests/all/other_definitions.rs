@@ -163,6 +163,8 @@ with = { list = "ferry.yml#/calls", item = "port of {{ it }}" }
 saves = "logbook/{{ it }}"
 [assets]
 files = ["decks/*/paint/*"]
+inside = ["decks/*/signs.pak"]
+members = ["signs/**"]
 wins = "first"
 [signatures]
 scheme = "ed25519"
@@ -175,6 +177,18 @@ reads = ["decks/**"]
 run = ["{{ values.compiler }}", "{{ folder }}"]
 writes = "decks.idx"
 "#;
+
+/// An archive of signs, one of which is a deck's own.
+fn signs(deck: &str) -> Result<Vec<u8>, Box<dyn std::error::Error>> {
+    let mut bytes = std::io::Cursor::new(Vec::new());
+    let mut zip = zip::ZipWriter::new(&mut bytes);
+    for (name, text) in [("signs/exit.png", deck), ("signs/fire.png", "fire"), ("readme", deck)] {
+        zip.start_file(name, zip::write::SimpleFileOptions::default())?;
+        std::io::Write::write_all(&mut zip, text.as_bytes())?;
+    }
+    zip.finish()?;
+    Ok(bytes.into_inner())
+}
 
 #[test]
 fn another_game_says_the_same_in_the_same_words() -> Done {
@@ -194,6 +208,7 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
         fs::write(folder.join("hull.bin"), deck)?;
         fs::write(folder.join("cabins/lounge/chairs"), deck)?;
         fs::write(folder.join("paint/railing"), paint)?;
+        fs::write(folder.join("signs.pak"), signs(deck)?)?;
         fs::write(folder.join("seals/yard.pub"), yalotheca_standin::moor::key_file("yard")?)?;
         let signature = yalotheca_standin::moor::signature_file("yard", deck.as_bytes())?;
         fs::write(folder.join("hull.bin@yard"), signature)?;
@@ -218,7 +233,22 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
         "trusted/yard.pub",
         "signs deck-north, deck-south",
     ]);
-    world.run(&["clashes"]).code(1).says(&["railing", "players see those of deck-north"]);
+    // Both decks differ in a loose file and in one inside an archive; what is alike in both, or no sign at all, does not matter.
+    let clashes = world.run(&["clashes"]).code(1);
+    assert!(!clashes.out.contains("readme"), "{}", clashes.out);
+    clashes.says(&[
+        "2 assets in different versions",
+        "players see those of deck-north",
+        "railing",
+        "signs/exit.png inside archives",
+        "1 more asset with the same bytes",
+        "yalotheca order NAME --after OTHER",
+    ]);
+    world
+        .run(&["clashes", "keep", "signs/exit.png", "--from", "deck-south", "--yes"])
+        .code(5)
+        .says(&["lies inside archives", "yalotheca order deck-south"]);
+    world.run(&["check"]).says(&["deck-south and deck-north each have", "signs/exit.png"]);
     world.run(&["drop", "deck-north", "--yes"]).code(0);
     assert_eq!(world.read("decks.idx")?, "deck-south\n");
     assert!(world.path("trusted/yard.pub").exists());

@@ -14,6 +14,12 @@ pub struct Assets {
     pub patterns: Vec<String>,
     /// Which of several counts.
     pub wins: Wins,
+    /// Archives in which each member is an asset as well, called by its path inside.
+    pub inside: Vec<GlobMatcher>,
+    /// The same, as they are written.
+    pub inside_patterns: Vec<String>,
+    /// Which members are; all of them where this is empty.
+    pub members: Vec<GlobMatcher>,
     /// Lists of names that must come from the content only in which the list lies, one a line.
     pub owns: Option<GlobMatcher>,
 }
@@ -37,6 +43,21 @@ impl Assets {
                 _ => true,
             }
         })
+    }
+
+    /// Returns the folders below which such archives lie.
+    pub fn inside_roots(&self) -> Vec<&str> {
+        self.inside_patterns.iter().map(|pattern| fixed_part(pattern)).collect()
+    }
+
+    /// Returns whether a file is an archive with assets in it.
+    pub fn is_archive(&self, path: &str) -> bool {
+        self.inside.iter().any(|glob| glob.is_match(path))
+    }
+
+    /// Returns whether a member of such an archive is an asset.
+    pub fn is_member(&self, name: &str) -> bool {
+        self.members.is_empty() || self.members.iter().any(|glob| glob.is_match(name))
     }
 
     /// Returns the name of the asset that a file is, if it is one.

@@ -39,6 +39,9 @@ pub(super) fn assets(raw: &RawAssets) -> Checked<Assets> {
         files: raw.files.iter().map(glob).collect::<Checked<_>>()?,
         patterns: raw.files.iter().map(|text| text.as_ref().clone()).collect(),
         wins,
+        inside: raw.inside.iter().map(glob).collect::<Checked<_>>()?,
+        inside_patterns: raw.inside.iter().map(|text| text.as_ref().clone()).collect(),
+        members: raw.members.iter().map(glob).collect::<Checked<_>>()?,
         owns: raw.owns.as_ref().map(glob).transpose()?,
     })
 }

@@ -16,7 +16,12 @@ pub(in crate::game) struct RawTool {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(in crate::game) struct RawAssets {
+    #[serde(default)]
     pub(in crate::game) files: Vec<Text>,
+    #[serde(default)]
+    pub(in crate::game) inside: Vec<Text>,
+    #[serde(default)]
+    pub(in crate::game) members: Vec<Text>,
     pub(in crate::game) wins: Text,
     pub(in crate::game) owns: Option<Text>,
 }

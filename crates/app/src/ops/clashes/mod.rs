@@ -1,5 +1,7 @@
 //! Assets that several contents have under one name, and decisions whose counts.
 
+mod inside;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
@@ -44,6 +46,9 @@ pub struct ClashLine {
     /// The author who says that it must come from theirs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub owner: Option<ContentId>,
+    /// Whether it lies inside archives, so that only the load order decides.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub inside: bool,
 }
 
 /// The rule about the game's assets.
@@ -64,7 +69,7 @@ fn rule(server: &Server) -> Result<&Assets, AppError> {
 pub fn clashes(server: &Server) -> Result<ClashesReport, AppError> {
     let rule = rule(server)?;
     let (assets, found) = look(server, rule, Reading::Files)?;
-    let clashes = found.iter().map(line).collect();
+    let clashes = found.iter().map(|clash| line(rule, clash)).collect();
     Ok(ClashesReport { server: server.shown(), assets, clashes, kept: server.control.wants.keep.clone() })
 }
 
@@ -72,22 +77,30 @@ fn holder(asset: &Asset) -> String {
     asset.content.as_ref().map_or_else(|| asset.path.to_string(), ToString::to_string)
 }
 
-fn line(clash: &Clash) -> ClashLine {
+fn line(rule: &Assets, clash: &Clash) -> ClashLine {
     ClashLine {
         name: clash.name.clone(),
         from: clash.copies.iter().map(holder).collect(),
         shown: clash.copies.last().map_or_else(String::new, holder),
         same: clash.is_same,
         owner: clash.owner.clone(),
+        inside: lies_inside(rule, clash),
     }
+}
+
+fn lies_inside(rule: &Assets, clash: &Clash) -> bool {
+    clash.copies.iter().any(|copy| rule.is_archive(copy.path.as_str()))
 }
 
 /// How many files were looked at, and the names that several have. Only files of one name are compared by their bytes.
 fn look(server: &Server, rule: &Assets, reading: Reading) -> Result<(usize, Vec<Clash>), AppError> {
-    let (looked_at, assets, lists) = match reading {
+    let (mut looked_at, mut assets, lists) = match reading {
         Reading::Files => assets_there(server, rule)?,
         Reading::Records => assets_placed(server, rule)?,
     };
+    let inside = inside::assets_inside(server, rule, reading)?;
+    looked_at += inside.len();
+    assets.extend(inside);
     let mut owns: BTreeMap<ContentId, BTreeSet<String>> = BTreeMap::new();
     let paths: Vec<TreePath> = lists.iter().map(|(path, _)| path.clone()).collect();
     for ((_, content), bytes) in lists.iter().zip(server.tree.read(&paths)?) {
@@ -200,7 +213,8 @@ pub fn keep(server: &Server, request: &KeepRequest) -> Result<Change, AppError> 
     let has = |clash: &&Clash| clash.copies.iter().any(|copy| copy.content.as_ref() == Some(&from));
     let mut names = request.names.clone();
     if request.all {
-        names.extend(found.iter().filter(has).map(|clash| clash.name.clone()));
+        let loose = found.iter().filter(has).filter(|clash| !lies_inside(rule, clash));
+        names.extend(loose.map(|clash| clash.name.clone()));
     }
     let listed = request.list.as_deref().map(names_in).unwrap_or_default();
     let unknown = note_list(server, rule, (&mut wants, &from), &listed)?;
@@ -215,6 +229,14 @@ pub fn keep(server: &Server, request: &KeepRequest) -> Result<Change, AppError> 
             return Err(AppError::Usage {
                 what: format!("{from} shares no asset called {name} with another content"),
                 hint: Some(suggest::did_you_mean(name, all).map_or(Advice::ShowClashes, Advice::Say)),
+            });
+        }
+        if found.iter().any(|clash| clash.name == *name && lies_inside(rule, clash)) {
+            return Err(AppError::Refused {
+                what: format!(
+                    "{name} lies inside archives, and nothing is taken out of those; the load order decides"
+                ),
+                hint: Some(Advice::AskForPlace(from.to_string())),
             });
         }
         wants.keep_asset(name, Some(&from));
