@@ -65,6 +65,8 @@ pub struct ChangeExtras {
     pub fixes: Vec<String>,
     /// What is worth knowing.
     pub notes: Vec<String>,
+    /// Files that came to the server in another way, so that what is compiled from them is out of date.
+    pub came: Vec<TreePath>,
 }
 
 /// A change that is ready to be carried out.
@@ -86,6 +88,7 @@ pub struct Prepared {
     pub breaks: Vec<Break>,
     /// Where the bytes of what is put besides lie.
     bytes: Sources,
+    came: Vec<TreePath>,
     asked: Vec<String>,
 }
 
@@ -127,11 +130,11 @@ pub fn prepare(
     });
     notes.extend(skipped);
     planned.lock.keys = keys::known_after(server, catalogues, &planned)?;
-    notes.extend(tools::announce(server, &tools::due(server, &planned.change))?);
+    notes.extend(tools::announce(server, &tools::due(server, &planned.change, &extras.came))?);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
-    let ChangeExtras { left_out, held_back, fixes, bytes, asked, .. } = extras;
+    let ChangeExtras { left_out, held_back, fixes, bytes, asked, came, .. } = extras;
     server.tree.check_reads()?;
-    Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, asked })
+    Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, came, asked })
 }
 
 impl Prepared {
@@ -146,7 +149,7 @@ impl Prepared {
         wants: &ControlFile,
     ) -> Result<(u32, Vec<(ContentId, AppError)>), AppError> {
         let summary = self.summary();
-        let Self { mut planned, bytes: more, .. } = self;
+        let Self { mut planned, bytes: more, came, .. } = self;
         let (mut bytes, mut gone) = sources(server, catalogues, &planned)?;
         bytes.extend(more);
         if !gone.is_empty() {
@@ -159,7 +162,7 @@ impl Prepared {
                 return Err(gone.remove(0).1);
             }
         }
-        for tool in tools::due(server, &planned.change) {
+        for tool in tools::due(server, &planned.change, &came) {
             tools::run(server, tool, (&mut planned.change, &mut bytes))?;
         }
         keys::add_new(server, &mut planned, &bytes)?;

@@ -26,7 +26,32 @@ use yalotheca_host::{
     tree::Tree,
 };
 
-use crate::{AppError, plan::is_unlisted};
+use crate::{AppError, Mend, Server, plan::is_unlisted};
+
+/// Returns how a content that lies on a server is locked. It stays where it is if the server loads it from there.
+pub(crate) fn take_over_one(server: &Server, found: &FoundContent) -> Result<Locked, AppError> {
+    let catalogues = server.catalogues();
+    let locked = lock_one(&server.game, found, catalogues.get()?)?;
+    let found = location_of(&server.game, &server.survey.scope, found).as_found();
+    Ok(Locked { found, ..locked })
+}
+
+/// Has changes planned as if these contents were installed, and returns that they are to be brought to what is usual.
+pub(crate) fn take_over_all(server: &mut Server, all: &[&FoundContent]) -> Result<Mend, AppError> {
+    if all.is_empty() {
+        return Ok(Mend::None);
+    }
+    let mut receipt = server.receipt()?.clone();
+    let mut mended = BTreeSet::new();
+    for found in all {
+        let locked = take_over_one(server, found)?;
+        place(&server.game, found, &mut receipt);
+        server.control.lock.contents.push(locked);
+        mended.insert(found.content.id.clone());
+    }
+    server.plan_on(receipt);
+    Ok(Mend::These(mended))
+}
 
 /// What a content on a server is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]

@@ -219,11 +219,13 @@ fn compiled_old(server: &Server) -> Result<Vec<Finding>, AppError> {
         }
         for name in &tool.writes {
             let made = TreePath::new(name)?;
-            let (Some((newest, from)), Some(built)) = (newest, server.tree.modified(&made)?) else {
-                continue;
-            };
-            if built + AT_ONCE < newest {
-                let says = format!("{made} is older than {from}, from which it is compiled");
+            let Some((newest, from)) = newest else { continue };
+            let built = server.tree.modified(&made)?;
+            if built.is_none_or(|built| built + AT_ONCE < newest) {
+                let says = match built {
+                    Some(_) => format!("{made} is older than {from}, from which it is compiled"),
+                    None => format!("{made} is not there; it is compiled from {from}"),
+                };
                 let finding = Finding::trouble("compiled-old", name, says, Some(Advice::Fix));
                 findings.push(finding.with_remedy(Remedy::Rebuild(made)));
             }

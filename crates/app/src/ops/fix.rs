@@ -5,7 +5,6 @@ use std::collections::BTreeSet;
 use yalotheca_core::{
     change::{ChangeSet, Receipt},
     check::{Finding, Remedy, Weight},
-    control::Locked,
     game::Tool,
     hint::{Advice, Listing},
     id::{ContentId, TreePath},
@@ -24,7 +23,7 @@ use crate::{
     findings::look_at_all,
     plan::{PlanOptions, can_mend, tools},
     reading::Reading,
-    take_over::{location_of, lock_one, place, place_files},
+    take_over::{place, place_files, take_over_one},
 };
 
 /// What to fix.
@@ -124,7 +123,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
                 if server.control.lock.get(id).is_some() {
                     continue;
                 }
-                let locked = take_over(server, found)?;
+                let locked = take_over_one(server, found)?;
                 place(&server.game, found, &mut receipt);
                 server.control.lock.contents.push(locked);
                 wants.want(id, &VersionRange::any());
@@ -204,12 +203,4 @@ fn is_the_same(server: &Server, receipt: &Receipt, found: &FoundContent) -> bool
         }
         _ => settled.payload().is_same_as(&found.payload),
     }
-}
-
-/// What is taken over stays where it is if the server loads it from there.
-fn take_over(server: &Server, found: &FoundContent) -> Result<Locked, AppError> {
-    let catalogues = server.catalogues();
-    let locked = lock_one(&server.game, found, catalogues.get()?)?;
-    let found = location_of(&server.game, &server.survey.scope, found).as_found();
-    Ok(Locked { found, ..locked })
 }

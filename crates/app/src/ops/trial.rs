@@ -271,6 +271,25 @@ fn start(
     Ok(went?)
 }
 
+/// Starts a server with these contents and stops it, by its commands where it has some; nobody hears its lines.
+///
+/// # Errors
+/// Where it may not be run, or cannot be started at all.
+pub(super) fn start_once(
+    server: &Server,
+    scope: &Scope,
+    contents: &[Locked],
+    (front, patience): (&dyn Front, Duration),
+) -> Result<Trial, AppError> {
+    if is_started_elsewhere(server, None) {
+        let request = TrialRequest { patience: patience.as_secs(), ..TrialRequest::default() };
+        return follow(server, scope, contents, (front, &request), &|_| {});
+    }
+    server.require_run_trust()?;
+    let options = TrialOptions { keep: false, patience };
+    Ok(run_trial(server.local()?, &server.game, scope, contents, options, &mut |_| {})?)
+}
+
 /// Returns whether settings wait for a file that only the server makes. No file is read for it.
 fn waits(server: &Server) -> Result<bool, AppError> {
     let (desired, _) = locked_state(server)?;

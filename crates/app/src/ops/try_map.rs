@@ -4,22 +4,22 @@ use std::{collections::BTreeSet, time::Duration};
 
 use serde::Serialize;
 use yalotheca_core::{
-    control::{ControlFile, Locked},
+    control::ControlFile,
     diagnose::Verdict,
-    game::{MapForm, Maps, Scope},
+    game::{MapForm, Maps},
     hint::Advice,
     id::ContentId,
 };
 use yalotheca_host::{
     settle::{self, SettleOrder},
     survey,
-    trial::{Trial, TrialOptions, trial},
+    trial::Trial,
 };
 
 use super::{
     add::{AddRequest, wanted},
     maps::rule,
-    trial::{TrialRequest, follow, is_started_elsewhere},
+    trial::{is_started_elsewhere, start_once},
 };
 use crate::{
     AppError, Fresh, Front, OpenOptions, Purpose, Server,
@@ -142,7 +142,7 @@ pub fn try_map(
         }
     }
     let loaded = server.control.lock.loaded(&server.control.wants.off);
-    let with_known = start(server, &server.survey.scope, &loaded.contents, (front, *patience))?;
+    let with_known = start_once(server, &server.survey.scope, &loaded.contents, (front, *patience))?;
     let mut report = TryMapReport {
         server: server.shown(),
         map: map.clone(),
@@ -212,7 +212,7 @@ fn attempt(
     if !gone.is_empty() {
         return Err(gone.remove(0).1);
     }
-    for tool in tools::due(server, &planned.change) {
+    for tool in tools::due(server, &planned.change, &[]) {
         tools::run(server, tool, (&mut planned.change, &mut bytes))?;
     }
     let key = seal_key()?;
@@ -231,7 +231,7 @@ fn attempt(
     Ok(settle::attempt(&*server.tree, &order, &bytes, || {
         let scope = survey::values(&*server.tree, &server.game, given)?;
         let contents = planned.lock.loaded(&server.control.wants.off);
-        start(server, &scope, &contents.contents, (front, patience))
+        start_once(server, &scope, &contents.contents, (front, patience))
     })?)
 }
 
@@ -244,21 +244,6 @@ fn install(options: &OpenOptions, wants: &ControlFile, front: &dyn Front) -> Res
         return prepared.note(&server, wants);
     }
     prepared.settle(&server, &catalogues, wants).map(drop)
-}
-
-fn start(
-    server: &Server,
-    scope: &Scope,
-    contents: &[Locked],
-    (front, patience): (&dyn Front, Duration),
-) -> Result<Trial, AppError> {
-    if is_started_elsewhere(server, None) {
-        let request = TrialRequest { patience: patience.as_secs(), ..TrialRequest::default() };
-        return follow(server, scope, contents, (front, &request), &|_| {});
-    }
-    server.require_run_trust()?;
-    let options = TrialOptions { keep: false, patience };
-    Ok(trial(server.local()?, &server.game, scope, contents, options, &mut |_| {})?)
 }
 
 fn told(trial: &Trial) -> Vec<String> {

@@ -25,12 +25,12 @@ use crate::{AppError, Server};
 /// A tool may take so long.
 const PATIENCE: Duration = Duration::from_secs(300);
 
-/// Returns the tools that a change calls for.
-pub fn due<'s>(server: &'s Server, change: &ChangeSet) -> Vec<&'s Tool> {
+/// Returns the tools that a change calls for, or files that came in another way.
+pub fn due<'s>(server: &'s Server, change: &ChangeSet, came: &[TreePath]) -> Vec<&'s Tool> {
     let touches = |tool: &&Tool| {
         let files =
             change.steps.iter().filter(|step| matches!(step, Step::Put { .. } | Step::SetAside { .. }));
-        files.into_iter().any(|step| tool.is_after(step.path().as_str()))
+        files.map(Step::path).chain(came).any(|path| tool.is_after(path.as_str()))
     };
     server.game.tools.iter().filter(touches).collect()
 }
@@ -124,6 +124,11 @@ pub fn run(
             }
             _ => {}
         }
+    }
+    // Where the last of what it reads goes, it finds an empty folder.
+    for root in tool.read_roots() {
+        let at = folder.path().join(root);
+        fs::create_dir_all(&at).map_err(failed(&at.display().to_string()))?;
     }
     let scope = Scope { folder: folder.path().display().to_string(), ..server.survey.scope.clone() };
     let (Some(there), Some(mut invocation)) =

@@ -75,8 +75,9 @@ fn contents_come_and_go_and_come_back() -> Done {
     let world = World::new()?;
     world.adopt()?;
     let before = world.read("plugins/order.txt");
-    let server = world.open(Purpose::Change)?;
-    World::settle(&server, add(&server, &named(&["tidebell"]), &world.front)?)?;
+    let mut server = world.open(Purpose::Change)?;
+    let change = add(&mut server, &named(&["tidebell"]), &world.front)?;
+    World::settle(&server, change)?;
     assert!(world.read("plugins/order.txt").contains("tidebell"));
     let server = world.open(Purpose::Look)?;
     let reason = why(&server, "harbour-core")?;
@@ -122,13 +123,13 @@ fn what_is_off_is_listed_as_that() -> Done {
 fn what_does_not_go_together_is_a_typed_error() -> Done {
     let world = World::new()?;
     world.adopt()?;
-    let server = world.open(Purpose::Change)?;
-    let change = add(&server, &named(&["quiet-bells", "tidebell@>=1.3"]), &world.front)?;
+    let mut server = world.open(Purpose::Change)?;
+    let change = add(&mut server, &named(&["quiet-bells", "tidebell@>=1.3"]), &world.front)?;
     let catalogues = server.catalogues_for(&change.wants);
     let planned = prepare(&server, &catalogues, &change.wants, &change.fresh, change.extras);
     let Err(AppError::NoLineup(why)) = planned else { return Err("it has no solution".into()) };
     assert!(!why.because.is_empty() && !why.ways_out.is_empty());
-    let unknown = add(&server, &AddRequest { later: true, ..named(&["nothing-such"]) }, &world.front);
+    let unknown = add(&mut server, &AddRequest { later: true, ..named(&["nothing-such"]) }, &world.front);
     assert!(matches!(unknown, Err(AppError::UnknownContent { has_catalogues: true, .. })));
     Ok(())
 }
@@ -138,8 +139,8 @@ fn what_does_not_go_together_is_a_typed_error() -> Done {
 fn what_changes_between_plan_and_settle_stops_it() -> Done {
     let world = World::new()?;
     world.adopt()?;
-    let server = world.open(Purpose::Change)?;
-    let change = add(&server, &named(&["tidebell"]), &world.front)?;
+    let mut server = world.open(Purpose::Change)?;
+    let change = add(&mut server, &named(&["tidebell"]), &world.front)?;
     let catalogues = server.catalogues_for(&change.wants);
     let prepared = prepare(&server, &catalogues, &change.wants, &change.fresh, change.extras)?;
     // Somebody edits a file that the plan read.
@@ -156,8 +157,9 @@ fn what_changes_between_plan_and_settle_stops_it() -> Done {
 fn settings_are_judged_and_kept() -> Done {
     let world = World::new()?;
     world.adopt()?;
-    let server = world.open(Purpose::Change)?;
-    World::settle(&server, add(&server, &named(&["tidebell"]), &world.front)?)?;
+    let mut server = world.open(Purpose::Change)?;
+    let change = add(&mut server, &named(&["tidebell"]), &world.front)?;
+    World::settle(&server, change)?;
     let server = world.open(Purpose::Change)?;
     let request = |text: &str| SettingsRequest {
         owner: "tidebell".into(),
@@ -223,11 +225,11 @@ fn catalogues_and_a_front_end_that_listens() -> Done {
         let from = world.root().join("quayside/files").join(name);
         fs::copy(from, world.root().join("files/two").join(name))?;
     }
-    let server = world.open(Purpose::Change)?;
+    let mut server = world.open(Purpose::Change)?;
     let request = named(&[&world.root().join("files/two").display().to_string()]);
-    assert!(matches!(add(&server, &request, &world.front), Err(AppError::Usage { .. })));
+    assert!(matches!(add(&mut server, &request, &world.front), Err(AppError::Usage { .. })));
     world.front.texts.borrow_mut().push_back("lamp-oil");
-    let change = add(&server, &request, &world.front)?;
+    let change = add(&mut server, &request, &world.front)?;
     assert_eq!(change.extras.asked, ["lamp-oil"]);
     assert!(world.front.heard.borrow().iter().any(|heard| heard.contains("Which of them")));
     Ok(())

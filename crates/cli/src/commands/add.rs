@@ -4,8 +4,8 @@ use std::process::ExitCode;
 
 use clap::Args;
 use yalotheca_app::{
-    AppError, Purpose, Server,
-    ops::add::{AddRequest, add},
+    AppError, Prompt, Purpose, Server,
+    ops::add::{AddRequest, add, fetch, to_be_fetched},
 };
 
 use super::apply::{Mode, apply, note_for_later};
@@ -48,7 +48,7 @@ pub(crate) struct AddArgs {
 }
 
 pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let mut server = Server::open(Purpose::Change, &global.open(), ui)?;
     let request = AddRequest {
         names: args.names.clone(),
         all: args.all,
@@ -61,7 +61,23 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         set: args.set.clone(),
         later: args.later,
     };
-    let change = add(&server, &request, ui)?;
+    let queued = to_be_fetched(&server, &request)?;
+    if !queued.is_empty() {
+        let them = if queued.len() == 1 { "it" } else { "them" };
+        let names = queued.join(", ");
+        if !ui.confirm(&format!(
+            "The server itself fetches {names}. Start it once, so that it fetches {them}?"
+        ))? {
+            ui.note("Nothing was changed.");
+            return Ok(ExitCode::SUCCESS);
+        }
+        let waiting = ui.wait(&format!("Starting the server, so that it fetches {names}"));
+        let fetched = fetch(&server, &queued, ui);
+        drop(waiting);
+        fetched?;
+        server = Server::open(Purpose::Change, &global.open(), ui)?;
+    }
+    let change = add(&mut server, &request, ui)?;
     if args.later {
         return note_for_later(&server, change, ui);
     }

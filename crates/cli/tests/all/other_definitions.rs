@@ -156,6 +156,9 @@ register = [
   { list = "ferry.yml#/decks", item = "{{ fact.ticket }}", ordered = true },
   { list = "ferry.yml#/cabins", item = "{{ it }}", for-each = "cabins" },
 ]
+[[link]]
+match = '^ticket-(?<ticket>\w+)$'
+queue = { list = "ferry.yml#/wanted", item = "{{ ticket }}" }
 [maps]
 folders = "routes/*"
 play = { at = "ferry.yml#/route" }
@@ -267,5 +270,56 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
     world.run(&["maps"]).code(0).says(&["plays skerry", "saves 3 B"]);
     world.run(&["undo", "--yes"]).code(0);
     assert!(!world.read("ferry.yml")?.contains("skerry"));
+    Ok(())
+}
+
+#[test]
+fn what_the_server_itself_fetches_is_queued_fetched_and_taken_over() -> Done {
+    let world = World::empty()?;
+    world.write("games/ferry.toml", FERRY)?;
+    world.write("ferry.yml", "decks: []\n")?;
+    // The server fetches what is wanted from the yard, each time that it starts.
+    let yard = world.root().join("yard/deck-east");
+    fs::create_dir_all(&yard)?;
+    fs::write(yard.join("ticket.txt"), "")?;
+    fs::write(yard.join("hull.bin"), "hull")?;
+    let server = "#!/bin/sh\nmkdir -p decks\nfor one in $(sed -n '/^wanted:/,$ s/^ *- *//p' ferry.yml); do\n\
+        if [ -d \"../yard/deck-$one\" ]; then cp -r \"../yard/deck-$one\" decks/; else echo \"nothing called $one\"; fi\ndone\n\
+        echo open\ntrap 'exit 0' TERM\nwhile :; do sleep 0.05; done\n";
+    for (name, text) in
+        [("ferry-server", server), ("compile-decks", "#!/bin/sh\ncd \"$1\" && { echo idx; ls decks; } > decks.idx\n")]
+    {
+        fs::write(world.path(name), text)?;
+        fs::set_permissions(world.path(name), std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
+    }
+    let definition = FERRY.replace("command = [\"ferry-server\"]", "command = [\"./ferry-server\"]");
+    world.write(
+        "games/ferry.toml",
+        &definition.replace("ready = \"open\"", "ready = \"open\"\ntrouble = ['(?<what>nothing called .*)']"),
+    )?;
+    world.run(&["game", "trust", "ferry", "--yes"]).code(0);
+    world.run(&["adopt", "--set", "compiler=./compile-decks"]).code(0);
+    world.run(&["game", "trust", "ferry", "--yes"]).code(0);
+    let before = world.digests()?;
+    world.run(&["add", "ticket-east"]).code(2).says(&["needs confirmation"]);
+    world
+        .run(&["add", "ticket-west", "--yes"])
+        .code(5)
+        .says(&["did not fetch ticket-west: nothing called west"]);
+    assert!(!world.read("ferry.yml")?.contains("west"));
+    world.run(&["add", "ticket-east", "--yes"]).code(0).says(&["deck-east", "ferry.yml add east"]);
+    let settings = world.read("ferry.yml")?;
+    assert!(settings.contains("[east]") && !settings.contains("wanted"), "{settings}");
+    assert_eq!(world.read("decks.idx")?, "idx\ndeck-east\n");
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    // Again it is the same one, and nothing is started for it.
+    world.run(&["add", "ticket-east", "--yes"]).code(0).says(&["nothing to do"]);
+    world.run(&["drop", "deck-east", "--yes"]).code(0);
+    // The file that is compiled stays, and has nothing in it.
+    assert_eq!(world.read("decks.idx")?, "idx\n");
+    let mut after = world.digests()?;
+    after.remove("decks.idx");
+    after.remove("decks");
+    assert_eq!(after, before);
     Ok(())
 }

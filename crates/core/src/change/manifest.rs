@@ -9,6 +9,8 @@ use std::{
 use serde::{Deserialize, Serialize};
 
 use super::receipt::{OwnedEntry, Placed, ReadReceiptError, Receipt, Settled};
+use memchr::{memchr, memchr_iter};
+
 use crate::{
     id::{ContentId, Digest, TreePath},
     route::{Payload, PayloadFile},
@@ -262,14 +264,19 @@ pub struct ReadManifest {
 
 impl ReadManifest {
     /// Calls a function with the place and the digest of each placed file in a manifest's text; lines that are none are passed over.
-    pub fn each_placed(text: &str, mut act: impl FnMut(&str, &str)) {
-        for line in text.lines().filter_map(|line| line.strip_prefix("file ")) {
-            let mut fields = line.split('\t');
-            let (Some(digest), Some(at)) = (fields.next(), fields.nth(2)) else { continue };
-            if !at.contains('\\') {
-                act(at, digest);
-            } else if let Ok(at) = field(at) {
-                act(&at, digest);
+    pub fn each_placed(text: &[u8], mut act: impl FnMut(&[u8], &[u8])) {
+        let mut start = 0;
+        while let Some(rest) = text.get(start..).filter(|rest| !rest.is_empty()) {
+            let end = memchr(b'\n', rest).unwrap_or(rest.len());
+            start += end + 1;
+            let Some(line) = rest[..end].strip_prefix(b"file ") else { continue };
+            let mut tabs = memchr_iter(b'\t', line);
+            let (Some(first), Some(third)) = (tabs.next(), tabs.nth(1)) else { continue };
+            let at = &line[third + 1..tabs.next().unwrap_or(line.len())];
+            if memchr(b'\\', at).is_none() {
+                act(at, &line[..first]);
+            } else if let Some(Ok(at)) = std::str::from_utf8(at).ok().map(field) {
+                act(at.as_bytes(), &line[..first]);
             }
         }
     }

@@ -410,7 +410,10 @@ fn register(
 }
 
 /// Returns what a rule puts, for one content.
-fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Result<Registration, String> {
+///
+/// # Errors
+/// Says why it cannot be put.
+pub fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Result<Registration, String> {
     let text = |error: RenderError| error.to_string();
     let pointer = rule.place.pointer.render(scope).map_err(text)?;
     Ok(Registration {

@@ -327,12 +327,21 @@ impl Kind {
 pub struct LinkRule {
     /// What people have; its named groups become facts.
     pub pattern: Pattern,
-    /// The file's address.
-    pub direct: Template,
+    /// How the file is had.
+    pub way: LinkWay,
     /// Where the host tells machines about it, if it does: the address of a JSON document.
     pub about: Option<Template>,
     /// Where that document lists what it needs, as people have it.
     pub needs: Option<Pointer>,
+}
+
+/// How what people have a number or a page for is had.
+#[derive(Debug, Clone)]
+pub enum LinkWay {
+    /// From this address.
+    Direct(Template),
+    /// The server fetches it at its next start, where this entry is there.
+    Queue(Box<RegisterRule>),
 }
 
 /// What stays out of what is placed, and why.

@@ -34,15 +34,9 @@ pub enum Wins {
 }
 
 impl Assets {
-    /// Returns whether a file of this name may be an asset; where it lies decides.
-    pub fn may_be_name(&self, name: &[u8]) -> bool {
-        self.patterns.iter().any(|pattern| {
-            let last = pattern.rsplit('/').next().unwrap_or(pattern);
-            match last.strip_prefix('*') {
-                Some(end) if !end.contains(['*', '?', '[', '{']) => name.ends_with(end.as_bytes()),
-                _ => true,
-            }
-        })
+    /// Returns the endings that assets' names have; nothing where any name may be one. Where a file lies decides then.
+    pub fn endings(&self) -> Option<Vec<&str>> {
+        self.patterns.iter().map(|pattern| ending(pattern)).collect()
     }
 
     /// Returns the folders below which such archives lie.
@@ -132,6 +126,12 @@ impl Tool {
     pub fn read_roots(&self) -> Vec<&str> {
         self.read_patterns.iter().map(|pattern| fixed_part(pattern)).collect()
     }
+}
+
+/// Returns the ending of all names that fit a pattern, where it says one.
+fn ending(pattern: &str) -> Option<&str> {
+    let end = pattern.rsplit('/').next()?.strip_prefix('*')?;
+    (!end.contains(['*', '?', '[', '{'])).then_some(end)
 }
 
 /// The folders at the beginning of a pattern in which nothing stands for anything.

@@ -147,21 +147,28 @@ impl ReceiptFile {
             }
             Form::Stored(_) if paths.is_empty() => {}
             Form::Stored(stored) => {
-                let read = read_manifests(tree, stored.manifests.values())?;
-                let wanted: HashMap<&str, &TreePath, foldhash::fast::RandomState> =
-                    paths.iter().map(|path| (path.as_str(), path)).collect();
-                let found = spread(&read, (cores(), 4), |(_, bytes)| {
+                let wanted: HashMap<&[u8], &TreePath, foldhash::fast::RandomState> =
+                    paths.iter().map(|path| (path.as_str().as_bytes(), path)).collect();
+                let look = |bytes: &[u8]| {
                     let mut found = Vec::new();
-                    // They are valid, mostly, and then nothing is copied.
-                    let text = std::str::from_utf8(bytes)
-                        .map_or_else(|_| String::from_utf8_lossy(bytes), std::borrow::Cow::Borrowed);
-                    ReadManifest::each_placed(&text, |at, digest| {
-                        if let (Some(path), Ok(digest)) = (wanted.get(at), Digest::parse(digest)) {
-                            found.push(((*path).clone(), digest));
-                        }
+                    ReadManifest::each_placed(bytes, |at, digest| {
+                        let Some(path) = wanted.get(at) else { return };
+                        let digest = std::str::from_utf8(digest).ok().map(Digest::parse);
+                        found.extend(digest.and_then(Result::ok).map(|digest| ((*path).clone(), digest)));
                     });
                     found
-                });
+                };
+                // Far away all of them come with one request; here each thread reads and verifies its own.
+                let digests: Vec<&Digest> = stored.manifests.values().collect();
+                let found: Vec<_> = if tree.local().is_none() {
+                    read_manifests(tree, digests.into_iter())?.iter().map(|(_, bytes)| look(bytes)).collect()
+                } else {
+                    let one = |digest: &&Digest| {
+                        let read = read_manifests(tree, std::iter::once(*digest))?;
+                        Ok(read.iter().flat_map(|(_, bytes)| look(bytes)).collect())
+                    };
+                    spread(&digests, (cores(), 4), one).into_iter().collect::<Result<_, SettleError>>()?
+                };
                 for (id, found) in stored.manifests.keys().zip(found) {
                     owners.extend(found.into_iter().map(|(path, digest)| (path, (id.clone(), digest))));
                 }

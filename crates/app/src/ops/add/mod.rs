@@ -2,14 +2,20 @@
 
 mod once;
 mod parameters;
+mod queue;
 mod ways;
 
 use std::collections::BTreeSet;
 
-use yalotheca_core::{control::ControlFile, game::TWEAK_SUFFIX, hint::Advice, id::ContentId};
+use yalotheca_core::{
+    control::ControlFile, game::TWEAK_SUFFIX, hint::Advice, id::ContentId, version::VersionRange,
+};
+use yalotheca_host::survey::FoundContent;
+
+pub use queue::{fetch, to_be_fetched};
 
 use super::change::Change;
-use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::ChangeExtras};
+use crate::{AppError, Fresh, Front, OpenCatalogues, Server, apply::ChangeExtras, take_over::take_over_all};
 use ways::{Resolved, ResolvedWant};
 
 /// What to install.
@@ -41,9 +47,8 @@ pub struct AddRequest {
 ///
 /// # Errors
 /// Where something is nowhere, cannot be fetched or read, or is none of this game's contents.
-pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<Change, AppError> {
-    let noted = server.catalogues();
-    let found = ways::resolve_names(server, &noted, request, front)?;
+pub fn add(server: &mut Server, request: &AddRequest, front: &dyn Front) -> Result<Change, AppError> {
+    let mut found = ways::resolve_names(server, &server.catalogues(), request, front)?;
     let mut wants = server.control.wants.clone();
     let mut given_anew = BTreeSet::new();
     let mut asked = Vec::new();
@@ -58,6 +63,14 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
             ResolvedWant::Name(id, range) => {
                 asked.push(if range.is_any() { id.to_string() } else { format!("{id}@{range}") });
                 wants.want(id, range);
+            }
+            ResolvedWant::Here(here) => {
+                asked.push(here.content.id.to_string());
+                found.notes.push(format!(
+                    "{} came with the server's own fetching; it is looked after from now on.",
+                    here.content.id
+                ));
+                wants.want(&here.content.id, &VersionRange::any());
             }
             ResolvedWant::Given(id, given) => {
                 asked.push(id.to_string());
@@ -81,6 +94,17 @@ pub fn add(server: &Server, request: &AddRequest, front: &dyn Front) -> Result<C
     if !request.later {
         once::put(server, &found.once, &mut extras)?;
     }
+    let here = found.ways.iter().filter_map(|way| match way {
+        ResolvedWant::Here(here) => Some(&**here),
+        _ => None,
+    });
+    let here: Vec<&FoundContent> = here.collect();
+    extras.plan.mend = take_over_all(server, &here)?;
+    for found in here {
+        for file in &found.payload.files {
+            extras.came.push(found.path.join(&file.path)?);
+        }
+    }
     Ok(Change { wants, fresh, extras })
 }
 
@@ -99,6 +123,7 @@ pub fn wanted(
         match way {
             ResolvedWant::Name(id, range) => wants.want(id, range),
             ResolvedWant::Given(id, given) => wants.give(id, given),
+            ResolvedWant::Here(here) => wants.want(&here.content.id, &VersionRange::any()),
         }
     }
     Ok((wants, ways.first().map(ResolvedWant::id).cloned()))

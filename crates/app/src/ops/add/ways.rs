@@ -9,7 +9,7 @@ use regex::Regex;
 use yalotheca_core::{
     catalogue::NEEDS_FACT,
     control::Given,
-    game::{LinkRule, PACK_KIND, Scope},
+    game::{LinkRule, LinkWay, PACK_KIND, Scope},
     hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     link::{rewritten, switched, without_user},
@@ -20,10 +20,10 @@ use yalotheca_host::{
     arrival::{Arrival, Arrived, Once},
     catalogue::look_at,
     fetch::{Downloaded, FetchError, Wanted},
-    survey::SurveyError,
+    survey::{FoundContent, SurveyError},
 };
 
-use super::AddRequest;
+use super::{AddRequest, queue};
 use crate::{Answer, AppError, Front, OpenCatalogues, Server, plan::reserved};
 
 /// One thing that was asked for.
@@ -32,6 +32,8 @@ pub(crate) enum ResolvedWant {
     Name(ContentId, VersionRange),
     /// Something that was given, with its id.
     Given(ContentId, Box<Given>),
+    /// Something that lies on the server and is not looked after yet.
+    Here(Box<FoundContent>),
 }
 
 impl ResolvedWant {
@@ -39,6 +41,7 @@ impl ResolvedWant {
     pub(crate) fn id(&self) -> &ContentId {
         match self {
             Self::Name(id, _) | Self::Given(id, _) => id,
+            Self::Here(here) => &here.content.id,
         }
     }
 }
@@ -54,15 +57,17 @@ pub(crate) struct Resolved {
 }
 
 /// What the game's rule found in a link, by name.
-type Facts = Vec<(String, String)>;
+pub(super) type Facts = Vec<(String, String)>;
 
 /// A text as it was typed: a link, a path, or a name.
-enum Typed {
+pub(super) enum Typed {
     Link(String, Facts),
     Path(PathBuf),
     Name(ContentId, VersionRange),
     /// A number of a content that lies in a folder of downloads.
     Numbered(ContentId),
+    /// What the server has fetched itself.
+    Here(Box<FoundContent>),
 }
 
 /// Finds out what was asked for.
@@ -85,7 +90,7 @@ pub(crate) fn resolve_names(
                 found.notes.push(format!("what {text} needs could not be asked: {error}"));
                 Vec::new()
             }),
-            Typed::Name(..) | Typed::Path(_) => Vec::new(),
+            Typed::Name(..) | Typed::Path(_) | Typed::Here(_) => Vec::new(),
         };
         if let Typed::Link(_, facts) = &mut what
             && !needs.is_empty()
@@ -104,6 +109,7 @@ pub(crate) fn resolve_names(
     for (text, what) in names.iter().zip(all) {
         match what {
             Typed::Name(id, range) => found.ways.push(ResolvedWant::Name(id, range)),
+            Typed::Here(here) => found.ways.push(ResolvedWant::Here(here)),
             Typed::Numbered(id) => found.ways.push(ResolvedWant::Name(id, VersionRange::any())),
             Typed::Link(link, facts) => {
                 let mut given = settings(request)?;
@@ -125,7 +131,10 @@ pub(crate) fn resolve_names(
 }
 
 fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result<Typed, AppError> {
-    if let Some((_, facts, _)) = rule_for(server, text) {
+    if let Some((rule, facts, _)) = rule_for(server, text) {
+        if let LinkWay::Queue(_) = &rule.way {
+            return queue::fetched(server, text, &facts);
+        }
         let catalogues = catalogues.get()?;
         if let Some(id) = facts.iter().find_map(|(_, fact)| catalogues.known_as(fact)) {
             return Ok(Typed::Numbered(id));
@@ -172,7 +181,7 @@ fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result
 }
 
 /// The game's rule for a number or a page, what is known by it, and the values of its templates.
-fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, Scope)> {
+pub(super) fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, Scope)> {
     let matched = |rule: &'s LinkRule| rule.pattern.captures(text).map(|groups| (rule, groups));
     let (rule, groups) = server.game.links.iter().find_map(matched)?;
     let names = rule.pattern.capture_names().flatten();
@@ -186,7 +195,8 @@ fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, 
 /// The address that the game's own hosts have for a number or a page, and what is known by it.
 fn by_game(server: &Server, text: &str) -> Result<Option<(String, Facts)>, AppError> {
     let Some((rule, facts, scope)) = rule_for(server, text) else { return Ok(None) };
-    let link = rule.direct.render(&scope).map_err(SurveyError::Render)?;
+    let LinkWay::Direct(direct) = &rule.way else { return Ok(None) };
+    let link = direct.render(&scope).map_err(SurveyError::Render)?;
     if !link.contains("://") {
         let game = &server.game.name;
         return Err(AppError::Usage {
@@ -246,7 +256,7 @@ fn wanted(url: &str) -> Wanted {
 fn bring(server: &Server, all: &[Typed]) -> HashMap<String, Result<Downloaded, FetchError>> {
     let links = all.iter().filter_map(|typed| match typed {
         Typed::Link(link, _) => Some(link.clone()),
-        Typed::Path(_) | Typed::Name(..) | Typed::Numbered(_) => None,
+        Typed::Path(_) | Typed::Name(..) | Typed::Numbered(_) | Typed::Here(_) => None,
     });
     let links: Vec<String> = links.collect();
     if links.len() < 2 {

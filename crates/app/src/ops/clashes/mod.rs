@@ -121,7 +121,10 @@ type Looked = (usize, Vec<Asset>, Vec<(TreePath, Option<ContentId>)>);
 /// What there is on the server, unmanaged files too.
 fn assets_there(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
-    let (looked_at, repeated) = index.repeated(|name| rule.may_be_name(name));
+    let endings = rule.endings();
+    let may_be =
+        |name: &[u8]| endings.as_ref().is_none_or(|all| all.iter().any(|end| name.ends_with(end.as_bytes())));
+    let (looked_at, repeated) = index.repeated(may_be);
     let paths = repeated.iter().filter(|found| rule.name(&found.path).is_some());
     let paths: Vec<TreePath> = paths.filter_map(|found| TreePath::new(&found.path).ok()).collect();
     let lists = owner_lists(rule, &index);

@@ -242,7 +242,7 @@ pub(crate) fn register_rule(
 }
 
 /// Reads a registration. `allowed` is what its templates may name.
-fn rule_of(
+pub(super) fn rule_of(
     loader: &Loader,
     raw: &RawRegister,
     allowed: &[String],

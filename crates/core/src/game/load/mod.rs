@@ -16,8 +16,8 @@ use globset::{Glob, GlobMatcher};
 pub(crate) use kind::register_rule;
 
 use super::{
-    ConfigPlace, Game, Kind, LeaveOut, LinkRule, OrderGroups, Pattern, PlatformRule, Template, Terms,
-    ValueRule,
+    ConfigPlace, Game, Kind, LeaveOut, LinkRule, LinkWay, OrderGroups, Pattern, PlatformRule, Template,
+    Terms, ValueRule,
     raw::{RawGame, RawLeaveOut, RawLink, RawPlatform, Text},
 };
 use crate::{
@@ -196,14 +196,22 @@ impl Loader {
     fn link(&self, raw: &RawLink) -> Checked<LinkRule> {
         let pattern = pattern(&raw.pattern)?;
         let groups: Vec<&str> = pattern.groups().collect();
-        let direct = template(&raw.direct, &with(&self.server, &groups))?;
+        let allowed = with(&self.server, &groups);
+        let way = match (&raw.direct, &raw.queue) {
+            (Some(direct), None) => LinkWay::Direct(template(direct, &allowed)?),
+            (None, Some(queue)) => LinkWay::Queue(Box::new(kind::rule_of(self, queue, &allowed, None)?)),
+            _ => {
+                let why = "a link has either \"direct\", where its file is, or \"queue\", the entry by which the server fetches it";
+                return Err((raw.pattern.span(), why.into()));
+            }
+        };
         let about =
             raw.about.as_ref().map(|text| template(text, &with(&self.server, &groups))).transpose()?;
         let needs = raw
             .needs
             .as_ref()
             .map(|text| Pointer::parse(text.as_ref()).map_err(|error| (text.span(), error.to_string())));
-        Ok(LinkRule { pattern, direct, about, needs: needs.transpose()? })
+        Ok(LinkRule { pattern, way, about, needs: needs.transpose()? })
     }
 
     /// Values may be read from files whose names hold other values; they are sorted so that each comes after those.

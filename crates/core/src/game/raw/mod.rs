@@ -225,7 +225,8 @@ pub(super) struct RawLength {
 pub(super) struct RawLink {
     #[serde(rename = "match")]
     pub(super) pattern: Text,
-    pub(super) direct: Text,
+    pub(super) direct: Option<Text>,
+    pub(super) queue: Option<RawRegister>,
     pub(super) about: Option<Text>,
     pub(super) needs: Option<Text>,
 }

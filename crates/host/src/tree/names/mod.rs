@@ -9,6 +9,7 @@ use std::{
     collections::HashMap,
     ffi::OsString,
     fs,
+    hash::BuildHasher as _,
     io::{self, Write},
     mem::MaybeUninit,
     ops::{Deref, Range},
@@ -198,6 +199,12 @@ fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
     path
 }
 
+/// Returns the word and the bit of a hash in a field of so many words, a power of two.
+fn place_of(hash: u64, words: usize) -> (usize, u64) {
+    let word = usize::try_from(hash >> 6).unwrap_or_default() & (words - 1);
+    (word, 1 << (hash & 63))
+}
+
 /// So many folders or names a thread takes at a time.
 const FEW: usize = 16;
 
@@ -277,14 +284,32 @@ impl NameIndex {
                 names.map(move |(_, name)| (folder, name))
             })
         };
-        let mut times: HashMap<&[u8], u32, foldhash::fast::RandomState> = HashMap::default();
-        let mut looked_at = 0;
-        for (_, name) in files().filter(|(_, name)| wanted(name)) {
-            looked_at += 1;
-            *times.entry(name).or_default() += 1;
+        // Hashes are compared first, so that no name is looked at twice but the few of one hash.
+        let hasher = foldhash::fast::RandomState::default();
+        let wanted_names: Vec<(u64, &Folder, &[u8])> = files()
+            .filter(|(_, name)| wanted(name))
+            .map(|(folder, name)| (hasher.hash_one(name), folder, name))
+            .collect();
+        let looked_at = wanted_names.len();
+        let mut seen = vec![0_u64; looked_at.div_ceil(8).next_power_of_two().max(1)];
+        let mut again = vec![0_u64; seen.len()];
+        // A bit for each of many more places than there are names: two names of one place are rare.
+        for (hash, ..) in &wanted_names {
+            let (word, bit) = place_of(*hash, seen.len());
+            again[word] |= seen[word] & bit;
+            seen[word] |= bit;
         }
-        times.retain(|_, times| *times > 1);
-        let repeated = files().filter(|(_, name)| !times.is_empty() && times.contains_key(name));
+        let is_candidate = |hash: u64| {
+            let (word, bit) = place_of(hash, again.len());
+            again[word] & bit != 0
+        };
+        let candidates: Vec<_> = wanted_names.into_iter().filter(|(hash, ..)| is_candidate(*hash)).collect();
+        let mut times: HashMap<&[u8], u32, foldhash::fast::RandomState> = HashMap::default();
+        for (_, _, name) in &candidates {
+            *times.entry(*name).or_default() += 1;
+        }
+        let repeated = candidates.iter().filter(|(_, _, name)| times[name] > 1);
+        let repeated = repeated.map(|(_, folder, name)| (*folder, *name));
         let found = repeated.map(|(folder, name)| FoundName {
             path: String::from_utf8_lossy(&joined(&folder.path, name)).into_owned(),
             kind: NameKind::File,

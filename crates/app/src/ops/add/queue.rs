@@ -1,0 +1,141 @@
+//! Items that the server itself fetches: they are queued in its configuration, it is started once, and what came is taken over.
+
+use std::time::Duration;
+
+use yalotheca_core::{
+    change::{ChangeSet, Source, Step, plan},
+    desire::registration,
+    game::LinkWay,
+    id::ContentId,
+};
+use yalotheca_host::{
+    settle::{self, SettleOrder},
+    sources::Sources,
+    survey::{self, FoundContent},
+};
+
+use super::{
+    AddRequest,
+    ways::{Facts, Typed, rule_for},
+};
+use crate::{
+    AppError, Front, Server,
+    apply::{origin, texts},
+    findings::locked_state,
+    ops::trial::start_once,
+    plan::look,
+    server::seal_key,
+};
+
+/// Returns what was asked for that only the server can fetch, and that has not come yet.
+///
+/// # Errors
+/// Where the server cannot be read.
+pub fn to_be_fetched(server: &Server, request: &AddRequest) -> Result<Vec<String>, AppError> {
+    let mut all = Vec::new();
+    for text in &request.names {
+        let Some((rule, facts, _)) = rule_for(server, text) else { continue };
+        let is_known = || server.control.lock.contents.iter().any(|locked| is_it(&locked.release, &facts));
+        if matches!(rule.way, LinkWay::Queue(_)) && !is_known() && found(server, &facts)?.is_none() {
+            all.push(text.clone());
+        }
+    }
+    Ok(all)
+}
+
+/// Queues them, starts the server once and stops it; the entries are taken back, and what the server fetched stays.
+///
+/// # Errors
+/// Where the server cannot be started, or did not fetch one of them.
+pub fn fetch(server: &Server, names: &[String], front: &dyn Front) -> Result<(), AppError> {
+    /// How long the server may take.
+    const PATIENCE: Duration = Duration::from_secs(600);
+    let (mut desired, contents) = locked_state(server)?;
+    let mut files = Vec::new();
+    for name in names {
+        let Some((rule, _, scope)) = rule_for(server, name) else { continue };
+        let LinkWay::Queue(queue) = &rule.way else { continue };
+        let wrong = |why: String| AppError::Usage { what: format!("{name}: {why}"), hint: None };
+        let owner = ContentId::new("queue")?;
+        let entry = registration(queue, &scope, &owner).map_err(wrong)?;
+        files.push(entry.file.clone());
+        desired.registrations.push(entry);
+    }
+    let mut change = plan(&desired, contents, server.receipt()?, &look(server, &desired)?)?;
+    // What else may be to be done is left to a settle.
+    change.steps.retain(|step| match step {
+        Step::Put { path, source: Source::Text(_), .. } => files.contains(path),
+        Step::MakeFolder { path } => files.iter().any(|file| file.is_within(path)),
+        _ => false,
+    });
+    let went = attempt(server, &change, (front, PATIENCE))?;
+    for name in names {
+        let Some((_, facts, _)) = rule_for(server, name) else { continue };
+        if found(server, &facts)?.is_none() {
+            let says = went.first().map_or_else(|| "it said nothing about it".to_owned(), Clone::clone);
+            return Err(AppError::Refused {
+                what: format!("the server was started and did not fetch {name}: {says}"),
+                hint: Some(
+                    "look whether the number and the server's host are right; everything is as it was before"
+                        .into(),
+                ),
+            });
+        }
+    }
+    Ok(())
+}
+
+/// Has the server start with the entries in place; returns what it complained about.
+fn attempt(
+    server: &Server,
+    change: &ChangeSet,
+    (front, patience): (&dyn Front, Duration),
+) -> Result<Vec<String>, AppError> {
+    let key = seal_key()?;
+    let _claim = server.claim_stopped()?;
+    let now = texts(&server.control);
+    let order = SettleOrder {
+        change,
+        receipt_digest: server.receipt_digest,
+        before: now.clone(),
+        after: now,
+        control: server.control.folder.clone(),
+        origin: origin(server, "the server fetches items", None),
+        key: &key,
+    };
+    let loaded = server.control.lock.loaded(&server.control.wants.off);
+    let went = settle::attempt(&*server.tree, &order, &Sources::default(), || {
+        start_once(server, &server.survey.scope, &loaded.contents, (front, patience))
+    })??;
+    server.tree.forget_seen();
+    Ok(went.troubles.into_iter().map(|trouble| trouble.says).collect())
+}
+
+/// Returns what the server has fetched, once it has.
+///
+/// # Errors
+/// Where it has not, or the server cannot be read.
+pub(super) fn fetched(server: &Server, text: &str, facts: &Facts) -> Result<Typed, AppError> {
+    let is_known = |locked: &&yalotheca_core::control::Locked| is_it(&locked.release, facts);
+    if let Some(locked) = server.control.lock.contents.iter().find(is_known) {
+        return Ok(Typed::Numbered(locked.id.clone()));
+    }
+    match found(server, facts)? {
+        Some(here) => Ok(Typed::Here(Box::new(here))),
+        None => Err(AppError::Usage {
+            what: format!("{text} is fetched by the server itself, at its next start; it has not come yet"),
+            hint: Some("add it without noting it for later".into()),
+        }),
+    }
+}
+
+fn is_it(release: &yalotheca_core::catalogue::Release, facts: &Facts) -> bool {
+    facts.iter().any(|(_, fact)| release.is_known_as(fact))
+}
+
+/// Finds a content on the server that is not in the lock, by a number.
+fn found(server: &Server, facts: &Facts) -> Result<Option<FoundContent>, AppError> {
+    let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
+    let is_new = |found: &FoundContent| server.control.lock.get(&found.content.id).is_none();
+    Ok(inventory.contents.into_iter().find(|found| is_new(found) && is_it(&found.content.release, facts)))
+}
