@@ -10,6 +10,7 @@ pub mod findings;
 pub mod front;
 pub mod maps;
 pub mod ops;
+pub mod pack;
 pub mod pause;
 pub mod plan;
 pub mod process;

@@ -7,6 +7,8 @@ use crate::Server;
 pub enum Reading {
     /// The files themselves.
     Files,
+    /// The files, and what players fetch from other hosts, however large it is.
+    Everything,
     /// The receipt, small files and what lies on this machine: what would have to be fetched from another machine is left out.
     Records,
 }

@@ -10,7 +10,7 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::ReleaseFile,
     change::{OwnedEntry, Placed, Receipt, Settled},
-    control::{AsFound, LockFile, Locked, MapsSection},
+    control::{AsFound, LockFile, Locked, LockedPack, MapsSection, PackSection},
     desire::{Asked, DesireError, Entry, LineupEntry, Registration, desire, usual_registrations},
     document::{Before, Document},
     game::{Game, Scope, Shape},
@@ -164,7 +164,7 @@ pub fn take(
     game: &Game,
     survey: &Survey,
     inventory: &Inventory,
-    (catalogues, maps): (&Catalogues<'_>, &MapsSection),
+    (catalogues, maps, pack): (&Catalogues<'_>, &MapsSection, Option<(&PackSection, &LockedPack)>),
 ) -> Result<Taken, AppError> {
     let mut taken = Taken {
         lock: LockFile::default(),
@@ -222,12 +222,13 @@ pub fn take(
         game,
         &survey.scope,
         &entries,
-        Asked { maps, settings: &settings, off: &taken.off, keep: &BTreeMap::new() },
+        Asked { maps, settings: &settings, off: &taken.off, keep: &BTreeMap::new(), pack },
     )?;
     let listed = register(&texts, &desired.registrations, &mut taken.receipt);
     let order = order_as_found(game, &mut locked, &listed, |id| &chosen[id].0.path);
     let off = locked.values().filter(|one| one.off).map(|one| one.id.clone());
     let ids: Vec<ContentId> = order.into_iter().chain(off).collect();
+    taken.lock.pack = pack.map(|(_, locked)| locked.clone());
     taken.lock.contents = ids.iter().filter_map(|id| locked.remove(id)).collect();
     let files: BTreeSet<&TreePath> =
         desired.registrations.iter().map(|registration| &registration.file).collect();

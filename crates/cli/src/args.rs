@@ -47,6 +47,8 @@ pub(crate) enum Command {
     Order(commands::order::OrderArgs),
     /// Show the maps and what is played, or change it
     Maps(commands::maps::MapsArgs),
+    /// Show or change what players get: the resource pack
+    Players(commands::players::PlayersArgs),
     /// Show and change settings; what you set survives updates
     Settings(commands::settings::SettingsArgs),
     /// Make a modpack of what is installed

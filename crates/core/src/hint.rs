@@ -103,6 +103,8 @@ pub enum Advice {
     ForgetPlace(String),
     /// Compare a key with what its author publishes, and accept it if it is theirs.
     CompareKey(String),
+    /// Offer players the pack by another link.
+    OfferPack,
     /// Play another map first.
     PlayAnotherMap,
     /// Take a map out of the rotation first.

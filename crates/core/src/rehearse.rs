@@ -71,7 +71,7 @@ pub fn rehearse(game: &Game) -> Tried {
         let off = BTreeMap::new();
         let maps = MapsSection::default();
         let entries = [LineupEntry { locked: &locked, payload: &payload }];
-        let asked = Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new() };
+        let asked = Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new(), pack: None };
         let desired = desire(game, &scope, &entries, asked).map_err(|error| wrong(&at, error))?;
         let contents = BTreeMap::from([(locked.id.clone(), Settled::new(payload.clone()))]);
         let is_played = |registration: &&Registration| {
@@ -84,7 +84,7 @@ pub fn rehearse(game: &Game) -> Tried {
         together.registrations.extend(desired.registrations.iter().cloned());
         let (second, files) = sample((name, kind), "-2")?;
         let second = [LineupEntry { locked: &second, payload: &files }];
-        let asked = Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new() };
+        let asked = Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new(), pack: None };
         let second = desire(game, &scope, &second, asked).map_err(|error| wrong(&at, error))?;
         together.registrations.extend(second.registrations);
         let mut beside = desired;
@@ -109,8 +109,13 @@ fn own_files(game: &Game, scope: &Scope, formats: &mut Formats) -> Tried<Desired
         let short = file.short.render(scope).map_err(|error| wrong(at, error))?;
         let settings =
             Settings::from([(SERVER.to_owned(), BTreeMap::from([(short, one_setting(file.format))]))]);
-        let asked =
-            Asked { maps: &MapsSection::default(), settings: &settings, off: &off, keep: &BTreeMap::new() };
+        let asked = Asked {
+            maps: &MapsSection::default(),
+            settings: &settings,
+            off: &off,
+            keep: &BTreeMap::new(),
+            pack: None,
+        };
         let desired = desire(game, scope, &[], asked).map_err(|error| wrong(at, error))?;
         write(at, &desired, BTreeMap::new(), formats)?;
         own.registrations.extend(desired.registrations);
@@ -122,7 +127,8 @@ fn own_files(game: &Game, scope: &Scope, formats: &mut Formats) -> Tried<Desired
         rotate: listed(rule.rotate.is_some()),
         offer: listed(rule.offer.is_some()),
     };
-    let asked = Asked { maps: &maps, settings: &Settings::new(), off: &off, keep: &BTreeMap::new() };
+    let asked =
+        Asked { maps: &maps, settings: &Settings::new(), off: &off, keep: &BTreeMap::new(), pack: None };
     let desired = desire(game, scope, &[], asked).map_err(|error| wrong("[maps]", error))?;
     write("[maps]", &desired, BTreeMap::new(), formats)?;
     own.registrations.extend(desired.registrations);

@@ -9,6 +9,7 @@ pub mod catalogue;
 pub mod container;
 pub mod control;
 pub mod fetch;
+pub mod foreign_digest;
 pub mod games;
 pub mod interrupt;
 pub mod pack;

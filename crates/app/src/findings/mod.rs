@@ -1,6 +1,7 @@
 //! What is wrong with a server, as far as it can be seen without starting it.
 
 mod needs;
+mod pack;
 mod strangers;
 
 use std::{
@@ -87,6 +88,7 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     findings.extend(strangers::look(server, &desired, (&inventory, &owned))?);
     findings.extend(as_found(server));
     findings.extend(compiled_old(server)?);
+    findings.extend(pack::look(server, reading)?);
     findings.extend(ops::keys::findings(server, reading)?);
     findings.extend(ops::clashes::findings(server, reading)?);
     findings.sort_by_key(|finding| finding.weight);
@@ -251,7 +253,12 @@ pub fn locked_state(server: &Server) -> Result<(Desired, BTreeMap<ContentId, Set
         .collect();
     let entries: Vec<LineupEntry<'_>> =
         lineup.iter().map(|(locked, settled)| LineupEntry { locked, payload: settled.payload() }).collect();
-    let desired = desire(&server.game, &server.survey.scope, &entries, asked(&server.control.wants))?;
+    let desired = desire(
+        &server.game,
+        &server.survey.scope,
+        &entries,
+        asked(&server.control.wants, lock.pack.as_ref()),
+    )?;
     let contents = lineup.into_iter().map(|(locked, settled)| (locked.id.clone(), settled));
     Ok((desired, contents.collect()))
 }

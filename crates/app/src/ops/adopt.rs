@@ -30,7 +30,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Event, Front, OpenOptions,
+    AppError, Event, Front, OpenOptions, pack,
     remote::open_remote,
     server::{require_trust, trust},
     take_over,
@@ -137,7 +137,10 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     for absent in opened.unreachable() {
         front.event(Event::Unreachable(&absent.to_string()));
     }
-    let mut taken = take_over::take(&*tree, &game, &survey, &inventory, (&opened, &played))?;
+    let pack = pack::taken_over(&pack::as_told(&*tree, &game, &survey.scope)?);
+    control.offer_pack(pack.as_ref().map(|(section, _)| section));
+    let pack = pack.as_ref().map(|(section, locked)| (section, locked));
+    let mut taken = take_over::take(&*tree, &game, &survey, &inventory, (&opened, &played, pack))?;
     taken.lock.keys = super::keys::on_server(&*tree, &game)?;
 
     for locked in &taken.lock.contents {

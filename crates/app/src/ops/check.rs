@@ -49,7 +49,7 @@ pub fn check(server: &mut Server, depth: Depth, progress: &dyn Progress) -> Resu
         damaged = damaged_archives(server)?;
     }
     let server = &*server;
-    let reading = if depth == Depth::Everything { Reading::Files } else { Reading::usual(server) };
+    let reading = if depth == Depth::Everything { Reading::Everything } else { Reading::usual(server) };
     let (mut findings, files) = look_at_all(server, reading)?;
     findings.splice(0..0, damaged);
     server.tree.check_reads()?;

@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use yalotheca_core::{
     change::{ChangeSet, Receipt},
     check::{Finding, Remedy, Weight},
+    control::{ControlFile, LockedPack},
     game::Tool,
     hint::{Advice, Listing},
     id::{ContentId, TreePath},
@@ -21,6 +22,7 @@ use crate::{
     AppError, Fresh, Mend, Server,
     apply::ChangeExtras,
     findings::look_at_all,
+    pack,
     plan::{PlanOptions, can_mend, tools},
     reading::Reading,
     take_over::{place, place_files, take_over_one},
@@ -93,11 +95,13 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     let mut mended = BTreeSet::new();
     let mut receipt = server.receipt()?.clone();
     let mut notes = Vec::new();
+    let mut refreshes_pack = false;
     let (mut rebuilt, mut bytes) = (ChangeSet::default(), Sources::default());
     for finding in chosen {
         match finding.remedy.as_ref() {
             None | Some(Remedy::Settle) => {}
             Some(Remedy::Play(map)) => wants.play(Some(map)),
+            Some(Remedy::RefreshPack) => refreshes_pack = true,
             Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
             Some(Remedy::TakeOut(entry)) => receipt.entries.push((**entry).clone()),
             Some(Remedy::SetAside(path)) => {
@@ -136,10 +140,21 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
         return Ok(FixReport { fixed: Fixed::Nothing, left_out });
     }
     server.plan_on(receipt);
-    let plan = PlanOptions { mend: Mend::These(mended), ..PlanOptions::default() };
+    let pack = if refreshes_pack { refreshed_pack(server, &mut wants)? } else { None };
+    let plan = PlanOptions { mend: Mend::These(mended), pack, ..PlanOptions::default() };
     let more = (!rebuilt.steps.is_empty()).then_some(rebuilt);
     let extras = ChangeExtras { plan, fixes: notes, more, bytes, ..ChangeExtras::default() };
     Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, extras })), left_out })
+}
+
+/// Fetches the pack that players are offered again; one that the server's own files name is offered from now on.
+fn refreshed_pack(server: &Server, wants: &mut ControlFile) -> Result<Option<LockedPack>, AppError> {
+    let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
+    let found = pack::taken_over(&told).filter(|_| wants.pack.is_none());
+    if let Some((section, _)) = found {
+        wants.offer_pack(Some(&section));
+    }
+    pack::resolve(server, wants, true)
 }
 
 /// Leaves out what no combination of versions puts right, so that everything else can be.

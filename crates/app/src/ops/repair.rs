@@ -20,7 +20,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Event, Front, OpenOptions,
+    AppError, Event, Front, OpenOptions, pack,
     server::{open_folder, require_trust, seal_key, server_tree, trust},
     take_over,
 };
@@ -152,7 +152,10 @@ fn look_anew(
         &inspector,
         &PrefetchedCatalogues::default(),
     )?;
-    let mut taken = take_over::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps))?;
+    let told = pack::taken_over(&pack::as_told(tree, &game, &survey.scope)?);
+    let locked = told.as_ref().map(|(_, locked)| locked);
+    let pack = control.wants.pack.as_ref().zip(locked);
+    let mut taken = take_over::take(tree, &game, &survey, &inventory, (&opened, &control.wants.maps, pack))?;
     taken.lock.keys = super::keys::on_server(tree, &game)?;
     Ok((taken.lock, taken.receipt))
 }

@@ -6,7 +6,7 @@ use yalotheca_core::{
 };
 
 use crate::{
-    AppError, Fresh, OpenCatalogues, Server,
+    AppError, Fresh, OpenCatalogues, Server, pack,
     plan::{PlanOptions, Planned, newer, plan_change},
 };
 
@@ -52,8 +52,17 @@ pub fn update(
             hint: Some(Advice::SwitchOn(id.to_string())),
         });
     }
-    let planned = plan_change(server, catalogues, &server.control.wants, &fresh, &PlanOptions::default())?;
-    let absent = catalogues.get()?.unreachable().iter().map(ToString::to_string).collect();
+    let mut options = PlanOptions::default();
+    let mut silent = None;
+    if matches!(fresh, Fresh::All) {
+        match pack::resolve(server, &server.control.wants, true) {
+            Ok(pack) => options.pack = pack,
+            Err(error) => silent = Some(error.to_string()),
+        }
+    }
+    let planned = plan_change(server, catalogues, &server.control.wants, &fresh, &options)?;
+    let unreachable = catalogues.get()?.unreachable().iter().map(ToString::to_string).collect::<Vec<_>>();
+    let absent = unreachable.into_iter().chain(silent).collect();
     let held_back = held_back(server, catalogues, &planned.lock, &fresh)?;
     Ok(UpdateReport { planned, fresh, held_back, absent })
 }

@@ -19,7 +19,7 @@ use globset::GlobSet;
 use yalotheca_core::{
     catalogue::{Release, Universe},
     change::{ChangeSet, Present, Settled, Source, Step, Update, paths_of_interest, plan},
-    control::{AsFound, ControlFile, LockFile, Locked, WANTS_FILE},
+    control::{AsFound, ControlFile, LockFile, Locked, LockedPack, WANTS_FILE},
     desire::{Asked, Desired, LineupEntry, desire},
     document::TextFile,
     game::{Game, Kind, TWEAK_KIND},
@@ -41,7 +41,7 @@ pub use summary::{summary_of, totals};
 
 pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 
-use crate::{AppError, Fresh, Mend, OpenCatalogues, Server};
+use crate::{AppError, Fresh, Mend, OpenCatalogues, Server, pack};
 
 /// A change that could be settled.
 #[derive(Debug)]
@@ -73,6 +73,8 @@ pub struct PlanOptions {
     pub replace: Option<GlobSet>,
     /// What is mended.
     pub mend: Mend,
+    /// The resource pack that players are offered, where it was just fetched.
+    pub pack: Option<LockedPack>,
 }
 
 /// Plans the change to what is wanted.
@@ -128,7 +130,11 @@ pub fn plan_change(
         .zip(&payloads)
         .map(|(locked, settled)| LineupEntry { locked, payload: settled.payload() })
         .collect();
-    let mut desired = desire(&server.game, &server.survey.scope, &entries, asked(wants))?;
+    let pack = match &options.pack {
+        Some(pack) => Some(pack.clone()),
+        None => pack::resolve(server, wants, false)?,
+    };
+    let mut desired = desire(&server.game, &server.survey.scope, &entries, asked(wants, pack.as_ref()))?;
     for registration in &mut desired.registrations {
         if let Some(head) = options.heads.get(&registration.file) {
             registration.create.clone_from(head);
@@ -148,7 +154,7 @@ pub fn plan_change(
     present.replace.clone_from(&options.replace);
     let change = plan(&desired, settled, server.receipt()?, &present)?;
     let keys = server.control.lock.keys.clone();
-    let lock = LockFile { contents: lineup, keys, ..LockFile::default() };
+    let lock = LockFile { contents: lineup, keys, pack, ..LockFile::default() };
     let contents = content_lines(before, &lock, &wants.wants, &server.control.wants.wants);
     let companions = reasons::companions(catalogues, before, &lock, server)?;
     reserved::check(server, (&desired, &lock), &change)?;
@@ -176,8 +182,9 @@ fn refuse_off(server: &Server, locked: &Locked) -> Result<(), AppError> {
 }
 
 /// What the wants ask for besides the contents themselves.
-pub fn asked(wants: &ControlFile) -> Asked<'_> {
-    Asked { maps: &wants.maps, settings: &wants.settings, off: &wants.off, keep: &wants.keep }
+pub fn asked<'a>(wants: &'a ControlFile, pack: Option<&'a LockedPack>) -> Asked<'a> {
+    let pack = wants.pack.as_ref().zip(pack);
+    Asked { maps: &wants.maps, settings: &wants.settings, off: &wants.off, keep: &wants.keep, pack }
 }
 
 /// Orders a lineup as this server has it. An order that was found stays, but for what is mended.

@@ -55,7 +55,7 @@ fn a_server_that_goes_away_while_it_is_adopted_is_not_taken_for_another_one() ->
         let survey = survey::survey(&tree, &game, &BTreeMap::new(), (Queries::Remembered, fetcher.store()))?;
         let inventory = survey::inventory(&tree, &game, &survey.scope)?;
         let taken =
-            take_over::take(&tree, &game, &survey, &inventory, (&catalogues, &MapsSection::default()))?;
+            take_over::take(&tree, &game, &survey, &inventory, (&catalogues, &MapsSection::default(), None))?;
         Ok(format!("{} {:?} {:?}", taken.lock.text(), taken.off, taken.misplaced))
     };
     let whole = base.copy(Faults::default());

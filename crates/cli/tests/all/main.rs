@@ -21,6 +21,7 @@ mod moor_maps;
 mod ordering;
 mod other_definitions;
 mod packs;
+mod players;
 mod published;
 mod real_bzfs;
 mod real_far;

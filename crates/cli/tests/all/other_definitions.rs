@@ -286,9 +286,10 @@ fn what_the_server_itself_fetches_is_queued_fetched_and_taken_over() -> Done {
     let server = "#!/bin/sh\nmkdir -p decks\nfor one in $(sed -n '/^wanted:/,$ s/^ *- *//p' ferry.yml); do\n\
         if [ -d \"../yard/deck-$one\" ]; then cp -r \"../yard/deck-$one\" decks/; else echo \"nothing called $one\"; fi\ndone\n\
         echo open\ntrap 'exit 0' TERM\nwhile :; do sleep 0.05; done\n";
-    for (name, text) in
-        [("ferry-server", server), ("compile-decks", "#!/bin/sh\ncd \"$1\" && { echo idx; ls decks; } > decks.idx\n")]
-    {
+    for (name, text) in [
+        ("ferry-server", server),
+        ("compile-decks", "#!/bin/sh\ncd \"$1\" && { echo idx; ls decks; } > decks.idx\n"),
+    ] {
         fs::write(world.path(name), text)?;
         fs::set_permissions(world.path(name), std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
     }

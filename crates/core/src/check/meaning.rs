@@ -53,6 +53,9 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("order", "The content is loaded before what it builds on, and may fail or lose its changes."),
     ("other-file", "Another file lies where this content's file belongs, so the server loads that one."),
     ("other-release", "The server loads another version than the one whose needs were checked."),
+    ("pack-digest", "Players who join do not get the pack, or are turned away where they must have it."),
+    ("pack-link", "Players who join do not get the pack, or are turned away where they must have it."),
+    ("pack-silent", "Players who join may not get the pack."),
     ("platform", "The content was made for another version of the game, and may fail to load."),
     ("receipt-missing", "Without the receipt nothing tells which files and entries Yalotheca put here."),
     (

@@ -30,6 +30,8 @@ pub enum Remedy {
     TakeOut(Box<OwnedEntry>),
     /// Set a second copy aside.
     SetAside(TreePath),
+    /// Fetch the resource pack that players are offered again, and tell them its digest.
+    RefreshPack,
     /// Play this map, with what goes with it.
     Play(String),
     /// Rebuild this file with the game's own tool.

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::{Deserialize, Serialize};
 
+use super::LockedPack;
 use crate::{
     catalogue::{Member, Release, Universe},
     hint::{Advice, Hint},
@@ -27,6 +28,9 @@ pub struct LockFile {
     /// contents go.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, String>,
+    /// The resource pack that players are offered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pack: Option<LockedPack>,
 }
 
 /// One content of the lineup.
@@ -117,7 +121,7 @@ impl Hint for ReadLockError {
 
 impl Default for LockFile {
     fn default() -> Self {
-        Self { format: 1, contents: Vec::new(), keys: BTreeMap::new() }
+        Self { format: 1, contents: Vec::new(), keys: BTreeMap::new(), pack: None }
     }
 }
 

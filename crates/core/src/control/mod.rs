@@ -7,8 +7,8 @@ mod wants;
 
 pub use lock::{AsFound, LockFile, Locked, ReadLockError};
 pub use sections::{
-    CatalogueSource, Given, HistorySection, LinkSection, MapsSection, ProcessSection, ServerSection,
-    UnpackSection,
+    CatalogueSource, Given, HistorySection, LinkSection, LockedPack, MapsSection, PackSection,
+    ProcessSection, ServerSection, UnpackSection,
 };
 pub use wants::ControlFile;
 

@@ -112,6 +112,34 @@ pub struct HistorySection {
     pub megabytes: Option<u64>,
 }
 
+/// The section `[pack]`: the resource pack that players are offered.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackSection {
+    /// Where players fetch it; a later link counts where an earlier one does not give the file.
+    pub links: Vec<String>,
+    /// Whether players without it are turned away; nothing leaves that to the server's own file.
+    #[serde(default)]
+    pub must: Option<bool>,
+}
+
+/// The pack that players are offered, as it was last fetched.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LockedPack {
+    /// The link that gave it.
+    pub link: String,
+    /// Its digest as the game wants it; nothing where the server's own file has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
+    /// The digest of its bytes; nothing where it was not fetched yet.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub blake3: Option<Digest>,
+    /// Its size.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<u64>,
+}
+
 /// What the server plays, where it has maps.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]

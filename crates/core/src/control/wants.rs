@@ -6,7 +6,10 @@ use serde::Deserialize;
 use toml::Spanned;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
-use super::{CatalogueSource, Given, HistorySection, LinkSection, MapsSection, ServerSection, UnpackSection};
+use super::{
+    CatalogueSource, Given, HistorySection, LinkSection, MapsSection, PackSection, ServerSection,
+    UnpackSection,
+};
 use crate::{
     document::{Pointer, Value},
     id::ContentId,
@@ -55,6 +58,8 @@ struct Raw {
     #[serde(default)]
     maps: MapsSection,
     #[serde(default)]
+    pack: Option<PackSection>,
+    #[serde(default)]
     keep: BTreeMap<String, ContentId>,
     #[serde(default)]
     settings: BTreeMap<String, BTreeMap<String, BTreeMap<Pointer, Value>>>,
@@ -82,6 +87,8 @@ pub struct ControlFile {
     pub off: BTreeMap<ContentId, String>,
     /// What is played.
     pub maps: MapsSection,
+    /// The resource pack that players are offered.
+    pub pack: Option<PackSection>,
     /// What was asked of the load order.
     pub order: BTreeMap<ContentId, AskedPlace>,
     /// From which content an asset comes that several have, by its name.
@@ -131,6 +138,7 @@ impl ControlFile {
             given: BTreeMap::new(),
             off: BTreeMap::new(),
             maps: MapsSection::default(),
+            pack: None,
             order: BTreeMap::new(),
             keep: BTreeMap::new(),
             settings: Settings::new(),
@@ -171,6 +179,7 @@ impl ControlFile {
             off: raw_off,
             order,
             maps,
+            pack,
             keep,
             settings,
             ..
@@ -215,6 +224,7 @@ impl ControlFile {
             given,
             off,
             maps,
+            pack,
             order,
             keep,
             settings,
@@ -282,6 +292,22 @@ impl ControlFile {
     pub fn offer(&mut self, names: Option<&[String]>) {
         self.maps.offer = names.map(<[String]>::to_vec);
         self.set_in_maps("offer", names.map(|names| value(names.iter().collect::<Array>())));
+    }
+
+    /// Notes which resource pack players are offered; nothing leaves that to the server's own file.
+    pub fn offer_pack(&mut self, pack: Option<&PackSection>) {
+        self.pack = pack.cloned();
+        let Some(PackSection { links, must }) = pack else {
+            self.document.remove("pack");
+            return;
+        };
+        let table = self.document.entry("pack").or_insert_with(|| Item::Table(Table::new()));
+        let Some(table) = table.as_table_like_mut() else { return };
+        table.insert("links", value(links.iter().collect::<Array>()));
+        match must {
+            Some(must) => drop(table.insert("must", value(*must))),
+            None => drop(table.remove("must")),
+        }
     }
 
     fn set_in_maps(&mut self, key: &str, to: Option<Item>) {

@@ -10,11 +10,11 @@ pub use registration::{Entry, Registration};
 
 use crate::{
     catalogue::Side,
-    control::{AsFound, Locked, MapsSection},
+    control::{AsFound, Locked, LockedPack, MapsSection, PackSection},
     document::{Pointer, PointerError, Value},
     game::{
-        ConfigPlace, Game, Kind, Maps, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile,
-        TWEAK_KIND, TWEAK_SUFFIX, Template, WithMap,
+        ConfigPlace, Game, Kind, Maps, PackRule, RegisterRule, RegisterVerb, RenderError, Scope,
+        SettingsFile, TWEAK_KIND, TWEAK_SUFFIX, Template, WithMap,
     },
     hint::{Advice, Hint},
     id::{ContentId, Digest, ParseIdError, TreePath},
@@ -54,6 +54,8 @@ pub struct Asked<'a> {
     pub off: &'a BTreeMap<ContentId, String>,
     /// From which content an asset comes that several have, by its name.
     pub keep: &'a BTreeMap<String, ContentId>,
+    /// The resource pack that players are offered.
+    pub pack: Option<(&'a PackSection, &'a LockedPack)>,
 }
 
 /// What should be.
@@ -132,7 +134,7 @@ pub fn desire(
     game: &Game,
     server: &Scope,
     lineup: &[LineupEntry<'_>],
-    Asked { maps, settings, off, keep }: Asked<'_>,
+    Asked { maps, settings, off, keep, pack }: Asked<'_>,
 ) -> Result<Desired, DesireError> {
     let mut desired = Desired::default();
     // Most contents have an entry and a file or more.
@@ -191,6 +193,9 @@ pub fn desire(
     }
     if let Some(rule) = &game.maps {
         play(rule, server, maps, &mut desired.registrations)?;
+    }
+    if let Some((rule, pack)) = game.pack.as_ref().zip(pack) {
+        offer(rule, server, pack, &mut desired.registrations)?;
     }
     tell_apart(&mut desired.registrations);
     Ok(desired)
@@ -314,6 +319,44 @@ fn play(
             };
             put(name, &list.place, &list.create, entry)?;
         }
+    }
+    Ok(())
+}
+
+/// Who is named for the entries about the resource pack.
+pub const PACK_OWNER: &str = "players-pack";
+
+/// What players are told of the resource pack.
+fn offer(
+    rule: &PackRule,
+    server: &Scope,
+    (asked, pack): (&PackSection, &LockedPack),
+    into: &mut Vec<Registration>,
+) -> Result<(), DesireError> {
+    let Ok(content) = ContentId::new(PACK_OWNER) else { return Ok(()) };
+    let failed = |why: String| DesireError::Register { content: content.clone(), why };
+    let mut put = |place: &ConfigPlace, value: Value| {
+        let text = |template: &Template| template.render(server).map_err(|error| failed(error.to_string()));
+        into.push(Registration {
+            file: TreePath::new(&text(&place.file)?).map_err(|error| failed(error.to_string()))?,
+            format: place.format,
+            pointer: Pointer::parse(&text(&place.pointer)?).map_err(|error| failed(error.to_string()))?,
+            create: place.format.head().into(),
+            waits: false,
+            exclusive: false,
+            enables: false,
+            entry: Entry::Set(value),
+            content: content.clone(),
+        });
+        Ok(())
+    };
+    put(&rule.link, Value::Text(pack.link.clone()))?;
+    if let Some(((place, _), digest)) = rule.digest.as_ref().zip(pack.digest.as_ref()) {
+        put(place, Value::Text(digest.clone()))?;
+    }
+    if let Some((must, wanted)) = rule.must.as_ref().zip(asked.must) {
+        let value = if wanted { &must.yes } else { &must.no };
+        put(&must.place, value.render(server).map_err(|error| failed(error.to_string()))?)?;
     }
     Ok(())
 }

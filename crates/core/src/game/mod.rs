@@ -8,6 +8,7 @@ mod describe;
 mod kinds_of_ours;
 mod load;
 mod maps;
+mod pack;
 mod pattern;
 mod raw;
 mod run;
@@ -27,6 +28,7 @@ pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
 pub use load::load;
 pub(crate) use load::register_rule;
 pub use maps::{ListPlace, MapFolders, MapForm, Maps, WithMap};
+pub use pack::{MustRule, PackDigest, PackRule};
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
 pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
@@ -81,6 +83,8 @@ pub struct Game {
     pub links: Vec<LinkRule>,
     /// Which of its contents a server plays.
     pub maps: Option<Maps>,
+    /// What players fetch when they come, if the game has that.
+    pub pack: Option<PackRule>,
     /// Files whose names all contents share.
     pub assets: Option<Assets>,
     /// The game's own tools that make files of others.

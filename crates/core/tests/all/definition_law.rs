@@ -200,7 +200,7 @@ fn use_it(game: &Game) -> Result<(), String> {
     let maps = MapsSection { play: Some("pier".into()), rotate: Some(vec!["pier".into()]), offer: None };
     let (settings, off) = (Settings::new(), BTreeMap::new());
     let said = |error: &dyn std::fmt::Display| error.to_string();
-    let asked = Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new() };
+    let asked = Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new(), pack: None };
     let desired = desire(game, &scope, &entries, asked).map_err(|error| said(&error))?;
     let contents = BTreeMap::from([(locked.id.clone(), Settled::new(payload.clone()))]);
     plan(&desired, contents, &Receipt::empty(), &Present::default())

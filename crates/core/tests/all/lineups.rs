@@ -62,7 +62,7 @@ fn state(game: &Game, scope: &Scope, lineup: &[(Locked, Payload)]) -> Result<Des
         game,
         scope,
         &entries,
-        Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new() },
+        Asked { maps: &maps, settings: &settings, off: &off, keep: &BTreeMap::new(), pack: None },
     )
 }
 

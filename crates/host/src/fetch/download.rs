@@ -324,6 +324,8 @@ pub struct Told {
     pub sort: LinkTarget,
     /// How large it is, where that is told.
     pub size: Option<u64>,
+    /// What changes with the file, where the host tells something that does.
+    pub tag: Option<String>,
 }
 
 /// Asks an address, and reads no more than the beginning of the answer.
@@ -341,7 +343,8 @@ pub(super) async fn ask(net: &Net, url: &str) -> Result<Told, FetchError> {
             break;
         }
     }
-    Ok(Told { sort: about.sort(&head), size: size.filter(|_| about.status.is_success()) })
+    let size = size.filter(|_| about.status.is_success());
+    Ok(Told { sort: about.sort(&head), size, tag: about.same_if })
 }
 
 /// Everything has come: it is checked, and enters the cache.

@@ -1,9 +1,10 @@
 //! The Saltwick server, as its manual (docs/games/saltwick.md) describes it.
 //!
-//! Not here yet: mods and loaders, the look, the console.
+//! Not here yet: mods and loaders, the console.
 
 mod contents;
 mod files;
+pub mod player;
 mod range;
 mod settings;
 #[cfg(test)]
@@ -88,8 +89,8 @@ fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> 
     while !stop.load(Ordering::SeqCst) {
         match listener.accept() {
             Ok((stream, _)) => {
-                let version = engine.version.clone();
-                thread::spawn(move || answer(&stream, &version));
+                let (version, look) = (engine.version.clone(), look(&conf));
+                thread::spawn(move || answer(&stream, &version, &look));
             }
             Err(_) => thread::sleep(Duration::from_millis(15)),
         }
@@ -97,13 +98,22 @@ fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> 
     Ok(())
 }
 
+/// What players are told of the look.
+fn look(conf: &files::Conf) -> serde_json::Value {
+    json!({
+        "link": conf.get("look.link"),
+        "digest": conf.get("look.digest"),
+        "must": conf.get("look.must") == "yes",
+    })
+}
+
 /// A player's game sends one line and gets one.
-fn answer(stream: &TcpStream, engine: &str) {
+fn answer(stream: &TcpStream, engine: &str, look: &serde_json::Value) {
     stream.set_nonblocking(false).ok();
     stream.set_read_timeout(Some(Duration::from_secs(2))).ok();
     let mut line = String::new();
     if BufReader::new(stream).read_line(&mut line).is_ok_and(|read| read > 0) {
-        let reply = json!({"engine": engine, "mods": [], "look": {"link": "", "digest": "", "must": false}});
+        let reply = json!({"engine": engine, "mods": [], "look": look});
         let mut stream = stream;
         stream.write_all(format!("{reply}\n").as_bytes()).ok();
     }

@@ -95,7 +95,7 @@ fn lies_inside(rule: &Assets, clash: &Clash) -> bool {
 /// How many files were looked at, and the names that several have. Only files of one name are compared by their bytes.
 fn look(server: &Server, rule: &Assets, reading: Reading) -> Result<(usize, Vec<Clash>), AppError> {
     let (mut looked_at, mut assets, lists) = match reading {
-        Reading::Files => assets_there(server, rule)?,
+        Reading::Files | Reading::Everything => assets_there(server, rule)?,
         Reading::Records => assets_placed(server, rule)?,
     };
     let inside = inside::assets_inside(server, rule, reading)?;

@@ -93,7 +93,7 @@ pub fn keys(server: &Server, reading: Reading) -> Result<Option<KeysReport>, App
         .collect();
     let paths: Vec<TreePath> = signed.iter().map(|(path, _)| (*path).clone()).collect();
     let digests: Vec<Option<Digest>> = match reading {
-        Reading::Files => {
+        Reading::Files | Reading::Everything => {
             server.tree.digest(&paths)?.into_iter().map(|one| one.map(|(digest, _)| digest)).collect()
         }
         Reading::Records => signed.iter().map(|(_, placed)| Some(placed.digest)).collect(),
@@ -102,7 +102,7 @@ pub fn keys(server: &Server, reading: Reading) -> Result<Option<KeysReport>, App
         paths.into_iter().zip(digests).map(|(path, digest)| Part { path, digest }).collect();
     let store = server.fetcher.store();
     let bytes = |part: &Part| match reading {
-        Reading::Files => server.tree.read_file(&part.path).ok().flatten(),
+        Reading::Files | Reading::Everything => server.tree.read_file(&part.path).ok().flatten(),
         Reading::Records => fs::read(store.file(&part.digest?)?).ok(),
     };
     let states = signatures::verify(&*server.tree, rule, (&parts, &files), &store.signatures(), bytes)?;

@@ -2,6 +2,7 @@
 
 mod kind;
 mod maps;
+mod pack;
 mod reference;
 mod run;
 mod shared;
@@ -177,6 +178,7 @@ impl Loader {
             leave_out: leave_out(&raw.leave_out)?,
             links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
+            pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,
             signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,
             tools: raw.tool.iter().map(|tool| shared::tool(tool, &self.server)).collect::<Checked<_>>()?,

@@ -1,6 +1,7 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
 mod maps;
+mod pack;
 mod shared;
 
 use std::{collections::BTreeMap, fmt};
@@ -14,6 +15,7 @@ use toml::Spanned;
 use crate::settings::RawRule;
 
 pub(super) use maps::{RawMaps, RawWithMap};
+pub(super) use pack::{RawMust, RawPack, RawPackDigest};
 pub(super) use shared::{RawAssets, RawSignatures, RawTool};
 
 /// A text with its place.
@@ -47,6 +49,7 @@ pub(super) struct RawGame {
     #[serde(default)]
     pub(super) link: Vec<RawLink>,
     pub(super) maps: Option<RawMaps>,
+    pub(super) pack: Option<RawPack>,
     pub(super) assets: Option<RawAssets>,
     pub(super) signatures: Option<RawSignatures>,
     #[serde(default)]

@@ -1,0 +1,40 @@
+//! `[pack]`: what players fetch when they come.
+
+use toml::Spanned;
+
+use super::{Checked, Loader};
+use crate::game::{
+    MustRule, PackDigest, PackRule, ValueTemplate,
+    raw::{RawMust, RawPack, RawPackDigest},
+};
+
+impl Loader {
+    pub(super) fn pack(&self, raw: &RawPack) -> Checked<PackRule> {
+        Ok(PackRule {
+            marker: raw.marker.clone(),
+            link: self.place(&raw.link.at, raw.link.form.as_ref(), &self.server)?,
+            digest: raw.digest.as_ref().map(|raw| self.pack_digest(raw)).transpose()?,
+            must: raw.must.as_ref().map(|raw| self.must(raw)).transpose()?,
+        })
+    }
+
+    fn pack_digest(&self, raw: &RawPackDigest) -> Checked<(super::ConfigPlace, PackDigest)> {
+        let of = match raw.of.as_ref().as_str() {
+            "sha1" => PackDigest::Sha1,
+            "sha256" => PackDigest::Sha256,
+            other => return Err((raw.of.span(), format!("{other:?} is neither \"sha1\" nor \"sha256\""))),
+        };
+        Ok((self.place(&raw.at, raw.form.as_ref(), &self.server)?, of))
+    }
+
+    fn must(&self, raw: &RawMust) -> Checked<MustRule> {
+        let value = |value: &Spanned<toml::Value>| {
+            ValueTemplate::new(value.as_ref(), &self.server).map_err(|why| (value.span(), why))
+        };
+        Ok(MustRule {
+            place: self.place(&raw.at, raw.form.as_ref(), &self.server)?,
+            yes: value(&raw.yes)?,
+            no: value(&raw.no)?,
+        })
+    }
+}

@@ -1,0 +1,34 @@
+//! `[pack]` as it is written.
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{RawSpot, Text};
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(in crate::game) struct RawPack {
+    pub(in crate::game) marker: String,
+    pub(in crate::game) link: RawSpot,
+    pub(in crate::game) digest: Option<RawPackDigest>,
+    pub(in crate::game) must: Option<RawMust>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(in crate::game) struct RawPackDigest {
+    pub(in crate::game) at: Text,
+    #[serde(rename = "as")]
+    pub(in crate::game) form: Option<Text>,
+    pub(in crate::game) of: Text,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(in crate::game) struct RawMust {
+    pub(in crate::game) at: Text,
+    #[serde(rename = "as")]
+    pub(in crate::game) form: Option<Text>,
+    pub(in crate::game) yes: Spanned<toml::Value>,
+    pub(in crate::game) no: Spanned<toml::Value>,
+}
