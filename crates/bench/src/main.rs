@@ -12,6 +12,8 @@
 //!
 //! `… -- assets`: clashes among 300,000 assets beside `find`, and the signatures of 2 GB beside `sha256sum`; needs about 5 GB.
 //!
+//! `… -- merging`: two resource packs of 200 MB made into one, beside `zipmerge`; needs about 2 GB.
+//!
 //! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
 //!
 //! `… -- disk [SEED…]`: `yalotheca preview` (built before, beside this program) of 400 wants, on realistic catalogues of 20, 50,
@@ -23,6 +25,7 @@ mod by_resolvo;
 mod documents;
 mod files;
 mod generator;
+mod merging;
 mod on_disk;
 mod ours;
 mod remote;
@@ -166,6 +169,7 @@ fn other_part(name: &str, part: Option<&str>) -> Option<std::io::Result<()>> {
     };
     Some(match name {
         "assets" => assets::measure(&program, runs(3), out),
+        "merging" => merging::measure(&program, runs(7), out),
         "standing" => standing::measure(&program, runs(9), out),
         "remote" => remote::measure(&program.display().to_string(), runs(3), out),
         "files" => files::measure(&program, runs(3), part),

@@ -49,6 +49,8 @@ pub(crate) enum Command {
     Maps(commands::maps::MapsArgs),
     /// Show or change what players get: the resource pack
     Players(commands::players::PlayersArgs),
+    /// Merge resource packs into one
+    Merge(commands::merge::MergeArgs),
     /// Show and change settings; what you set survives updates
     Settings(commands::settings::SettingsArgs),
     /// Make a modpack of what is installed

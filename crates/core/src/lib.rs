@@ -19,6 +19,7 @@ pub mod game;
 pub mod hint;
 pub mod id;
 pub mod link;
+pub mod merge;
 pub mod order;
 pub mod pack;
 pub mod reference;

@@ -17,6 +17,7 @@ pub mod keys;
 pub mod links;
 pub mod list;
 pub mod maps;
+pub mod merge;
 pub mod order;
 pub mod players;
 pub mod remove;

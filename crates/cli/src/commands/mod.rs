@@ -17,6 +17,7 @@ pub(crate) mod keys;
 pub(crate) mod links;
 pub(crate) mod list;
 pub(crate) mod maps;
+pub(crate) mod merge;
 pub(crate) mod modpack;
 pub(crate) mod off;
 pub(crate) mod order;

@@ -162,3 +162,220 @@ fn games_without_a_pack_say_so() -> Done {
     World::kites()?.run(&["players", "pack"]).code(2).says(&["offers players no resource pack"]);
     Ok(())
 }
+
+/// Three packs: of the second everything is in a folder, and there is litter; the third is of another format.
+fn three_packs(world: &World) -> Result<[String; 3], Box<dyn std::error::Error>> {
+    let file = |path: &str, text: &str| (path.to_owned(), text.as_bytes().to_vec());
+    let lanterns = [
+        file("look.json", "{\"name\": \"lanterns\", \"format\": 3}"),
+        file("words/en.json", "{\"pier\": \"the pier\", \"lamp\": \"a lamp\"}"),
+        file("sounds.json", "{\"bell\": [\"bell_1\"]}"),
+        file("pictures/pier.png", "lit"),
+        file("pictures/same.png", "same"),
+    ];
+    let signs = [
+        file("signs/look.json", "{\"name\": \"signs\", \"format\": 3}"),
+        file("signs/words/en.json", "{\"sign\": \"a sign\", \"lamp\": \"a lantern\"}"),
+        file("signs/words/nl.json", "{\"sign\": \"een bord\"}"),
+        file("signs/sounds.json", "{\"bell\": [\"bell_2\"], \"horn\": [\"horn\"]}"),
+        file("signs/pictures/pier.png", "signed"),
+        file("signs/pictures/same.png", "same"),
+        file("__MACOSX/signs/._look.json", "x"),
+    ];
+    let winter = [
+        file("look.json", "{\"name\": \"winter\", \"format\": 4}"),
+        file("sounds.json", "{\"bell\": "),
+        file("pictures/snow.png", "snow"),
+    ];
+    let mut paths = Vec::new();
+    for (name, files) in [("lanterns", &lanterns[..]), ("signs", &signs[..]), ("winter", &winter[..])] {
+        let path = world.root().join(format!("{name}.zip"));
+        fs::write(&path, zipped(files)?)?;
+        paths.push(path.display().to_string());
+    }
+    Ok([paths.remove(0), paths.remove(0), paths.remove(0)])
+}
+
+fn member(archive: &std::path::Path, name: &str) -> Result<String, Box<dyn std::error::Error>> {
+    let mut zip = zip::ZipArchive::new(fs::File::open(archive)?)?;
+    let mut text = String::new();
+    std::io::Read::read_to_string(&mut zip.by_name(name)?, &mut text)?;
+    Ok(text)
+}
+
+#[test]
+fn packs_become_one_and_the_same_bytes_each_time() -> Done {
+    let world = World::fresh()?;
+    let [lanterns, signs, winter] = three_packs(&world)?;
+    let into = world.root().join("festival.zip");
+    let to = into.display().to_string();
+    let before = world.digests()?;
+    world.run(&["merge", &lanterns, &signs, "--preview"]).code(0).says(&[
+        "signs 6 files without the folder signs, 1 file left out",
+        "words/en.json lanterns, signs all keys",
+        "sounds.json lanterns, signs all items of each list",
+        "words/en.json lamp from lanterns, not from signs",
+        "pictures/pier.png from lanterns, not from signs",
+        "1 of them alike in several packs",
+    ]);
+    assert!(!into.exists());
+    world.run(&["merge", &lanterns, &signs]).code(2);
+    world.run(&["merge", &lanterns, &signs, "--into", &to]).code(0).says(&["Written:", "Its digest is"]);
+    assert_eq!(member(&into, "pictures/pier.png")?, "lit");
+    assert!(member(&into, "words/en.json")?.contains("a sign"));
+    assert!(member(&into, "sounds.json")?.contains("bell_2"));
+    assert_eq!(member(&into, "words/nl.json")?, "{\"sign\": \"een bord\"}");
+    let first = fs::read(&into)?;
+    world.run(&["merge", &lanterns, &signs, "--into", &to]).code(5).says(&["is there already", "--force"]);
+    world
+        .run(&["merge", &lanterns, &signs, "--into", &to, "--force"])
+        .code(0)
+        .says(&["it is the same file as before"]);
+    assert_eq!(fs::read(&into)?, first);
+    assert_eq!(world.digests()?, before, "nothing of the server is touched");
+    // A decision counts for later merges too.
+    world
+        .run(&["merge", &lanterns, &signs, "--into", &to, "--force", "--keep", "pictures/pier.png=sings"])
+        .code(2)
+        .says(&["did you mean signs?"]);
+    world
+        .run(&["merge", &lanterns, &signs, "--into", &to, "--force", "--keep", "pictures/pier.png=signs"])
+        .code(0);
+    assert!(world.read("yalotheca.toml")?.contains("\"pictures/pier.png\" = \"signs\""));
+    world
+        .run(&["merge", &lanterns, &signs, "--into", &to, "--force"])
+        .code(0)
+        .says(&["Decided", "from signs, not from lanterns"]);
+    assert_eq!(member(&into, "pictures/pier.png")?, "signed");
+    world.run(&["check"]).code(0);
+    // What cannot be merged is told, and formats that differ.
+    world.run(&["merge", &lanterns, &winter, "--into", &to, "--force"]).code(0).says(&[
+        "lanterns 5 files format 3",
+        "winter 3 files format 4",
+        "of different formats",
+        "sounds.json from lanterns, not from winter winter: line 1: it is no JSON",
+    ]);
+    let json = world.run(&["merge", &lanterns, &winter, "--preview", "--json"]).code(0).json()?;
+    assert_eq!(json["conflicts"][0]["path"], "sounds.json");
+    // No pack, and a pack that would write outside of itself.
+    fs::write(world.root().join("text.zip"), "no zip")?;
+    fs::write(world.root().join("out.zip"), zipped(&[("../look.json".into(), b"{}".to_vec())])?)?;
+    for (name, says) in
+        [("text.zip", "no whole zip archive"), ("out.zip", "would lie outside"), ("none.zip", "No such file")]
+    {
+        let bad = world.root().join(name).display().to_string();
+        world.run(&["merge", &lanterns, &bad, "--preview"]).code(5).says(&[says]);
+    }
+    Ok(())
+}
+
+/// A small generator, the same each time.
+struct Numbers(u64);
+
+impl Numbers {
+    fn below(&mut self, most: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % most
+    }
+}
+
+/// The files of a pack, by path.
+type Files = std::collections::BTreeMap<String, Vec<u8>>;
+
+fn generated(numbers: &mut Numbers) -> Files {
+    let mut files = Files::from([("look.json".to_owned(), b"{\"format\": 3}".to_vec())]);
+    for name in ["a.png", "b.png", "deep/c.png", "d/e/f.ogg", "words/en.json", "words/nl.json", "sounds.json"]
+    {
+        if numbers.below(3) == 0 {
+            continue;
+        }
+        let some =
+            |numbers: &mut Numbers| (0..numbers.below(4)).map(|_| numbers.below(3)).collect::<Vec<_>>();
+        let text = match name {
+            "sounds.json" => {
+                let lists: std::collections::BTreeMap<String, Vec<u64>> =
+                    some(numbers).into_iter().map(|key| (format!("k{key}"), some(numbers))).collect();
+                serde_json::json!(lists).to_string()
+            }
+            _ if name.starts_with("words") => {
+                let map: std::collections::BTreeMap<String, u64> =
+                    some(numbers).into_iter().map(|key| (format!("k{key}"), numbers.below(2))).collect();
+                serde_json::json!(map).to_string()
+            }
+            _ => format!("{name} {}", numbers.below(2))
+                .repeat(1 + usize::try_from(numbers.below(300)).unwrap_or(0)),
+        };
+        files.insert(name.to_owned(), text.into_bytes());
+    }
+    files
+}
+
+fn unpacked(archive: &std::path::Path) -> Result<Files, Box<dyn std::error::Error>> {
+    let mut zip = zip::ZipArchive::new(fs::File::open(archive)?)?;
+    let mut files = Files::new();
+    for at in 0..zip.len() {
+        let mut file = zip.by_index(at)?;
+        let mut bytes = Vec::new();
+        std::io::Read::read_to_end(&mut file, &mut bytes)?;
+        files.insert(file.name()?.to_string(), bytes);
+    }
+    Ok(files)
+}
+
+/// What merging should give, worked out on the unpacked files.
+fn expected(packs: &[Files]) -> Result<Files, Box<dyn std::error::Error>> {
+    let mut all = Files::new();
+    for pack in packs {
+        for (path, bytes) in pack {
+            let Some(there) = all.get_mut(path).filter(|there| *there != bytes) else {
+                all.entry(path.clone()).or_insert_with(|| bytes.clone());
+                continue;
+            };
+            if path.starts_with("words") || path == "sounds.json" {
+                let mut first: serde_json::Map<String, serde_json::Value> = serde_json::from_slice(there)?;
+                let second: serde_json::Map<String, serde_json::Value> = serde_json::from_slice(bytes)?;
+                for (key, value) in second {
+                    let there = first.entry(key).or_insert_with(|| value.clone());
+                    if let (serde_json::Value::Array(there), serde_json::Value::Array(items)) = (there, value)
+                    {
+                        for item in items {
+                            if !there.contains(&item) {
+                                there.push(item);
+                            }
+                        }
+                    }
+                }
+                *there = serde_json::to_vec(&first)?;
+            }
+        }
+    }
+    Ok(all)
+}
+
+#[test]
+fn two_hundred_pairs_are_merged_as_an_oracle_does_it() -> Done {
+    let world = World::fresh()?;
+    let mut numbers = Numbers(88_172_645_463_325_252);
+    let at = |name: &str| world.root().join(name).display().to_string();
+    for _ in 0..200 {
+        let packs = [generated(&mut numbers), generated(&mut numbers)];
+        for (name, files) in ["one.zip", "two.zip"].into_iter().zip(&packs) {
+            let files: Vec<(String, Vec<u8>)> = files.clone().into_iter().collect();
+            fs::write(world.root().join(name), zipped(&files)?)?;
+        }
+        world.run(&["merge", &at("one.zip"), &at("two.zip"), "--into", &at("out.zip"), "--force"]).code(0);
+        let (found, wanted) = (unpacked(&world.root().join("out.zip"))?, expected(&packs)?);
+        assert_eq!(found.keys().collect::<Vec<_>>(), wanted.keys().collect::<Vec<_>>());
+        for (path, bytes) in &wanted {
+            if serde_json::from_slice::<serde_json::Value>(bytes).is_ok() {
+                let json = |bytes: &[u8]| serde_json::from_slice::<serde_json::Value>(bytes);
+                assert_eq!(json(&found[path])?, json(bytes)?, "{path}");
+            } else {
+                assert_eq!(&found[path], bytes, "{path}");
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,6 +1,7 @@
 //! What players fetch when they come: one resource pack, by a link.
 
 use super::{ConfigPlace, ValueTemplate};
+use crate::{document::Pointer, merge::MergeRule};
 
 /// The pack that players are offered, and where the server is told about it.
 #[derive(Debug, Clone)]
@@ -13,6 +14,10 @@ pub struct PackRule {
     pub digest: Option<(ConfigPlace, PackDigest)>,
     /// Where it is said that players must have it.
     pub must: Option<MustRule>,
+    /// How files of several packs are merged.
+    pub merge: Vec<MergeRule>,
+    /// Where the marker says of which format a pack is.
+    pub format: Option<Pointer>,
 }
 
 /// The kinds of digests by which games know a pack.

@@ -22,7 +22,7 @@ use crate::{
 };
 
 pub use names::{UnsafeName, link_target, meeting_names, member_path};
-pub use sort::{Asked, FoundFile, LeftOut, Sorted, SortedContent, sort_out};
+pub use sort::{Asked, FoundFile, LeftOut, Sorted, SortedContent, is_litter, sort_out};
 
 /// The inside of an archive or a folder, as far as recognising needs it. The host brings real ones.
 pub trait Bundle {

@@ -107,8 +107,8 @@ fn left_out_by_name(name: &str) -> Option<&'static str> {
     }
 }
 
-/// What systems leave behind, wherever it lies.
-fn is_litter(path: &str) -> bool {
+/// Returns whether a path is what systems leave behind, wherever it lies.
+pub fn is_litter(path: &str) -> bool {
     path.split('/').any(|name| {
         matches!(name, "__MACOSX" | ".DS_Store" | "Thumbs.db" | "desktop.ini" | ".git" | ".svn")
             || name.starts_with("._")

@@ -1,12 +1,37 @@
 //! `[pack]`: what players fetch when they come.
 
+use globset::Glob;
 use toml::Spanned;
 
 use super::{Checked, Loader};
-use crate::game::{
-    MustRule, PackDigest, PackRule, ValueTemplate,
-    raw::{RawMust, RawPack, RawPackDigest},
+use crate::{
+    document::Pointer,
+    game::{
+        MustRule, PackDigest, PackRule, ValueTemplate,
+        raw::{RawMust, RawPack, RawPackDigest, Text},
+    },
+    merge::{MergeHow, MergeRule},
 };
+
+fn merge_rule((files, how): (&String, &Text)) -> Checked<MergeRule> {
+    let wrong = |why: String| (how.span(), why);
+    let glob = Glob::new(files).map_err(|error| wrong(format!("{files:?}: {}", error.kind())))?;
+    let how = match how.as_ref().as_str() {
+        "map" => MergeHow::Map,
+        "map-of-lists" => MergeHow::MapOfLists,
+        "lines" => MergeHow::Lines,
+        "first" => MergeHow::First,
+        other => {
+            let why = format!("{other:?} is none of \"map\", \"map-of-lists\", \"lines\" and \"first\"");
+            return Err(wrong(why));
+        }
+    };
+    Ok(MergeRule { files: glob.compile_matcher(), how })
+}
+
+fn pointer(text: &Text) -> Checked<Pointer> {
+    Pointer::parse(text.as_ref()).map_err(|error| (text.span(), error.to_string()))
+}
 
 impl Loader {
     pub(super) fn pack(&self, raw: &RawPack) -> Checked<PackRule> {
@@ -15,6 +40,8 @@ impl Loader {
             link: self.place(&raw.link.at, raw.link.form.as_ref(), &self.server)?,
             digest: raw.digest.as_ref().map(|raw| self.pack_digest(raw)).transpose()?,
             must: raw.must.as_ref().map(|raw| self.must(raw)).transpose()?,
+            merge: raw.merge.iter().map(merge_rule).collect::<Checked<_>>()?,
+            format: raw.format.as_ref().map(pointer).transpose()?,
         })
     }
 

@@ -1,5 +1,7 @@
 //! `[pack]` as it is written.
 
+use std::collections::BTreeMap;
+
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -12,6 +14,9 @@ pub(in crate::game) struct RawPack {
     pub(in crate::game) link: RawSpot,
     pub(in crate::game) digest: Option<RawPackDigest>,
     pub(in crate::game) must: Option<RawMust>,
+    #[serde(default)]
+    pub(in crate::game) merge: BTreeMap<String, Text>,
+    pub(in crate::game) format: Option<Text>,
 }
 
 #[derive(Deserialize)]

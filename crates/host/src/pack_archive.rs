@@ -1,0 +1,148 @@
+//! A resource pack's archive: its files below the folder that holds everything, read and copied one by one.
+
+use std::{
+    collections::HashMap,
+    fs::File,
+    io::{self, BufReader, Read, Write},
+    path::Path,
+};
+
+use yalotheca_core::{merge::PackEntry, route::is_litter};
+use zip::{CompressionMethod, ZipArchive};
+
+use crate::zip_out::{Member, ZipOut};
+
+/// A text that is merged may have so many bytes.
+const LARGEST_TEXT: u64 = 64 << 20;
+
+/// A pack's archive.
+pub struct PackArchive {
+    zip: ZipArchive<BufReader<File>>,
+    /// The folder that holds everything, with a slash; empty where there is none.
+    prefix: String,
+    entries: Vec<PackEntry>,
+    /// The place of each file in the archive.
+    places: HashMap<String, usize>,
+    /// What is no part of the pack.
+    left_out: Vec<String>,
+}
+
+impl std::fmt::Debug for PackArchive {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("PackArchive").field("prefix", &self.prefix).finish_non_exhaustive()
+    }
+}
+
+/// Returns the number of a compression in the format.
+fn method(compression: CompressionMethod, path: &str) -> io::Result<u16> {
+    Ok(match compression {
+        CompressionMethod::STORE => 0,
+        CompressionMethod::DEFLATE => 8,
+        CompressionMethod::BZIP2 => 12,
+        CompressionMethod::ZSTD => 93,
+        other => {
+            let why = format!("{path} in it is compressed in an unusual way ({other})");
+            return Err(io::Error::new(io::ErrorKind::InvalidData, why));
+        }
+    })
+}
+
+impl PackArchive {
+    /// Opens a pack. `marker` is the file by which its top is known.
+    ///
+    /// # Errors
+    /// Where it cannot be read, is none, or holds what must not be in an archive.
+    pub fn open(path: &Path, marker: &str) -> io::Result<Self> {
+        let wrong = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
+        let mut zip = ZipArchive::new(BufReader::with_capacity(1 << 17, File::open(path)?))
+            .map_err(|error| wrong(format!("it is no whole zip archive: {error}")))?;
+        let mut all = Vec::new();
+        for place in 0..zip.len() {
+            let file = zip.by_index_raw(place).map_err(io::Error::other)?;
+            if !file.is_file() {
+                continue;
+            }
+            let name = file.name().map_err(|_| wrong("a name in it is no text".into()))?.replace('\\', "/");
+            if file.encrypted() {
+                return Err(wrong(format!("{name} in it is encrypted")));
+            }
+            if name.split('/').any(|part| matches!(part, "" | "." | "..")) {
+                return Err(wrong(format!("{name} in it would lie outside of it")));
+            }
+            all.push((name, file.size(), file.crc32(), place));
+        }
+        let tops = all.iter().filter(|(name, ..)| !is_litter(name)).map(|(name, ..)| name.as_str());
+        let tops: Vec<&str> = tops.collect();
+        let found = tops
+            .iter()
+            .filter(|name| **name == marker || name.ends_with(&format!("/{marker}")))
+            .min_by_key(|name| name.len());
+        let Some(found) = found else {
+            return Err(wrong(format!("there is no {marker} in it")));
+        };
+        let prefix = found[..found.len() - marker.len()].to_owned();
+        let (mut entries, mut places, mut left_out) = (Vec::new(), HashMap::new(), Vec::new());
+        for (name, size, sum, place) in &all {
+            match name.strip_prefix(prefix.as_str()).filter(|_| !is_litter(name)) {
+                Some(inner) => {
+                    places.insert(inner.to_owned(), *place);
+                    entries.push(PackEntry { path: inner.to_owned(), size: *size, sum: *sum });
+                }
+                None => left_out.push(name.clone()),
+            }
+        }
+        Ok(Self { zip, prefix, entries, places, left_out })
+    }
+
+    /// Returns its files.
+    pub fn entries(&self) -> &[PackEntry] {
+        &self.entries
+    }
+
+    /// Returns the folder that holds everything, if there is one.
+    pub fn wrapper(&self) -> Option<&str> {
+        Some(self.prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty())
+    }
+
+    /// Returns what in it is no part of the pack.
+    pub fn left_out(&self) -> &[String] {
+        &self.left_out
+    }
+
+    fn place(&self, path: &str) -> io::Result<usize> {
+        let absent = || io::Error::new(io::ErrorKind::NotFound, format!("{path} is not in it"));
+        self.places.get(path).copied().ok_or_else(absent)
+    }
+
+    /// Reads a file of it.
+    ///
+    /// # Errors
+    /// Where it cannot be read, or is too large for a text.
+    pub fn read(&mut self, path: &str) -> io::Result<Vec<u8>> {
+        let place = self.place(path)?;
+        let mut bytes = Vec::new();
+        let file = self.zip.by_index(place).map_err(io::Error::other)?;
+        file.take(LARGEST_TEXT + 1).read_to_end(&mut bytes)?;
+        if bytes.len() as u64 > LARGEST_TEXT {
+            return Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("{path} is too large to merge")));
+        }
+        Ok(bytes)
+    }
+
+    /// Copies a file of it as it is compressed.
+    ///
+    /// # Errors
+    /// Where it cannot be read or written.
+    pub fn copy(&mut self, path: &str, out: &mut ZipOut<impl Write>) -> io::Result<()> {
+        let place = self.place(path)?;
+        let mut file = self.zip.by_index_raw(place).map_err(io::Error::other)?;
+        let member = Member {
+            path: path.to_owned(),
+            method: method(file.compression(), path)?,
+            sum: file.crc32(),
+            packed: file.compressed_size(),
+            size: file.size(),
+        };
+        out.copy(member, &mut file)
+    }
+}
