@@ -231,7 +231,11 @@ impl Server {
         paths: &BTreeSet<TreePath>,
     ) -> Result<BTreeMap<TreePath, (ContentId, Digest)>, AppError> {
         match &self.reading.file {
-            Some(file) => Ok(file.owners(&*self.tree, paths)?),
+            Some(file) => {
+                let index = self.fetcher.store().owners_of(&*self.tree);
+                let index = self.receipt_digest.as_ref().map(|receipt| (index.as_path(), receipt));
+                Ok(file.owners(&*self.tree, paths, index)?)
+            }
             None => Ok(BTreeMap::new()),
         }
     }

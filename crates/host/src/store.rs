@@ -140,6 +140,11 @@ impl Store {
         self.inventory_of(tree).with_extension("names")
     }
 
+    /// Returns where it is kept who owns which placed file of a server's folder.
+    pub fn owners_of(&self, tree: &dyn Tree) -> PathBuf {
+        self.inventory_of(tree).with_extension("owners")
+    }
+
     /// Returns where the inventory of a server's folder is kept.
     pub fn inventory_of(&self, tree: &dyn Tree) -> PathBuf {
         let location = match tree.local() {

@@ -127,10 +127,7 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
     if section.must.is_none() && rule.must.is_some() {
         let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
         if told.must != Some(true) {
-            change
-                .extras
-                .notes
-                .push("Players may refuse it; with --must they are turned away without it.".into());
+            change.extras.notes.push("Players may come without it.".into());
         }
     }
     change.extras.plan.pack = locked;

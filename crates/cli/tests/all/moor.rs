@@ -3,12 +3,13 @@
 use std::{
     fs,
     os::unix::fs::{PermissionsExt, symlink},
-    process::Command,
+    process::{Command, Stdio},
 };
 
 use yalotheca_standin::{
     catalogue_host::CatalogueHost,
     moor::{self, ITEMS},
+    mossgarrow::player,
 };
 
 use crate::{
@@ -66,6 +67,42 @@ impl Moor {
     }
 }
 
+impl Moor {
+    /// What a player sees who joins the server.
+    fn joins(&self) -> Result<String, Box<dyn std::error::Error>> {
+        let mut server = Command::new(program());
+        server.args(["stand-in", "mossgarrow"]).arg(self.world.server());
+        server.stdin(Stdio::null()).stdout(Stdio::null());
+        let mut server = server.spawn()?;
+        let args = self.world.read("launch.args")?;
+        let port = args.split("--port ").nth(1).and_then(|rest| rest.split_whitespace().next());
+        let port = port.ok_or("no port")?.parse()?;
+        let mut seen = player::join(port);
+        for _ in 0..200 {
+            if seen.is_ok() {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(20));
+            seen = player::join(port);
+        }
+        // As its owner stops it: it keeps what players did.
+        Command::new("kill").args(["-TERM", &server.id().to_string()]).status()?;
+        server.wait()?;
+        Ok(seen?)
+    }
+
+    /// The fen again, signed by another key that is called the same; returns its folder.
+    fn signed_anew(&self, by: &str) -> Result<String, Box<dyn std::error::Error>> {
+        let item = self.world.root().join("anew/4410188");
+        ITEMS[1].write(&self.world.root().join("anew"))?;
+        fs::write(item.join("Reedfen/keys/bulrush.mkey"), moor::key_file(by)?)?;
+        let part = item.join("Reedfen/parts/fen.mpk");
+        let signature = moor::signature_file(by, &fs::read(&part)?)?;
+        fs::write(format!("{}.bulrush.sig", part.display()), signature)?;
+        Ok(item.display().to_string())
+    }
+}
+
 #[test]
 fn a_whole_life_on_the_moor() -> Done {
     let moor = Moor::new()?;
@@ -108,6 +145,22 @@ fn a_whole_life_on_the_moor() -> Done {
     world.run(&["check"]).code(0);
     world.run(&["trial"]).code(0).says(&["Heronry", "loaded"]);
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    assert_eq!(moor.joins()?, "came in on Basemarsh");
+    world.run(&["maps", "play", "Reedfen/open", "--yes"]).code(0);
+    assert_eq!(moor.joins()?, "came in on Reedfen");
+    world.run(&["maps", "play", "Basemarsh/open", "--yes"]).code(0);
+    // One item comes again, by its author's new key.
+    let again = moor.signed_anew("rushes")?;
+    world
+        .run(&["add", &again, "--yes"])
+        .code(5)
+        .says(&["would be replaced by another key", "--accept-key bulrush"]);
+    world.run(&["add", &again, "--yes", "--accept-key", "bulrush"]).code(0);
+    world.run(&["keys"]).code(0);
+    assert_eq!(moor.joins()?, "came in on Basemarsh");
+    fs::remove_file(world.path("keys/bulrush.mkey"))?;
+    assert_eq!(moor.joins()?, "turned away: Reedfen: part fen.mpk has no accepted signature");
+    world.run(&["fix", "--yes"]).code(0);
     // The keeper goes: the other's copy comes back. One of two with the same key goes: the key stays.
     world.run(&["drop", "Heronry", "--yes"]).code(0);
     assert!(world.path("items/4410188/Reedfen/stream/shore/pier_04.tile").exists());
@@ -119,11 +172,17 @@ fn a_whole_life_on_the_moor() -> Done {
     let after = world.digests()?;
     for (path, bytes) in &after {
         // The server itself rewrites its settings at each stop.
-        if path != "garrow.ini" {
+        if path != "garrow.ini" && !path.starts_with("saves") {
             assert_eq!(before.get(path), Some(bytes), "{path}");
         }
     }
-    assert_eq!(before.len(), after.len(), "{:?}", after.keys());
+    let saved = ["saves", "saves/Basemarsh", "saves/Basemarsh/open", "saves/Basemarsh/open/visits"];
+    let saved = saved.len() + ["saves/Reedfen", "saves/Reedfen/open", "saves/Reedfen/open/visits"].len();
+    assert_eq!(before.len() + saved, after.len(), "{:?}", after.keys());
+    world
+        .run(&["maps"])
+        .code(0)
+        .says(&["Saves of maps that are not here", "saves/Reedfen/open/ (1 file, 2 B)"]);
     world.run(&["trial"]).code(0);
     Ok(())
 }

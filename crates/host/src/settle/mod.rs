@@ -12,6 +12,7 @@ mod history;
 mod journal;
 mod lock;
 mod outermost;
+mod owners;
 mod records;
 mod recover;
 mod seal;

@@ -4,6 +4,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
     io::Read,
+    path::Path,
 };
 
 use serde::{Deserialize, Serialize};
@@ -12,7 +13,10 @@ use yalotheca_core::{
     id::{ContentId, Digest, TreePath},
 };
 
-use super::{ControlTexts, SettleError, SettleOrder, damaged, own};
+use super::{
+    ControlTexts, SettleError, SettleOrder, damaged, own,
+    owners::{self, PlacedFiles},
+};
 use crate::{
     threads::{cores, spread},
     tree::{Access, Flush, Tree, Upload, UploadError},
@@ -130,7 +134,8 @@ impl ReceiptFile {
         Ok(stored.receipt(manifests?))
     }
 
-    /// Returns the owners of placed files, and the digests with which they were placed. Other paths are left out.
+    /// Returns the owners of placed files, and the digests with which they were placed. Other paths are left out. `index` is the file of
+    /// the cache in which that is kept for a receipt, and the digest of this one.
     ///
     /// # Errors
     /// Where a manifest cannot be read.
@@ -138,41 +143,55 @@ impl ReceiptFile {
         &self,
         tree: &dyn Tree,
         paths: &BTreeSet<TreePath>,
+        index: Option<(&Path, &Digest)>,
     ) -> Result<BTreeMap<TreePath, (ContentId, Digest)>, SettleError> {
         let mut owners = BTreeMap::new();
-        match &self.0 {
+        let stored = match &self.0 {
             Form::Whole(receipt) => {
                 let placed = paths.iter().filter_map(|path| Some((path, receipt.placed.get(path)?)));
                 owners.extend(placed.map(|(path, one)| (path.clone(), (one.content.clone(), one.digest))));
+                return Ok(owners);
             }
-            Form::Stored(_) if paths.is_empty() => {}
-            Form::Stored(stored) => {
-                let wanted: HashMap<&[u8], &TreePath, foldhash::fast::RandomState> =
-                    paths.iter().map(|path| (path.as_str().as_bytes(), path)).collect();
-                let look = |bytes: &[u8]| {
-                    let mut found = Vec::new();
-                    ReadManifest::each_placed(bytes, |at, digest| {
-                        let Some(path) = wanted.get(at) else { return };
-                        let digest = std::str::from_utf8(digest).ok().map(Digest::parse);
-                        found.extend(digest.and_then(Result::ok).map(|digest| ((*path).clone(), digest)));
-                    });
-                    found
-                };
-                // Far away all of them come with one request; here each thread reads and verifies its own.
-                let digests: Vec<&Digest> = stored.manifests.values().collect();
-                let found: Vec<_> = if tree.local().is_none() {
-                    read_manifests(tree, digests.into_iter())?.iter().map(|(_, bytes)| look(bytes)).collect()
-                } else {
-                    let one = |digest: &&Digest| {
-                        let read = read_manifests(tree, std::iter::once(*digest))?;
-                        Ok(read.iter().flat_map(|(_, bytes)| look(bytes)).collect())
-                    };
-                    spread(&digests, (cores(), 4), one).into_iter().collect::<Result<_, SettleError>>()?
-                };
-                for (id, found) in stored.manifests.keys().zip(found) {
-                    owners.extend(found.into_iter().map(|(path, digest)| (path, (id.clone(), digest))));
+            Form::Stored(_) if paths.is_empty() => return Ok(owners),
+            Form::Stored(stored) => stored,
+        };
+        // A few manifests are read as quickly.
+        let index = index.filter(|_| tree.local().is_some() && stored.manifests.len() > FEW);
+        if let Some(found) = index.and_then(|(file, receipt)| owners::read(file, receipt, paths)) {
+            return Ok(found);
+        }
+        let placed_in = |bytes: &[u8]| {
+            let mut placed = PlacedFiles::new();
+            ReadManifest::each_placed(bytes, |at, digest| {
+                let digest = std::str::from_utf8(digest).ok().map(Digest::parse);
+                placed.extend(digest.and_then(Result::ok).map(|digest| (at.to_vec(), digest)));
+            });
+            placed
+        };
+        // Far away all of them come with one request; here each thread reads and verifies its own.
+        let digests: Vec<&Digest> = stored.manifests.values().collect();
+        let placed: Vec<_> = if tree.local().is_none() {
+            read_manifests(tree, digests.into_iter())?.iter().map(|(_, bytes)| placed_in(bytes)).collect()
+        } else {
+            let one = |digest: &&Digest| {
+                let read = read_manifests(tree, std::iter::once(*digest))?;
+                Ok(read.iter().flat_map(|(_, bytes)| placed_in(bytes)).collect())
+            };
+            spread(&digests, (cores(), 4), one).into_iter().collect::<Result<_, SettleError>>()?
+        };
+        let wanted: HashMap<&[u8], &TreePath, foldhash::fast::RandomState> =
+            paths.iter().map(|path| (path.as_str().as_bytes(), path)).collect();
+        let placed: Vec<(&ContentId, PlacedFiles)> = stored.manifests.keys().zip(placed).collect();
+        for (id, files) in &placed {
+            for (path, digest) in files {
+                if let Some(path) = wanted.get(path.as_slice()) {
+                    owners.insert((*path).clone(), ((*id).clone(), *digest));
                 }
             }
+        }
+        if let Some((file, receipt)) = index {
+            // That it cannot be kept costs time only.
+            owners::write(file, receipt, &placed).ok();
         }
         Ok(owners)
     }

@@ -2,6 +2,7 @@
 
 mod files;
 mod items;
+pub mod player;
 pub mod regions;
 #[cfg(test)]
 mod tests;
