@@ -217,6 +217,11 @@ pub fn settle_change(
     (after, bytes): (ControlTexts, &Sources),
     origin: ChangeOrigin,
 ) -> Result<u32, AppError> {
+    let sent = change.steps.iter().map(|step| match step {
+        Step::Put { source: Source::Payload, size, .. } => *size,
+        _ => 0,
+    });
+    server.tree.expect_upload(sent.sum());
     let key = seal_key()?;
     let _claim = if change.steps.is_empty() { server.claim()? } else { server.claim_stopped()? };
     let order = SettleOrder {

@@ -5,12 +5,13 @@ use std::{collections::BTreeMap, fmt::Display};
 use crate::{
     catalogue::{Member, Release},
     change::{PlanChangeError, Present, Receipt, Settled, plan},
-    control::{AsFound, Locked, MapsSection},
-    desire::{Asked, Desired, LineupEntry, Registration, desire},
+    control::{AsFound, Locked, LockedPack, MapsSection, PackSection},
+    desire::{Asked, Desired, Entry, LineupEntry, Registration, desire},
     diagnose::LogReader,
     document::{Format, Pointer, Value},
     game::{
-        Agree, ConfigPlace, Game, Kind, PACK_KIND, PlatformRule, Probe, Scope, Shape, TWEAK_KIND, Template,
+        Agree, ConfigPlace, Game, Kind, MapFolders, PACK_KIND, PlatformRule, Probe, Scope, Shape, TWEAK_KIND,
+        Template,
     },
     hint::{Advice, Hint},
     id::{ContentId, Digest, TreePath},
@@ -75,7 +76,10 @@ pub fn rehearse(game: &Game) -> Tried {
         let desired = desire(game, &scope, &entries, asked).map_err(|error| wrong(&at, error))?;
         let contents = BTreeMap::from([(locked.id.clone(), Settled::new(payload.clone()))]);
         let is_played = |registration: &&Registration| {
-            game.maps.is_some() && own.registrations.iter().any(|own| same_place(own, registration))
+            // What a map goes with may be in a list with others.
+            let is_alone = |own: &&Registration| !matches!(own.entry, Entry::Item { anywhere: true, .. });
+            game.maps.is_some()
+                && own.registrations.iter().filter(is_alone).any(|own| same_place(own, registration))
         };
         if let Some(both) = desired.registrations.iter().find(is_played) {
             let why = format!("{}#{} is what [maps] writes; let that do it alone", both.file, both.pointer);
@@ -120,10 +124,26 @@ fn own_files(game: &Game, scope: &Scope, formats: &mut Formats) -> Tried<Desired
         write(at, &desired, BTreeMap::new(), formats)?;
         own.registrations.extend(desired.registrations);
     }
+    if game.pack.is_some() {
+        let section = PackSection { links: vec!["https://example.test/pack.zip".into()], must: Some(true) };
+        let locked = LockedPack {
+            link: section.links[0].clone(),
+            digest: Some("00ff".into()),
+            blake3: None,
+            bytes: None,
+        };
+        let pack = Some((&section, &locked));
+        let (maps, settings) = (&MapsSection::default(), &Settings::new());
+        let asked = Asked { maps, settings, off: &off, keep: &BTreeMap::new(), pack };
+        let desired = desire(game, scope, &[], asked).map_err(|error| wrong("[pack]", error))?;
+        write("[pack]", &desired, BTreeMap::new(), formats)?;
+        own.registrations.extend(desired.registrations);
+    }
     let Some(rule) = &game.maps else { return Ok(own) };
-    let listed = |is_there: bool| is_there.then(|| vec!["pier".to_owned(), "gulls".to_owned()]);
+    let named = |part: &str| vec![part; rule.folders().map_or(1, MapFolders::depth)].join("/");
+    let listed = |is_there: bool| is_there.then(|| vec![named("pier"), named("gulls")]);
     let maps = MapsSection {
-        play: Some("pier".into()),
+        play: Some(named("pier")),
         rotate: listed(rule.rotate.is_some()),
         offer: listed(rule.offer.is_some()),
     };

@@ -98,7 +98,15 @@ impl Ssh {
         let only = chroot.map_or_else(String::new, |root| {
             format!("ChrootDirectory \"{}\"\nForceCommand internal-sftp\n", root.display())
         });
-        match SshHost::start(folder.path(), None, &only)? {
+        Self::start_with(folder, &only)
+    }
+
+    /// Starts one with more lines in its configuration.
+    pub(crate) fn start_with(
+        folder: tempfile::TempDir,
+        more: &str,
+    ) -> Result<Option<Self>, Box<dyn std::error::Error>> {
+        match SshHost::start(folder.path(), None, more)? {
             Some(host) => Ok(Some(Self { host, _folder: folder })),
             None => skipped("sshd").map(|()| None),
         }

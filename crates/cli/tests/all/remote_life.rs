@@ -90,6 +90,39 @@ fn one_edit_far_away_costs_few_round_trips() -> Done {
     Ok(())
 }
 
+#[test]
+fn much_is_sent_far_away_over_several_channels_where_the_host_has_them() -> Done {
+    for (more, has_several) in [("", true), ("MaxSessions 1\n", false)] {
+        let Some(ssh) = Ssh::start_with(tempfile::tempdir()?, more)? else { return Ok(()) };
+        let mut far = Far::new()?;
+        let delay = Duration::from_millis(10);
+        let relay = Relay::start(([127, 0, 0, 1], ssh.port()).into(), Line { delay, cuts: Vec::new() })?;
+        ssh.host.make_known(&format!("[127.0.0.1]:{}", relay.port()))?;
+        far.env.push(("YALOTHECA_SSH_OPTIONS".into(), ssh.options("user")));
+        far.adopt(&format!("sftp://127.0.0.1:{}{}", relay.port(), encoded(&far.world.server()))).code(0);
+        far.run(&["fix", "--yes"]).code(0);
+        let before = far.world.digests()?;
+        let mut paths = Vec::new();
+        for at in 0..5 {
+            let path = far.world.root().join(format!("chart-{at}-1.0.swp"));
+            fs::write(&path, large_plugin(&format!("chart-{at}"), "1.0")?)?;
+            paths.push(path.display().to_string());
+        }
+        let mut words = vec!["-v", "add", "--yes"];
+        words.extend(paths.iter().map(String::as_str));
+        let sent = far.run(&words).code(0);
+        assert_eq!(sent.err.contains("another channel is open"), has_several, "{more}: {}", sent.err);
+        for (at, path) in paths.iter().enumerate() {
+            let there = fs::read(far.world.path(&format!("plugins/chart-{at}-1.0.swp")))?;
+            assert_eq!(there, fs::read(path)?, "{more}: {path}");
+        }
+        far.run(&["check"]).code(0);
+        far.run(&["undo", "--yes"]).code(0);
+        assert_eq!(far.world.digests()?, before);
+    }
+    Ok(())
+}
+
 /// A server with many large plugins, reached through a relay; nothing where there is no SSH server.
 struct Charted {
     far: Far,

@@ -371,6 +371,9 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where one cannot be made.
     fn create_folders(&self, folders: &[NewFolder<'_>]) -> Result<(), TreeError>;
 
+    /// Hears that so many bytes are going to be uploaded; where that takes some preparing, it begins.
+    fn expect_upload(&self, _bytes: u64) {}
+
     /// Writes new files under staging names, and verifies their digests. Only [`Tree::flush`] makes sure that they are on the disk.
     ///
     /// # Errors

@@ -204,6 +204,10 @@ impl FileServer for Foresight {
         self.inner.pause()
     }
 
+    fn expect_write(&self, bytes: u64) {
+        self.inner.expect_write(bytes);
+    }
+
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>> {
         let mut answers: Vec<Option<io::Result<Vec<RemoteEntry>>>> = folders.iter().map(|_| None).collect();
         {

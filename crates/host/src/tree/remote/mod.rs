@@ -242,6 +242,10 @@ impl Tree for RemoteTree {
         self.location.clone()
     }
 
+    fn expect_upload(&self, bytes: u64) {
+        self.server.expect_write(bytes);
+    }
+
     fn capabilities(&self) -> Capabilities {
         Capabilities { hard_links: self.server.features().hard_links }
     }

@@ -264,6 +264,14 @@ impl<'f, 'a> WriteFile<'f, 'a> {
         }
     }
 
+    /// Returns whether the connection has ended before it was written.
+    pub(super) fn is_torn(&self) -> bool {
+        match &self.done {
+            Some(error) => is_torn(error),
+            None => !self.is_closed || self.waits_for > 0,
+        }
+    }
+
     fn fill(&mut self) -> io::Result<Vec<Request>> {
         let Some(handle) = &self.handle else { return Ok(Vec::new()) };
         let mut requests = Vec::new();

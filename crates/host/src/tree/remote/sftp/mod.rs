@@ -1,6 +1,7 @@
 //! A file server behind SFTP, reached by the machine's own `ssh`: with it come the user's keys, agent, known hosts, jump hosts and
 //! everything else that `~/.ssh/config` says.
 
+mod channels;
 mod exchanges;
 mod pipeline;
 mod session;
@@ -16,6 +17,7 @@ use std::{
 use tracing::debug as trace;
 
 use super::file_server::{Features, FileServer, RemoteEntry, RemoteFile, RemoteKind, RemoteMetadata};
+use channels::Channels;
 use exchanges::{List, ReadPart, Simple, WriteFile};
 use pipeline::{Exchange, Pipeline, torn};
 pub use session::machine_of;
@@ -40,7 +42,11 @@ pub struct SftpServer {
 struct Session {
     pipeline: Arc<Pipeline>,
     extensions: Vec<String>,
+    /// Its other channels; nothing where the connection is not ours to share.
+    channels: Option<Arc<Channels>>,
     _process: session::Process,
+    /// Where its sockets lie.
+    _folder: tempfile::TempDir,
 }
 
 impl fmt::Debug for SftpServer {
@@ -131,6 +137,13 @@ impl FileServer for SftpServer {
         Ok(())
     }
 
+    fn expect_write(&self, bytes: u64) {
+        let session = self.session();
+        if let Some(channels) = &session.channels {
+            channels.expect(bytes, session.pipeline.distance());
+        }
+    }
+
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>> {
         trace!("list {folders:?}");
         let lists = self.run(folders.iter().cloned().map(List::new).collect());
@@ -161,7 +174,29 @@ impl FileServer for SftpServer {
 
     fn write(&self, files: &[RemoteFile<'_>]) -> Vec<io::Result<Option<RemoteMetadata>>> {
         trace!("write {files:?}");
-        let written = self.run(files.iter().map(WriteFile::new).collect());
+        let (pipeline, channels) = {
+            let session = self.session();
+            (Arc::clone(&session.pipeline), session.channels.clone())
+        };
+        let exchanges = || files.iter().map(|file| (file.size, WriteFile::new(file)));
+        let written = match &channels {
+            Some(channels) => channels.run(&pipeline, exchanges().collect()),
+            None => self.run(exchanges().map(|(_, exchange)| exchange).collect()),
+        };
+        let written = match channels.filter(|_| written.iter().any(WriteFile::is_torn)) {
+            // Another channel may have ended, and this one not.
+            Some(channels) => {
+                channels.forget();
+                let torn: Vec<usize> = (0..files.len()).filter(|at| written[*at].is_torn()).collect();
+                let again = self.run(torn.iter().map(|at| WriteFile::new(&files[*at])).collect());
+                let mut written = written;
+                for (at, again) in torn.into_iter().zip(again) {
+                    written[at] = again;
+                }
+                written
+            }
+            None => written,
+        };
         let named = |(written, file): (WriteFile<'_, '_>, &RemoteFile<'_>)| {
             written.done().map_err(|error| match error.kind() {
                 io::ErrorKind::Other if self.is_full(&file.path) => io::ErrorKind::StorageFull.into(),

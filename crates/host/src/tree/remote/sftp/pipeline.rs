@@ -107,6 +107,11 @@ impl Pipeline {
         Ok(id)
     }
 
+    /// Returns the shortest time that an answer has taken.
+    pub(super) fn distance(&self) -> Duration {
+        Duration::from_micros(self.distance.load(Ordering::Relaxed))
+    }
+
     fn most_exchanges(&self) -> usize {
         let distance = self.distance.load(Ordering::Relaxed);
         let (least, most) = EXCHANGES;

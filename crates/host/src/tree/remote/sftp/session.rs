@@ -23,7 +23,7 @@ use std::{
 
 use yalotheca_core::hint::{Advice, Hint};
 
-use super::{Session, greet};
+use super::{Session, channels::Channels, greet, pipeline::Pipeline};
 
 /// The variable that names the socket to the helper.
 pub const ASK_VARIABLE: &str = "YALOTHECA_ASK";
@@ -156,7 +156,7 @@ enum Event {
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Returns the command that connects.
-fn command(options: &SshOptions, socket: &Path) -> Command {
+fn command(options: &SshOptions, socket: &Path, shared: Option<&Path>) -> Command {
     let mut command = Command::new("ssh");
     if let Some(helper) = &options.helper {
         command.env("SSH_ASKPASS", helper).env("SSH_ASKPASS_REQUIRE", "force").env(ASK_VARIABLE, socket);
@@ -174,6 +174,16 @@ fn command(options: &SshOptions, socket: &Path) -> Command {
     for option in &options.options {
         command.args(["-o", option]);
     }
+    if let Some(shared) = shared {
+        let path = format!("ControlPath={}", shared.display());
+        command.args(["-o", "ControlMaster=yes", "-o", &path, "-o", "ControlPersist=no"]);
+    }
+    finish(&mut command, options);
+    command
+}
+
+/// Adds whom to reach, and for what.
+fn finish(command: &mut Command, options: &SshOptions) {
     command.args(["-T", "-x", "-a", "-e", "none"]);
     if let Some(port) = options.port {
         command.args(["-p", &port.to_string()]);
@@ -184,13 +194,45 @@ fn command(options: &SshOptions, socket: &Path) -> Command {
     command.args(["-s", &options.host, "sftp"]);
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     // A key stroke that ends this program must not end the connection first: what is under way is taken back over it.
-    std::os::unix::process::CommandExt::process_group(&mut command, 0);
-    command
+    std::os::unix::process::CommandExt::process_group(command, 0);
+}
+
+/// Opens another channel of a connection: its server has a process and a window of its own for it. Nothing is asked for that.
+///
+/// # Errors
+/// Where the server gives no other channel, or the connection cannot be shared.
+pub(super) fn open_channel(options: &SshOptions, shared: &Path) -> io::Result<(Pipeline, Process)> {
+    let mut command = Command::new("ssh");
+    let path = format!("ControlPath={}", shared.display());
+    // Without the connection that is shared, no other one is made.
+    for option in [path.as_str(), "ControlMaster=no", "ProxyCommand=false", "BatchMode=yes", "LogLevel=ERROR"]
+    {
+        command.args(["-o", option]);
+    }
+    finish(&mut command, options);
+    let mut child = command.stderr(Stdio::null()).spawn()?;
+    let (reader, writer) = (child.stdout.take(), child.stdin.take());
+    let process = Process(child);
+    let (Some(reader), Some(writer)) = (reader, writer) else { return Err(io::ErrorKind::BrokenPipe.into()) };
+    let (pipeline, _) = greet(BufReader::with_capacity(256 << 10, reader), Box::new(writer))?;
+    Ok((pipeline, process))
+}
+
+/// Returns whether the user's own configuration shares connections to a host: then it is left to do so.
+fn is_shared_already(options: &SshOptions) -> bool {
+    let Some(text) = told_of(&options.host, &options.options) else { return true };
+    text.lines().any(|line| line.strip_prefix("controlpath ").is_some_and(|path| path != "none"))
 }
 
 /// Returns the name or address of the machine that `ssh` would connect to for a host, which may be called otherwise in its
 /// configuration; nothing where it cannot say.
 pub fn machine_of(host: &str, options: &[String]) -> Option<String> {
+    let text = told_of(host, options)?;
+    text.lines().find_map(|line| line.strip_prefix("hostname ")).map(str::to_owned)
+}
+
+/// Returns what `ssh` knows about a host.
+fn told_of(host: &str, options: &[String]) -> Option<String> {
     if host.is_empty() || host.starts_with('-') {
         return None;
     }
@@ -200,8 +242,7 @@ pub fn machine_of(host: &str, options: &[String]) -> Option<String> {
         command.args(["-o", option]);
     }
     let told = command.arg(host).stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
-    let text = String::from_utf8_lossy(&told.stdout).into_owned();
-    text.lines().find_map(|line| line.strip_prefix("hostname ")).map(str::to_owned)
+    Some(String::from_utf8_lossy(&told.stdout).into_owned())
 }
 
 /// Opens a connection.
@@ -223,7 +264,8 @@ pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Sess
     if options.helper.is_some() {
         listen(&socket, events.clone()).map_err(failed)?;
     }
-    let mut command = command(options, &socket);
+    let shared = Some(folder.path().join("more")).filter(|_| !is_shared_already(options));
+    let mut command = command(options, &socket, shared.as_deref());
     let mut child = command.spawn().map_err(|error| match error.kind() {
         io::ErrorKind::NotFound => ConnectError::NoProgram,
         _ => failed(error),
@@ -269,7 +311,14 @@ pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Sess
     };
     match greeted {
         Ok((pipeline, extensions)) => {
-            Ok(Session { pipeline: Arc::new(pipeline), extensions, _process: process })
+            let channels = shared.map(|shared| Arc::new(Channels::new(options.clone(), shared)));
+            Ok(Session {
+                pipeline: Arc::new(pipeline),
+                extensions,
+                channels,
+                _process: process,
+                _folder: folder,
+            })
         }
         Err(error) => {
             drop(process);

@@ -1,0 +1,108 @@
+//! More channels of one connection. A server gives each channel a window of two megabytes a round trip, which is what a far server waits
+//! for when much is sent; several channels have several windows.
+
+use std::{
+    path::PathBuf,
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
+    thread,
+    time::Duration,
+};
+
+use tracing::debug;
+
+use super::{
+    pipeline::{Exchange, Pipeline},
+    session::{self, SshOptions},
+};
+
+/// So many more channels are opened: servers allow ten, mostly.
+const MORE: usize = 3;
+/// So many bytes are worth it,
+const WORTH: u64 = 4 << 20;
+/// on a server that is so far away.
+const FAR: Duration = Duration::from_millis(4);
+
+/// The other channels of a connection.
+pub(super) struct Channels {
+    options: SshOptions,
+    /// The socket of the connection that they share.
+    shared: PathBuf,
+    open: Mutex<Vec<Arc<Channel>>>,
+    is_begun: AtomicBool,
+}
+
+struct Channel {
+    pipeline: Pipeline,
+    _process: session::Process,
+}
+
+impl Channels {
+    pub(super) fn new(options: SshOptions, shared: PathBuf) -> Self {
+        Self { options, shared, open: Mutex::default(), is_begun: AtomicBool::new(false) }
+    }
+
+    /// Opens them, where so many bytes are worth it; nobody waits for that.
+    pub(super) fn expect(self: &Arc<Self>, bytes: u64, distance: Duration) {
+        if bytes < WORTH || distance < FAR || self.is_begun.swap(true, Ordering::Relaxed) {
+            return;
+        }
+        for _ in 0..MORE {
+            let all = Arc::clone(self);
+            thread::spawn(move || match session::open_channel(&all.options, &all.shared) {
+                Ok((pipeline, process)) => {
+                    debug!("sftp: another channel is open");
+                    let channel = Arc::new(Channel { pipeline, _process: process });
+                    all.open.lock().unwrap_or_else(PoisonError::into_inner).push(channel);
+                }
+                // One is enough.
+                Err(error) => debug!("sftp: no other channel: {error}"),
+            });
+        }
+    }
+
+    /// Carries out exchanges over these channels and the main one. What a channel that ends leaves undone is for the caller to do again.
+    pub(super) fn run<E: Exchange + Send>(&self, main: &Pipeline, exchanges: Vec<(u64, E)>) -> Vec<E> {
+        let open = self.open.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let lanes = open.len() + 1;
+        let mut parts: Vec<Vec<(usize, E)>> = (0..lanes).map(|_| Vec::new()).collect();
+        let mut weights = vec![0; lanes];
+        for (at, (bytes, exchange)) in exchanges.into_iter().enumerate() {
+            let lightest = (0..lanes).min_by_key(|lane| weights[*lane]).unwrap_or(0);
+            // A file costs something besides its bytes.
+            weights[lightest] += bytes + 4_096;
+            parts[lightest].push((at, exchange));
+        }
+        let run = |pipeline: &Pipeline, part: Vec<(usize, E)>| {
+            let (places, mut exchanges): (Vec<usize>, Vec<E>) = part.into_iter().unzip();
+            pipeline.run(&mut exchanges);
+            places.into_iter().zip(exchanges).collect::<Vec<_>>()
+        };
+        let mut done: Vec<(usize, E)> = thread::scope(|scope| {
+            let mut parts = parts.into_iter();
+            let own = parts.next().unwrap_or_default();
+            let others: Vec<_> = open
+                .iter()
+                .zip(parts)
+                .map(|(channel, part)| scope.spawn(move || run(&channel.pipeline, part)))
+                .collect();
+            let mut done = run(main, own);
+            for other in others {
+                match other.join() {
+                    Ok(part) => done.extend(part),
+                    Err(panic) => std::panic::resume_unwind(panic),
+                }
+            }
+            done
+        });
+        done.sort_by_key(|(at, _)| *at);
+        done.into_iter().map(|(_, exchange)| exchange).collect()
+    }
+
+    /// Uses none of them any more.
+    pub(super) fn forget(&self) {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+}
