@@ -22,6 +22,8 @@ use super::{
 const MORE: usize = 3;
 /// So many bytes are worth it,
 const WORTH: u64 = 4 << 20;
+/// So many folders are worth a channel.
+const MANY: usize = 200;
 /// on a server that is so far away.
 const FAR: Duration = Duration::from_millis(4);
 
@@ -60,6 +62,18 @@ impl Channels {
                 // One is enough.
                 Err(error) => debug!("sftp: no other channel: {error}"),
             });
+        }
+    }
+
+    /// Opens one where very many folders are to be listed on a server that is near: then it is the server that takes its time, and it
+    /// lists for each channel in a process of its own.
+    pub(super) fn expect_listing(self: &Arc<Self>, folders: usize, distance: Duration) {
+        if folders < MANY || distance >= FAR || self.is_begun.swap(true, Ordering::Relaxed) {
+            return;
+        }
+        if let Ok((pipeline, process)) = session::open_channel(&self.options, &self.shared) {
+            let channel = Arc::new(Channel { pipeline, _process: process });
+            self.open.lock().unwrap_or_else(PoisonError::into_inner).push(channel);
         }
     }
 

@@ -91,6 +91,15 @@ impl List {
         self.done.unwrap_or_else(|| Err(torn())).map(|()| self.names)
     }
 
+    /// Returns whether the connection has ended before it was listed.
+    pub(super) fn is_torn(&self) -> bool {
+        match &self.done {
+            Some(Err(error)) => is_torn(error),
+            Some(Ok(())) => false,
+            None => true,
+        }
+    }
+
     fn more(&mut self, count: usize) -> Vec<Request> {
         let Some(handle) = &self.handle else { return Vec::new() };
         let requests = (self.asked..count).map(|_| Request::new(wire::READDIR).bytes(handle)).collect();

@@ -88,6 +88,29 @@ impl SftpServer {
         exchanges
     }
 
+    /// Lists folders, over another channel as well where there are very many.
+    fn lists(&self, folders: &[String]) -> Vec<List> {
+        let (pipeline, channels) = {
+            let session = self.session();
+            (Arc::clone(&session.pipeline), session.channels.clone())
+        };
+        let Some(channels) = channels.filter(|_| folders.len() > 1) else {
+            return self.run(folders.iter().cloned().map(List::new).collect());
+        };
+        channels.expect_listing(folders.len(), pipeline.distance());
+        let exchanges = folders.iter().map(|folder| (0, List::new(folder.clone()))).collect();
+        let mut lists = channels.run(&pipeline, exchanges);
+        let torn: Vec<usize> = (0..lists.len()).filter(|at| lists[*at].is_torn()).collect();
+        if !torn.is_empty() {
+            channels.forget();
+            let again = self.run(torn.iter().map(|at| List::new(folders[*at].clone())).collect());
+            for (at, again) in torn.into_iter().zip(again) {
+                lists[at] = again;
+            }
+        }
+        lists
+    }
+
     fn one(&self, request: Request) -> Simple {
         self.run(vec![Simple::new(request)]).pop().unwrap_or_else(|| Simple::new(Request::new(wire::LSTAT)))
     }
@@ -146,7 +169,7 @@ impl FileServer for SftpServer {
 
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>> {
         trace!("list {folders:?}");
-        let lists = self.run(folders.iter().cloned().map(List::new).collect());
+        let lists = self.lists(folders);
         let named = |(list, folder): (List, &String)| {
             list.names().map_err(|error| {
                 let is_no_folder = |metadata: &RemoteMetadata| metadata.kind != RemoteKind::Folder;
