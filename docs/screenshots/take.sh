@@ -54,7 +54,6 @@ shot adopt "yalotheca adopt --name 'Larkspur Harbour' --catalogue quayside=../qu
 shot check "yalotheca check"
 shot trial "yalotheca trial"
 shot fix "yalotheca fix --yes"
-shot find "yalotheca find"
 yalotheca add tidebell --yes >/dev/null
 shot no-lineup "yalotheca add quiet-bells 'tidebell@>=1.3' --yes"
 shot update "yalotheca update --yes"
@@ -102,18 +101,44 @@ yalotheca settings net-and-line '/multipliers/*=2' --yes >/dev/null
 yalotheca trial >/dev/null
 yalotheca settings net-and-line limit=55 --yes >/dev/null
 shot settings "yalotheca settings net-and-line; yalotheca settings net-and-line season=wintr; yalotheca settings"
+# Two looks made into one, and offered to players.
+mkdir -p "$work/looks/lanterns/words" "$work/looks/lanterns/pictures" "$work/looks/signs/signs/words" "$work/looks/signs/signs/pictures"
+cd "$work/looks/lanterns"
+echo '{"name": "lanterns", "format": 3}' > look.json
+echo '{"pier": "the lit pier", "lamp": "a lamp"}' > words/en.json
+echo '{"bell": ["bell_1"]}' > sounds.json
+echo lit > pictures/pier.png
+echo same > pictures/gull.png
+zip -qr ../lanterns.zip .
+cd "$work/looks/signs"
+echo '{"name": "signs", "format": 4}' > signs/look.json
+echo '{"sign": "a sign", "lamp": "a lantern"}' > signs/words/en.json
+echo '{"bell": ["bell_2"], "horn": ["horn"]}' > signs/sounds.json
+echo signed > signs/pictures/pier.png
+echo same > signs/pictures/gull.png
+touch signs/.DS_Store
+zip -qr ../signs.zip .
+cd "$work/world/harbour"
+cp -r "$work"/looks/*.zip .
+shot merge "yalotheca merge lanterns.zip signs.zip --into festival.zip"
+rm lanterns.zip signs.zip festival.zip
 cd "$work"
 yalotheca stand-in moor "$work/heath"
 cd "$work/heath/moor"
 yalotheca adopt --name 'Larkspur Moor' --catalogue tweaks=../tweaks --set "program=$work/heath/bin/mossgarrow-server" \
     --set "index=$work/heath/bin/mossgarrow-index" >/dev/null
 yalotheca trial >/dev/null
-shot tweak "yalotheca add lantern-seller reed-burst --set place=120.5,3,88 --yes"
+yalotheca add lantern-seller reed-burst --set place=120.5,3,88 --yes >/dev/null
 yalotheca add ../item-host/files/44*.zip --yes >/dev/null
 shot clashes "yalotheca clashes; yalotheca clashes keep pier_04.tile --from Heronry --yes"
 rm keys/bulrush.mkey
 echo patched >> items/4410021/Heronry/parts/nests.mpk
 shot keys "yalotheca keys; yalotheca check"
+yalotheca settle --replace 'items/*' --yes >/dev/null
+mkdir -p saves/Basemarsh/open saves/Mudflats/long
+head -c 48000 /dev/zero > saves/Basemarsh/open/visits
+head -c 9000 /dev/zero > saves/Mudflats/long/visits
+shot campaigns "yalotheca maps; yalotheca maps play Reedfen/open --yes; yalotheca maps"
 
 # A server on another machine: this one, through its own SSH server (openssh-server).
 mkdir -p "$work/keys" /run/sshd

@@ -1,12 +1,15 @@
 //! What players get: the resource pack that they are offered.
 
-use std::path::Path;
+use std::{collections::BTreeMap, path::Path};
 
 use serde::Serialize;
 use yalotheca_core::{
-    control::{LockedPack, PackSection},
+    control::{ControlFile, LockedPack, PackSection},
+    document::{Pointer, Value},
+    game::{PackRule, SettingsFile},
     hint::{Advice, Listing},
     id::Digest,
+    settings::SERVER,
 };
 
 use super::change::Change;
@@ -97,6 +100,7 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
     }
     if request.must.is_some() {
         section.must = request.must;
+        forget_setting(server, rule, &mut wants);
     }
     let file = match files.as_slice() {
         [] => None,
@@ -132,6 +136,23 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
     }
     change.extras.plan.pack = locked;
     Ok(change)
+}
+
+/// What was asked for as a setting is kept with the pack from now on.
+fn forget_setting(server: &Server, rule: &PackRule, wants: &mut ControlFile) {
+    let Some(must) = &rule.must else { return };
+    let scope = &server.survey.scope;
+    let pointer = must.place.pointer.render(scope).ok().and_then(|text| Pointer::parse(&text).ok());
+    let Some((file, pointer)) = must.place.file.render(scope).ok().zip(pointer) else { return };
+    let is_file = |one: &&SettingsFile| one.file.render(scope).is_ok_and(|path| path == file);
+    let short = server.game.settings.iter().find(is_file).and_then(|one| one.short.render(scope).ok());
+    let Some(short) = short else { return };
+    let is_set = |files: &BTreeMap<String, BTreeMap<Pointer, Value>>| {
+        files.get(&short).is_some_and(|places| places.contains_key(&pointer))
+    };
+    if wants.settings.get(SERVER).is_some_and(is_set) {
+        wants.ask_setting(SERVER, &short, &pointer, None);
+    }
 }
 
 /// Returns the first link that gives this very file.

@@ -3,7 +3,7 @@
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
-    game::Template,
+    game::{Template, ValueTemplate},
     hint::{Advice, Amendment, Listing},
     id::TreePath,
     settings::JudgeSettingError,
@@ -47,6 +47,10 @@ pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Cha
             changes.noted.push(play_in(server, &value.plain(), &mut wants)?);
             continue;
         }
+        if let Some(noted) = must_of_pack(server, &own, (&at, &value), &mut wants) {
+            changes.noted.push(noted);
+            continue;
+        }
         changes.set(&own, (&at, &value), request.force, &mut wants)?;
     }
     for text in &request.reset {
@@ -70,6 +74,28 @@ fn names_the_map(server: &Server, files: &[&OpenSettings], at: &Pointer) -> bool
     let file = render(&rule.play.file);
     render(&rule.play.pointer).is_some_and(|pointer| pointer == at.to_string())
         && files.iter().any(|one| one.path.as_ref().map(TreePath::as_str) == file.as_deref())
+}
+
+/// Notes whether players must have the pack that they are offered, where a setting says that: it is kept with the pack.
+fn must_of_pack(
+    server: &Server,
+    files: &[&OpenSettings],
+    (at, value): (&Pointer, &Value),
+    wants: &mut ControlFile,
+) -> Option<String> {
+    let rule = server.game.pack.as_ref()?.must.as_ref()?;
+    let mut pack = wants.pack.clone()?;
+    let scope = &server.survey.scope;
+    let file = rule.place.file.render(scope).ok()?;
+    let is_there = rule.place.pointer.render(scope).ok()? == at.to_string()
+        && files.iter().any(|one| one.path.as_ref().is_some_and(|path| path.as_str() == file));
+    let is = |template: &ValueTemplate| template.render(scope).is_ok_and(|own| own.plain() == value.plain());
+    let must = if is(&rule.yes) { true } else { is(&rule.no).then_some(false)? };
+    is_there.then(|| {
+        pack.must = Some(must);
+        wants.offer_pack(Some(&pack));
+        format!("{at} = {value}")
+    })
 }
 
 /// Returns the settings files of an owner, or the one that is meant.

@@ -69,10 +69,14 @@ fn a_pack_is_offered_and_stays_in_step() -> Done {
     assert_eq!(joins(&world)?, "came in with the look");
     // Players may come without it; then there is none.
     world.run(&["players", "pack", "--may", "--yes"]).code(0).says(&["look.must = no"]);
+    // The same by its setting, which is kept with the pack.
+    world.run(&["settings", "server", "/look.must=yes", "--yes"]).code(0).says(&["+look.must = yes"]);
+    assert!(world.read("yalotheca.toml")?.contains("must = true"));
+    world.run(&["players", "pack", "--may", "--yes"]).code(0).says(&["look.must = no"]);
     world.run(&["players", "pack", "--none", "--yes"]).code(0);
     assert_eq!(joins(&world)?, "came in");
     world.run(&["check"]).code(0);
-    for _ in 0..5 {
+    for _ in 0..7 {
         world.run(&["undo", "--yes"]).code(0);
     }
     let mut after = world.digests()?;
