@@ -41,7 +41,9 @@ fn method(compression: CompressionMethod, path: &str) -> io::Result<u16> {
         CompressionMethod::BZIP2 => 12,
         CompressionMethod::ZSTD => 93,
         other => {
-            let why = format!("{path} in it is compressed in an unusual way ({other})");
+            let why = format!(
+                "{path} in it is compressed in an unusual way ({other}); pack it again, with deflate"
+            );
             return Err(io::Error::new(io::ErrorKind::InvalidData, why));
         }
     })
@@ -69,17 +71,22 @@ impl PackArchive {
             if name.split('/').any(|part| matches!(part, "" | "." | "..")) {
                 return Err(wrong(format!("{name} in it would lie outside of it")));
             }
+            method(file.compression(), &name)?;
             all.push((name, file.size(), file.crc32(), place));
         }
         let tops = all.iter().filter(|(name, ..)| !is_litter(name)).map(|(name, ..)| name.as_str());
         let tops: Vec<&str> = tops.collect();
-        let found = tops
-            .iter()
-            .filter(|name| **name == marker || name.ends_with(&format!("/{marker}")))
-            .min_by_key(|name| name.len());
-        let Some(found) = found else {
+        let deep = |name: &&&str| name.matches('/').count();
+        let tops_marked =
+            || tops.iter().filter(|name| **name == marker || name.ends_with(&format!("/{marker}")));
+        let Some(found) = tops_marked().min_by_key(deep) else {
             return Err(wrong(format!("there is no {marker} in it")));
         };
+        if let Some(other) = tops_marked().find(|other| *other != found && deep(other) == deep(&found)) {
+            return Err(wrong(format!(
+                "it holds several packs: {found} and {other}; take one of them out of it"
+            )));
+        }
         let prefix = found[..found.len() - marker.len()].to_owned();
         let (mut entries, mut places, mut left_out) = (Vec::new(), HashMap::new(), Vec::new());
         for (name, size, sum, place) in &all {

@@ -264,9 +264,14 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
     // No pack, and a pack that would write outside of itself.
     fs::write(world.root().join("text.zip"), "no zip")?;
     fs::write(world.root().join("out.zip"), zipped(&[("../look.json".into(), b"{}".to_vec())])?)?;
-    for (name, says) in
-        [("text.zip", "no whole zip archive"), ("out.zip", "would lie outside"), ("none.zip", "No such file")]
-    {
+    let two = [("one/look.json".into(), b"{}".to_vec()), ("two/look.json".into(), b"{}".to_vec())];
+    fs::write(world.root().join("two.zip"), zipped(&two)?)?;
+    for (name, says) in [
+        ("text.zip", "no whole zip archive"),
+        ("out.zip", "would lie outside"),
+        ("none.zip", "No such file"),
+        ("two.zip", "several packs: one/look.json and two/look.json"),
+    ] {
         let bad = world.root().join(name).display().to_string();
         world.run(&["merge", &lanterns, &bad, "--preview"]).code(5).says(&[says]);
     }
