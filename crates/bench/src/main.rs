@@ -8,7 +8,7 @@
 //! `… -- files [PART]`: a modpack unpacked and placed beside `bsdtar` and `cp`, downloads beside `curl`, routing; needs about 6 GB
 //! in the temporary folder.
 //!
-//! `… -- remote`: a server over SFTP and FTP beside `rsync`, `tar` and `lftp`, near by and 25 ms away; needs sshd, vsftpd, rsync, lftp.
+//! `… -- remote [far]`: a server over SFTP and FTP beside `rsync`, `tar` and `lftp`, near by and 25 ms away; needs sshd, vsftpd, rsync, lftp.
 //!
 //! `… -- assets`: clashes among 300,000 assets beside `find`, and the signatures of 2 GB beside `sha256sum`; needs about 5 GB.
 //!
@@ -171,7 +171,7 @@ fn other_part(name: &str, part: Option<&str>) -> Option<std::io::Result<()>> {
         "assets" => assets::measure(&program, runs(3), out),
         "merging" => merging::measure(&program, runs(7), out),
         "standing" => standing::measure(&program, runs(9), out),
-        "remote" => remote::measure(&program.display().to_string(), runs(3), out),
+        "remote" => remote::measure(&program.display().to_string(), runs(3), part, out),
         "files" => files::measure(&program, runs(3), part),
         _ => return None,
     })

@@ -346,11 +346,10 @@ impl Target {
         let failed = failed(&shown);
         let mut out = self.zip.finish().map_err(&failed)?;
         out.flush().map_err(&failed)?;
-        let file = out.into_inner().map_err(|error| failed(error.into_error()))?;
+        drop(out.into_inner().map_err(|error| failed(error.into_error()))?);
         // As any other file that the user makes.
         std::fs::set_permissions(&self.file, std::os::unix::fs::PermissionsExt::from_mode(0o644))
             .map_err(&failed)?;
-        file.sync_all().map_err(&failed)?;
         let kind = rule.digest.as_ref().map_or(yalotheca_core::game::PackDigest::Sha1, |(_, kind)| *kind);
         let digests = digest_file(&self.file, kind).map_err(&failed)?;
         let is_same = digest_file(&self.into, kind).is_ok_and(|there| there == digests);

@@ -22,6 +22,8 @@ use super::{
 const MORE: usize = 3;
 /// So many bytes are worth it,
 const WORTH: u64 = 4 << 20;
+/// A file costs as much as so many bytes, besides its own.
+const A_FILE: u64 = 4_096;
 /// So many folders are worth a channel.
 const MANY: usize = 200;
 /// on a server that is so far away.
@@ -81,13 +83,16 @@ impl Channels {
     pub(super) fn run<E: Exchange + Send>(&self, main: &Pipeline, exchanges: Vec<(u64, E)>) -> Vec<E> {
         let open = self.open.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let lanes = open.len() + 1;
+        // What lies together goes over one channel: several processes that make files in one folder wait for each other.
+        let weight = |bytes: u64| bytes + A_FILE;
+        let share =
+            exchanges.iter().map(|(bytes, _)| weight(*bytes)).sum::<u64>().div_ceil(lanes as u64).max(1);
         let mut parts: Vec<Vec<(usize, E)>> = (0..lanes).map(|_| Vec::new()).collect();
-        let mut weights = vec![0; lanes];
+        let mut before = 0;
         for (at, (bytes, exchange)) in exchanges.into_iter().enumerate() {
-            let lightest = (0..lanes).min_by_key(|lane| weights[*lane]).unwrap_or(0);
-            // A file costs something besides its bytes.
-            weights[lightest] += bytes + 4_096;
-            parts[lightest].push((at, exchange));
+            let lane = usize::try_from(before / share).unwrap_or(0).min(lanes - 1);
+            before += weight(bytes);
+            parts[lane].push((at, exchange));
         }
         let run = |pipeline: &Pipeline, part: Vec<(usize, E)>| {
             let (places, mut exchanges): (Vec<usize>, Vec<E>) = part.into_iter().unzip();
