@@ -9,7 +9,7 @@ use yalotheca_core::{
     game::{Game, PackDigest, PackRule, Scope},
     hint::Advice,
     id::Digest,
-    link::LinkTarget,
+    link::{LinkTarget, user_of},
 };
 use yalotheca_host::{
     archive::ZipBundle,
@@ -93,7 +93,8 @@ pub fn as_told(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<PackAsTold
 
 /// Returns what is wanted and locked of a pack that somebody else has set up.
 pub fn taken_over(told: &PackAsTold) -> Option<(PackSection, LockedPack)> {
-    let link = told.link.clone()?;
+    // A password is never noted.
+    let link = told.link.clone().filter(|link| user_of(link).is_none())?;
     let section = PackSection { links: vec![link.clone()], must: told.must };
     Some((section, LockedPack { link, digest: told.digest.clone(), blake3: None, bytes: None }))
 }

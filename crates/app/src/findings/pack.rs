@@ -3,6 +3,7 @@
 use yalotheca_core::{
     check::{Finding, Remedy},
     hint::Advice,
+    link::{user_of, without_user},
 };
 
 use crate::{
@@ -17,6 +18,13 @@ pub(super) fn look(server: &Server, reading: Reading) -> Result<Vec<Finding>, Ap
     let Some(rule) = &server.game.pack else { return Ok(Vec::new()) };
     let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
     let Some(link) = &told.link else { return Ok(Vec::new()) };
+    if user_of(link).is_some() {
+        let says = format!(
+            "the pack's link ({}) has a user and a password in it, which every player is told",
+            without_user(link)
+        );
+        return Ok(vec![Finding::trouble("pack-link", "pack", says, Some(Advice::OfferPack))]);
+    }
     if server.fetcher.is_offline() {
         return Ok(Vec::new());
     }

@@ -9,6 +9,7 @@ use yalotheca_core::{
     game::{PackRule, SettingsFile},
     hint::{Advice, Listing},
     id::Digest,
+    link::{user_of, without_user},
     settings::SERVER,
 };
 
@@ -58,11 +59,17 @@ pub struct PackRequest {
 /// Where the game has none, or the server cannot be read.
 pub fn show_pack(server: &Server) -> Result<PackReport, AppError> {
     let rule = pack::rule(server)?;
-    let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
+    let mut told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
+    let has_user = told.link.as_ref().is_some_and(|link| user_of(link).is_some());
+    told.link = told.link.map(|link| without_user(&link));
     let others = server.control.wants.pack.iter().flat_map(|pack| &pack.links);
     let others = others.filter(|link| Some(*link) != told.link.as_ref()).cloned().collect();
     let mut report =
         PackReport { server: server.shown(), told, others, bytes: None, problem: None, note: None };
+    if has_user {
+        report.problem = Some("its link has a user and a password in it, which every player is told".into());
+        return Ok(report);
+    }
     if let Some(link) = report.told.link.as_deref().filter(|_| !server.fetcher.is_offline()) {
         match pack::at_link(server, rule, link, false) {
             AtLink::Pack(file) => {
@@ -94,6 +101,12 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
     }
     let is_link = |text: &&String| text.starts_with("http://") || text.starts_with("https://");
     let (links, files): (Vec<&String>, Vec<&String>) = request.sources.iter().partition(is_link);
+    if links.iter().any(|link| user_of(link).is_some()) {
+        return Err(AppError::Refused {
+            what: "a link with a user's name in it would give that, and a password, to every player".into(),
+            hint: Some("put the pack where everybody may fetch it, and give that link".into()),
+        });
+    }
     let mut section = wants.pack.clone().unwrap_or_default();
     if !links.is_empty() {
         section.links = links.into_iter().cloned().collect();

@@ -73,7 +73,7 @@ impl View for PackReport {
         page.table(&rows);
         page.gap();
         if let Some(problem) = &self.problem {
-            page.line(Role::Bad, &format!("Players do not get it: {problem}."));
+            page.line(Role::Bad, &format!("That is wrong: {problem}."));
         } else if let Some(note) = &self.note {
             page.line(Role::Warn, &format!("Whether the link gives it could not be found out: {note}."));
         } else if self.bytes.is_some() {

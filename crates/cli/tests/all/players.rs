@@ -60,7 +60,7 @@ fn a_pack_is_offered_and_stays_in_step() -> Done {
     fs::write(world.files().join("lanterns.zip"), look("second")?)?;
     assert_eq!(joins(&world)?, "turned away: the look's digest is another one");
     world.run(&["check"]).code(1).says(&["pack-digest", "players' games refuse the pack", "SHA-1"]);
-    world.run(&["players", "pack"]).code(1).says(&["Players do not get it"]);
+    world.run(&["players", "pack"]).code(1).says(&["That is wrong"]);
     world.run(&["fix", "--yes"]).code(0).says(&["look.digest ="]);
     assert_eq!(joins(&world)?, "came in with the look");
     world.run(&["check"]).code(0);
@@ -107,6 +107,10 @@ fn what_is_no_pack_is_never_offered() -> Done {
         assert!(matches!(refused.code, 4 | 5), "{path}: {} {}", refused.code, refused.err);
         assert!(refused.err.contains(says), "{path}: {}", refused.err);
     }
+    let secret = host.at("private/lanterns.zip").replace("http://", "http://wren:puffin@");
+    let refused = world.run(&["players", "pack", &secret, "--yes"]).code(5);
+    assert!(!refused.err.contains("puffin"), "{}", refused.err);
+    refused.says(&["to every player"]);
     // The first link that gives a pack counts, and a link that is passed on.
     world
         .run(&["players", "pack", &host.at("f/none.zip"), &host.at("moved/lanterns.zip"), "--yes"])
@@ -148,6 +152,22 @@ fn a_pack_that_somebody_set_up_is_taken_over_and_watched() -> Done {
     world.run(&["check", "--offline"]).code(0);
     world.run(&["fix", "--yes"]).code(0);
     assert_eq!(joins(&world)?, "came in with the look");
+    // A password in a link that somebody set by hand is told, and noted nowhere.
+    let other = World::empty()?;
+    yalotheca_standin::quayside::write_fresh_server(&other.server(), other.port)?;
+    let conf = other.read("saltwick.conf")?;
+    let secret = link.replace("http://", "http://wren:puffin@");
+    other.write("saltwick.conf", &format!("{conf}\nlook.link = {secret}\n"))?;
+    other.adopt().code(0);
+    assert!(
+        !other.read("yalotheca.toml")?.contains("puffin")
+            && !other.read("yalotheca.lock")?.contains("puffin")
+    );
+    for words in [&["check"][..], &["players", "pack"]] {
+        let told = other.run(words).code(1);
+        assert!(!told.out.contains("puffin"), "{}", told.out);
+        told.says(&["which every player is told"]);
+    }
     // The host forgets it.
     fs::remove_file(world.files().join("lanterns.zip"))?;
     world.run(&["check"]).code(1).says(&[
