@@ -134,7 +134,7 @@ shot clashes "yalotheca clashes; yalotheca clashes keep pier_04.tile --from Hero
 rm keys/bulrush.mkey
 echo patched >> items/4410021/Heronry/parts/nests.mpk
 shot keys "yalotheca keys; yalotheca check"
-yalotheca settle --replace 'items/*' --yes >/dev/null
+yalotheca settle --replace 'items/**' --yes >/dev/null
 mkdir -p saves/Basemarsh/open saves/Mudflats/long
 head -c 48000 /dev/zero > saves/Basemarsh/open/visits
 head -c 9000 /dev/zero > saves/Mudflats/long/visits

@@ -70,7 +70,7 @@ fn about_saves(server: &Server, rule: &Maps, next: &str) -> Result<Vec<String>, 
     let mut notes = Vec::new();
     for map in all.iter().filter(|map| map.plays && map.name != next) {
         if let Some(saves) = &map.saves {
-            notes.push(format!("what players did on {} stays in {}/", map.name, saves.folder));
+            notes.push(format!("What players did on {} stays in {}/", map.name, saves.folder));
         }
     }
     let begins = match all.iter().find(|map| map.name == next).and_then(|map| map.saves.as_ref()) {

@@ -100,7 +100,7 @@ impl View for MergeReport {
         page.gap();
         let alike = match self.alike {
             0 => String::new(),
-            alike => format!(", {alike} of them alike in several packs"),
+            alike => format!(", {alike} of them the same in several packs"),
         };
         page.line(Role::Plain, &format!("In all: {}{alike}.", count(self.files, "file")));
         if let Some(written) = &self.written {

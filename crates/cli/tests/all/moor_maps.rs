@@ -27,7 +27,7 @@ fn a_campaign_is_played_there_and_back() -> Done {
     world.run(&["maps", "play", "Reedfen/opne", "--yes"]).code(2).says(&["did you mean Reedfen/open?"]);
     world.run(&["maps", "play", "Reedfen/open", "--yes"]).code(0).says(&[
         "plays = Reedfen/open",
-        "what players did on Basemarsh/open stays in saves/Basemarsh/open/",
+        "What players did on Basemarsh/open stays in saves/Basemarsh/open/",
         "Reedfen/open begins anew: nothing was saved in saves/Reedfen/open/",
     ]);
     assert!(world.read("garrow.ini")?.contains("ground = Reedfen; Basemarsh"));

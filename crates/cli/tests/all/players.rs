@@ -240,7 +240,7 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
         "sounds.json lanterns, signs all items of each list",
         "words/en.json lamp from lanterns, not from signs",
         "pictures/pier.png from lanterns, not from signs",
-        "1 of them alike in several packs",
+        "1 of them the same in several packs",
     ]);
     assert!(!into.exists());
     world.run(&["merge", &lanterns, &signs]).code(2);
