@@ -5,6 +5,7 @@
 pub mod catalogue_host;
 pub mod file_host;
 pub mod ftp_host;
+mod joining;
 pub mod kitehollow;
 pub mod kites;
 pub mod moor;

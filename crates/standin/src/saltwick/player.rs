@@ -2,24 +2,21 @@
 
 use std::{
     fmt::Write as _,
-    io::{self, BufRead, BufReader, Cursor, Read, Write},
+    io::{self, Cursor, Read, Write},
     net::TcpStream,
     time::Duration,
 };
 
 use ring::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest as digest_of};
 
+use crate::joining::ask;
+
 /// Joins a server on this machine. Returns what the player sees: `came in`, or why they did not, or without what.
 ///
 /// # Errors
 /// Where the server does not answer.
 pub fn join(port: u16) -> io::Result<String> {
-    let mut stream = TcpStream::connect(("127.0.0.1", port))?;
-    stream.set_read_timeout(Some(Duration::from_secs(5)))?;
-    stream.write_all(b"{\"player\": \"wren\"}\n")?;
-    let mut answer = String::new();
-    BufReader::new(stream).read_line(&mut answer)?;
-    let told: serde_json::Value = serde_json::from_str(&answer).map_err(io::Error::other)?;
+    let told = ask(port)?;
     let look = &told["look"];
     let link = look["link"].as_str().unwrap_or_default();
     if link.is_empty() {
