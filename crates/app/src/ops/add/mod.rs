@@ -3,6 +3,7 @@
 mod once;
 mod parameters;
 mod queue;
+mod typed;
 mod ways;
 
 use std::collections::BTreeSet;

@@ -16,7 +16,7 @@ use yalotheca_host::{
 
 use super::{
     AddRequest,
-    ways::{Facts, Typed, rule_for},
+    typed::{Facts, Typed, rule_for},
 };
 use crate::{
     AppError, Front, Server,

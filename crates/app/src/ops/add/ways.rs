@@ -1,15 +1,12 @@
 //! The ways in: a name in a catalogue, a link, an item's number, a file, a folder.
 
-use std::{
-    collections::HashMap,
-    path::{Path, PathBuf},
-};
+use std::{collections::HashMap, path::Path};
 
 use regex::Regex;
 use yalotheca_core::{
     catalogue::NEEDS_FACT,
     control::Given,
-    game::{LinkRule, LinkWay, PACK_KIND, Scope},
+    game::{LinkWay, PACK_KIND},
     hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     link::{rewritten, switched, without_user},
@@ -23,7 +20,10 @@ use yalotheca_host::{
     survey::{FoundContent, SurveyError},
 };
 
-use super::{AddRequest, queue};
+use super::{
+    AddRequest, queue,
+    typed::{Facts, Typed, rule_for},
+};
 use crate::{Answer, AppError, Front, OpenCatalogues, Server, plan::reserved};
 
 /// One thing that was asked for.
@@ -54,20 +54,6 @@ pub(crate) struct Resolved {
     pub(crate) notes: Vec<String>,
     /// Files that are put where there are none yet.
     pub(crate) once: Vec<Once>,
-}
-
-/// What the game's rule found in a link, by name.
-pub(super) type Facts = Vec<(String, String)>;
-
-/// A text as it was typed: a link, a path, or a name.
-pub(super) enum Typed {
-    Link(String, Facts),
-    Path(PathBuf),
-    Name(ContentId, VersionRange),
-    /// A number of a content that lies in a folder of downloads.
-    Numbered(ContentId),
-    /// What the server has fetched itself.
-    Here(Box<FoundContent>),
 }
 
 /// Finds out what was asked for.
@@ -178,18 +164,6 @@ fn typed(server: &Server, catalogues: &OpenCatalogues<'_>, text: &str) -> Result
         what: format!("there is no file or folder {text}"),
         hint: Some("check the spelling; to add something from a catalogue, give its name alone".into()),
     })
-}
-
-/// The game's rule for a number or a page, what is known by it, and the values of its templates.
-pub(super) fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, Scope)> {
-    let matched = |rule: &'s LinkRule| rule.pattern.captures(text).map(|groups| (rule, groups));
-    let (rule, groups) = server.game.links.iter().find_map(matched)?;
-    let names = rule.pattern.capture_names().flatten();
-    let facts: Facts =
-        names.filter_map(|name| Some((name.to_owned(), groups.name(name)?.as_str().to_owned()))).collect();
-    let mut scope = server.survey.scope.clone();
-    scope.found.extend(facts.iter().cloned());
-    Some((rule, facts, scope))
 }
 
 /// The address that the game's own hosts have for a number or a page, and what is known by it.

@@ -10,6 +10,7 @@ mod wire;
 use std::{
     fmt, io,
     ops::Range,
+    path::PathBuf,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::Instant,
 };
@@ -42,7 +43,9 @@ pub struct SftpServer {
 struct Session {
     pipeline: Arc<Pipeline>,
     extensions: Vec<String>,
-    /// Its other channels; nothing where the connection is not ours to share.
+    /// The socket by which it is shared; nothing where it is not ours to share.
+    shared: Option<PathBuf>,
+    /// Its other channels.
     channels: Option<Arc<Channels>>,
     _process: session::Process,
     /// Where its sockets lie.
@@ -61,7 +64,7 @@ impl SftpServer {
     /// # Errors
     /// Where the host cannot be reached, does not let the user in, or has no SFTP.
     pub fn connect(options: SshOptions, ask: &mut dyn AskSecret) -> Result<Self, ConnectError> {
-        let session = session::open(&options, ask)?;
+        let session = open(&options, ask)?;
         Ok(Self { options, session: Mutex::new(session) })
     }
 
@@ -155,7 +158,7 @@ impl FileServer for SftpServer {
 
     fn reconnect(&self) -> io::Result<()> {
         // The answers are known by now; the user is not asked again.
-        let session = session::open(&self.options, &mut session::NoQuestions).map_err(io::Error::other)?;
+        let session = open(&self.options, &mut session::NoQuestions).map_err(io::Error::other)?;
         *self.session() = session;
         Ok(())
     }
@@ -278,6 +281,14 @@ impl FileServer for SftpServer {
         let requests = [Request::new(wire::REMOVE).path(file), Request::new(wire::RMDIR).path(folder)];
         self.each(requests.into_iter()).into_iter().next().unwrap_or(Ok(()))
     }
+}
+
+/// Opens a connection that may have several channels.
+fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Session, ConnectError> {
+    let mut session = session::open(options, ask)?;
+    let shared = session.shared.take();
+    session.channels = shared.map(|shared| Arc::new(Channels::new(options.clone(), shared)));
+    Ok(session)
 }
 
 /// Greets a server and returns what it has.

@@ -23,7 +23,7 @@ use std::{
 
 use yalotheca_core::hint::{Advice, Hint};
 
-use super::{Session, channels::Channels, greet, pipeline::Pipeline};
+use super::{Session, greet, pipeline::Pipeline};
 
 /// The variable that names the socket to the helper.
 pub const ASK_VARIABLE: &str = "YALOTHECA_ASK";
@@ -311,14 +311,8 @@ pub(super) fn open(options: &SshOptions, ask: &mut dyn AskSecret) -> Result<Sess
     };
     match greeted {
         Ok((pipeline, extensions)) => {
-            let channels = shared.map(|shared| Arc::new(Channels::new(options.clone(), shared)));
-            Ok(Session {
-                pipeline: Arc::new(pipeline),
-                extensions,
-                channels,
-                _process: process,
-                _folder: folder,
-            })
+            let pipeline = Arc::new(pipeline);
+            Ok(Session { pipeline, extensions, shared, channels: None, _process: process, _folder: folder })
         }
         Err(error) => {
             drop(process);

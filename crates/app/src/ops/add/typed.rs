@@ -1,0 +1,38 @@
+//! What somebody typed: what it may be, and the game's rules for numbers and pages.
+
+use std::path::PathBuf;
+
+use yalotheca_core::{
+    game::{LinkRule, Scope},
+    id::ContentId,
+    version::VersionRange,
+};
+use yalotheca_host::survey::FoundContent;
+
+use crate::Server;
+
+/// What the game's rule found in a link, by name.
+pub(super) type Facts = Vec<(String, String)>;
+
+/// A text as it was typed: a link, a path, or a name.
+pub(super) enum Typed {
+    Link(String, Facts),
+    Path(PathBuf),
+    Name(ContentId, VersionRange),
+    /// A number of a content that lies in a folder of downloads.
+    Numbered(ContentId),
+    /// What the server has fetched itself.
+    Here(Box<FoundContent>),
+}
+
+/// The game's rule for a number or a page, what is known by it, and the values of its templates.
+pub(super) fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, Scope)> {
+    let matched = |rule: &'s LinkRule| rule.pattern.captures(text).map(|groups| (rule, groups));
+    let (rule, groups) = server.game.links.iter().find_map(matched)?;
+    let names = rule.pattern.capture_names().flatten();
+    let facts: Facts =
+        names.filter_map(|name| Some((name.to_owned(), groups.name(name)?.as_str().to_owned()))).collect();
+    let mut scope = server.survey.scope.clone();
+    scope.found.extend(facts.iter().cloned());
+    Some((rule, facts, scope))
+}
