@@ -65,7 +65,7 @@ pub struct ChangeExtras {
     pub fixes: Vec<String>,
     /// What is worth knowing.
     pub notes: Vec<String>,
-    /// Files that came to the server in another way, so that what is compiled from them is out of date.
+    /// Files that the server had before their contents were managed; anything compiled from them is out of date.
     pub came: Vec<TreePath>,
 }
 

@@ -1,4 +1,4 @@
-//! The resource pack that players are offered: what its link gives, and whether the server says the same of it.
+//! The resource pack that players are offered: what is at its link, and whether the server announces the same digest.
 
 use std::path::{Path, PathBuf};
 
@@ -9,7 +9,7 @@ use yalotheca_core::{
     game::{Game, PackDigest, PackRule, Scope},
     hint::Advice,
     id::Digest,
-    link::{LinkTarget, user_of},
+    link::user_of,
 };
 use yalotheca_host::{
     archive::ZipBundle,
@@ -19,47 +19,58 @@ use yalotheca_host::{
     tree::Tree,
 };
 
-use crate::{AppError, Server, words::size};
+use crate::{
+    AppError, Server,
+    words::{size, wrong_target},
+};
 
-/// A pack, read.
+/// A pack's file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PackFile {
     /// The digest of its bytes.
     pub blake3: Digest,
     /// Its size.
     pub bytes: u64,
-    /// Its digest as the game wants it.
+    /// The digest that the game uses, in hexadecimal.
     pub digest: String,
 }
 
-/// What a link gives.
+impl PackFile {
+    /// Returns the lock of a pack that came from this link.
+    pub fn locked(self, link: &str) -> LockedPack {
+        let Self { blake3, bytes, digest } = self;
+        LockedPack { link: link.into(), digest: Some(digest), blake3: Some(blake3), bytes: Some(bytes) }
+    }
+}
+
+/// What is at a link.
 #[derive(Debug)]
 pub enum AtLink {
     /// A pack.
     Pack(PackFile),
     /// Something else, in words.
     Wrong(String),
-    /// The host does not answer.
+    /// The host does not answer, in words.
     Silent(String),
-    /// It is so large that it was not fetched.
+    /// A file too large to download for a check: its size in bytes.
     NotRead(u64),
 }
 
-/// What a server's own files say of its pack.
+/// The pack that a server's own files announce.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct PackAsTold {
-    /// The link; nothing where players are offered none.
+    /// The link, if a pack is offered.
     pub link: Option<String>,
     /// The digest.
     pub digest: Option<String>,
-    /// Whether players must have it.
+    /// Whether players who refuse it are turned away.
     pub must: Option<bool>,
 }
 
-/// Returns the game's rule about packs.
+/// Returns the game's rule for packs.
 ///
 /// # Errors
-/// Where it has none.
+/// If the game has none.
 pub fn rule(server: &Server) -> Result<&PackRule, AppError> {
     server.game.pack.as_ref().ok_or_else(|| AppError::Usage {
         what: format!(
@@ -70,10 +81,10 @@ pub fn rule(server: &Server) -> Result<&PackRule, AppError> {
     })
 }
 
-/// Returns what a server's own files say of its pack.
+/// Returns the pack that a server's own files announce.
 ///
 /// # Errors
-/// Where one of them is broken.
+/// If one of the files cannot be parsed.
 pub fn as_told(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<PackAsTold, AppError> {
     let Some(rule) = &game.pack else { return Ok(PackAsTold::default()) };
     let is_given = |text: &String| !text.trim().is_empty();
@@ -91,9 +102,9 @@ pub fn as_told(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<PackAsTold
     Ok(PackAsTold { link: value_at(tree, &rule.link, scope)?.filter(is_given), digest, must })
 }
 
-/// Returns what is wanted and locked of a pack that somebody else has set up.
+/// Returns the wants and the lock for a pack that was set up by hand.
 pub fn taken_over(told: &PackAsTold) -> Option<(PackSection, LockedPack)> {
-    // A password is never noted.
+    // A password is never stored.
     let link = told.link.clone().filter(|link| user_of(link).is_none())?;
     let section = PackSection { links: vec![link.clone()], must: told.must };
     Some((section, LockedPack { link, digest: told.digest.clone(), blake3: None, bytes: None }))
@@ -114,27 +125,20 @@ pub fn resolve(server: &Server, wants: &ControlFile, anew: bool) -> Result<Optio
     let mut first = None;
     for link in links {
         match fetch(server, rule, link) {
-            Ok((file, _)) => {
-                return Ok(Some(LockedPack {
-                    link: link.clone(),
-                    digest: Some(file.digest),
-                    blake3: Some(file.blake3),
-                    bytes: Some(file.bytes),
-                }));
-            }
+            Ok((file, _)) => return Ok(Some(file.locked(link))),
             Err(error) => drop(first.get_or_insert(error)),
         }
     }
     Err(first.unwrap_or_else(|| AppError::Usage {
         what: "[pack] in yalotheca.toml has no link".into(),
-        hint: Some("players fetch the pack by a link: give one".into()),
+        hint: Some("add the link that players download the pack from".into()),
     }))
 }
 
-/// Fetches what a link gives, and returns it with its place in the cache.
+/// Downloads the file at a link; returns the pack and its path in the cache.
 ///
 /// # Errors
-/// Where it gives no pack.
+/// If it is not a pack.
 pub fn fetch(server: &Server, rule: &PackRule, link: &str) -> Result<(PackFile, PathBuf), AppError> {
     let name = link.rsplit('/').next().unwrap_or(link).to_owned();
     let wanted = Wanted { url: link.into(), name, ..Wanted::default() };
@@ -143,22 +147,25 @@ pub fn fetch(server: &Server, rule: &PackRule, link: &str) -> Result<(PackFile, 
     Ok((file, came.path))
 }
 
-/// Reads a file that is to be a pack; `name` is what people know it by.
+/// Reads a pack's file; `name` is used in messages.
 ///
 /// # Errors
-/// Where it is none.
+/// If it is not a pack.
 pub fn read(rule: &PackRule, path: &Path, name: &str) -> Result<PackFile, AppError> {
     let failed = |source| AppError::Io { what: name.to_owned(), source };
     let refused = |what: String, hint: &str| AppError::Refused { what, hint: Some(Advice::Say(hint.into())) };
     match ZipBundle::open(path) {
         Err(error) => {
-            let why = format!("{name} is no whole zip archive: {error}");
+            let why = format!("{name} is not a complete zip archive: {error}");
             return Err(refused(why, "upload it again; the transfer was probably cut short"));
         }
-        Ok(None) => return Err(refused(format!("{name} is no zip archive"), "give the pack itself")),
+        Ok(None) => return Err(refused(format!("{name} is not a zip archive"), "give the pack itself")),
         Ok(Some(archive)) => {
             if let Some(why) = what_is_wrong(rule, archive) {
-                return Err(refused(format!("{name}: {why}"), "pack it again, so that it lies at the top"));
+                return Err(refused(
+                    format!("{name}: {why}"),
+                    "pack the folder's contents, not the folder itself",
+                ));
             }
         }
     }
@@ -167,7 +174,7 @@ pub fn read(rule: &PackRule, path: &Path, name: &str) -> Result<PackFile, AppErr
     Ok(PackFile { blake3, bytes, digest: foreign })
 }
 
-/// Says why players would get nothing out of an archive.
+/// Says why the game would ignore an archive.
 fn what_is_wrong(rule: &PackRule, archive: ZipBundle) -> Option<String> {
     let names: Vec<String> = archive.sums().into_iter().map(|(name, ..)| name).collect();
     let marker = &rule.marker;
@@ -182,10 +189,10 @@ fn what_is_wrong(rule: &PackRule, archive: ZipBundle) -> Option<String> {
     })
 }
 
-/// Larger ones are fetched only where every byte is to be read.
+/// Larger packs are downloaded only for a check that reads every byte.
 const LARGE: u64 = 64 << 20;
 
-/// Finds out what a link gives. What it gave earlier is not fetched again if its host says that it is the same.
+/// Finds out what is at a link. A file seen earlier is not downloaded again if its host reports it unchanged.
 pub fn at_link(server: &Server, rule: &PackRule, link: &str, every_byte: bool) -> AtLink {
     let told = match server.fetcher.ask(link) {
         Ok(told) => told,
@@ -208,7 +215,7 @@ pub fn at_link(server: &Server, rule: &PackRule, link: &str, every_byte: bool) -
     match fetch(server, rule, link) {
         Ok((file, _)) => {
             if let Some(tag) = &told.tag {
-                // It is only fetched once more where that cannot be kept.
+                // Losing this only costs another download.
                 store.remember(&kept, tag, &serde_json::to_vec(&file).unwrap_or_default()).ok();
             }
             AtLink::Pack(file)
@@ -218,20 +225,7 @@ pub fn at_link(server: &Server, rule: &PackRule, link: &str, every_byte: bool) -
     }
 }
 
-/// Says what is wrong with what a link gives; nothing where it is a file.
-pub fn wrong_target(target: &LinkTarget) -> Option<String> {
-    Some(match target {
-        LinkTarget::File => return None,
-        LinkTarget::Page(title) if title.is_empty() => "it is a web page, not the file".into(),
-        LinkTarget::Page(title) => format!("it is a web page (“{title}”), not the file"),
-        LinkTarget::Login => "the host wants a login".into(),
-        LinkTarget::Expired => "the link has expired".into(),
-        LinkTarget::Missing => "there is nothing at that address".into(),
-        LinkTarget::Failing(status) | LinkTarget::Refused(status) => format!("the host answers {status}"),
-    })
-}
-
-/// Says how what a link gives differs from what the server tells players; nothing where it does not.
+/// Says how the file at a link differs from the digest that the server announces, if it does.
 pub fn difference(told: &PackAsTold, file: &PackFile, kind: PackDigest) -> Option<String> {
     let digest = told.digest.as_ref()?;
     if digest.trim().eq_ignore_ascii_case(&file.digest) {
@@ -239,7 +233,7 @@ pub fn difference(told: &PackAsTold, file: &PackFile, kind: PackDigest) -> Optio
     }
     let short = |digest: &str| digest.chars().take(10).collect::<String>();
     Some(format!(
-        "the file there ({}) has the {} {}…, and players are told {}…",
+        "the file at the link ({}) has the {} {}…, but the server announces {}…",
         size(file.bytes),
         kind.name(),
         short(&file.digest),

@@ -29,10 +29,12 @@ impl Secrets {
             let keys = rule.keys.iter().filter(|(_, key)| key.secret).map(|(at, _)| at.clone());
             (&rule.file, keys.collect::<Vec<Pointer>>())
         });
-        let of_console =
-            game.run.stop_line.iter().filter_map(|line| line.secret.as_ref()).filter_map(|place| {
-                Some((&place.file, vec![Pointer::parse(&place.pointer.render(scope).ok()?).ok()?]))
-            });
+        let of_console = game
+            .run
+            .stop_line
+            .iter()
+            .filter_map(|line| line.secret.as_ref())
+            .filter_map(|place| Some((&place.file, vec![place.spot(scope).ok()?.1])));
         for (file, keys) in of_settings.chain(of_console).filter(|(_, keys)| !keys.is_empty()) {
             let patterns: Vec<Regex> = keys.iter().filter_map(pattern).collect();
             let path = file.render(scope).ok().and_then(|path| TreePath::new(&path).ok());

@@ -12,7 +12,7 @@
 //!
 //! `… -- assets`: clashes among 300,000 assets beside `find`, and the signatures of 2 GB beside `sha256sum`; needs about 5 GB.
 //!
-//! `… -- merging`: two resource packs of 200 MB made into one, beside `zipmerge`; needs about 2 GB.
+//! `… -- merging`: two resource packs of 200 MB merged, compared with `zipmerge`; needs about 2 GB.
 //!
 //! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
 //!

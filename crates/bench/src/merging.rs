@@ -1,4 +1,4 @@
-//! Two resource packs of 200 MB made into one, beside `zipmerge`.
+//! Merges two resource packs of 200 MB, and compares with `zipmerge`.
 
 use std::{
     fs::{self, File},
@@ -10,7 +10,7 @@ use std::{
 
 use zip::{ZipWriter, write::SimpleFileOptions};
 
-/// So many files a pack has, and so large each is.
+/// The number of files in a pack, and the size of each.
 const FILES: usize = 2_000;
 const BYTES: usize = 100 << 10;
 
@@ -44,7 +44,7 @@ fn timed(command: &mut Command) -> io::Result<Duration> {
     Ok(started.elapsed())
 }
 
-/// Measures both, and prints a row for each.
+/// Measures both and prints a row for each.
 pub(crate) fn measure(program: &Path, runs: usize, out: &mut impl Write) -> io::Result<()> {
     let root = std::env::temp_dir().join(format!("yalotheca-merging-{}", std::process::id()));
     fs::create_dir_all(&root)?;

@@ -170,7 +170,7 @@ pub(crate) fn measure(
     measured
 }
 
-/// Sends files far away, again and again; each time is told.
+/// Uploads files to the far server repeatedly, printing the time of each run.
 fn far_only(folder: &Path, program: &str, runs: usize, out: &mut impl Write) -> io::Result<()> {
     let hosts = Hosts::start(folder)?;
     let sent = folder.join("sent/big");

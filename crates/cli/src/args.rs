@@ -47,7 +47,7 @@ pub(crate) enum Command {
     Order(commands::order::OrderArgs),
     /// Show the maps and what is played, or change it
     Maps(commands::maps::MapsArgs),
-    /// Show or change what players get: the resource pack
+    /// Show or change the resource pack that players download
     Players(commands::players::PlayersArgs),
     /// Merge resource packs into one
     Merge(commands::merge::MergeArgs),

@@ -101,15 +101,15 @@ pub enum Advice {
     AskForPlace(String),
     /// Forget what was asked for a content's place.
     ForgetPlace(String),
-    /// Compare a key with what its author publishes, and accept it if it is theirs.
+    /// Compare a key with the one its author publishes, and accept it if they match.
     CompareKey(String),
-    /// Offer players the pack by another link.
+    /// Offer the pack by another link.
     OfferPack,
     /// Play another map first.
     PlayAnotherMap,
     /// Take a map out of the rotation first.
     LeaveOutOfRotation,
-    /// Undo a change from the control folder that made it, or accept the record it left.
+    /// Undo a change from the control folder that made it, or accept its record.
     UndoRecordedElsewhere,
     /// Start the server as it is.
     StartAsItIs,

@@ -76,7 +76,7 @@ pub fn rehearse(game: &Game) -> Tried {
         let desired = desire(game, &scope, &entries, asked).map_err(|error| wrong(&at, error))?;
         let contents = BTreeMap::from([(locked.id.clone(), Settled::new(payload.clone()))]);
         let is_played = |registration: &&Registration| {
-            // What a map goes with may be in a list with others.
+            // The list that a map needs an item in may have other items.
             let is_alone = |own: &&Registration| !matches!(own.entry, Entry::Item { anywhere: true, .. });
             game.maps.is_some()
                 && own.registrations.iter().filter(is_alone).any(|own| same_place(own, registration))

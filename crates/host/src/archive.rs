@@ -85,7 +85,7 @@ impl ZipBundle {
         tops.all(|top| top == Some(first.as_str())).then_some(first)
     }
 
-    /// Returns the files in it, each with its size and checksum, as the archive's own list tells them.
+    /// Returns the files in it with size and checksum, from the archive's own directory.
     pub fn sums(mut self) -> Vec<(String, u64, u32)> {
         let count = self.zip.len();
         let one = |index| {

@@ -1,4 +1,4 @@
-//! Digests of the kinds by which games and their players know a file.
+//! Digests of the kinds that games use.
 
 use std::{
     fs::File,
@@ -10,21 +10,21 @@ use sha1::{Digest as _, Sha1};
 use sha2::Sha256;
 use yalotheca_core::{game::PackDigest, id::Digest};
 
-/// What one pass over a file tells.
+/// A file's digests and size, from one pass over it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FileDigests {
-    /// The digest that is ours.
+    /// Yalotheca's own digest.
     pub blake3: Digest,
-    /// How many bytes there are.
+    /// Its size in bytes.
     pub bytes: u64,
-    /// The digest that was asked for, in hexadecimal digits.
+    /// The requested digest, in hexadecimal.
     pub foreign: String,
 }
 
-/// Reads a file once.
+/// Computes both digests of a file in one pass.
 ///
 /// # Errors
-/// Where it cannot be read.
+/// If it cannot be read.
 pub fn digest_file(path: &Path, kind: PackDigest) -> io::Result<FileDigests> {
     let mut file = File::open(path)?;
     let mut blake3 = blake3::Hasher::new();
@@ -62,7 +62,7 @@ enum Foreign {
 fn hex(bytes: &[u8]) -> String {
     use std::fmt::Write as _;
     bytes.iter().fold(String::new(), |mut text, byte| {
-        // Writing to a text cannot fail.
+        // Writing to a String cannot fail.
         write!(text, "{byte:02x}").ok();
         text
     })

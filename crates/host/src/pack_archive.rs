@@ -1,4 +1,4 @@
-//! A resource pack's archive: its files below the folder that holds everything, read and copied one by one.
+//! Reads and copies single files of a resource pack's archive, without its wrapping folder.
 
 use std::{
     collections::HashMap,
@@ -12,18 +12,18 @@ use zip::{CompressionMethod, ZipArchive};
 
 use crate::zip_out::{Member, ZipOut};
 
-/// A text that is merged may have so many bytes.
+/// The largest text to merge, in bytes.
 const LARGEST_TEXT: u64 = 64 << 20;
 
 /// A pack's archive.
 pub struct PackArchive {
     zip: ZipArchive<BufReader<File>>,
-    /// The folder that holds everything, with a slash; empty where there is none.
+    /// The wrapping folder with a slash, or empty.
     prefix: String,
     entries: Vec<PackEntry>,
-    /// The place of each file in the archive.
+    /// Each file's index in the archive.
     places: HashMap<String, usize>,
-    /// What is no part of the pack.
+    /// Files that are not part of the pack.
     left_out: Vec<String>,
 }
 
@@ -33,7 +33,7 @@ impl std::fmt::Debug for PackArchive {
     }
 }
 
-/// Returns the number of a compression in the format.
+/// Returns the zip format's number of a compression method.
 fn method(compression: CompressionMethod, path: &str) -> io::Result<u16> {
     Ok(match compression {
         CompressionMethod::STORE => 0,
@@ -50,26 +50,29 @@ fn method(compression: CompressionMethod, path: &str) -> io::Result<u16> {
 }
 
 impl PackArchive {
-    /// Opens a pack. `marker` is the file by which its top is known.
+    /// Opens a pack. `marker` is the file at the top of every pack.
     ///
     /// # Errors
-    /// Where it cannot be read, is none, or holds what must not be in an archive.
+    /// If it cannot be read, is not a pack, or has unsafe paths.
     pub fn open(path: &Path, marker: &str) -> io::Result<Self> {
         let wrong = |why: String| io::Error::new(io::ErrorKind::InvalidData, why);
         let mut zip = ZipArchive::new(BufReader::with_capacity(1 << 17, File::open(path)?))
-            .map_err(|error| wrong(format!("it is no whole zip archive: {error}")))?;
+            .map_err(|error| wrong(format!("it is not a complete zip archive: {error}")))?;
         let mut all = Vec::new();
         for place in 0..zip.len() {
             let file = zip.by_index_raw(place).map_err(io::Error::other)?;
             if !file.is_file() {
                 continue;
             }
-            let name = file.name().map_err(|_| wrong("a name in it is no text".into()))?.replace('\\', "/");
+            let name = file
+                .name()
+                .map_err(|_| wrong("a file name in it is not valid text".into()))?
+                .replace('\\', "/");
             if file.encrypted() {
                 return Err(wrong(format!("{name} in it is encrypted")));
             }
             if name.split('/').any(|part| matches!(part, "" | "." | "..")) {
-                return Err(wrong(format!("{name} in it would lie outside of it")));
+                return Err(wrong(format!("{name} in it would be unpacked outside its folder")));
             }
             method(file.compression(), &name)?;
             all.push((name, file.size(), file.crc32(), place));
@@ -106,12 +109,12 @@ impl PackArchive {
         &self.entries
     }
 
-    /// Returns the folder that holds everything, if there is one.
+    /// Returns the wrapping folder, if there is one.
     pub fn wrapper(&self) -> Option<&str> {
         Some(self.prefix.trim_end_matches('/')).filter(|prefix| !prefix.is_empty())
     }
 
-    /// Returns what in it is no part of the pack.
+    /// Returns the files in it that are not part of the pack.
     pub fn left_out(&self) -> &[String] {
         &self.left_out
     }
@@ -121,10 +124,10 @@ impl PackArchive {
         self.places.get(path).copied().ok_or_else(absent)
     }
 
-    /// Reads a file of it.
+    /// Reads a file.
     ///
     /// # Errors
-    /// Where it cannot be read, or is too large for a text.
+    /// If it cannot be read, or is too large to merge.
     pub fn read(&mut self, path: &str) -> io::Result<Vec<u8>> {
         let place = self.place(path)?;
         let mut bytes = Vec::new();
@@ -136,10 +139,10 @@ impl PackArchive {
         Ok(bytes)
     }
 
-    /// Copies a file of it as it is compressed.
+    /// Copies a file without decompressing it.
     ///
     /// # Errors
-    /// Where it cannot be read or written.
+    /// If it cannot be read or written.
     pub fn copy(&mut self, path: &str, out: &mut ZipOut<impl Write>) -> io::Result<()> {
         let place = self.place(path)?;
         let mut file = self.zip.by_index_raw(place).map_err(io::Error::other)?;

@@ -25,7 +25,7 @@ use crate::{
 pub struct KeyFile {
     /// The key's name.
     pub name: String,
-    /// Where it lies.
+    /// Its path.
     pub path: TreePath,
     /// Its bytes; nothing where the file is no key.
     pub key: Option<Vec<u8>>,
@@ -42,7 +42,7 @@ impl KeyFile {
         Some(short_form(&self.digest()?))
     }
 
-    /// Returns the digest of the key; nothing where the file is no key.
+    /// Returns the digest of the key, or nothing if the file is not a key.
     pub fn digest(&self) -> Option<String> {
         Some(blake3::hash(self.key.as_ref()?).to_hex().to_string())
     }
@@ -61,7 +61,7 @@ pub fn short_form(digest: &str) -> String {
 pub enum SignatureState {
     /// A key that the server accepts has signed it.
     Accepted(String),
-    /// It is signed by a key that the server has, and was not read to verify that.
+    /// Signed by a key on the server; the signature was not verified because the part was not read.
     NotVerified(String),
     /// It is signed by a key that the server does not have.
     KeyMissing(String),
@@ -93,14 +93,14 @@ fn line(bytes: &[u8]) -> Option<Vec<u8>> {
 /// A part of a content.
 #[derive(Debug, Clone)]
 pub struct Part {
-    /// Where it lies.
+    /// Its path.
     pub path: TreePath,
-    /// The digest of its bytes, where there are any.
+    /// The digest of its bytes, if known.
     pub digest: Option<Digest>,
 }
 
-/// Verifies parts with the keys that are accepted, on all cores. What was verified before, and is unchanged, is known from the cache; the
-/// bytes of others come from `read`, and a part that it has none of is not verified.
+/// Verifies parts with the accepted keys, on all cores. Unchanged parts verified before are known from the cache; the
+/// bytes of the others come from `read`, and a part without bytes is not verified.
 ///
 /// # Errors
 /// Where something cannot be read.

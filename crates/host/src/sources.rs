@@ -20,15 +20,15 @@ pub enum ByteSource {
     Cached(PathBuf),
     /// The same, put there by this process, so that its digest is known to be right.
     Fresh(PathBuf),
-    /// A file that a tool has made for this change: it is dated when it is placed, since servers compare its date with others.
+    /// A file that a tool made for this change. It gets the date of its placing, since servers compare it with other files'.
     Built(PathBuf),
 }
 
 impl ByteSource {
-    /// Returns the bytes; nothing where they are gone from this machine.
+    /// Returns the bytes, or nothing if this machine no longer has them.
     ///
     /// # Errors
-    /// Where the server cannot be read.
+    /// If the server cannot be read.
     pub fn read(&self, tree: &dyn Tree) -> Result<Option<Vec<u8>>, TreeError> {
         match self {
             Self::Server(path) => tree.read_file(path),

@@ -140,7 +140,7 @@ impl Store {
         self.inventory_of(tree).with_extension("names")
     }
 
-    /// Returns where it is kept who owns which placed file of a server's folder.
+    /// Returns the path of the owners index of a server's folder.
     pub fn owners_of(&self, tree: &dyn Tree) -> PathBuf {
         self.inventory_of(tree).with_extension("owners")
     }

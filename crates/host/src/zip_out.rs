@@ -1,32 +1,32 @@
-//! Writes zip archives that are the same bytes wherever they are written: members in the order in which they are given, no times, no
-//! system's own fields. Members of other archives are copied as they were compressed.
+//! Writes reproducible zip archives: members in the given order, no times, no
+//! system-specific fields. Members of other archives are copied without decompressing them.
 //!
-//! The format is PKWARE's APPNOTE 6.3, as far as archives below 4 GB need it.
+//! The format is PKWARE's APPNOTE 6.3, without the extension for archives above 4 GB.
 
 use std::io::{self, Read, Write};
 
-/// Archives may have so many members, and so many bytes, in this form.
+/// The most members, and the most bytes, that this form allows.
 const MOST_MEMBERS: usize = 0xffff;
 const MOST_BYTES: u64 = 0xffff_ffff;
-/// The first of January 1980, the earliest date there is.
+/// 1 January 1980, the earliest date in the format.
 const DATE: u16 = 0x21;
 /// Names are UTF-8.
 const FLAGS: u16 = 1 << 11;
 /// Version 2.0 of the format.
 const VERSION: u16 = 20;
 
-/// A member, as its headers tell it.
+/// A member's header fields.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Member {
     /// Its path.
     pub path: String,
-    /// The number of its compression.
+    /// The number of its compression method.
     pub method: u16,
-    /// The checksum of what comes out.
+    /// The checksum of the uncompressed bytes.
     pub sum: u32,
-    /// How many bytes there are.
+    /// Its compressed size in bytes.
     pub packed: u64,
-    /// How many bytes come out.
+    /// Its uncompressed size in bytes.
     pub size: u64,
 }
 
@@ -43,15 +43,15 @@ fn too_large() -> io::Error {
 }
 
 impl<W: Write> ZipOut<W> {
-    /// Begins an archive.
+    /// Starts an archive.
     pub fn new(out: W) -> Self {
         Self { out, at: 0, members: Vec::new() }
     }
 
-    /// Copies a member with its bytes as they are compressed.
+    /// Adds a member from its compressed bytes.
     ///
     /// # Errors
-    /// Where it cannot be written, or `bytes` has more or fewer than the member says.
+    /// If it cannot be written, or `bytes` does not have the member's size.
     pub fn copy(&mut self, member: Member, bytes: &mut dyn Read) -> io::Result<()> {
         if member.packed > MOST_BYTES || member.size > MOST_BYTES || self.members.len() >= MOST_MEMBERS {
             return Err(too_large());
@@ -78,20 +78,20 @@ impl<W: Write> ZipOut<W> {
         Ok(())
     }
 
-    /// Writes a member as it is, without compressing it.
+    /// Adds a member without compressing it.
     ///
     /// # Errors
-    /// Where it cannot be written.
+    /// If it cannot be written.
     pub fn store(&mut self, path: &str, bytes: &[u8]) -> io::Result<()> {
         let size = bytes.len() as u64;
         let sum = crc32fast::hash(bytes);
         self.copy(Member { path: path.to_owned(), method: 0, sum, packed: size, size }, &mut &*bytes)
     }
 
-    /// Ends the archive, and returns what it was written to.
+    /// Finishes the archive and returns the writer.
     ///
     /// # Errors
-    /// Where it cannot be written.
+    /// If it cannot be written.
     pub fn finish(mut self) -> io::Result<W> {
         let mut end = Vec::new();
         for (member, start) in &self.members {
@@ -122,12 +122,12 @@ fn small(number: u64) -> io::Result<u32> {
     u32::try_from(number).map_err(|_| too_large())
 }
 
-/// What stands in both headers of a member: from the version that is needed to the length of its name.
+/// Writes the fields that both headers of a member share: from the version needed to the name's length.
 fn fields(member: &Member, into: &mut Vec<u8>) {
     for number in [VERSION, FLAGS, member.method, 0, DATE] {
         into.extend(number.to_le_bytes());
     }
-    // Both were compared with the most that there may be.
+    // Both were checked against the format's limits.
     for number in [u64::from(member.sum), member.packed, member.size] {
         into.extend(u32::try_from(number).unwrap_or(u32::MAX).to_le_bytes());
     }
@@ -163,7 +163,7 @@ mod tests {
         read.by_name("wörds.txt")?.read_to_string(&mut found)?;
         assert_eq!(found, text);
         assert_eq!(read.by_name("plain")?.size(), 5);
-        // A member whose bytes are not as many as it says is refused.
+        // A member of the wrong size is refused.
         let short = ZipOut::new(Vec::new()).copy(Member { packed: 9, ..member }, &mut &b"four"[..]);
         assert!(short.is_err());
         Ok(())

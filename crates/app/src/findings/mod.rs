@@ -78,7 +78,7 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     tell_closer(server, &mut findings)?;
     tell_halves(server, &mut findings)?;
     let broken = broken_references(server);
-    // A reference tells the line, and what could be meant.
+    // A reference names the line and the likely spelling.
     let is_told = |map: &Finding| broken.iter().any(|one| one.value == map.about);
     findings.extend(missing_maps(server)?.into_iter().filter(|map| !is_told(map)));
     // A missing file of ours has a finding of its own.
@@ -495,7 +495,7 @@ fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
         && let Some(lacks) = survey::missing_with(&*server.tree, &server.game, &server.survey.scope, &map)?
     {
         let place = with.list.place.file.render(&server.survey.scope).map_err(SurveyError::Render)?;
-        let says = format!("{map} is played, and {place} does not name {lacks}");
+        let says = format!("{map} is played, but {place} does not list {lacks}");
         findings.push(
             Finding::trouble("map-without", &map, says, Some(Advice::Fix))
                 .with_remedy(Remedy::Play(map.clone())),

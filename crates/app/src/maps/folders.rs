@@ -1,4 +1,4 @@
-//! Maps that are folders, whoever brought them, and the folders in which a server keeps what players did.
+//! Maps stored as folders, installed by a content or by hand, and the folders with their saves.
 
 use std::collections::BTreeMap;
 
@@ -13,18 +13,18 @@ use yalotheca_host::tree::{EntryKind, Tree};
 use super::{MapLine, MapSource, NamedMaps};
 use crate::{AppError, Server};
 
-/// What players did on a map, as the server keeps it.
+/// The saves of a map.
 #[derive(Debug, Clone, Serialize)]
 pub struct Saves {
-    /// Where it lies.
+    /// Their folder.
     pub folder: String,
-    /// How many files it is.
+    /// The number of files in it.
     pub files: usize,
-    /// Their size together.
+    /// Their total size in bytes.
     pub bytes: u64,
 }
 
-/// Returns the maps of a server on which maps are folders.
+/// Returns the maps of a server whose maps are folders.
 pub(super) fn list(
     server: &Server,
     folders: &MapFolders,
@@ -32,7 +32,7 @@ pub(super) fn list(
 ) -> Result<Vec<MapLine>, AppError> {
     let found = Found::of(&*server.tree, &folders.pattern)?;
     let root = folders.root();
-    // The first start makes them.
+    // The first start creates them.
     let are_to_come =
         server.game.run.first.is_some() && server.tree.kind_of(&TreePath::new(root)?)?.is_none();
     let mut owners: BTreeMap<&str, &ContentId> = BTreeMap::new();
@@ -60,7 +60,7 @@ pub(super) fn list(
                 map.notes
                     .push(format!("{root}/{name} lies behind a link that leads out of the server's folder"));
             } else {
-                map.problems.push(format!("there is no folder {root}/{name}, and it is named"));
+                map.problems.push(format!("the server names {root}/{name}, and there is no such folder"));
             }
         }
         maps.insert(name, map);
@@ -68,7 +68,7 @@ pub(super) fn list(
     Ok(maps.into_values().collect())
 }
 
-/// Notes with each map what players did on it, and returns what belongs to no map that is here.
+/// Adds its saves to each map; returns the saves of maps that are not installed.
 pub fn add_saves(server: &Server, rule: &Maps, maps: &mut [MapLine]) -> Result<Vec<Saves>, AppError> {
     let Some(saves) = &rule.saves else { return Ok(Vec::new()) };
     let any = vec!["*"; rule.folders().map_or(1, MapFolders::depth)].join("/");
@@ -89,17 +89,17 @@ pub fn add_saves(server: &Server, rule: &Maps, maps: &mut [MapLine]) -> Result<V
     Ok(of_none)
 }
 
-/// Returns the folder in which the server keeps what players did on a map.
+/// Returns the folder with the saves of a map.
 pub fn folder_of(server: &Server, rule: &Maps, map: &str) -> Option<String> {
     let folder = rule.saves.as_ref()?.render(&rule.scope(&server.survey.scope, map)?).ok()?;
     Some(folder.trim_end_matches('/').to_owned())
 }
 
-/// The folders that fit a pattern.
+/// The folders that match a pattern.
 struct Found {
-    /// By what the pattern's signs stand for.
+    /// By the text that the pattern's wildcards matched.
     names: BTreeMap<String, TreePath>,
-    /// Links that lead out, where a folder could be: such names or their beginnings.
+    /// Links out of the server's folder that a map's folder may lie behind: names, or the first parts of names.
     links: Vec<String>,
 }
 
@@ -128,7 +128,7 @@ impl Found {
         Ok(Self { names: level.into_iter().collect(), links })
     }
 
-    /// Whether a link may be what is called so.
+    /// Returns whether the map of this name may lie behind such a link.
     fn hides(&self, name: &str) -> bool {
         let is_link = |link: &String| {
             name.strip_prefix(link.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
@@ -137,9 +137,9 @@ impl Found {
     }
 }
 
-/// Returns what lies in each of some folders.
+/// Returns the number and size of the files in each folder.
 fn contents(tree: &dyn Tree, folders: &[TreePath]) -> Result<Vec<Saves>, AppError> {
-    /// So deep is looked.
+    /// Folders nested deeper than this are not counted.
     const DEEPEST: usize = 16;
     let mut all: Vec<Saves> =
         folders.iter().map(|folder| Saves { folder: folder.to_string(), files: 0, bytes: 0 }).collect();

@@ -49,7 +49,7 @@ pub struct MapLine {
     /// Its size.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
-    /// What players did on it.
+    /// Its saves.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub saves: Option<Saves>,
     /// What keeps it from being played.
@@ -66,7 +66,7 @@ pub fn cap(server: &Server, rule: &Maps) -> Option<u64> {
     value_at(&*server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
 }
 
-/// What a server's own files say of its maps.
+/// The maps named in a server's own files.
 struct NamedMaps {
     play: Option<String>,
     rotate: Vec<String>,
@@ -113,7 +113,7 @@ pub fn list(server: &Server, rule: &Maps, all: bool) -> Result<Vec<MapLine>, App
     Ok(maps)
 }
 
-/// Returns the maps of a server on which maps are contents of a kind.
+/// Returns the maps of a server whose maps are contents of one kind.
 fn contents(
     server: &Server,
     (rule, kind_name): (&Maps, &str),

@@ -170,7 +170,7 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     })
 }
 
-/// Notes in the wants what the server plays, and returns it.
+/// Writes the map the server plays into the wants and returns its name.
 fn note_played(
     tree: &dyn Tree,
     (game, scope): (&Game, &Scope),
@@ -180,7 +180,7 @@ fn note_played(
     if let Some(map) = &played.play
         && survey::missing_with(tree, game, scope, map)?.is_some()
     {
-        // To note it would ask for what it lacks: that is a finding, and no change that the next command makes.
+        // Noting it would make the next command add what the map lacks; that is for `check` to report.
         played.play = None;
     }
     wants.play(played.play.as_deref());

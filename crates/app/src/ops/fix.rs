@@ -147,7 +147,7 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
     Ok(FixReport { fixed: Fixed::Change(Box::new(Change { wants, fresh: Fresh::None, extras })), left_out })
 }
 
-/// Fetches the pack that players are offered again; one that the server's own files name is offered from now on.
+/// Downloads the offered pack again. A pack named only in the server's own files is adopted first.
 fn refreshed_pack(server: &Server, wants: &mut ControlFile) -> Result<Option<LockedPack>, AppError> {
     let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
     let found = pack::taken_over(&told).filter(|_| wants.pack.is_none());

@@ -6,7 +6,10 @@ use yalotheca_core::{
     link::LinkTarget,
 };
 
-use crate::{AppError, Server, words::size};
+use crate::{
+    AppError, Server,
+    words::{size, wrong_target},
+};
 
 /// The state of a link.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -115,6 +118,7 @@ fn ask(server: &Server, line: &LinkLine) -> (LinkState, String) {
         Ok(told) => told,
         Err(error) => return (LinkState::Unreachable, error.to_string()),
     };
+    let wrong = wrong_target(&told.sort).unwrap_or_default();
     match told.sort {
         LinkTarget::File => match (told.size, line.size) {
             (Some(now), Some(then)) if now != then => {
@@ -123,21 +127,12 @@ fn ask(server: &Server, line: &LinkLine) -> (LinkState, String) {
             }
             _ => (LinkState::Good, String::new()),
         },
-        LinkTarget::Page(title) if title.is_empty() => {
-            (LinkState::Page, "it is a web page now, not the file".into())
-        }
-        LinkTarget::Page(title) => {
-            (LinkState::Page, format!("it is a web page now (“{title}”), not the file"))
-        }
+        LinkTarget::Page(_) => (LinkState::Page, wrong),
         LinkTarget::Login => {
-            (LinkState::Login, "the host wants a login; fetch it with your browser and add the file".into())
+            (LinkState::Login, format!("{wrong}; fetch it with your browser and add the file"))
         }
-        LinkTarget::Expired => {
-            (LinkState::Expired, "the link has expired; get a new one where you got this one".into())
-        }
-        LinkTarget::Missing => (LinkState::Gone, "there is nothing at that address any more".into()),
-        LinkTarget::Failing(status) | LinkTarget::Refused(status) => {
-            (LinkState::Failing, format!("the host answers {status}"))
-        }
+        LinkTarget::Expired => (LinkState::Expired, format!("{wrong}; get a new one where you got this one")),
+        LinkTarget::Missing => (LinkState::Gone, wrong),
+        LinkTarget::Failing(_) | LinkTarget::Refused(_) => (LinkState::Failing, wrong),
     }
 }

@@ -25,7 +25,7 @@ pub struct MapsReport {
     pub cap_mb: Option<u64>,
     /// The maps, those that play first.
     pub maps: Vec<MapLine>,
-    /// What players did on maps that are not here.
+    /// The saves of maps that are not installed.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub saves_of_none: Vec<Saves>,
 }
@@ -56,31 +56,31 @@ pub fn play(server: &Server, name: &str) -> Result<Change, AppError> {
     Ok(change)
 }
 
-/// Notes in the wants that a map is played, and returns that in words.
+/// Writes the map to play into the wants; returns a description of the change.
 pub(super) fn play_in(server: &Server, name: &str, wants: &mut ControlFile) -> Result<String, AppError> {
     let known = known(server, rule(server)?, &[name.to_owned()])?;
     wants.play(known.first().map(String::as_str));
     Ok(format!("play {}", known.join(", ")))
 }
 
-/// Says what becomes of what players did, when another map is played.
+/// Says what happens to the saves when the played map changes.
 fn about_saves(server: &Server, rule: &Maps, next: &str) -> Result<Vec<String>, AppError> {
     let mut all = maps::list(server, rule, false)?;
     maps::add_saves(server, rule, &mut all)?;
     let mut notes = Vec::new();
     for map in all.iter().filter(|map| map.plays && map.name != next) {
         if let Some(saves) = &map.saves {
-            notes.push(format!("What players did on {} stays in {}/", map.name, saves.folder));
+            notes.push(format!("The saves of {} stay in {}/", map.name, saves.folder));
         }
     }
     let begins = match all.iter().find(|map| map.name == next).and_then(|map| map.saves.as_ref()) {
         Some(saves) => format!(
-            "{next} goes on where players left it: {}/ ({})",
+            "{next} continues from its saves in {}/ ({})",
             saves.folder,
             words::count(saves.files, "file")
         ),
         None => match maps::folder_of(server, rule, next) {
-            Some(folder) => format!("{next} begins anew: nothing was saved in {folder}/"),
+            Some(folder) => format!("{next} starts fresh: there are no saves in {folder}/"),
             None => return Ok(notes),
         },
     };

@@ -1,4 +1,4 @@
-//! Several resource packs made into one.
+//! Merges several resource packs into one.
 
 use std::{
     collections::BTreeMap,
@@ -19,34 +19,34 @@ use yalotheca_host::{foreign_digest::digest_file, pack_archive::PackArchive, zip
 use super::change::Change;
 use crate::{AppError, Server, pack};
 
-/// Which packs are merged.
+/// A merge to carry out.
 #[derive(Debug, Clone, Default)]
 pub struct MergeRequest {
-    /// The packs, the one that counts most first.
+    /// The packs, highest priority first.
     pub packs: Vec<PathBuf>,
-    /// Where the merged pack is put; nothing only shows what would come of it.
+    /// Where to write the merged pack; if absent, the merge is only previewed.
     pub into: Option<PathBuf>,
-    /// From which pack files come that several have: `path=pack`.
+    /// Which pack's file to take for a path in several packs: `path=pack`.
     pub keep: Vec<String>,
 }
 
-/// What comes of it.
+/// The result of a merge.
 #[derive(Debug, Serialize)]
 pub struct MergeReport {
-    /// The packs, the one that counts most first.
+    /// The packs, highest priority first.
     pub packs: Vec<MergedPack>,
-    /// How many files the merged pack has.
+    /// The number of files in the merged pack.
     pub files: usize,
-    /// How many of them several packs have with the same bytes.
+    /// The number of files that are identical in several packs.
     pub alike: usize,
-    /// Files that were made of several.
+    /// Files merged from several packs.
     pub merged: Vec<MergedFile>,
-    /// Files of which one pack's was taken.
+    /// Files taken from one pack although others have different versions.
     pub conflicts: Vec<ConflictLine>,
-    /// Formats of the packs, where they are not the same.
+    /// The packs' formats, if they differ.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub formats: BTreeMap<String, String>,
-    /// The merged pack, where it was written.
+    /// The merged pack, if it was written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub written: Option<WrittenPack>,
 }
@@ -54,44 +54,44 @@ pub struct MergeReport {
 /// A pack that was merged.
 #[derive(Debug, Serialize)]
 pub struct MergedPack {
-    /// What it is called: its file's name without the suffix.
+    /// Its name: the file name without the suffix.
     pub name: String,
-    /// How many files it has.
+    /// The number of its files.
     pub files: usize,
-    /// The folder that holds everything in it, where there is one; it was taken away.
+    /// The folder that wrapped everything in it, which was removed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub wrapper: Option<String>,
-    /// What in it is no part of the pack.
+    /// Files in it that were skipped because they are not part of the pack.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<String>,
 }
 
-/// A file that was made of several.
+/// A file merged from several packs.
 #[derive(Debug, Serialize)]
 pub struct MergedFile {
     /// Its path.
     pub path: String,
     /// How.
     pub how: MergeHow,
-    /// The packs, the one that counts most first.
+    /// The packs, highest priority first.
     pub packs: Vec<String>,
-    /// Keys that are not the same in all.
+    /// Keys with different values.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub conflicts: Vec<KeyConflict>,
 }
 
-/// A file of which one pack's was taken.
+/// A file taken from one pack although others have different versions.
 #[derive(Debug, Serialize)]
 pub struct ConflictLine {
     /// Its path.
     pub path: String,
-    /// The packs that have it, the one that counts most first.
+    /// The packs that have it, highest priority first.
     pub packs: Vec<String>,
     /// The pack whose file was taken.
     pub winner: String,
-    /// Whether somebody has decided that.
+    /// Whether the user chose it.
     pub decided: bool,
-    /// Why it could not be merged, where it should have been.
+    /// Why it could not be merged, if a rule says to merge it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
 }
@@ -99,26 +99,26 @@ pub struct ConflictLine {
 /// The merged pack.
 #[derive(Debug, Serialize)]
 pub struct WrittenPack {
-    /// Where it was put.
+    /// Its path.
     pub path: String,
     /// Its size.
     pub bytes: u64,
     /// Its digest as the game wants it.
     pub digest: String,
-    /// Whether the very same file was there before.
+    /// Whether the file was there already, with the same bytes.
     pub is_same: bool,
 }
 
-/// A pack that is open.
+/// An open pack.
 struct Opened {
     name: String,
     archive: PackArchive,
 }
 
-/// Merges packs. What is decided about a path that several have is noted in `yalotheca.toml`.
+/// Merges packs and saves the user's choices in `yalotheca.toml`.
 ///
 /// # Errors
-/// Where one of them is no pack, or the merged one cannot be written.
+/// If one of them is not a pack, or the merged pack cannot be written.
 pub fn merge(server: &Server, request: &MergeRequest) -> Result<MergeReport, AppError> {
     let rule = pack::rule(server)?;
     let mut packs = open_all(rule, &request.packs)?;
@@ -212,7 +212,7 @@ fn open_all(rule: &PackRule, paths: &[PathBuf]) -> Result<Vec<Opened>, AppError>
         if packs.iter().any(|other| other.name == name) {
             return Err(AppError::Usage {
                 what: format!("two of the packs are called {name}"),
-                hint: Some("give one of the files another name, so that it is clear which is meant".into()),
+                hint: Some("rename one of the files".into()),
             });
         }
         packs.push(Opened { name, archive });
@@ -220,7 +220,7 @@ fn open_all(rule: &PackRule, paths: &[PathBuf]) -> Result<Vec<Opened>, AppError>
     Ok(packs)
 }
 
-/// From which pack paths come: as `yalotheca.toml` says, and as is asked for now.
+/// Returns which pack each chosen path comes from: saved choices, then those of this request.
 fn decided(
     server: &Server,
     keep: &[String],
@@ -231,7 +231,7 @@ fn decided(
     for text in keep {
         let Some((path, name)) = text.rsplit_once('=') else {
             return Err(AppError::Usage {
-                what: format!("{text} does not say from which pack"),
+                what: format!("{text} names no pack"),
                 hint: Some("write it as PATH=PACK".into()),
             });
         };
@@ -255,7 +255,7 @@ fn decided(
     Ok(decided)
 }
 
-/// Notes new decisions; a merge changes nothing else of a server.
+/// Saves new choices; a merge changes nothing else on a server.
 fn note(server: &Server, decided: &BTreeMap<String, String>) -> Result<(), AppError> {
     let mut wants = server.control.wants.clone();
     for (path, name) in decided {
@@ -264,7 +264,7 @@ fn note(server: &Server, decided: &BTreeMap<String, String>) -> Result<(), AppEr
     if wants.keep == server.control.wants.keep {
         return Ok(());
     }
-    Change::to(wants, vec!["from which packs files come".into()]).note(server)
+    Change::to(wants, vec!["which packs files are taken from".into()]).note(server)
 }
 
 fn formats(rule: &PackRule, packs: &mut [Opened]) -> Result<BTreeMap<String, String>, AppError> {
@@ -298,7 +298,7 @@ fn copy(pack: &mut Opened, path: &str, out: Option<&mut Target>) -> Result<(), A
     }
 }
 
-/// A merged text with its conflicts, or why there is none.
+/// Returns the merged text with its conflicts, or why it could not be merged.
 type Made = Result<(String, Vec<KeyConflict>), String>;
 
 fn made_of(packs: &mut [Opened], path: &str, (how, all): (MergeHow, &[usize])) -> Result<Made, AppError> {
@@ -314,7 +314,7 @@ fn made_of(packs: &mut [Opened], path: &str, (how, all): (MergeHow, &[usize])) -
     Ok(merge_texts(how, &texts).map(|merged| (merged.text, merged.conflicts)))
 }
 
-/// The merged pack while it is written: it gets its name once it is whole.
+/// The merged pack while it is written, under a temporary name.
 struct Target {
     into: PathBuf,
     file: tempfile::TempPath,
@@ -347,7 +347,7 @@ impl Target {
         let mut out = self.zip.finish().map_err(&failed)?;
         out.flush().map_err(&failed)?;
         drop(out.into_inner().map_err(|error| failed(error.into_error()))?);
-        // As any other file that the user makes.
+        // The same permissions as any file that the user creates.
         std::fs::set_permissions(&self.file, std::os::unix::fs::PermissionsExt::from_mode(0o644))
             .map_err(&failed)?;
         let kind = rule.digest.as_ref().map_or(yalotheca_core::game::PackDigest::Sha1, |(_, kind)| *kind);
@@ -358,10 +358,10 @@ impl Target {
     }
 }
 
-/// Says that a file is there already.
+/// Refuses to overwrite an existing file.
 ///
 /// # Errors
-/// Where it is, and that was not agreed to.
+/// If it exists and `--replace` was not given.
 pub fn refuse_to_replace(into: &Path) -> Result<(), AppError> {
     if into.exists() {
         return Err(AppError::Refused {

@@ -1,4 +1,4 @@
-//! What players get: the resource pack that they are offered.
+//! Shows or changes the resource pack that players are offered.
 
 use std::{collections::BTreeMap, path::Path};
 
@@ -8,7 +8,6 @@ use yalotheca_core::{
     document::{Pointer, Value},
     game::{PackRule, SettingsFile},
     hint::{Advice, Listing},
-    id::Digest,
     link::{user_of, without_user},
     settings::SERVER,
 };
@@ -25,38 +24,38 @@ use crate::{
 pub struct PackReport {
     /// The server, as people call it.
     pub server: String,
-    /// What the server tells players.
+    /// What the server announces.
     #[serde(flatten)]
     pub told: PackAsTold,
-    /// Other links that are tried where that one fails.
+    /// Links to fall back on.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub others: Vec<String>,
-    /// The size of what the link gives.
+    /// The size of the file at the link.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
     /// What is wrong, in words.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub problem: Option<String>,
-    /// What could not be found out, in words.
+    /// What could not be checked, in words.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
 }
 
-/// Which pack players are to be offered.
+/// Which pack to offer players.
 #[derive(Debug, Clone, Default)]
 pub struct PackRequest {
-    /// Links, the first one first; and the file itself, if it is here.
+    /// Links in order of preference, and the pack's own file if it is on this machine.
     pub sources: Vec<String>,
-    /// Whether players without it are turned away.
+    /// Whether players who refuse it are turned away.
     pub must: Option<bool>,
-    /// Whether none is offered any more.
+    /// Whether to stop offering a pack.
     pub none: bool,
 }
 
-/// Shows the pack that players are offered, and whether its link gives it.
+/// Returns the pack that players are offered, and whether its link works.
 ///
 /// # Errors
-/// Where the game has none, or the server cannot be read.
+/// If the game has no resource packs, or the server cannot be read.
 pub fn show_pack(server: &Server) -> Result<PackReport, AppError> {
     let rule = pack::rule(server)?;
     let mut told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
@@ -67,7 +66,8 @@ pub fn show_pack(server: &Server) -> Result<PackReport, AppError> {
     let mut report =
         PackReport { server: server.shown(), told, others, bytes: None, problem: None, note: None };
     if has_user {
-        report.problem = Some("its link has a user and a password in it, which every player is told".into());
+        report.problem =
+            Some("its link contains a user name and a password, which every player can see".into());
         return Ok(report);
     }
     if let Some(link) = report.told.link.as_deref().filter(|_| !server.fetcher.is_offline()) {
@@ -85,10 +85,10 @@ pub fn show_pack(server: &Server) -> Result<PackReport, AppError> {
     Ok(report)
 }
 
-/// Offers players a pack, or none.
+/// Changes or removes the pack that players are offered.
 ///
 /// # Errors
-/// Where no link gives a pack, or another one than the file that was given.
+/// If no link leads to a pack, or only to another one than the given file.
 pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppError> {
     let rule = pack::rule(server)?;
     let mut wants = server.control.wants.clone();
@@ -103,8 +103,8 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
     let (links, files): (Vec<&String>, Vec<&String>) = request.sources.iter().partition(is_link);
     if links.iter().any(|link| user_of(link).is_some()) {
         return Err(AppError::Refused {
-            what: "a link with a user's name in it would give that, and a password, to every player".into(),
-            hint: Some("put the pack where everybody may fetch it, and give that link".into()),
+            what: "the link contains a user name, and every player would see it with its password".into(),
+            hint: Some("put the pack where anyone can download it, and give that link".into()),
         });
     }
     let mut section = wants.pack.clone().unwrap_or_default();
@@ -120,14 +120,14 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
         [file] => Some((*file, pack::read(rule, Path::new(file), file)?)),
         _ => {
             return Err(AppError::Usage {
-                what: "players are offered one pack, and several files were given".into(),
+                what: "several files were given, but a server offers one pack".into(),
                 hint: None,
             });
         }
     };
     if section.links.is_empty() {
         return Err(AppError::Usage {
-            what: "players fetch the pack by a link, and none was given".into(),
+            what: "no link was given, and players download the pack from one".into(),
             hint: Some("upload the file to a web host, and give the link as well".into()),
         });
     }
@@ -139,25 +139,24 @@ pub fn offer_pack(server: &Server, request: &PackRequest) -> Result<Change, AppE
     let link = locked.as_ref().map_or_else(String::new, |pack| pack.link.clone());
     let mut change = Change::to(wants, vec![format!("pack {link}")]);
     if let Some(LockedPack { bytes: Some(bytes), .. }) = &locked {
-        change.extras.notes.push(format!("{link} gives the pack itself ({}).", size(*bytes)));
+        change.extras.notes.push(format!("{link} leads to the pack ({}).", size(*bytes)));
     }
     if section.must.is_none() && rule.must.is_some() {
         let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
         if told.must != Some(true) {
-            change.extras.notes.push("Players may come without it.".into());
+            change.extras.notes.push("Players may join without it.".into());
         }
     }
     change.extras.plan.pack = locked;
     Ok(change)
 }
 
-/// What was asked for as a setting is kept with the pack from now on.
+/// Removes the same choice from the settings; `[pack]` now has it.
 fn forget_setting(server: &Server, rule: &PackRule, wants: &mut ControlFile) {
     let Some(must) = &rule.must else { return };
     let scope = &server.survey.scope;
-    let pointer = must.place.pointer.render(scope).ok().and_then(|text| Pointer::parse(&text).ok());
-    let Some((file, pointer)) = must.place.file.render(scope).ok().zip(pointer) else { return };
-    let is_file = |one: &&SettingsFile| one.file.render(scope).is_ok_and(|path| path == file);
+    let Ok((file, pointer)) = must.place.spot(scope) else { return };
+    let is_file = |one: &&SettingsFile| one.file.render(scope).is_ok_and(|path| path == file.as_str());
     let short = server.game.settings.iter().find(is_file).and_then(|one| one.short.render(scope).ok());
     let Some(short) = short else { return };
     let is_set = |files: &BTreeMap<String, BTreeMap<Pointer, Value>>| {
@@ -168,37 +167,34 @@ fn forget_setting(server: &Server, rule: &PackRule, wants: &mut ControlFile) {
     }
 }
 
-/// Returns the first link that gives this very file.
+/// Returns the first link that leads to exactly this file.
 fn same_at_one(
     server: &Server,
     section: &PackSection,
     (name, file): (&str, &PackFile),
 ) -> Result<Option<LockedPack>, AppError> {
     let rule = pack::rule(server)?;
-    let mut found: Option<(String, Digest, u64)> = None;
+    let mut found: Option<(&str, u64)> = None;
     let mut first = None;
     for link in &section.links {
         match pack::fetch(server, rule, link) {
-            Ok((there, _)) if there.blake3 == file.blake3 => {
-                return Ok(Some(LockedPack {
-                    link: link.clone(),
-                    digest: Some(file.digest.clone()),
-                    blake3: Some(file.blake3),
-                    bytes: Some(file.bytes),
-                }));
-            }
-            Ok((there, _)) => drop(found.get_or_insert((link.clone(), there.blake3, there.bytes))),
+            Ok((there, _)) if there.blake3 == file.blake3 => return Ok(Some(there.locked(link))),
+            Ok((there, _)) => drop(found.get_or_insert((link, there.bytes))),
             Err(error) => drop(first.get_or_insert(error)),
         }
     }
     match (found, first) {
-        (Some((link, _, bytes)), _) => Err(AppError::Refused {
-            what: format!("{link} gives another file ({}) than {name} ({})", size(bytes), size(file.bytes)),
+        (Some((link, bytes)), _) => Err(AppError::Refused {
+            what: format!(
+                "{link} leads to another file ({}) than {name} ({})",
+                size(bytes),
+                size(file.bytes)
+            ),
             hint: Some("upload the file there, then try again; nothing was changed".into()),
         }),
         (None, Some(error)) => Err(error),
         (None, None) => Err(AppError::Usage {
-            what: "players fetch the pack by a link, and none was given".into(),
+            what: "no link was given, and players download the pack from one".into(),
             hint: Some(Advice::List(Listing::Definition(server.game.name.clone()))),
         }),
     }

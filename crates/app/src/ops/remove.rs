@@ -33,7 +33,7 @@ pub fn remove(server: &Server, names: &[String]) -> Result<Change, AppError> {
     Ok(Change::to(wants, asked))
 }
 
-/// A content that brings the map that is played stays.
+/// Refuses to remove the content with the map being played.
 pub(super) fn keep_played(server: &Server, id: &ContentId, wants: &ControlFile) -> Result<(), AppError> {
     let folders = server.game.maps.as_ref().and_then(|rule| rule.folders());
     let Some((folders, map)) = folders.zip(wants.maps.play.as_deref()) else { return Ok(()) };
@@ -42,7 +42,7 @@ pub(super) fn keep_played(server: &Server, id: &ContentId, wants: &ControlFile) 
     };
     if server.receipt()?.placed.iter().any(brings) {
         return Err(AppError::Usage {
-            what: format!("{id} brings {map}, the map that plays"),
+            what: format!("{id} contains {map}, the map being played"),
             hint: Some(Advice::PlayAnotherMap),
         });
     }

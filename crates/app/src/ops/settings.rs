@@ -3,7 +3,7 @@
 use yalotheca_core::{
     control::ControlFile,
     document::{Pointer, Value},
-    game::{Template, ValueTemplate},
+    game::{ConfigPlace, ValueTemplate},
     hint::{Advice, Amendment, Listing},
     id::TreePath,
     settings::JudgeSettingError,
@@ -67,16 +67,19 @@ pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Cha
     Ok(change)
 }
 
-/// Returns whether a place is the one that names the map that is played, which is kept with the maps.
+/// Returns whether a place names the played map, which `maps play` manages.
 fn names_the_map(server: &Server, files: &[&OpenSettings], at: &Pointer) -> bool {
-    let Some(rule) = &server.game.maps else { return false };
-    let render = |template: &Template| template.render(&server.survey.scope).ok();
-    let file = render(&rule.play.file);
-    render(&rule.play.pointer).is_some_and(|pointer| pointer == at.to_string())
-        && files.iter().any(|one| one.path.as_ref().map(TreePath::as_str) == file.as_deref())
+    server.game.maps.as_ref().is_some_and(|rule| is_at(&rule.play, server, files, at))
 }
 
-/// Notes whether players must have the pack that they are offered, where a setting says that: it is kept with the pack.
+/// Returns whether a place of the definition is this one in one of these files.
+fn is_at(place: &ConfigPlace, server: &Server, files: &[&OpenSettings], at: &Pointer) -> bool {
+    place.spot(&server.survey.scope).is_ok_and(|(file, pointer)| {
+        pointer == *at && files.iter().any(|one| one.path.as_ref() == Some(&file))
+    })
+}
+
+/// Moves a setting that makes the pack required into `[pack]`.
 fn must_of_pack(
     server: &Server,
     files: &[&OpenSettings],
@@ -84,18 +87,12 @@ fn must_of_pack(
     wants: &mut ControlFile,
 ) -> Option<String> {
     let rule = server.game.pack.as_ref()?.must.as_ref()?;
-    let mut pack = wants.pack.clone()?;
+    let mut pack = wants.pack.clone().filter(|_| is_at(&rule.place, server, files, at))?;
     let scope = &server.survey.scope;
-    let file = rule.place.file.render(scope).ok()?;
-    let is_there = rule.place.pointer.render(scope).ok()? == at.to_string()
-        && files.iter().any(|one| one.path.as_ref().is_some_and(|path| path.as_str() == file));
     let is = |template: &ValueTemplate| template.render(scope).is_ok_and(|own| own.plain() == value.plain());
-    let must = if is(&rule.yes) { true } else { is(&rule.no).then_some(false)? };
-    is_there.then(|| {
-        pack.must = Some(must);
-        wants.offer_pack(Some(&pack));
-        format!("{at} = {value}")
-    })
+    pack.must = Some(if is(&rule.yes) { true } else { is(&rule.no).then_some(false)? });
+    wants.offer_pack(Some(&pack));
+    Some(format!("{at} = {value}"))
 }
 
 /// Returns the settings files of an owner, or the one that is meant.

@@ -149,7 +149,7 @@ pub fn trial(
     Ok(report(&server, went, first, request.patience))
 }
 
-/// Returns whether a command of `[server.process]` starts the server, or somebody on another machine.
+/// Returns whether a `[server.process]` command starts the server, rather than a person on its machine.
 pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
     let has_command = !server.control.wants.server.process.start.is_empty();
     has_command && (log.is_some() || server.log_file().is_some()) || server.tree.local().is_none()
@@ -195,7 +195,7 @@ fn watched(
     Ok(report(server, went, Vec::new(), request.patience))
 }
 
-/// Follows the log of a server with these contents while its start command or somebody else starts it.
+/// Follows the log of a server with these contents while its start command, or a person, starts it.
 pub(super) fn follow(
     server: &Server,
     scope: &Scope,
@@ -271,10 +271,10 @@ fn start(
     Ok(went?)
 }
 
-/// Starts a server with these contents and stops it, by its commands where it has some; nobody hears its lines.
+/// Starts and stops a server with these contents, with its own commands if set, without reporting its log.
 ///
 /// # Errors
-/// Where it may not be run, or cannot be started at all.
+/// If running it was not agreed to, or it cannot be started.
 pub(super) fn start_once(
     server: &Server,
     scope: &Scope,

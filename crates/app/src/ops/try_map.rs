@@ -130,12 +130,12 @@ pub fn try_map(
     hear: &dyn Fn(&str),
 ) -> Result<TryMapReport, AppError> {
     hear(known);
-    // The server is started and stopped twice, so somebody agrees to the commands before anything is done.
+    // The commands run twice, so the user confirms them before anything else happens.
     if is_started_elsewhere(server, None) {
         for act in [Act::Start, Act::Stop] {
             if server.process_command(act, front)?.is_none() {
                 return Err(AppError::Usage {
-                    what: "a map is tried by starting and stopping the server twice, and no command is known for that".into(),
+                    what: "trying a map starts and stops the server twice, and yalotheca.toml has no commands for that".into(),
                     hint: Some("name a start and a stop command in [server.process] of yalotheca.toml".into()),
                 });
             }
@@ -189,11 +189,11 @@ fn name_when_installed(
     match names.iter().collect::<Vec<_>>()[..] {
         [only] => Ok((*only).to_owned()),
         [] => Err(AppError::Usage {
-            what: format!("{id} brings no map: it has nothing for {}", folders.pattern),
+            what: format!("{id} contains no map: nothing in it matches {}", folders.pattern),
             hint: None,
         }),
         _ => Err(AppError::Usage {
-            what: format!("{id} brings several maps: {}", names.into_iter().collect::<Vec<_>>().join(", ")),
+            what: format!("{id} contains several maps: {}", names.into_iter().collect::<Vec<_>>().join(", ")),
             hint: Some("install it first, then try one of them by its name".into()),
         }),
     }

@@ -127,7 +127,7 @@ pub fn plan_undo(server: &Server, past: &Past, recorded_elsewhere: bool) -> Resu
     Ok(UndoPlan { change, wants_kept, past: past.clone(), back })
 }
 
-/// Adds the sizes of what comes back from the attic and no receipt knows.
+/// Adds the sizes of files that come back from the attic and are in no receipt.
 fn tell_sizes(server: &Server, change: &mut ChangeSet) -> Result<(), AppError> {
     let unknown: BTreeMap<&TreePath, TreePath> = change
         .steps

@@ -73,7 +73,7 @@ pub struct PlanOptions {
     pub replace: Option<GlobSet>,
     /// What is mended.
     pub mend: Mend,
-    /// The resource pack that players are offered, where it was just fetched.
+    /// The offered resource pack, if it was just downloaded.
     pub pack: Option<LockedPack>,
 }
 
@@ -312,8 +312,8 @@ pub fn look(server: &Server, desired: &Desired) -> Result<Present, AppError> {
     Ok(present)
 }
 
-/// Finds bytes in the attic that no other place has any more, and copies them to the cache: a server may write into what it gets, and the
-/// attic stays as it is. Returns whether all of them are found.
+/// Finds bytes that only the attic still has and copies them to the cache: a server may write to its files, and the
+/// attic must not change with them. Returns whether all were found.
 fn take_from_attic(
     server: &Server,
     wanted: &BTreeSet<Digest>,
@@ -326,7 +326,7 @@ fn take_from_attic(
         server.tree.copy_to(&path, &mut copy)?;
         copy.rewind().map_err(failed)?;
         let (now, _) = store.insert_from(&mut copy)?.map_err(failed)?;
-        // One that somebody has changed there is none.
+        // A file edited in the attic no longer has these bytes.
         if now == digest {
             found.extend(store.file(&digest).map(|file| (digest, ByteSource::Cached(file))));
         }
@@ -344,7 +344,7 @@ pub fn sources(
     sources_of(server, catalogues, planned, |_| true)
 }
 
-/// Finds where the bytes of some of these files lie: those whose paths are asked for.
+/// Locates the bytes of the files with the given paths.
 pub(crate) fn sources_of(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
@@ -364,7 +364,7 @@ pub(crate) fn sources_of(
         .map(|placement| (&placement.digest, &placement.content))
         .collect();
     let mut found = Sources::default();
-    // The bytes that are missing, whose they are, and whether that file was installed before and is only put back.
+    // The missing bytes, their content, and whether the file was installed before and is only restored.
     let mut lacking: Vec<(Digest, &ContentId, bool)> = Vec::new();
     for step in &planned.change.steps {
         let Step::Put { path, source: Source::Payload, after, .. } = step else { continue };

@@ -53,7 +53,7 @@ impl<'a> Overlaid<'a> {
 
 impl Files for Overlaid<'_> {
     fn may_hide(&mut self, pattern: &str) -> bool {
-        // Folder by folder, as far as the pattern's parts go.
+        // Compare folder by folder with the pattern's parts.
         let mut folders = vec![TreePath::root()];
         for part in pattern.trim_end_matches('/').split('/') {
             let Ok(glob) = Glob::new(part).map(|glob| glob.compile_matcher()) else { return false };

@@ -25,7 +25,7 @@ use crate::{AppError, Server};
 /// A tool may take so long.
 const PATIENCE: Duration = Duration::from_secs(300);
 
-/// Returns the tools that a change calls for, or files that came in another way.
+/// Returns the tools to run after a change, or after edits on the server itself.
 pub fn due<'s>(server: &'s Server, change: &ChangeSet, came: &[TreePath]) -> Vec<&'s Tool> {
     let touches = |tool: &&Tool| {
         let files =
@@ -125,7 +125,7 @@ pub fn run(
             _ => {}
         }
     }
-    // Where the last of what it reads goes, it finds an empty folder.
+    // If the last of its inputs goes, the tool sees an empty folder.
     for root in tool.read_roots() {
         let at = folder.path().join(root);
         fs::create_dir_all(&at).map_err(failed(&at.display().to_string()))?;

@@ -2,7 +2,7 @@
 
 pub mod relations;
 
-use yalotheca_core::{id::ContentId, version::ReleaseVersion};
+use yalotheca_core::{id::ContentId, link::LinkTarget, version::ReleaseVersion};
 
 /// Returns a size as a person reads it: `812 B`, `26 KB`, `3.4 MB`.
 pub fn size(bytes: u64) -> String {
@@ -22,6 +22,19 @@ pub fn count(number: usize, word: &str) -> String {
 /// The id and version of what the tables show.
 pub fn shown(id: &ContentId, version: &ReleaseVersion) -> String {
     if version.is_unversioned() { id.to_string() } else { format!("{id} {version}") }
+}
+
+/// Says what is wrong with the target of a link, unless it is a file.
+pub fn wrong_target(target: &LinkTarget) -> Option<String> {
+    Some(match target {
+        LinkTarget::File => return None,
+        LinkTarget::Page(title) if title.is_empty() => "it is a web page, not the file".into(),
+        LinkTarget::Page(title) => format!("it is a web page (“{title}”), not the file"),
+        LinkTarget::Login => "the host wants a login".into(),
+        LinkTarget::Expired => "the link has expired".into(),
+        LinkTarget::Missing => "there is nothing at that address".into(),
+        LinkTarget::Failing(status) | LinkTarget::Refused(status) => format!("the host answers {status}"),
+    })
 }
 
 #[cfg(test)]

@@ -65,13 +65,13 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
     if !queued.is_empty() {
         let them = if queued.len() == 1 { "it" } else { "them" };
         let names = queued.join(", ");
-        if !ui.confirm(&format!(
-            "The server itself fetches {names}. Start it once, so that it fetches {them}?"
-        ))? {
+        if !ui
+            .confirm(&format!("The server downloads {names} itself. Start it once now to download {them}?"))?
+        {
             ui.note("Nothing was changed.");
             return Ok(ExitCode::SUCCESS);
         }
-        let waiting = ui.wait(&format!("Starting the server, so that it fetches {names}"));
+        let waiting = ui.wait(&format!("Starting the server to download {names}"));
         let fetched = fetch(&server, &queued, ui);
         drop(waiting);
         fetched?;

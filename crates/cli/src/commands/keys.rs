@@ -73,7 +73,7 @@ fn rows_of(content: &ContentId, parts: &[&PartLine]) -> Vec<Vec<Cell>> {
         let (role, says) = match state {
             SignatureState::Accepted(key) => (Role::Good, format!("signed by {key}")),
             SignatureState::NotVerified(key) => {
-                (Role::Bad, format!("signed by {key}, and cannot be read now"))
+                (Role::Bad, format!("signed by {key}, but cannot be read now"))
             }
             SignatureState::KeyMissing(key) => (Role::Bad, format!("signed by {key}, whose key is not here")),
             SignatureState::Wrong(key) if edited => (Role::Bad, format!("changed since {key} signed it")),

@@ -1,4 +1,4 @@
-//! `merge`: several resource packs made into one.
+//! `merge`: merges resource packs into one.
 
 use std::{path::PathBuf, process::ExitCode};
 
@@ -18,19 +18,19 @@ use crate::{
 /// Merge resource packs into one.
 #[derive(Debug, Args)]
 pub(crate) struct MergeArgs {
-    /// The packs, the one that counts most first
+    /// The packs, highest priority first
     #[arg(value_name = "PACK", required = true, num_args = 2..)]
     packs: Vec<PathBuf>,
     /// Where to put the merged pack
     #[arg(long, value_name = "FILE", required_unless_present = "preview")]
     into: Option<PathBuf>,
-    /// Only show what would come of it
+    /// Only show the result; write nothing
     #[arg(long)]
     preview: bool,
-    /// From which pack a file comes that several have; noted in yalotheca.toml
+    /// Take a file that several packs have from this pack; saved in yalotheca.toml
     #[arg(long, value_name = "PATH=PACK")]
     keep: Vec<String>,
-    /// Replace the file that is there
+    /// Replace an existing file
     #[arg(long)]
     force: bool,
 }
@@ -46,9 +46,9 @@ fn how_in_words(how: MergeHow) -> &'static str {
 
 impl View for MergeReport {
     fn view(&self, page: &mut Page) {
-        /// So many files of a sort are listed; JSON has all of them.
+        /// How many files of a sort are listed; JSON has all of them.
         const MOST: usize = 40;
-        page.line(Role::Head, "Packs, the one that counts most first");
+        page.line(Role::Head, "Packs, highest priority first");
         let row = |pack: &MergedPack| {
             let mut notes = Vec::new();
             notes.extend(pack.wrapper.as_ref().map(|wrapper| format!("without the folder {wrapper}")));
@@ -100,11 +100,11 @@ impl View for MergeReport {
         page.gap();
         let alike = match self.alike {
             0 => String::new(),
-            alike => format!(", {alike} of them the same in several packs"),
+            alike => format!(", {alike} of them identical in several packs"),
         };
         page.line(Role::Plain, &format!("In all: {}{alike}.", count(self.files, "file")));
         if let Some(written) = &self.written {
-            let same = if written.is_same { "; it is the same file as before" } else { "" };
+            let same = if written.is_same { "; identical to the file that was there" } else { "" };
             page.line(Role::Good, &format!("Written: {} ({}){same}.", written.path, size(written.bytes)));
             page.line(Role::Plain, &format!("Its digest is {}.", written.digest));
         }
@@ -117,7 +117,7 @@ fn more(page: &mut Page, all: usize, shown: usize) {
     }
 }
 
-/// What several packs have with different bytes.
+/// Lists files that differ between packs.
 fn view_conflicts(page: &mut Page, conflicts: &[ConflictLine], most: usize) {
     let (decided, open): (Vec<_>, Vec<_>) = conflicts.iter().partition(|conflict| conflict.decided);
     let row = |conflict: &&ConflictLine| {
@@ -136,7 +136,7 @@ fn view_conflicts(page: &mut Page, conflicts: &[ConflictLine], most: usize) {
         page.gap();
         page.line(
             Role::Dim,
-            "The first pack's is taken. --keep PATH=PACK decides otherwise, for later merges too.",
+            "The first pack's file is used. To use another one's, now and later: --keep PATH=PACK.",
         );
     }
     if !decided.is_empty() {

@@ -1,4 +1,4 @@
-//! `players`: what players get.
+//! `players`: what players download when they join.
 
 use std::process::ExitCode;
 
@@ -15,7 +15,7 @@ use crate::{
     view::{Cell, Page, Role, View, size},
 };
 
-/// Show or change what players get.
+/// Show or change what players download when they join.
 #[derive(Debug, Args)]
 pub(crate) struct PlayersArgs {
     #[command(subcommand)]
@@ -24,18 +24,18 @@ pub(crate) struct PlayersArgs {
 
 #[derive(Debug, Subcommand)]
 enum PlayersAct {
-    /// Show the resource pack that players are offered, or offer another one
+    /// Show the resource pack that players are offered, or change it
     Pack {
-        /// The pack's link; more links for when that one fails; the file itself, to make sure that the link gives it
+        /// The pack's link, and more links to fall back on; or its file, to make sure that the link leads to it
         #[arg(value_name = "LINK|FILE")]
         sources: Vec<String>,
-        /// Turn players away who do not take it
+        /// Turn away players who refuse it
         #[arg(long, conflicts_with = "may")]
         must: bool,
-        /// Let players come without it
+        /// Let players join without it
         #[arg(long)]
         may: bool,
-        /// Offer none any more
+        /// Stop offering a pack
         #[arg(long, conflicts_with_all = ["sources", "must", "may"])]
         none: bool,
     },
@@ -57,7 +57,7 @@ impl View for PackReport {
             ("link", link.as_str()),
             (
                 "digest",
-                self.told.digest.as_deref().unwrap_or("none; players fetch it each time that they come"),
+                self.told.digest.as_deref().unwrap_or("none; players download it again each time they join"),
             ),
             ("must", must),
         ];
@@ -73,11 +73,11 @@ impl View for PackReport {
         page.table(&rows);
         page.gap();
         if let Some(problem) = &self.problem {
-            page.line(Role::Bad, &format!("That is wrong: {problem}."));
+            page.line(Role::Bad, &format!("Problem: {problem}."));
         } else if let Some(note) = &self.note {
-            page.line(Role::Warn, &format!("Whether the link gives it could not be found out: {note}."));
+            page.line(Role::Warn, &format!("Could not check the link: {note}."));
         } else if self.bytes.is_some() {
-            page.line(Role::Good, "The link gives it, and players are told the same.");
+            page.line(Role::Good, "The link works, and the server announces the right digest.");
         }
     }
 }

@@ -101,7 +101,7 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::CompareKey(name) => {
             format!("compare it with what its author publishes; if it is theirs: yalotheca settle --accept-key {name}")
         }
-        Advice::OfferPack => "give a link that gives the file itself: yalotheca players pack LINK".into(),
+        Advice::OfferPack => "offer a link that leads to the file itself: yalotheca players pack LINK".into(),
         Advice::PlayAnotherMap => "play another map first: yalotheca maps play NAME".into(),
         Advice::LeaveOutOfRotation => {
             "take it out of the rotation first: yalotheca maps rotate NAME".into()

@@ -124,7 +124,7 @@ fn what_cannot_be_fixed_does_not_stop_the_rest() -> Done {
     let program = format!("program={}", world.root().join("saltwick-server").display());
     world.run(&["adopt", "--set", &program]).code(0);
     world.run(&["fix", "--yes"]).code(0).says(&[
-        "night-lamps 1.2.0 needs lamp-oil 1 or newer, and it is not there. No combination",
+        "night-lamps 1.2.0 needs lamp-oil 1 or newer, which is not installed. No combination",
         "What this fixes gull-chat lies at",
     ]);
     world.run(&["fix", "night-lamps", "--yes"]).code(3).says(&["no catalogue has it"]);

@@ -185,7 +185,7 @@ fn the_fix_of_the_demo_data_stays_as_it_is() -> Done {
     What would change on Larkspur Harbour (saltwick, engine 2.4, runtime 6)
 
     What this fixes
-      night-lamps 1.2.0 needs lamp-oil 1 or newer, and it is not there
+      night-lamps 1.2.0 needs lamp-oil 1 or newer, which is not installed
       gull-chat lies at plugins/plugins/gull-chat-1.0.0.swp, where the server does not look; it belongs
         at plugins/gull-chat-1.0.0.swp
 

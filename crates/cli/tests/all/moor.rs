@@ -93,8 +93,8 @@ impl Moor {
 
     /// The fen again, signed by another key that is called the same; returns its folder.
     fn signed_anew(&self, by: &str) -> Result<String, Box<dyn std::error::Error>> {
-        let item = self.world.root().join("anew/4410188");
-        ITEMS[1].write(&self.world.root().join("anew"))?;
+        let item = self.world.root().join("downloads/4410188");
+        ITEMS[1].write(&self.world.root().join("downloads"))?;
         fs::write(item.join("Reedfen/keys/bulrush.mkey"), moor::key_file(by)?)?;
         let part = item.join("Reedfen/parts/fen.mpk");
         let signature = moor::signature_file(by, &fs::read(&part)?)?;
@@ -114,7 +114,7 @@ fn a_whole_life_on_the_moor() -> Done {
     let added = world.run(&["add", &page, "--yes"]).code(0);
     let added_out = added.out.clone();
     added.says(&[
-        "needs 4410300, which comes along",
+        "needs 4410300, which is installed with it",
         "Rushlight",
         "2: Reedfen",
         "spawn/Reedfen",
@@ -182,7 +182,7 @@ fn a_whole_life_on_the_moor() -> Done {
     world
         .run(&["maps"])
         .code(0)
-        .says(&["Saves of maps that are not here", "saves/Reedfen/open/ (1 file, 2 B)"]);
+        .says(&["Saves of maps that are not installed", "saves/Reedfen/open/ (1 file, 2 B)"]);
     world.run(&["trial"]).code(0);
     Ok(())
 }
@@ -374,7 +374,7 @@ fn a_folder_of_a_players_items_is_a_catalogue() -> Done {
     let page = "https://items.example/item/4410300-rush-lights";
     world.run(&["add", page, "--yes"]).code(0).says(&["Rushlight"]);
     // The server does not say from where it fetches others.
-    world.run(&["add", "4410999"]).code(2).says(&["do not say from which host", "/files/4410999.zip"]);
+    world.run(&["add", "4410999"]).code(2).says(&["do not name the host", "/files/4410999.zip"]);
     Ok(())
 }
 
@@ -430,17 +430,17 @@ fn a_new_key_of_a_known_author_is_never_taken_without_a_word() -> Done {
     // Known is who was met once, also after everything of theirs has gone.
     world.run(&["drop", "Heronry", "--yes"]).code(0);
     assert!(!world.path("keys/sedge.mkey").exists());
-    world
-        .run(&["add", &again, "--yes"])
-        .code(5)
-        .says(&["keys/sedge.mkey would be another key than before: it was 5435 3f18", "--accept-key sedge"]);
+    world.run(&["add", &again, "--yes"]).code(5).says(&[
+        "keys/sedge.mkey would not be the same key as before: it was 5435 3f18",
+        "--accept-key sedge",
+    ]);
     // A key that somebody replaced by hand is told, and taken once it was compared.
     world.run(&["add", "4410021", "--yes"]).code(0);
     fs::write(world.path("keys/base.mkey"), moor::key_file("somebody")?)?;
     world
         .run(&["check"])
         .code(1)
-        .says(&["keys/base.mkey is another key than before", "settle --accept-key base"]);
+        .says(&["keys/base.mkey is not the same key as before", "settle --accept-key base"]);
     world.run(&["settle", "--accept-key", "base", "--yes"]).code(0);
     world.run(&["check"]).code(0);
     Ok(())
@@ -498,13 +498,13 @@ fn of_forty_items_the_three_that_are_wrong_are_named() -> Done {
 fn a_need_that_only_the_item_host_states_is_told_by_a_check() -> Done {
     let moor = Moor::new()?;
     let world = &moor.world;
-    world.run(&["add", "4410188", "--yes"]).code(0).says(&["4410300, which comes along"]);
+    world.run(&["add", "4410188", "--yes"]).code(0).says(&["4410300, which is installed with it"]);
     world.run(&["off", "Rushlight", "--yes"]).code(0);
-    world.run(&["check"]).code(1).says(&["Reedfen needs 4410300, which is Rushlight, and that is off"]);
+    world.run(&["check"]).code(1).says(&["Reedfen needs 4410300 (Rushlight), which is switched off"]);
     world.run(&["undo", "--yes"]).code(0);
     world.run(&["drop", "Rushlight", "--yes"]).code(0);
     let check = world.run(&["check"]).code(1);
-    check.says(&["Reedfen needs 4410300, and it is not there", "yalotheca add 4410300"]);
+    check.says(&["Reedfen needs 4410300, which is not installed", "yalotheca add 4410300"]);
     world.run(&["add", "4410300", "--yes"]).code(0);
     world.run(&["check"]).code(0);
     Ok(())

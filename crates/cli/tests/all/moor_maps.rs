@@ -21,14 +21,14 @@ fn a_campaign_is_played_there_and_back() -> Done {
         "plays Basemarsh/open",
         "saves 3 B",
         "Reedfen/open",
-        "Saves of maps that are not here",
+        "Saves of maps that are not installed",
         "saves/Heronry/long/ (1 file, 4 B)",
     ]);
     world.run(&["maps", "play", "Reedfen/opne", "--yes"]).code(2).says(&["did you mean Reedfen/open?"]);
     world.run(&["maps", "play", "Reedfen/open", "--yes"]).code(0).says(&[
         "plays = Reedfen/open",
-        "What players did on Basemarsh/open stays in saves/Basemarsh/open/",
-        "Reedfen/open begins anew: nothing was saved in saves/Reedfen/open/",
+        "The saves of Basemarsh/open stay in saves/Basemarsh/open/",
+        "Reedfen/open starts fresh: there are no saves in saves/Reedfen/open/",
     ]);
     assert!(world.read("garrow.ini")?.contains("ground = Reedfen; Basemarsh"));
     world.run(&["check"]).code(0);
@@ -36,8 +36,8 @@ fn a_campaign_is_played_there_and_back() -> Done {
     world
         .run(&["drop", "Reedfen", "--yes"])
         .code(2)
-        .says(&["Reedfen brings Reedfen/open, the map that plays"]);
-    world.run(&["off", "Reedfen", "--yes"]).code(2).says(&["the map that plays"]);
+        .says(&["Reedfen contains Reedfen/open, the map being played"]);
+    world.run(&["off", "Reedfen", "--yes"]).code(2).says(&["the map being played"]);
     let json = world.run(&["maps", "--json"]).code(0).json()?;
     assert_eq!(
         (&json["maps"][0]["name"], &json["maps"][0]["id"]),
@@ -97,7 +97,7 @@ fn a_region_by_hand_is_put_on_the_ground_and_nothing_else_is_taken_off() -> Done
     moor.adopt()?;
     assert_eq!(world.digests()?, before);
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
-    world.run(&["check"]).code(1).says(&["Saltings/open is played, and garrow.ini does not name Saltings"]);
+    world.run(&["check"]).code(1).says(&["Saltings/open is played, but garrow.ini does not list Saltings"]);
     world.run(&["fix", "map-without", "--yes"]).code(0).says(&["garrow.ini add Saltings"]);
     assert!(
         world.read("garrow.ini")?.contains("ground = Saltings; Basemarsh"),

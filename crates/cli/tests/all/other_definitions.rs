@@ -250,7 +250,7 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
     world
         .run(&["clashes", "keep", "signs/exit.png", "--from", "deck-south", "--yes"])
         .code(5)
-        .says(&["lies inside archives", "yalotheca order deck-south"]);
+        .says(&["is inside archives", "yalotheca order deck-south"]);
     world.run(&["check"]).says(&["deck-south and deck-north each have", "signs/exit.png"]);
     world.run(&["drop", "deck-north", "--yes"]).code(0);
     assert_eq!(world.read("decks.idx")?, "deck-south\n");
@@ -264,7 +264,7 @@ fn another_game_says_the_same_in_the_same_words() -> Done {
     world
         .run(&["maps", "play", "skerry", "--yes"])
         .code(0)
-        .says(&["skerry goes on where players left it: logbook/skerry/"]);
+        .says(&["skerry continues from its saves in logbook/skerry/"]);
     let settings = world.read("ferry.yml")?;
     assert!(settings.contains("route: skerry") && settings.contains("- port of skerry"), "{settings}");
     world.run(&["maps"]).code(0).says(&["plays skerry", "saves 3 B"]);
@@ -306,7 +306,7 @@ fn what_the_server_itself_fetches_is_queued_fetched_and_taken_over() -> Done {
     world
         .run(&["add", "ticket-west", "--yes"])
         .code(5)
-        .says(&["did not fetch ticket-west: nothing called west"]);
+        .says(&["did not download ticket-west: nothing called west"]);
     assert!(!world.read("ferry.yml")?.contains("west"));
     world.run(&["add", "ticket-east", "--yes"]).code(0).says(&["deck-east", "ferry.yml add east"]);
     let settings = world.read("ferry.yml")?;

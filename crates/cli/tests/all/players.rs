@@ -48,10 +48,13 @@ fn a_pack_is_offered_and_stays_in_step() -> Done {
         "look.digest =",
         "look.link =",
         "look.must = yes",
-        "gives the pack itself",
+        "leads to the pack",
     ]);
     assert!(world.read("yalotheca.toml")?.contains("[pack]\nlinks = ["));
-    world.run(&["players", "pack"]).code(0).says(&["The link gives it, and players are told the same"]);
+    world
+        .run(&["players", "pack"])
+        .code(0)
+        .says(&["The link works, and the server announces the right digest"]);
     assert_eq!(joins(&world)?, "came in with the look");
     // A check asks whether it is the same, and does not fetch it again.
     world.run(&["check"]).code(0);
@@ -59,15 +62,15 @@ fn a_pack_is_offered_and_stays_in_step() -> Done {
     // The file at the link is replaced.
     fs::write(world.files().join("lanterns.zip"), look("second")?)?;
     assert_eq!(joins(&world)?, "turned away: the look's digest is another one");
-    world.run(&["check"]).code(1).says(&["pack-digest", "players' games refuse the pack", "SHA-1"]);
-    world.run(&["players", "pack"]).code(1).says(&["That is wrong"]);
+    world.run(&["check"]).code(1).says(&["pack-digest", "players' games will reject the pack", "SHA-1"]);
+    world.run(&["players", "pack"]).code(1).says(&["Problem: "]);
     world.run(&["fix", "--yes"]).code(0).says(&["look.digest ="]);
     assert_eq!(joins(&world)?, "came in with the look");
     world.run(&["check"]).code(0);
     fs::write(world.files().join("lanterns.zip"), look("third")?)?;
     world.run(&["update", "--yes"]).code(0).says(&["look.digest ="]);
     assert_eq!(joins(&world)?, "came in with the look");
-    // Players may come without it; then there is none.
+    // Players may join without it; then there is none.
     world.run(&["players", "pack", "--may", "--yes"]).code(0).says(&["look.must = no"]);
     // The same by its setting, which is kept with the pack.
     world.run(&["settings", "server", "/look.must=yes", "--yes"]).code(0).says(&["+look.must = yes"]);
@@ -100,8 +103,8 @@ fn what_is_no_pack_is_never_offered() -> Done {
         ("f/none.zip", "404"),
         ("f/deep.zip", "lanterns/look.json, one folder too deep"),
         ("f/other.zip", "there is no look.json in it"),
-        ("f/short.zip", "no whole zip archive"),
-        ("f/text.zip", "no zip archive"),
+        ("f/short.zip", "is not a complete zip archive"),
+        ("f/text.zip", "is not a zip archive"),
     ] {
         let refused = world.run(&["players", "pack", &host.at(path), "--yes"]);
         assert!(matches!(refused.code, 4 | 5), "{path}: {} {}", refused.code, refused.err);
@@ -110,7 +113,7 @@ fn what_is_no_pack_is_never_offered() -> Done {
     let secret = host.at("private/lanterns.zip").replace("http://", "http://wren:puffin@");
     let refused = world.run(&["players", "pack", &secret, "--yes"]).code(5);
     assert!(!refused.err.contains("puffin"), "{}", refused.err);
-    refused.says(&["to every player"]);
+    refused.says(&["every player would see it"]);
     // The first link that gives a pack counts, and a link that is passed on.
     world
         .run(&["players", "pack", &host.at("f/none.zip"), &host.at("moved/lanterns.zip"), "--yes"])
@@ -121,8 +124,8 @@ fn what_is_no_pack_is_never_offered() -> Done {
     let here = world.root().join("mine.zip");
     fs::write(&here, look("mine")?)?;
     let (here, link) = (here.display().to_string(), host.at("f/lanterns.zip"));
-    world.run(&["players", "pack", &here, "--yes"]).code(2).says(&["none was given"]);
-    world.run(&["players", "pack", &here, &link, "--yes"]).code(5).says(&["gives another file"]);
+    world.run(&["players", "pack", &here, "--yes"]).code(2).says(&["no link was given"]);
+    world.run(&["players", "pack", &here, &link, "--yes"]).code(5).says(&["leads to another file"]);
     fs::write(world.files().join("lanterns.zip"), look("mine")?)?;
     world.run(&["players", "pack", &here, &link, "--yes"]).code(0);
     world.run(&["undo", "--yes"]).code(0);
@@ -148,7 +151,7 @@ fn a_pack_that_somebody_set_up_is_taken_over_and_watched() -> Done {
     world.run(&["preview"]).code(0).says(&["nothing to do"]);
     assert_eq!(world.digests()?, before);
     let found = world.run(&["check"]).code(1);
-    found.says(&["pack-digest", "players are told 00ff"]);
+    found.says(&["pack-digest", "the server announces 00ff"]);
     world.run(&["check", "--offline"]).code(0);
     world.run(&["fix", "--yes"]).code(0);
     assert_eq!(joins(&world)?, "came in with the look");
@@ -166,7 +169,7 @@ fn a_pack_that_somebody_set_up_is_taken_over_and_watched() -> Done {
     for words in [&["check"][..], &["players", "pack"]] {
         let told = other.run(words).code(1);
         assert!(!told.out.contains("puffin"), "{}", told.out);
-        told.says(&["which every player is told"]);
+        told.says(&["which every player can see"]);
     }
     // The host forgets it.
     fs::remove_file(world.files().join("lanterns.zip"))?;
@@ -240,7 +243,7 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
         "sounds.json lanterns, signs all items of each list",
         "words/en.json lamp from lanterns, not from signs",
         "pictures/pier.png from lanterns, not from signs",
-        "1 of them the same in several packs",
+        "1 of them identical in several packs",
     ]);
     assert!(!into.exists());
     world.run(&["merge", &lanterns, &signs]).code(2);
@@ -254,7 +257,7 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
     world
         .run(&["merge", &lanterns, &signs, "--into", &to, "--force"])
         .code(0)
-        .says(&["it is the same file as before"]);
+        .says(&["identical to the file that was there"]);
     assert_eq!(fs::read(&into)?, first);
     assert_eq!(world.digests()?, before, "nothing of the server is touched");
     // A decision counts for later merges too.
@@ -277,7 +280,7 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
         "lanterns 5 files format 3",
         "winter 3 files format 4",
         "of different formats",
-        "sounds.json from lanterns, not from winter winter: line 1: it is no JSON",
+        "sounds.json from lanterns, not from winter winter: line 1: it is not JSON",
     ]);
     let json = world.run(&["merge", &lanterns, &winter, "--preview", "--json"]).code(0).json()?;
     assert_eq!(json["conflicts"][0]["path"], "sounds.json");
@@ -287,8 +290,8 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
     let two = [("one/look.json".into(), b"{}".to_vec()), ("two/look.json".into(), b"{}".to_vec())];
     fs::write(world.root().join("two.zip"), zipped(&two)?)?;
     for (name, says) in [
-        ("text.zip", "no whole zip archive"),
-        ("out.zip", "would lie outside"),
+        ("text.zip", "is not a complete zip archive"),
+        ("out.zip", "would be unpacked outside"),
         ("none.zip", "No such file"),
         ("two.zip", "several packs: one/look.json and two/look.json"),
     ] {

@@ -176,7 +176,7 @@ fn links_are_listed_and_asked_again() -> Done {
     fs::write(world.files().join("windmill.zip"), "<html><title>Harbour Share</title>")?;
     fs::remove_file(world.files().join("gull-cliffs-2.zip"))?;
     let answer =
-        world.run(&["links", "--check"]).code(1).says(&["it is a web page now (“Harbour Share”)", "gone"]);
+        world.run(&["links", "--check"]).code(1).says(&["it is a web page (“Harbour Share”)", "gone"]);
     assert!(answer.out.lines().all(|line| line.chars().count() <= 110), "{}", answer.out);
     let json = world.run(&["links", "--check", "--json"]).code(1).json()?;
     assert_eq!([&json["links"][0]["state"], &json["links"][1]["state"]], ["page", "gone"], "{json}");

@@ -138,16 +138,16 @@ pub struct Release {
     pub files: Vec<ReleaseFile>,
 }
 
-/// The fact of a release that lists what it needs as the game's own host names it, one a line: numbers, say.
+/// The fact that lists a release's needs by the names of the game's own host, such as numbers, one a line.
 pub const NEEDS_FACT: &str = "needs";
 
 impl Release {
-    /// Returns what it needs as the game's own host names it.
+    /// Returns its needs by the names of the game's own host.
     pub fn needed_facts(&self) -> impl Iterator<Item = &str> {
         self.facts.get(NEEDS_FACT).into_iter().flat_map(|needs| needs.lines())
     }
 
-    /// Returns whether one of its facts, a number for instance, is this.
+    /// Returns whether one of its facts, such as a number, has this value.
     pub fn is_known_as(&self, text: &str) -> bool {
         self.facts.iter().any(|(name, fact)| name != NEEDS_FACT && fact == text)
     }

@@ -33,7 +33,7 @@ impl<'a, V> Ascending<'a, V> {
     }
 }
 
-/// Which paths the host must look at before [`plan`](super::plan): content files, sorted, and configuration files and folders.
+/// The paths that the host must read before [`plan`](super::plan): content files, sorted, then configuration files and folders.
 pub fn paths_of_interest(
     desired: &Desired,
     receipt: &Receipt,

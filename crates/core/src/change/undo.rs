@@ -11,7 +11,7 @@ use crate::{
 };
 
 /// Returns the steps that bring back what stood before a settle. `steps` are those of the settle with that number,
-/// `before` and `now` its receipts; files that no content owns are told as the game's. A configuration file that the server has written to since is not overwritten: our
+/// `before` and `now` its receipts; files that no content owns are reported as the game's. A configuration file that the server has written to since is not overwritten: our
 /// entries in it are taken back by their meaning.
 ///
 /// # Errors
@@ -94,7 +94,7 @@ fn config_line(change: &mut ChangeSet, path: &TreePath, removed: bool) {
     change.config.push(ConfigLine::new(path, false, removed, Vec::new()));
 }
 
-/// The content that a file belongs to, and its size.
+/// The owner of a file, and its size in bytes.
 fn owner<'r>(path: &TreePath, now: &'r Receipt, before: &'r Receipt) -> Option<(&'r ContentId, u64)> {
     let placed = before.placed.get(path).or_else(|| now.placed.get(path))?;
     Some((&placed.content, placed.size))

@@ -45,10 +45,9 @@ impl Listing {
         let mut scope = server.clone();
         scope.content.insert("id".into(), MARK.into());
         scope.member.insert("id".into(), MARK.into());
-        let file = rule.place.file.render(&scope).ok()?;
+        let (file, pointer) =
+            rule.place.spot(&scope).ok().filter(|(file, _)| !file.as_str().contains(MARK))?;
         let format = rule.place.format;
-        let file = TreePath::new(&file).ok().filter(|file| !file.as_str().contains(MARK))?;
-        let pointer = Pointer::parse(&rule.place.pointer.render(&scope).ok()?).ok()?;
         let around = |text: &str| {
             let (before, after) = text.split_once(MARK)?;
             (!after.contains(MARK)).then(|| (before.to_owned(), after.to_owned()))

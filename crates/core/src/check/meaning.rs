@@ -23,7 +23,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("goes-with", "The two work together in other versions only; features may fail while people play."),
     ("half-a-tweak", "The parts of a tweak work together; half of one can do harm that the whole does not."),
     ("key-broken", "The server does not accept what it signs."),
-    ("key-changed", "The server accepts what the holder of this key signs, whoever that is."),
+    ("key-changed", "The server accepts everything that the holder of this key signs."),
     ("key-doubled", "The server refuses to start, or accepts what another person has signed."),
     ("key-missing", "Players who join are turned away, since nothing shows that the part is the author's."),
     (

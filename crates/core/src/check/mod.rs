@@ -30,9 +30,9 @@ pub enum Remedy {
     TakeOut(Box<OwnedEntry>),
     /// Set a second copy aside.
     SetAside(TreePath),
-    /// Fetch the resource pack that players are offered again, and tell them its digest.
+    /// Download the offered resource pack again and announce its digest.
     RefreshPack,
-    /// Play this map, with what goes with it.
+    /// Play this map, with the entries it needs.
     Play(String),
     /// Rebuild this file with the game's own tool.
     Rebuild(TreePath),

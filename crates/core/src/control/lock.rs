@@ -24,8 +24,8 @@ pub struct LockFile {
     /// The contents, first loaded first.
     #[serde(default, rename = "content")]
     pub contents: Vec<Locked>,
-    /// The keys by which contents are signed, as they were first met or accepted: the digest of each, by its name. They stay when their
-    /// contents go.
+    /// The digests of signing keys by name, as first seen or accepted. They stay when their
+    /// contents are removed.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub keys: BTreeMap<String, String>,
     /// The resource pack that players are offered.

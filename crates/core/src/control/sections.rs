@@ -116,23 +116,23 @@ pub struct HistorySection {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PackSection {
-    /// Where players fetch it; a later link counts where an earlier one does not give the file.
+    /// Its links, in order of preference.
     pub links: Vec<String>,
-    /// Whether players without it are turned away; nothing leaves that to the server's own file.
+    /// Whether players who refuse it are turned away; if absent, the server's own setting stays.
     #[serde(default)]
     pub must: Option<bool>,
 }
 
-/// The pack that players are offered, as it was last fetched.
+/// The offered pack as last downloaded.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LockedPack {
-    /// The link that gave it.
+    /// The link it came from.
     pub link: String,
-    /// Its digest as the game wants it; nothing where the server's own file has none.
+    /// The digest that the game uses, unless the server's own file has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// The digest of its bytes; nothing where it was not fetched yet.
+    /// The digest of its bytes, unless it was not downloaded yet.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub blake3: Option<Digest>,
     /// Its size.

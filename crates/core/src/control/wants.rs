@@ -294,7 +294,7 @@ impl ControlFile {
         self.set_in_maps("offer", names.map(|names| value(names.iter().collect::<Array>())));
     }
 
-    /// Notes which resource pack players are offered; nothing leaves that to the server's own file.
+    /// Sets the resource pack that players are offered; without one, the server's own setting stays.
     pub fn offer_pack(&mut self, pack: Option<&PackSection>) {
         self.pack = pack.cloned();
         let Some(PackSection { links, must }) = pack else {

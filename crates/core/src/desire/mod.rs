@@ -1,23 +1,24 @@
 //! The desired state: which file belongs where, and what the server is told. A pure function of the lineup, the game
 //! definition and the payloads.
 
+mod announced;
 mod registration;
 
 use std::collections::BTreeMap;
 
+pub use announced::PACK_OWNER;
 pub(crate) use registration::picked;
 pub use registration::{Entry, Registration};
 
 use crate::{
     catalogue::Side,
     control::{AsFound, Locked, LockedPack, MapsSection, PackSection},
-    document::{Pointer, PointerError, Value},
     game::{
-        ConfigPlace, Game, Kind, Maps, PackRule, RegisterRule, RegisterVerb, RenderError, Scope,
-        SettingsFile, TWEAK_KIND, TWEAK_SUFFIX, Template, WithMap,
+        Game, Kind, RegisterRule, RegisterVerb, RenderError, Scope, SettingsFile, TWEAK_KIND, TWEAK_SUFFIX,
+        Template,
     },
     hint::{Advice, Hint},
-    id::{ContentId, Digest, ParseIdError, TreePath},
+    id::{ContentId, Digest, TreePath},
     route::{Payload, PlaceError, Places, scope_of},
     settings::{SERVER, Settings},
     tweak::{TWEAK_FACT, Tweak},
@@ -192,10 +193,10 @@ pub fn desire(
         set(&game.settings, server, (&owner, settings), &mut desired.registrations).map_err(wrong)?;
     }
     if let Some(rule) = &game.maps {
-        play(rule, server, maps, &mut desired.registrations)?;
+        announced::play(rule, server, maps, &mut desired.registrations)?;
     }
     if let Some((rule, pack)) = game.pack.as_ref().zip(pack) {
-        offer(rule, server, pack, &mut desired.registrations)?;
+        announced::offer(rule, server, pack, &mut desired.registrations)?;
     }
     tell_apart(&mut desired.registrations);
     Ok(desired)
@@ -254,130 +255,6 @@ fn tell_apart(registrations: &mut [Registration]) {
             *name = format!("{name} {times}");
         }
     }
-}
-
-/// Returns the id under which a map's entries are noted. A map that somebody added by hand may have a name that is no id.
-fn owner_of(map: &str) -> ContentId {
-    ContentId::new(map).unwrap_or_else(|_| {
-        let plain = |c: char| if c.is_ascii_alphanumeric() || "-_.+".contains(c) { c } else { '_' };
-        let id: String = std::iter::once('_').chain(map.chars().map(plain)).take(100).collect();
-        ContentId::new(&id).expect("it begins with '_' and holds nothing but what ids hold")
-    })
-}
-
-/// What is played, in turn and for players to choose.
-fn play(
-    rule: &Maps,
-    server: &Scope,
-    maps: &MapsSection,
-    into: &mut Vec<Registration>,
-) -> Result<(), DesireError> {
-    let mut put = |name: &str, place: &ConfigPlace, create: &str, entry: Entry| {
-        let content = owner_of(name);
-        let failed = |why: String| DesireError::Register { content: content.clone(), why };
-        let text = |template: &Template| template.render(server).map_err(|error| failed(error.to_string()));
-        let registration = Registration {
-            file: TreePath::new(&text(&place.file)?).map_err(|error| failed(error.to_string()))?,
-            format: place.format,
-            pointer: Pointer::parse(&text(&place.pointer)?).map_err(|error| failed(error.to_string()))?,
-            create: create.into(),
-            waits: false,
-            exclusive: false,
-            enables: false,
-            entry,
-            content: content.clone(),
-        };
-        into.push(registration);
-        Ok(())
-    };
-    if let Some(name) = &maps.play {
-        put(name, &rule.play, "", Entry::Set(Value::Text(name.clone())))?;
-        if let Some(with) = &rule.with {
-            put(name, &with.list.place, &with.list.create, goes_with(rule, with, server, name)?)?;
-        }
-    }
-    for (names, list) in [(&maps.rotate, &rule.rotate), (&maps.offer, &rule.offer)] {
-        let (Some(names), Some(list)) = (names, list) else { continue };
-        for name in names {
-            let separator = list.separator.clone();
-            if let Some(between) =
-                separator.as_deref().filter(|between| !name.is_empty() && name.contains(*between))
-            {
-                let why = format!(
-                    "the list there has {between:?} between its names, so a name with that in it cannot be listed"
-                );
-                return Err(DesireError::Map { name: name.clone(), why });
-            }
-            let entry = Entry::Item {
-                item: Value::Text(name.clone()),
-                ordered: true,
-                separator,
-                alone: true,
-                last: None,
-                seen_as: None,
-                anywhere: false,
-            };
-            put(name, &list.place, &list.create, entry)?;
-        }
-    }
-    Ok(())
-}
-
-/// Who is named for the entries about the resource pack.
-pub const PACK_OWNER: &str = "players-pack";
-
-/// What players are told of the resource pack.
-fn offer(
-    rule: &PackRule,
-    server: &Scope,
-    (asked, pack): (&PackSection, &LockedPack),
-    into: &mut Vec<Registration>,
-) -> Result<(), DesireError> {
-    let Ok(content) = ContentId::new(PACK_OWNER) else { return Ok(()) };
-    let failed = |why: String| DesireError::Register { content: content.clone(), why };
-    let mut put = |place: &ConfigPlace, value: Value| {
-        let text = |template: &Template| template.render(server).map_err(|error| failed(error.to_string()));
-        into.push(Registration {
-            file: TreePath::new(&text(&place.file)?).map_err(|error| failed(error.to_string()))?,
-            format: place.format,
-            pointer: Pointer::parse(&text(&place.pointer)?).map_err(|error| failed(error.to_string()))?,
-            create: place.format.head().into(),
-            waits: false,
-            exclusive: false,
-            enables: false,
-            entry: Entry::Set(value),
-            content: content.clone(),
-        });
-        Ok(())
-    };
-    put(&rule.link, Value::Text(pack.link.clone()))?;
-    if let Some(((place, _), digest)) = rule.digest.as_ref().zip(pack.digest.as_ref()) {
-        put(place, Value::Text(digest.clone()))?;
-    }
-    if let Some((must, wanted)) = rule.must.as_ref().zip(asked.must) {
-        let value = if wanted { &must.yes } else { &must.no };
-        put(&must.place, value.render(server).map_err(|error| failed(error.to_string()))?)?;
-    }
-    Ok(())
-}
-
-/// Returns the item that a list must have where a map is played.
-fn goes_with(rule: &Maps, with: &WithMap, server: &Scope, name: &str) -> Result<Entry, DesireError> {
-    let wrong = |why: String| DesireError::Map { name: name.into(), why };
-    let scope = rule.scope(server, name).ok_or_else(|| {
-        let parts = rule.folders().and_then(|folders| folders.parts.as_ref());
-        wrong(format!("the name of a map here fits {}", parts.map_or("", |parts| parts.as_str())))
-    })?;
-    let item = with.item.render(&scope).map_err(|error| wrong(error.to_string()))?;
-    Ok(Entry::Item {
-        item: Value::Text(item),
-        ordered: false,
-        separator: with.list.separator.clone(),
-        alone: false,
-        last: with.last.clone(),
-        seen_as: None,
-        anywhere: true,
-    })
 }
 
 /// Takes out the entries from a place on that are not made for a content, since it was found without them.
@@ -458,13 +335,12 @@ fn register(
 /// Says why it cannot be put.
 pub fn registration(rule: &RegisterRule, scope: &Scope, content: &ContentId) -> Result<Registration, String> {
     let text = |error: RenderError| error.to_string();
-    let pointer = rule.place.pointer.render(scope).map_err(text)?;
+    let (file, pointer) = rule.place.spot(scope)?;
     Ok(Registration {
         content: content.clone(),
-        file: TreePath::new(&rule.place.file.render(scope).map_err(text)?)
-            .map_err(|error: ParseIdError| error.to_string())?,
+        file,
         format: rule.place.format,
-        pointer: Pointer::parse(&pointer).map_err(|error: PointerError| error.to_string())?,
+        pointer,
         create: rule.create.render(scope).map_err(text)?,
         waits: false,
         exclusive: false,
@@ -553,7 +429,7 @@ fn set(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::document::Format;
+    use crate::document::{Format, Pointer};
 
     #[test]
     fn two_blocks_of_one_content_in_one_file_are_two() {

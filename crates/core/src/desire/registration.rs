@@ -32,7 +32,7 @@ pub enum Entry {
         /// A pattern with the group `item`: how an entry with more in it is read back.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         seen_as: Option<String>,
-        /// Whether any place in the list will do: an item that is there already stays where it is, and stays when its content goes.
+        /// Whether the position in the list does not matter. An item already there is left alone, even when its content is removed.
         #[serde(default, skip_serializing_if = "std::ops::Not::not")]
         anywhere: bool,
     },

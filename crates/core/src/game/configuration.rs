@@ -102,7 +102,7 @@ pub struct SettingsFile {
     pub defaults: Option<String>,
     /// The member of the content that holds a schema of the settings.
     pub schema: Option<String>,
-    /// How lines of that member describe settings, where it is no JSON Schema. Such a file belongs to others as well, and of it only
+    /// How lines of that member describe settings, where it is not JSON Schema. Such a file belongs to others as well, and of it only
     /// what is described is the content's.
     pub schema_lines: Vec<SchemaLine>,
     /// Whether it only comes into being when the server starts.
@@ -140,14 +140,14 @@ pub struct Reference {
     pub once: bool,
     /// What such a value is called in a message.
     pub called: String,
-    /// The numbers that stand below each place, instead of a name.
+    /// The numbers expected below each place, instead of a name.
     pub numbers: Option<Numbers>,
 }
 
 /// Numbers below a place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Numbers {
-    /// So many of them, and nothing else.
+    /// Exactly this many.
     Many(usize),
     /// One under each of these names.
     Named(Vec<String>),

@@ -1,23 +1,23 @@
-//! What a server plays: one of its maps at a time, some in turn, some for players to choose.
+//! The maps of a server: the one it plays, those it plays in turn, and those that players may choose.
 
 use super::{ConfigPlace, Pattern, Scope, Template};
 
-/// Which maps there are, and where the server is told.
+/// Which maps there are, and which configuration names them.
 #[derive(Debug, Clone)]
 pub struct Maps {
     /// What a map is.
     pub form: MapForm,
-    /// Where the one that is played is named.
+    /// Where the played map is named.
     pub play: ConfigPlace,
-    /// A list that must name something where a map is played.
+    /// A list that must have an item for the played map.
     pub with: Option<WithMap>,
-    /// The list of those that are played in turn.
+    /// The list of maps played in turn.
     pub rotate: Option<ListPlace>,
-    /// The list of those that players may choose.
+    /// The list of maps that players may choose.
     pub offer: Option<ListPlace>,
-    /// The setting that bounds what is sent to players, in megabytes.
+    /// The setting that limits the size of what is sent to players, in megabytes.
     pub cap: Option<ConfigPlace>,
-    /// The folder in which the server keeps what players did on a map.
+    /// The folder with the saves of a map.
     pub saves: Option<Template>,
 }
 
@@ -26,27 +26,27 @@ pub struct Maps {
 pub enum MapForm {
     /// A content of this kind.
     Kind(String),
-    /// A folder, whoever brought it.
+    /// A folder, installed by a content or by hand.
     Folders(MapFolders),
 }
 
 /// Folders that are maps.
 #[derive(Debug, Clone)]
 pub struct MapFolders {
-    /// Which folders, below which nothing is a map: `campaigns/*/*`.
+    /// The pattern of their paths: `campaigns/*/*`.
     pub pattern: String,
-    /// What a map's name tells, in named groups.
+    /// The parts of a map's name, as named groups.
     pub parts: Option<Pattern>,
 }
 
-/// A list that must name something where a map is played.
+/// A list that must have an item for the played map.
 #[derive(Debug, Clone)]
 pub struct WithMap {
     /// The list.
     pub list: ListPlace,
-    /// What it must name; a template over the map's name (`it`) and its parts.
+    /// The item; a template over the map's name (`it`) and its parts.
     pub item: Template,
-    /// The item that stays at the list's end.
+    /// The item that stays last.
     pub last: Option<String>,
 }
 
@@ -55,24 +55,24 @@ pub struct WithMap {
 pub struct ListPlace {
     /// Where it is.
     pub place: ConfigPlace,
-    /// What separates items, where it is one text.
+    /// The separator, if the list is one text.
     pub separator: Option<String>,
-    /// What a file that does not exist begins with.
+    /// The text that a new file starts with.
     pub create: String,
 }
 
 impl Maps {
-    /// Returns the content kind whose contents are maps, where one is.
+    /// Returns the content kind whose contents are maps, if any.
     pub fn kind(&self) -> Option<&str> {
         if let MapForm::Kind(kind) = &self.form { Some(kind) } else { None }
     }
 
-    /// Returns the folders that are maps, where folders are.
+    /// Returns the rule for maps that are folders, if they are.
     pub fn folders(&self) -> Option<&MapFolders> {
         if let MapForm::Folders(folders) = &self.form { Some(folders) } else { None }
     }
 
-    /// Returns the scope of a map: that of its server, its name as `it`, and what its name tells; nothing where it tells nothing.
+    /// Returns the scope for a map: its server's, its name as `it`, and the parts of its name; nothing if the name does not match.
     pub fn scope(&self, server: &Scope, name: &str) -> Option<Scope> {
         let mut scope = server.clone();
         scope.found.insert("it".into(), name.to_owned());
@@ -88,18 +88,18 @@ impl Maps {
 }
 
 impl MapFolders {
-    /// Returns the folder below which all maps lie.
+    /// Returns the folder that contains all maps.
     pub fn root(&self) -> &str {
         super::shared::fixed_part(&self.pattern)
     }
 
-    /// Returns how many folders deep below that a map lies.
+    /// Returns how many folders below that a map is.
     pub fn depth(&self) -> usize {
         let below = self.pattern.strip_prefix(self.root()).unwrap_or(&self.pattern);
         below.trim_matches('/').split('/').count()
     }
 
-    /// Returns the map in which a file lies, by the file's path.
+    /// Returns the map that contains the file with this path.
     pub fn map_of<'p>(&self, path: &'p str) -> Option<&'p str> {
         let root = self.root();
         let below = if root.is_empty() { path } else { path.strip_prefix(root)?.strip_prefix('/')? };

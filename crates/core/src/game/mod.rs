@@ -38,7 +38,7 @@ pub use value::ValueTemplate;
 
 use crate::{
     document::{Format, Pointer},
-    id::ContentId,
+    id::{ContentId, TreePath},
     version::split_version,
 };
 
@@ -83,7 +83,7 @@ pub struct Game {
     pub links: Vec<LinkRule>,
     /// Which of its contents a server plays.
     pub maps: Option<Maps>,
-    /// What players fetch when they come, if the game has that.
+    /// The resource pack that players download when they join, if the game has one.
     pub pack: Option<PackRule>,
     /// Files whose names all contents share.
     pub assets: Option<Assets>,
@@ -152,6 +152,19 @@ pub struct ConfigPlace {
     pub pointer: Template,
     /// The file's format.
     pub format: Format,
+}
+
+impl ConfigPlace {
+    /// Returns the file and the place in it for a scope.
+    ///
+    /// # Errors
+    /// Says what does not fit the scope, or makes no path or no pointer.
+    pub fn spot(&self, scope: &Scope) -> Result<(TreePath, Pointer), String> {
+        let text = |template: &Template| template.render(scope).map_err(|error| error.to_string());
+        let file = TreePath::new(&text(&self.file)?).map_err(|error| error.to_string())?;
+        let pointer = Pointer::parse(&text(&self.pointer)?).map_err(|error| error.to_string())?;
+        Ok((file, pointer))
+    }
 }
 
 /// Where a part of the platform's version is read.
@@ -331,7 +344,7 @@ impl Kind {
 pub struct LinkRule {
     /// What people have; its named groups become facts.
     pub pattern: Pattern,
-    /// How the file is had.
+    /// How to get the file.
     pub way: LinkWay,
     /// Where the host tells machines about it, if it does: the address of a JSON document.
     pub about: Option<Template>,
@@ -339,12 +352,12 @@ pub struct LinkRule {
     pub needs: Option<Pointer>,
 }
 
-/// How what people have a number or a page for is had.
+/// How to get a file that people know by a number or a page.
 #[derive(Debug, Clone)]
 pub enum LinkWay {
     /// From this address.
     Direct(Template),
-    /// The server fetches it at its next start, where this entry is there.
+    /// The server downloads it at its next start if this entry is set.
     Queue(Box<RegisterRule>),
 }
 

@@ -1,26 +1,26 @@
-//! What players fetch when they come: one resource pack, by a link.
+//! The resource pack that players download when they join.
 
 use super::{ConfigPlace, ValueTemplate};
 use crate::{document::Pointer, merge::MergeRule};
 
-/// The pack that players are offered, and where the server is told about it.
+/// How a server announces its resource pack.
 #[derive(Debug, Clone)]
 pub struct PackRule {
     /// A file at the top of every such archive.
     pub marker: String,
     /// Where its link is.
     pub link: ConfigPlace,
-    /// Where its digest is, and of which kind it is.
+    /// Where its digest is, and its kind.
     pub digest: Option<(ConfigPlace, PackDigest)>,
-    /// Where it is said that players must have it.
+    /// Where the server says that players must have it.
     pub must: Option<MustRule>,
     /// How files of several packs are merged.
     pub merge: Vec<MergeRule>,
-    /// Where the marker says of which format a pack is.
+    /// Where the marker names the pack's format.
     pub format: Option<Pointer>,
 }
 
-/// The kinds of digests by which games know a pack.
+/// The kinds of digests that games use for packs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PackDigest {
     /// SHA-1, in hexadecimal digits.
@@ -30,7 +30,7 @@ pub enum PackDigest {
 }
 
 impl PackDigest {
-    /// Returns what people call it.
+    /// Returns its usual name.
     pub fn name(self) -> &'static str {
         match self {
             Self::Sha1 => "SHA-1",
@@ -39,13 +39,13 @@ impl PackDigest {
     }
 }
 
-/// How it is said that players must have the pack.
+/// The setting that makes the pack required.
 #[derive(Debug, Clone)]
 pub struct MustRule {
     /// The place.
     pub place: ConfigPlace,
-    /// The value if they must.
+    /// The value that requires it.
     pub yes: ValueTemplate,
-    /// The value if they need not.
+    /// The value that makes it optional.
     pub no: ValueTemplate,
 }

@@ -10,15 +10,15 @@ use super::Template;
 pub struct Assets {
     /// Which files they are, by their paths on the server.
     pub files: Vec<GlobMatcher>,
-    /// The same, as they are written.
+    /// The same patterns, as written.
     pub patterns: Vec<String>,
     /// Which of several counts.
     pub wins: Wins,
-    /// Archives in which each member is an asset as well, called by its path inside.
+    /// Archives whose members are assets too, named by their paths inside.
     pub inside: Vec<GlobMatcher>,
-    /// The same, as they are written.
+    /// The same patterns, as written.
     pub inside_patterns: Vec<String>,
-    /// Which members are; all of them where this is empty.
+    /// Which members are assets; all of them if empty.
     pub members: Vec<GlobMatcher>,
     /// Lists of names that must come from the content only in which the list lies, one a line.
     pub owns: Option<GlobMatcher>,
@@ -34,12 +34,12 @@ pub enum Wins {
 }
 
 impl Assets {
-    /// Returns the endings that assets' names have; nothing where any name may be one. Where a file lies decides then.
+    /// Returns the endings of assets' names, or nothing if any name may be an asset and only its folder decides.
     pub fn endings(&self) -> Option<Vec<&str>> {
         self.patterns.iter().map(|pattern| ending(pattern)).collect()
     }
 
-    /// Returns the folders below which such archives lie.
+    /// Returns the folders that contain such archives.
     pub fn inside_roots(&self) -> Vec<&str> {
         self.inside_patterns.iter().map(|pattern| fixed_part(pattern)).collect()
     }
@@ -128,7 +128,7 @@ impl Tool {
     }
 }
 
-/// Returns the ending of all names that fit a pattern, where it says one.
+/// Returns the ending of every name that matches a pattern, if the pattern has one.
 fn ending(pattern: &str) -> Option<&str> {
     let end = pattern.rsplit('/').next()?.strip_prefix('*')?;
     (!end.contains(['*', '?', '[', '{'])).then_some(end)

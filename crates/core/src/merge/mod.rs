@@ -1,7 +1,7 @@
-//! Several resource packs made into one: which file comes from which pack, and what is merged by its structure.
+//! Plans how resource packs merge: which file comes from which pack, and which files are merged by structure.
 //!
-//! A pure function over the packs' lists of files. The first pack counts most. Whoever carries the plan out copies what is copied as it is
-//! and merges texts with [`merge_texts`].
+//! A pure function over the packs' lists of files. The first pack has the highest priority. The caller copies files and
+//! merges texts with [`merge_texts`].
 
 mod texts;
 
@@ -15,7 +15,7 @@ pub use texts::{KeyConflict, MergedText, merge_texts};
 /// A file in a pack.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PackEntry {
-    /// Its path, below the folder that holds everything.
+    /// Its path, without any wrapping folder.
     pub path: String,
     /// Its size.
     pub size: u64,
@@ -23,30 +23,30 @@ pub struct PackEntry {
     pub sum: u32,
 }
 
-/// A pack that is merged.
+/// A pack to merge.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PackInput {
-    /// What it is called.
+    /// Its name.
     pub name: String,
     /// Its files.
     pub entries: Vec<PackEntry>,
 }
 
-/// How files of one path are merged.
+/// How files with the same path are merged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum MergeHow {
-    /// JSON maps: all keys; of one key the first pack's value.
+    /// JSON objects: all keys; the first pack's value wins.
     Map,
-    /// JSON maps of lists: all keys, and all items of each.
+    /// JSON objects of lists: all keys, and all items of each list.
     MapOfLists,
     /// All lines, each once.
     Lines,
-    /// The first pack's file, without a word: every pack has one of its own.
+    /// The first pack's file, without a conflict: every pack has one of its own.
     First,
 }
 
-/// A rule of a game about how files of some paths are merged.
+/// A game's rule for merging files.
 #[derive(Debug, Clone)]
 pub struct MergeRule {
     /// The files, by their paths in the pack.
@@ -58,42 +58,42 @@ pub struct MergeRule {
 /// Where a file of the merged pack comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Piece {
-    /// It is copied from this pack.
+    /// Copied from this pack.
     Copy(usize),
-    /// It is made of the files of these packs, the one that counts most first.
+    /// Merged from these packs, highest priority first.
     Merge(MergeHow, Vec<usize>),
 }
 
-/// A path that several packs have with different bytes, and that cannot be merged.
+/// A path with different bytes in several packs that cannot be merged.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PackConflict {
     /// The path.
     pub path: String,
-    /// The packs, the one that counts most first.
+    /// The packs, highest priority first.
     pub packs: Vec<usize>,
     /// The pack whose file is taken.
     pub winner: usize,
-    /// Whether somebody has decided that.
+    /// Whether the user chose it.
     pub is_decided: bool,
 }
 
-/// How packs become one.
+/// A plan for a merge.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct MergePlan {
     /// Each file of the merged pack, by its path.
     pub files: BTreeMap<String, Piece>,
-    /// What several have and cannot be merged.
+    /// Paths that cannot be merged.
     pub conflicts: Vec<PackConflict>,
-    /// How many files several packs have with the same bytes.
+    /// The number of files that are identical in several packs.
     pub alike: usize,
 }
 
-/// Plans how packs become one. `decided` says from which pack a path comes, by the pack's name.
+/// Plans a merge. `decided` maps paths to the name of the pack that the user chose.
 pub fn plan_merge(packs: &[PackInput], rules: &[MergeRule], decided: &BTreeMap<String, String>) -> MergePlan {
     let mut by_path: BTreeMap<&str, Vec<(usize, &PackEntry)>> = BTreeMap::new();
     for (at, pack) in packs.iter().enumerate() {
         let mut seen = BTreeSet::new();
-        // Of one path twice in one archive the last one counts, as it does for whoever unpacks it.
+        // If a path is in one archive twice, the last one wins, as when unpacking it.
         for entry in pack.entries.iter().rev().filter(|entry| seen.insert(entry.path.as_str())) {
             by_path.entry(&entry.path).or_default().push((at, entry));
         }

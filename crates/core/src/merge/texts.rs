@@ -1,14 +1,14 @@
-//! Texts merged by their structure.
+//! Merges texts by their structure.
 
 use serde::Serialize;
 use serde_json::{Map, Value};
 
 use super::MergeHow;
 
-/// A key that several packs give another value.
+/// A key with different values in two packs.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct KeyConflict {
-    /// The key; `/` stands between those of nested maps.
+    /// The key; keys of nested objects are joined with `/`.
     pub key: String,
     /// The pack whose value is taken.
     pub winner: String,
@@ -21,14 +21,14 @@ pub struct KeyConflict {
 pub struct MergedText {
     /// The text.
     pub text: String,
-    /// Keys that are not the same in all.
+    /// Keys with different values.
     pub conflicts: Vec<KeyConflict>,
 }
 
-/// Merges the texts of several packs, given with the packs' names, the one that counts most first.
+/// Merges texts of several packs, given with the packs' names, highest priority first.
 ///
 /// # Errors
-/// Says whose text cannot be read, and why.
+/// Names the pack whose text cannot be parsed, and why.
 pub fn merge_texts(how: MergeHow, texts: &[(&str, &str)]) -> Result<MergedText, String> {
     match how {
         MergeHow::First => Ok(MergedText {
@@ -58,8 +58,8 @@ fn maps(how: MergeHow, texts: &[(&str, &str)]) -> Result<MergedText, String> {
     let mut conflicts = Vec::new();
     for (name, text) in texts {
         let value: Value = serde_json::from_str(text.trim_start_matches('\u{feff}'))
-            .map_err(|error| format!("{name}: line {}: it is no JSON", error.line()))?;
-        let Value::Object(map) = value else { return Err(format!("{name}: it is no map")) };
+            .map_err(|error| format!("{name}: line {}: it is not JSON", error.line()))?;
+        let Value::Object(map) = value else { return Err(format!("{name}: it is not an object")) };
         add(&mut merged, map, (how, name, ""), (&mut owners, &mut conflicts))?;
     }
     let mut text = serde_json::to_string_pretty(&Value::Object(merged)).map_err(|error| error.to_string())?;
@@ -67,7 +67,7 @@ fn maps(how: MergeHow, texts: &[(&str, &str)]) -> Result<MergedText, String> {
     Ok(MergedText { text, conflicts })
 }
 
-/// Whose value each key has.
+/// The pack that each key's value came from.
 type Owners = std::collections::BTreeMap<String, String>;
 
 fn add(
@@ -81,7 +81,7 @@ fn add(
         match (merged.get_mut(&key), value) {
             (None, value) => {
                 if how == MergeHow::MapOfLists && !matches!(value, Value::Array(_) | Value::Object(_)) {
-                    return Err(format!("{name}: {place} is no list"));
+                    return Err(format!("{name}: {place} is not a list"));
                 }
                 merged.insert(key, value);
                 owners.insert(place, name.to_owned());
@@ -98,7 +98,7 @@ fn add(
             }
             (Some(there), value) if *there == value => {}
             (Some(_), _) => {
-                // What is inside a map of the first pack belongs to that pack.
+                // Everything inside an object belongs to the pack it came from.
                 let winner = owners.range(..=place.clone()).rev();
                 let winner = winner.filter(|(at, _)| place == **at || place.starts_with(&format!("{at}/")));
                 let winner = winner.map(|(_, owner)| owner.clone()).next().unwrap_or_default();
@@ -142,13 +142,14 @@ mod tests {
         assert!(told.is_empty());
         assert_eq!(
             merge_texts(MergeHow::MapOfLists, &[("a", "{\"bell\": 1}")]),
-            Err("a: bell is no list".into())
+            Err("a: bell is not a list".into())
         );
     }
 
     #[test]
     fn what_cannot_be_read_is_told_with_its_line() {
-        for (text, says) in [("[1]", "b: it is no map"), ("{\n\"x\": }", "b: line 2: it is no JSON")] {
+        for (text, says) in [("[1]", "b: it is not an object"), ("{\n\"x\": }", "b: line 2: it is not JSON")]
+        {
             assert_eq!(merge_texts(MergeHow::Map, &[("a", "{}"), ("b", text)]), Err(says.into()));
         }
         let lines = merge_texts(MergeHow::Lines, &[("a", "one\ntwo"), ("b", "two\r\nthree\n")]).unwrap();

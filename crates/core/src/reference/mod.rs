@@ -24,7 +24,7 @@ pub trait Files {
     fn text(&mut self, path: &TreePath) -> Option<TextFile>;
     /// Returns whether there is such a file or folder.
     fn has(&mut self, path: &TreePath) -> bool;
-    /// Returns whether such files may lie behind a link that leads out of the server's folder, where nobody looks.
+    /// Returns whether such files may be behind a link out of the server's folder, which is never followed.
     fn may_hide(&mut self, pattern: &str) -> bool;
 }
 
@@ -54,7 +54,7 @@ pub struct Break {
     /// The nearest right name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub near: Option<String>,
-    /// Whether the value is not of the right form, rather than naming nothing.
+    /// Whether the value has the wrong form, rather than an unknown name.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub misshapen: bool,
 }
@@ -66,9 +66,9 @@ impl Break {
         let Self { called, value, wanted, .. } = self;
         match &self.also {
             _ if self.misshapen && value.is_empty() => {
-                format!("{file}, line {line}: {called} is missing; it is {wanted}")
+                format!("{file}, line {line}: {called} is missing; it must be {wanted}")
             }
-            _ if self.misshapen => format!("{file}, line {line}: {called} is {wanted}, and not {value}"),
+            _ if self.misshapen => format!("{file}, line {line}: {called} must be {wanted}, not {value}"),
             Some(also) if also.file == *file => {
                 format!("{file}, line {line}: {called} {value} is there twice, in line {} as well", also.line)
             }
@@ -140,7 +140,7 @@ fn stem(path: &TreePath) -> String {
     name.split_once('.').map_or(name, |(stem, _)| stem).to_owned()
 }
 
-/// Returns the names that a target has, and what it is in words; nothing where one of its files cannot be read or seen.
+/// Returns the names of a target and its description, or nothing if one of its files cannot be read.
 fn names(files: &mut dyn Files, target: &Target) -> Option<(Vec<String>, String)> {
     if let Target::StemOf { pattern, .. } | Target::PathOf { pattern, .. } | Target::FolderOf { pattern, .. } =
         target

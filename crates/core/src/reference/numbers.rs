@@ -8,7 +8,7 @@ use crate::{
     game::{Numbers, Reference},
 };
 
-/// Returns the places that do not hold the numbers that they should.
+/// Returns the places without the expected numbers.
 pub(super) fn misshapen(reference: &Reference, numbers: &Numbers, files: &mut dyn Files) -> Vec<Break> {
     let Reference { files: glob, pattern, format, each, called, .. } = reference;
     let mut found = Vec::new();

@@ -107,7 +107,7 @@ fn left_out_by_name(name: &str) -> Option<&'static str> {
     }
 }
 
-/// Returns whether a path is what systems leave behind, wherever it lies.
+/// Returns whether a path is a leftover of an operating system, such as a thumbnail cache.
 pub fn is_litter(path: &str) -> bool {
     path.split('/').any(|name| {
         matches!(name, "__MACOSX" | ".DS_Store" | "Thumbs.db" | "desktop.ini" | ".git" | ".svn")

@@ -80,10 +80,10 @@ impl fmt::Display for Breach {
             Self::Need { id, version, group, has } => {
                 let wanted: Vec<String> = group.iter().map(|(id, range)| with_range(id, range)).collect();
                 let there = match has {
-                    Some(version) => format!("{version} is there"),
-                    None => "it is not there".into(),
+                    Some(version) => format!("and {version} is installed"),
+                    None => "which is not installed".into(),
                 };
-                write!(f, "{} needs {}, and {there}", version.named(id), wanted.join(" or "))
+                write!(f, "{} needs {}, {there}", version.named(id), wanted.join(" or "))
             }
             Self::Welcome { id, other, range, has } => {
                 write!(f, "{id} goes with {}, and {has} is there", with_range(other, range))

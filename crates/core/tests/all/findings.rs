@@ -134,8 +134,8 @@ fn each_breach_is_told_in_a_sentence() -> Done {
         [
             "unknown: nothing is known of the release of forgotten that is locked",
             "platform: tidebell 1.4 needs engine 3 or newer, and this server has engine 2.4",
-            "needs: tidebell 1.4 needs harbour-core 2.1 or newer, below 3, and 1.9 is there",
-            "needs: tidebell 1.4 needs lamp-oil, and it is not there",
+            "needs: tidebell 1.4 needs harbour-core 2.1 or newer, below 3, and 1.9 is installed",
+            "needs: tidebell 1.4 needs lamp-oil, which is not installed",
             "goes-with: tidebell goes with gull-chat 2 or newer, and 1.0 is there",
             "refuses: tidebell does not go together with quiet-bells",
         ]
@@ -155,8 +155,8 @@ fn stand_ins_and_the_base_game_count() -> Done {
     assert_eq!(
         world.findings(),
         [
-            "needs: lamps 1 needs oil 1 or newer, and it is not there",
-            "needs: lamps 1 needs bells or horns, and it is not there",
+            "needs: lamps 1 needs oil 1 or newer, which is not installed",
+            "needs: lamps 1 needs bells or horns, which is not installed",
         ]
     );
     world.add("pack", "1", |release| {

@@ -318,7 +318,7 @@ impl<'a> Catalogues<'a> {
         all.into_values().collect()
     }
 
-    /// Returns the content of a folder of downloads that is known by a number or another fact.
+    /// Returns the content in a folder of downloads with this number or other fact.
     pub fn known_as(&self, fact: &str) -> Option<ContentId> {
         self.opened.iter().find_map(|(_, catalogue)| {
             let Opened::Downloads(downloads) = catalogue else { return None };

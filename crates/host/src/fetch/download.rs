@@ -324,7 +324,7 @@ pub struct Told {
     pub sort: LinkTarget,
     /// How large it is, where that is told.
     pub size: Option<u64>,
-    /// What changes with the file, where the host tells something that does.
+    /// The host's tag for this version of the file, if it sends one.
     pub tag: Option<String>,
 }
 

@@ -43,10 +43,10 @@ pub struct Past {
     pub undone: bool,
 }
 
-/// Returns where files with some digests lie in the attic, as far as earlier changes say; the newest of each.
+/// Returns the newest path in the attic for each digest, from the journals of earlier changes.
 ///
 /// # Errors
-/// Where a journal cannot be read.
+/// If a journal cannot be read.
 pub fn find_in_attic(
     tree: &dyn Tree,
     wanted: &BTreeSet<Digest>,
@@ -71,7 +71,7 @@ pub fn find_in_attic(
 /// Returns the settles of a server, oldest first.
 ///
 /// # Errors
-/// Where a journal cannot be read.
+/// If a journal cannot be read.
 pub fn history(tree: &dyn Tree) -> Result<Vec<Past>, SettleError> {
     let mut all = Vec::new();
     for number in numbers(tree)? {

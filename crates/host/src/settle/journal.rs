@@ -143,10 +143,10 @@ pub(super) fn folder_of(number: u32) -> Result<TreePath, SettleError> {
     own(&format!("journal/{}", name_of(number)))
 }
 
-/// Returns where what a step of a settle replaced or set aside is kept.
+/// Returns where the file that a step replaced or set aside is kept.
 ///
 /// # Errors
-/// Where the number gives no path.
+/// If the number makes no valid path.
 pub fn in_attic(number: u32, index: usize) -> Result<TreePath, SettleError> {
     inner(&folder_of(number)?, &format!("attic/{index}"))
 }

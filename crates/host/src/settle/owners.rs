@@ -1,4 +1,4 @@
-//! An index of who owns which placed file, kept in the user's cache: it says the same as the manifests of one receipt, and is read in a
+//! An index of which content owns which placed file, in the user's cache. It repeats the manifests of one receipt and is read in a
 //! fraction of the time. It may be deleted at any time.
 
 use std::{
@@ -11,16 +11,16 @@ use std::{
 use yalotheca_core::id::{ContentId, Digest, TreePath};
 
 const HEAD: &[u8] = b"yalotheca owners 1\n";
-/// A record: the beginning of the digest of the path, the place of the owner, the digest of the file.
+/// A record: the first bytes of the path's digest, the owner's index, the file's digest.
 const RECORD: usize = 8 + 4 + 32;
 
-/// The owners of some files, with the digests with which they were placed.
+/// The owners of files, and the files' digests when placed.
 pub(super) type Owners = BTreeMap<TreePath, (ContentId, Digest)>;
 
-/// The paths and digests of the files that one content has placed.
+/// The paths and digests of the files that one content placed.
 pub(super) type PlacedFiles = Vec<(Vec<u8>, Digest)>;
 
-/// Returns the owners of paths as an index of this receipt has them; nothing where there is no whole one.
+/// Returns the owners of paths from the index of this receipt, or nothing if there is no complete one.
 pub(super) fn read(file: &Path, receipt: &Digest, paths: &BTreeSet<TreePath>) -> Option<Owners> {
     let bytes = fs::read(file).ok()?;
     let (body, sum) = bytes.split_at_checked(bytes.len().checked_sub(32)?)?;
@@ -51,7 +51,7 @@ pub(super) fn read(file: &Path, receipt: &Digest, paths: &BTreeSet<TreePath>) ->
 /// Writes an index. `placed` has each content with its files.
 ///
 /// # Errors
-/// Where it cannot be written; then the next command does without.
+/// If it cannot be written; the next command then works without it.
 pub(super) fn write(
     file: &Path,
     receipt: &Digest,

@@ -134,8 +134,8 @@ impl ReceiptFile {
         Ok(stored.receipt(manifests?))
     }
 
-    /// Returns the owners of placed files, and the digests with which they were placed. Other paths are left out. `index` is the file of
-    /// the cache in which that is kept for a receipt, and the digest of this one.
+    /// Returns the owners of placed files, and the files' digests when placed. Other paths are left out. `index` is the cache
+    /// file that keeps them for a receipt, and this receipt's digest.
     ///
     /// # Errors
     /// Where a manifest cannot be read.
@@ -155,7 +155,7 @@ impl ReceiptFile {
             Form::Stored(_) if paths.is_empty() => return Ok(owners),
             Form::Stored(stored) => stored,
         };
-        // A few manifests are read as quickly.
+        // Reading a few manifests is just as fast.
         let index = index.filter(|_| tree.local().is_some() && stored.manifests.len() > FEW);
         if let Some(found) = index.and_then(|(file, receipt)| owners::read(file, receipt, paths)) {
             return Ok(found);
@@ -168,7 +168,7 @@ impl ReceiptFile {
             });
             placed
         };
-        // Far away all of them come with one request; here each thread reads and verifies its own.
+        // On a remote server one request fetches all of them; here each thread reads and verifies its own.
         let digests: Vec<&Digest> = stored.manifests.values().collect();
         let placed: Vec<_> = if tree.local().is_none() {
             read_manifests(tree, digests.into_iter())?.iter().map(|(_, bytes)| placed_in(bytes)).collect()
@@ -190,7 +190,7 @@ impl ReceiptFile {
             }
         }
         if let Some((file, receipt)) = index {
-            // That it cannot be kept costs time only.
+            // Failing to save it only costs time.
             owners::write(file, receipt, &placed).ok();
         }
         Ok(owners)

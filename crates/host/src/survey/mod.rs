@@ -407,7 +407,7 @@ pub fn played(tree: &dyn Tree, game: &Game, scope: &Scope) -> Result<MapsSection
     })
 }
 
-/// Returns the items of a list; nothing where it has none.
+/// Returns the items of a list, or nothing if it has none.
 fn items_of(tree: &dyn Tree, list: &ListPlace, scope: &Scope) -> Result<Option<Vec<String>>, SurveyError> {
     let ListPlace { place, separator, .. } = list;
     let file = TreePath::new(&place.file.render(scope)?)?;
@@ -422,10 +422,10 @@ fn items_of(tree: &dyn Tree, list: &ListPlace, scope: &Scope) -> Result<Option<V
     Ok((!items.is_empty()).then_some(items))
 }
 
-/// Returns what a list lacks that must be in it where a map is played.
+/// Returns the items that a list lacks for the played map.
 ///
 /// # Errors
-/// Where the list's file is broken.
+/// If the list's file cannot be parsed.
 pub fn missing_with(
     tree: &dyn Tree,
     game: &Game,

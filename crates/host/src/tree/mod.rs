@@ -131,7 +131,7 @@ pub enum UploadSource<'a> {
     Cached(&'a Path),
     /// In a file of the cache whose digest this process has verified.
     Verified(&'a Path),
-    /// In a file that was made just now: the new file is dated when it is written.
+    /// In a file that was just made: it gets the date of its writing.
     Built(&'a Path),
     /// In another file of the tree.
     Tree(TreePath),
@@ -371,7 +371,7 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where one cannot be made.
     fn create_folders(&self, folders: &[NewFolder<'_>]) -> Result<(), TreeError>;
 
-    /// Hears that so many bytes are going to be uploaded; where that takes some preparing, it begins.
+    /// Announces an upload of this many bytes, so that the tree can prepare for it.
     fn expect_upload(&self, _bytes: u64) {}
 
     /// Writes new files under staging names, and verifies their digests. Only [`Tree::flush`] makes sure that they are on the disk.

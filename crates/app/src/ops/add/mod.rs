@@ -68,7 +68,7 @@ pub fn add(server: &mut Server, request: &AddRequest, front: &dyn Front) -> Resu
             ResolvedWant::Here(here) => {
                 asked.push(here.content.id.to_string());
                 found.notes.push(format!(
-                    "{} came with the server's own fetching; it is looked after from now on.",
+                    "{} was downloaded by the server itself; Yalotheca manages it from now on.",
                     here.content.id
                 ));
                 wants.want(&here.content.id, &VersionRange::any());

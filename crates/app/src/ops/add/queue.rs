@@ -1,4 +1,4 @@
-//! Items that the server itself fetches: they are queued in its configuration, it is started once, and what came is taken over.
+//! Items that the server downloads itself: queues them in its configuration, starts it once, and adopts what it downloaded.
 
 use std::time::Duration;
 
@@ -27,7 +27,7 @@ use crate::{
     server::seal_key,
 };
 
-/// Returns what was asked for that only the server can fetch, and that has not come yet.
+/// Returns the requested items that only the server can download and that it does not have yet.
 ///
 /// # Errors
 /// Where the server cannot be read.
@@ -43,12 +43,12 @@ pub fn to_be_fetched(server: &Server, request: &AddRequest) -> Result<Vec<String
     Ok(all)
 }
 
-/// Queues them, starts the server once and stops it; the entries are taken back, and what the server fetched stays.
+/// Queues the items, starts the server once and stops it. The entries are removed again; the downloaded files stay.
 ///
 /// # Errors
-/// Where the server cannot be started, or did not fetch one of them.
+/// If the server cannot be started, or did not download one of the items.
 pub fn fetch(server: &Server, names: &[String], front: &dyn Front) -> Result<(), AppError> {
-    /// How long the server may take.
+    /// How long the server may take before it is stopped.
     const PATIENCE: Duration = Duration::from_secs(600);
     let (mut desired, contents) = locked_state(server)?;
     let mut files = Vec::new();
@@ -62,7 +62,7 @@ pub fn fetch(server: &Server, names: &[String], front: &dyn Front) -> Result<(),
         desired.registrations.push(entry);
     }
     let mut change = plan(&desired, contents, server.receipt()?, &look(server, &desired)?)?;
-    // What else may be to be done is left to a settle.
+    // Any other pending change is left to `settle`.
     change.steps.retain(|step| match step {
         Step::Put { path, source: Source::Text(_), .. } => files.contains(path),
         Step::MakeFolder { path } => files.iter().any(|file| file.is_within(path)),
@@ -74,9 +74,9 @@ pub fn fetch(server: &Server, names: &[String], front: &dyn Front) -> Result<(),
         if found(server, &facts)?.is_none() {
             let says = went.first().map_or_else(|| "it said nothing about it".to_owned(), Clone::clone);
             return Err(AppError::Refused {
-                what: format!("the server was started and did not fetch {name}: {says}"),
+                what: format!("the server was started but did not download {name}: {says}"),
                 hint: Some(
-                    "look whether the number and the server's host are right; everything is as it was before"
+                    "check the number and the host in the server's settings; the queue is as it was before"
                         .into(),
                 ),
             });
@@ -85,7 +85,7 @@ pub fn fetch(server: &Server, names: &[String], front: &dyn Front) -> Result<(),
     Ok(())
 }
 
-/// Has the server start with the entries in place; returns what it complained about.
+/// Starts the server with the entries in place; returns its complaints.
 fn attempt(
     server: &Server,
     change: &ChangeSet,
@@ -111,10 +111,10 @@ fn attempt(
     Ok(went.troubles.into_iter().map(|trouble| trouble.says).collect())
 }
 
-/// Returns what the server has fetched, once it has.
+/// Returns the item that the server downloaded.
 ///
 /// # Errors
-/// Where it has not, or the server cannot be read.
+/// If it was not downloaded, or the server cannot be read.
 pub(super) fn fetched(server: &Server, text: &str, facts: &Facts) -> Result<Typed, AppError> {
     let is_known = |locked: &&yalotheca_core::control::Locked| is_it(&locked.release, facts);
     if let Some(locked) = server.control.lock.contents.iter().find(is_known) {
@@ -123,7 +123,7 @@ pub(super) fn fetched(server: &Server, text: &str, facts: &Facts) -> Result<Type
     match found(server, facts)? {
         Some(here) => Ok(Typed::Here(Box::new(here))),
         None => Err(AppError::Usage {
-            what: format!("{text} is fetched by the server itself, at its next start; it has not come yet"),
+            what: format!("the server downloads {text} itself at its next start, which has not happened yet"),
             hint: Some("add it without noting it for later".into()),
         }),
     }
@@ -133,7 +133,7 @@ fn is_it(release: &yalotheca_core::catalogue::Release, facts: &Facts) -> bool {
     facts.iter().any(|(_, fact)| release.is_known_as(fact))
 }
 
-/// Finds a content on the server that is not in the lock, by a number.
+/// Finds a content by its number among those on the server but not in the lock.
 fn found(server: &Server, facts: &Facts) -> Result<Option<FoundContent>, AppError> {
     let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
     let is_new = |found: &FoundContent| server.control.lock.get(&found.content.id).is_none();

@@ -1,4 +1,4 @@
-//! What somebody typed: what it may be, and the game's rules for numbers and pages.
+//! Interprets what the user typed, with the game's rules for numbers and pages.
 
 use std::path::PathBuf;
 
@@ -11,21 +11,21 @@ use yalotheca_host::survey::FoundContent;
 
 use crate::Server;
 
-/// What the game's rule found in a link, by name.
+/// The named groups that the game's rule matched in a link.
 pub(super) type Facts = Vec<(String, String)>;
 
-/// A text as it was typed: a link, a path, or a name.
+/// The text as typed: a link, a path or a name.
 pub(super) enum Typed {
     Link(String, Facts),
     Path(PathBuf),
     Name(ContentId, VersionRange),
-    /// A number of a content that lies in a folder of downloads.
+    /// The number of a content in a folder of downloads.
     Numbered(ContentId),
-    /// What the server has fetched itself.
+    /// An item that the server downloaded itself.
     Here(Box<FoundContent>),
 }
 
-/// The game's rule for a number or a page, what is known by it, and the values of its templates.
+/// Returns the game's rule for a number or a page, the content it identifies, and the values for its templates.
 pub(super) fn rule_for<'s>(server: &'s Server, text: &str) -> Option<(&'s LinkRule, Facts, Scope)> {
     let matched = |rule: &'s LinkRule| rule.pattern.captures(text).map(|groups| (rule, groups));
     let (rule, groups) = server.game.links.iter().find_map(matched)?;

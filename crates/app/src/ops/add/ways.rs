@@ -32,7 +32,7 @@ pub(crate) enum ResolvedWant {
     Name(ContentId, VersionRange),
     /// Something that was given, with its id.
     Given(ContentId, Box<Given>),
-    /// Something that lies on the server and is not looked after yet.
+    /// An unmanaged content on the server.
     Here(Box<FoundContent>),
 }
 
@@ -71,9 +71,9 @@ pub(crate) fn resolve_names(
         let mut what = typed(server, catalogues, &text)?;
         let needs = match &what {
             Typed::Link(..) => needs_by_game(server, &text)?,
-            // It is here; its host need not be.
+            // The file is here, so an unreachable host does no harm.
             Typed::Numbered(_) => needs_by_game(server, &text).unwrap_or_else(|error| {
-                found.notes.push(format!("what {text} needs could not be asked: {error}"));
+                found.notes.push(format!("could not look up what {text} needs: {error}"));
                 Vec::new()
             }),
             Typed::Name(..) | Typed::Path(_) | Typed::Here(_) => Vec::new(),
@@ -85,7 +85,7 @@ pub(crate) fn resolve_names(
         }
         for need in needs.into_iter().filter(|need| !is_there(server, need)) {
             if !names.contains(&need) {
-                found.notes.push(format!("{text} needs {need}, which comes along"));
+                found.notes.push(format!("{text} needs {need}, which is installed with it"));
                 names.push(need);
             }
         }
@@ -174,7 +174,7 @@ fn by_game(server: &Server, text: &str) -> Result<Option<(String, Facts)>, AppEr
     if !link.contains("://") {
         let game = &server.game.name;
         return Err(AppError::Usage {
-            what: format!("{text}: the server's settings do not say from which host this is fetched"),
+            what: format!("{text}: the server's settings do not name the host to download it from"),
             hint: Some(format!("set it there (the definition {game} makes {link} of it), or give a link, a file or a folder").into()),
         });
     }

@@ -1,4 +1,4 @@
-//! Assets inside archives that the game reads by name.
+//! Assets that the game reads by name out of archives.
 
 use std::collections::BTreeSet;
 
@@ -11,15 +11,15 @@ use yalotheca_host::{archive::ZipBundle, tree::files_below};
 
 use crate::{AppError, Server, reading::Reading};
 
-/// Returns the members of archives that are assets, each with the archive's path. Two members with one size and checksum count as the
-/// same bytes: only the archives' lists are read.
+/// Returns the archive members that are assets, each with the archive's path. Members of the same size and checksum count as the
+/// same bytes: only the archives' directories are read.
 pub(super) fn assets_inside(
     server: &Server,
     rule: &Assets,
     reading: Reading,
 ) -> Result<Vec<Asset>, AppError> {
     let tree = &*server.tree;
-    // Far away each list costs a few round trips; `clashes` reads them.
+    // On a remote server each directory costs a few round trips; only `clashes` reads them there.
     if rule.inside.is_empty() || reading == Reading::Records && tree.local().is_none() {
         return Ok(Vec::new());
     }
@@ -34,7 +34,7 @@ pub(super) fn assets_inside(
             continue;
         }
         let Some(file) = tree.open(&path)? else { continue };
-        // What is no archive, or a broken one, is a finding of its own.
+        // `check` reports files that are not archives, or are damaged.
         let Ok(Some(archive)) = ZipBundle::of_file(file) else { continue };
         for (name, size, sum) in archive.sums() {
             if rule.is_member(&name) {

@@ -46,7 +46,7 @@ pub struct ClashLine {
     /// The author who says that it must come from theirs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub owner: Option<ContentId>,
-    /// Whether it lies inside archives, so that only the load order decides.
+    /// Whether it is inside archives, where only the load order decides which one is used.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub inside: bool,
 }
@@ -115,10 +115,10 @@ fn look(server: &Server, rule: &Assets, reading: Reading) -> Result<(usize, Vec<
     Ok((looked_at, of_assets(&assets, context)))
 }
 
-/// How many files were looked at, those of one name, and the authors' lists with the contents that bring them.
+/// The number of files compared, the files that share a name, and the authors' lists with their contents.
 type Looked = (usize, Vec<Asset>, Vec<(TreePath, Option<ContentId>)>);
 
-/// What there is on the server, unmanaged files too.
+/// Every asset on the server, including unmanaged files.
 fn assets_there(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
     let endings = rule.endings();
@@ -139,7 +139,7 @@ fn assets_there(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     Ok((looked_at, assets, lists))
 }
 
-/// What the contents that are on have placed.
+/// The assets installed by enabled contents.
 fn assets_placed(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     let on: BTreeSet<&ContentId> = server.control.lock.on().map(|locked| &locked.id).collect();
     let receipt = server.receipt()?;
@@ -236,9 +236,7 @@ pub fn keep(server: &Server, request: &KeepRequest) -> Result<Change, AppError> 
         }
         if found.iter().any(|clash| clash.name == *name && lies_inside(rule, clash)) {
             return Err(AppError::Refused {
-                what: format!(
-                    "{name} lies inside archives, and nothing is taken out of those; the load order decides"
-                ),
+                what: format!("{name} is inside archives, where only the load order decides"),
                 hint: Some(Advice::AskForPlace(from.to_string())),
             });
         }

@@ -1,4 +1,4 @@
-//! Keys that were met once: another one of the same name is never taken without a word.
+//! Remembered keys: a different key under a known name is never accepted silently.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -19,12 +19,12 @@ use crate::{
     plan::{Planned, sources_of},
 };
 
-/// Returns the keys that are known after a change, by name, as far as it is known what it brings. Refuses one that brings another key than
-/// the one that is there or was there before, unless that was accepted: what the new key signs would be trusted as if the author had
+/// Returns the keys known after a change, by name, as far as its files are known. Refuses a change that would replace a key that
+/// is, or once was, on the server, unless the new key was accepted: the server would trust whatever the new key signs as if the author had
 /// signed it.
 ///
 /// # Errors
-/// Where a key would be replaced, or the server cannot be read.
+/// If a key would be replaced, or the server cannot be read.
 pub(crate) fn known_after(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
@@ -58,7 +58,7 @@ pub(crate) fn known_after(
             let is = if is_now {
                 format!("would be replaced by another key: it is {earlier} now")
             } else {
-                format!("would be another key than before: it was {earlier}")
+                format!("would not be the same key as before: it was {earlier}")
             };
             return Err(AppError::Refused {
                 what: format!("{path} {is} and would be {new}; nothing was changed"),
@@ -75,7 +75,7 @@ pub(crate) fn known_after(
     Ok(known)
 }
 
-/// Adds the keys that a change brings and that were not met before.
+/// Adds the keys that a change installs and that are not remembered yet.
 ///
 /// # Errors
 /// Where one cannot be read.
@@ -91,7 +91,7 @@ pub(crate) fn add_new(server: &Server, planned: &mut Planned, sources: &Sources)
     Ok(())
 }
 
-/// A key that a change puts.
+/// A key that a change installs.
 struct Brought<'c> {
     name: &'c str,
     path: &'c TreePath,
@@ -107,7 +107,7 @@ fn brought<'c>(rule: &Signatures, change: &'c ChangeSet) -> Vec<Brought<'c>> {
     change.steps.iter().filter_map(key).collect()
 }
 
-/// Returns the digest of the key in a file that is going to be put; nothing where it is no key, or its bytes are not known yet.
+/// Returns the digest of the key in a file about to be installed, or nothing if it is not a key or was not downloaded yet.
 fn digest_of(
     server: &Server,
     (name, path): (&str, &TreePath),
@@ -117,7 +117,7 @@ fn digest_of(
     Ok(bytes.and_then(|bytes| KeyFile::of(name, path, &bytes).digest()))
 }
 
-/// Returns the keys that a server has, by name, as they are taken over when it is adopted.
+/// Returns the keys on a server by name, to be remembered when it is adopted.
 ///
 /// # Errors
 /// Where the server cannot be read.
@@ -128,7 +128,7 @@ pub(crate) fn on_server(tree: &dyn Tree, game: &Game) -> Result<BTreeMap<String,
     }
 }
 
-/// Returns the digests of keys by name, without those of which there are several of one name.
+/// Returns the digests of keys by name, without names that several keys share.
 fn single_keys(files: &[KeyFile]) -> BTreeMap<String, String> {
     let single = |file: &&KeyFile| files.iter().all(|other| other.name != file.name || other.key == file.key);
     files.iter().filter(single).filter_map(|file| Some((file.name.clone(), file.digest()?))).collect()

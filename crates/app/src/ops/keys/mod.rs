@@ -198,7 +198,7 @@ pub(crate) fn findings(server: &Server, reading: Reading) -> Result<Vec<Finding>
             && *role != KeyRole::Doubled
         {
             let says = format!(
-                "{path} is another key than before: it was {} and is {}",
+                "{path} is not the same key as before: it was {} and is now {}",
                 short_form(earlier),
                 short_form(now)
             );

@@ -125,7 +125,7 @@ pub(super) const MOOR: &[Act] = &[
     Act { about: "", does: Does::Run(&["check"]) },
     Act { about: "", does: Does::Run(&["settle", "--yes"]) },
     Act {
-        about: "The fen came with a campaign of its own. Play it: its region must be on the ground, and what players did so far stays.",
+        about: "The fen has a campaign of its own. Play it; the saves of the other one stay where they are.",
         does: Does::Run(&["maps", "play", "Reedfen/open", "--yes"]),
     },
     Act { about: "", does: Does::Run(&["maps"]) },

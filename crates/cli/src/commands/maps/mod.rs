@@ -97,7 +97,7 @@ impl View for MapsReport {
             }
         }
         if !self.saves_of_none.is_empty() {
-            page.head("Saves of maps that are not here");
+            page.head("Saves of maps that are not installed");
             for saves in &self.saves_of_none {
                 let files = count(saves.files, "file");
                 page.item(Role::Plain, &format!("{}/ ({files}, {})", saves.folder, size(saves.bytes)));

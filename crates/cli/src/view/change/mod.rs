@@ -256,7 +256,7 @@ fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
             FileAct::Displace => (Role::Warn, "replace"),
             FileAct::Aside => (Role::Dim, "set aside"),
         };
-        // What is taken away, or comes back, and belongs to none of these contents is named, each of it.
+        // Files removed or restored that belong to none of these contents are each named.
         let is_others = matches!(first.act, FileAct::Aside | FileAct::Restore)
             && !contents.iter().any(|line| line.id == first.content);
         if group.len() > if is_others { MOST_NAMED } else { MOST } {

@@ -28,7 +28,7 @@ struct Wanted<'e> {
     last: Option<&'e String>,
     /// How an entry with more in it is read back.
     seen_as: Option<Regex>,
-    /// Items for which any place will do.
+    /// Items whose position does not matter.
     anywhere: BTreeSet<String>,
 }
 
@@ -129,7 +129,7 @@ pub(super) fn list(
     }
     let mut made = ours.values().map(|entry| entry.before.clone()).max_by_key(made_by);
     let mut target: Vec<String> = list.items.iter().map(|(meaning, ..)| meaning.clone()).collect();
-    // Where any place will do, the first one is as good as another, and what is there already stays where it is.
+    // If the position does not matter, an item already in the list stays where it is.
     target.retain(|item| !list.anywhere.contains(item));
     target.splice(0..0, list.anywhere.iter().filter(|item| !found.contains(item)).cloned());
     if let Some(last) = list.last.filter(|_| !target.is_empty()) {

@@ -1,4 +1,4 @@
-//! `[maps]`: what a server plays.
+//! `[maps]`: the maps of a server.
 
 use globset::Glob;
 

@@ -1,4 +1,4 @@
-//! `[pack]`: what players fetch when they come.
+//! `[pack]`: the resource pack that players download when they join.
 
 use globset::Glob;
 use toml::Spanned;

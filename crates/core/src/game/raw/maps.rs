@@ -1,4 +1,4 @@
-//! `[maps]` as it is written.
+//! `[maps]` as written.
 
 use serde::Deserialize;
 

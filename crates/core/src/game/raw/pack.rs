@@ -1,4 +1,4 @@
-//! `[pack]` as it is written.
+//! `[pack]` as written.
 
 use std::collections::BTreeMap;
 

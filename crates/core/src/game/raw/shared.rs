@@ -1,4 +1,4 @@
-//! What contents have in common, as it is written: tools, assets and signatures.
+//! The sections on tools, assets and signatures, as written.
 
 use serde::Deserialize;
 

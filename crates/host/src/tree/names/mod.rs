@@ -199,7 +199,7 @@ fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
     path
 }
 
-/// Returns the word and the bit of a hash in a field of so many words, a power of two.
+/// Returns the word and the bit of a hash in a bit field of `words` words, a power of two.
 fn place_of(hash: u64, words: usize) -> (usize, u64) {
     let word = usize::try_from(hash >> 6).unwrap_or_default() & (words - 1);
     (word, 1 << (hash & 63))
@@ -284,7 +284,7 @@ impl NameIndex {
                 names.map(move |(_, name)| (folder, name))
             })
         };
-        // Hashes are compared first, so that no name is looked at twice but the few of one hash.
+        // Compare hashes first; only names with equal hashes are compared themselves.
         let hasher = foldhash::fast::RandomState::default();
         let wanted_names: Vec<(u64, &Folder, &[u8])> = files()
             .filter(|(_, name)| wanted(name))
@@ -293,7 +293,7 @@ impl NameIndex {
         let looked_at = wanted_names.len();
         let mut seen = vec![0_u64; looked_at.div_ceil(8).next_power_of_two().max(1)];
         let mut again = vec![0_u64; seen.len()];
-        // A bit for each of many more places than there are names: two names of one place are rare.
+        // Many more bits than names, so that collisions are rare.
         for (hash, ..) in &wanted_names {
             let (word, bit) = place_of(*hash, seen.len());
             again[word] |= seen[word] & bit;

@@ -95,7 +95,7 @@ pub trait FileServer: fmt::Debug + Send + Sync {
     fn pause(&self) -> Duration {
         Duration::from_millis(200)
     }
-    /// Hears that so many bytes are going to be written; where that needs preparing, it begins.
+    /// Announces a write of this many bytes, so that the connection can prepare for it.
     fn expect_write(&self, _bytes: u64) {}
     /// Lists folders.
     fn list(&self, folders: &[String]) -> Vec<io::Result<Vec<RemoteEntry>>>;

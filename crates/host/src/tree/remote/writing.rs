@@ -405,7 +405,7 @@ impl RemoteTree {
         }
         let metadata = RemoteMetadata { kind: RemoteKind::File, ..metadata };
         if let Some(stamp) = stamp_of(&metadata) {
-            // With the date of now, somebody else may write another one of the same date.
+            // With the current date, someone else might write another version with the same date.
             if !is_built(upload) {
                 self.known.insert(path, stamp, upload.digest);
             }

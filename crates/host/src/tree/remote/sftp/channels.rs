@@ -1,5 +1,5 @@
-//! More channels of one connection. A server gives each channel a window of two megabytes a round trip, which is what a far server waits
-//! for when much is sent; several channels have several windows.
+//! Extra channels of one connection. A server gives each channel a window of two megabytes per round trip, which limits uploads to a
+//! distant server; several channels have several windows.
 
 use std::{
     path::PathBuf,
@@ -18,21 +18,21 @@ use super::{
     session::{self, SshOptions},
 };
 
-/// So many more channels are opened: servers allow ten, mostly.
+/// How many extra channels to open. Servers usually allow ten in all.
 const MORE: usize = 3;
-/// So many bytes are worth it,
+/// The upload size in bytes from which extra channels pay off on a server at least [`FAR`] away.
 const WORTH: u64 = 4 << 20;
-/// A file costs as much as so many bytes, besides its own.
+/// The fixed cost of a file, in bytes.
 const A_FILE: u64 = 4_096;
-/// So many folders are worth a channel.
+/// The number of folders from which an extra channel pays off.
 const MANY: usize = 200;
-/// on a server that is so far away.
+/// The response time from which a server counts as far away.
 const FAR: Duration = Duration::from_millis(4);
 
 /// The other channels of a connection.
 pub(super) struct Channels {
     options: SshOptions,
-    /// The socket of the connection that they share.
+    /// The control socket of the shared connection.
     shared: PathBuf,
     open: Mutex<Vec<Arc<Channel>>>,
     is_begun: AtomicBool,
@@ -48,7 +48,7 @@ impl Channels {
         Self { options, shared, open: Mutex::default(), is_begun: AtomicBool::new(false) }
     }
 
-    /// Opens them, where so many bytes are worth it; nobody waits for that.
+    /// Opens them in the background if this many bytes are worth it.
     pub(super) fn expect(self: &Arc<Self>, bytes: u64, distance: Duration) {
         if bytes < WORTH || distance < FAR || self.is_begun.swap(true, Ordering::Relaxed) {
             return;
@@ -79,11 +79,11 @@ impl Channels {
         }
     }
 
-    /// Carries out exchanges over these channels and the main one. What a channel that ends leaves undone is for the caller to do again.
+    /// Carries out exchanges over these channels and the main one. The caller redoes what a channel that breaks leaves undone.
     pub(super) fn run<E: Exchange + Send>(&self, main: &Pipeline, exchanges: Vec<(u64, E)>) -> Vec<E> {
         let open = self.open.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let lanes = open.len() + 1;
-        // What lies together goes over one channel: several processes that make files in one folder wait for each other.
+        // Files of one folder go over one channel: processes creating files in the same folder block each other.
         let weight = |bytes: u64| bytes + A_FILE;
         let share =
             exchanges.iter().map(|(bytes, _)| weight(*bytes)).sum::<u64>().div_ceil(lanes as u64).max(1);
@@ -120,7 +120,7 @@ impl Channels {
         done.into_iter().map(|(_, exchange)| exchange).collect()
     }
 
-    /// Uses none of them any more.
+    /// Closes all of them.
     pub(super) fn forget(&self) {
         self.open.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }

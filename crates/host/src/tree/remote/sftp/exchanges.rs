@@ -91,7 +91,7 @@ impl List {
         self.done.unwrap_or_else(|| Err(torn())).map(|()| self.names)
     }
 
-    /// Returns whether the connection has ended before it was listed.
+    /// Returns whether the connection broke before it was listed.
     pub(super) fn is_torn(&self) -> bool {
         match &self.done {
             Some(Err(error)) => is_torn(error),
@@ -273,7 +273,7 @@ impl<'f, 'a> WriteFile<'f, 'a> {
         }
     }
 
-    /// Returns whether the connection has ended before it was written.
+    /// Returns whether the connection broke before it was written.
     pub(super) fn is_torn(&self) -> bool {
         match &self.done {
             Some(error) => is_torn(error),

@@ -43,12 +43,12 @@ pub struct SftpServer {
 struct Session {
     pipeline: Arc<Pipeline>,
     extensions: Vec<String>,
-    /// The socket by which it is shared; nothing where it is not ours to share.
+    /// The control socket by which it is shared, unless the user's own configuration shares it.
     shared: Option<PathBuf>,
     /// Its other channels.
     channels: Option<Arc<Channels>>,
     _process: session::Process,
-    /// Where its sockets lie.
+    /// The folder of its sockets.
     _folder: tempfile::TempDir,
 }
 
@@ -91,7 +91,7 @@ impl SftpServer {
         exchanges
     }
 
-    /// Lists folders, over another channel as well where there are very many.
+    /// Lists folders, with an extra channel if there are very many.
     fn lists(&self, folders: &[String]) -> Vec<List> {
         let (pipeline, channels) = {
             let session = self.session();
@@ -101,17 +101,28 @@ impl SftpServer {
             return self.run(folders.iter().cloned().map(List::new).collect());
         };
         channels.expect_listing(folders.len(), pipeline.distance());
-        let exchanges = folders.iter().map(|folder| (0, List::new(folder.clone()))).collect();
-        let mut lists = channels.run(&pipeline, exchanges);
-        let torn: Vec<usize> = (0..lists.len()).filter(|at| lists[*at].is_torn()).collect();
+        self.spread((&pipeline, &channels), folders, |folder| (0, List::new(folder.clone())), List::is_torn)
+    }
+
+    /// Carries out an exchange for each item over all channels; each comes with its size in bytes. What an extra channel left undone when
+    /// it broke is done over the main one, which may not have broken.
+    fn spread<'i, T, E: Exchange + Send>(
+        &self,
+        (pipeline, channels): (&Arc<Pipeline>, &Arc<Channels>),
+        items: &'i [T],
+        exchange: impl Fn(&'i T) -> (u64, E),
+        is_torn: impl Fn(&E) -> bool,
+    ) -> Vec<E> {
+        let mut done = channels.run(pipeline, items.iter().map(&exchange).collect());
+        let torn: Vec<usize> = (0..done.len()).filter(|at| is_torn(&done[*at])).collect();
         if !torn.is_empty() {
             channels.forget();
-            let again = self.run(torn.iter().map(|at| List::new(folders[*at].clone())).collect());
+            let again = self.run(torn.iter().map(|at| exchange(&items[*at]).1).collect());
             for (at, again) in torn.into_iter().zip(again) {
-                lists[at] = again;
+                done[at] = again;
             }
         }
-        lists
+        done
     }
 
     fn one(&self, request: Request) -> Simple {
@@ -204,24 +215,14 @@ impl FileServer for SftpServer {
             let session = self.session();
             (Arc::clone(&session.pipeline), session.channels.clone())
         };
-        let exchanges = || files.iter().map(|file| (file.size, WriteFile::new(file)));
         let written = match &channels {
-            Some(channels) => channels.run(&pipeline, exchanges().collect()),
-            None => self.run(exchanges().map(|(_, exchange)| exchange).collect()),
-        };
-        let written = match channels.filter(|_| written.iter().any(WriteFile::is_torn)) {
-            // Another channel may have ended, and this one not.
-            Some(channels) => {
-                channels.forget();
-                let torn: Vec<usize> = (0..files.len()).filter(|at| written[*at].is_torn()).collect();
-                let again = self.run(torn.iter().map(|at| WriteFile::new(&files[*at])).collect());
-                let mut written = written;
-                for (at, again) in torn.into_iter().zip(again) {
-                    written[at] = again;
-                }
-                written
-            }
-            None => written,
+            Some(channels) => self.spread(
+                (&pipeline, channels),
+                files,
+                |file| (file.size, WriteFile::new(file)),
+                WriteFile::is_torn,
+            ),
+            None => self.run(files.iter().map(WriteFile::new).collect()),
         };
         let named = |(written, file): (WriteFile<'_, '_>, &RemoteFile<'_>)| {
             written.done().map_err(|error| match error.kind() {

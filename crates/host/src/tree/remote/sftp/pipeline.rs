@@ -107,7 +107,7 @@ impl Pipeline {
         Ok(id)
     }
 
-    /// Returns the shortest time that an answer has taken.
+    /// Returns the shortest response time seen.
     pub(super) fn distance(&self) -> Duration {
         Duration::from_micros(self.distance.load(Ordering::Relaxed))
     }

@@ -182,7 +182,7 @@ fn command(options: &SshOptions, socket: &Path, shared: Option<&Path>) -> Comman
     command
 }
 
-/// Adds whom to reach, and for what.
+/// Adds the host and the subsystem.
 fn finish(command: &mut Command, options: &SshOptions) {
     command.args(["-T", "-x", "-a", "-e", "none"]);
     if let Some(port) = options.port {
@@ -197,14 +197,14 @@ fn finish(command: &mut Command, options: &SshOptions) {
     std::os::unix::process::CommandExt::process_group(command, 0);
 }
 
-/// Opens another channel of a connection: its server has a process and a window of its own for it. Nothing is asked for that.
+/// Opens an extra channel of a connection, with its own window and server process. It never asks for a password.
 ///
 /// # Errors
-/// Where the server gives no other channel, or the connection cannot be shared.
+/// If the server allows no more channels, or the connection cannot be shared.
 pub(super) fn open_channel(options: &SshOptions, shared: &Path) -> io::Result<(Pipeline, Process)> {
     let mut command = Command::new("ssh");
     let path = format!("ControlPath={}", shared.display());
-    // Without the connection that is shared, no other one is made.
+    // Never open a second connection if the shared one is gone.
     for option in [path.as_str(), "ControlMaster=no", "ProxyCommand=false", "BatchMode=yes", "LogLevel=ERROR"]
     {
         command.args(["-o", option]);
@@ -218,7 +218,7 @@ pub(super) fn open_channel(options: &SshOptions, shared: &Path) -> io::Result<(P
     Ok((pipeline, process))
 }
 
-/// Returns whether the user's own configuration shares connections to a host: then it is left to do so.
+/// Returns whether the user's own configuration already shares connections to a host.
 fn is_shared_already(options: &SshOptions) -> bool {
     let Some(text) = told_of(&options.host, &options.options) else { return true };
     text.lines().any(|line| line.strip_prefix("controlpath ").is_some_and(|path| path != "none"))
@@ -231,7 +231,7 @@ pub fn machine_of(host: &str, options: &[String]) -> Option<String> {
     text.lines().find_map(|line| line.strip_prefix("hostname ")).map(str::to_owned)
 }
 
-/// Returns what `ssh` knows about a host.
+/// Returns the configuration that `ssh` uses for a host.
 fn told_of(host: &str, options: &[String]) -> Option<String> {
     if host.is_empty() || host.starts_with('-') {
         return None;
