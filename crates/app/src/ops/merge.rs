@@ -361,7 +361,7 @@ impl Target {
 /// Refuses to overwrite an existing file.
 ///
 /// # Errors
-/// If it exists and `--replace` was not given.
+/// If it exists and `--force` was not given.
 pub fn refuse_to_replace(into: &Path) -> Result<(), AppError> {
     if into.exists() {
         return Err(AppError::Refused {

@@ -68,10 +68,10 @@ impl View for MergeReport {
         page.table(&self.packs.iter().map(row).collect::<Vec<_>>());
         if !self.formats.is_empty() {
             page.gap();
-            page.line(Role::Warn, "The packs are of different formats; some files may not be understood.");
+            page.line(Role::Warn, "The packs have different formats; the game may not understand some of the files.");
         }
         if !self.merged.is_empty() {
-            page.head("Made of several");
+            page.head("Merged from several packs");
             let row = |file: &MergedFile| {
                 vec![
                     Cell::new(Role::Name, file.path.clone()),

@@ -279,7 +279,7 @@ fn packs_become_one_and_the_same_bytes_each_time() -> Done {
     world.run(&["merge", &lanterns, &winter, "--into", &to, "--force"]).code(0).says(&[
         "lanterns 5 files format 3",
         "winter 3 files format 4",
-        "of different formats",
+        "have different formats",
         "sounds.json from lanterns, not from winter winter: line 1: it is not JSON",
     ]);
     let json = world.run(&["merge", &lanterns, &winter, "--preview", "--json"]).code(0).json()?;
