@@ -68,7 +68,10 @@ impl View for MergeReport {
         page.table(&self.packs.iter().map(row).collect::<Vec<_>>());
         if !self.formats.is_empty() {
             page.gap();
-            page.line(Role::Warn, "The packs have different formats; the game may not understand some of the files.");
+            page.line(
+                Role::Warn,
+                "The packs have different formats; the game may not understand some of the files.",
+            );
         }
         if !self.merged.is_empty() {
             page.head("Merged from several packs");
