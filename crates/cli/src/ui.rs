@@ -6,6 +6,7 @@ use std::{
     sync::Arc,
 };
 
+use anstream::{AutoStream, ColorChoice, adapter::strip_str};
 use serde::Serialize;
 use yalotheca_app::{
     Answer, AppError, Event, Progress, Prompt,
@@ -230,8 +231,9 @@ impl Ui {
     /// Prints text on standard output. A reader that has gone away is no error.
     #[expect(clippy::unused_self, reason = "who may print is who has the Ui")]
     pub(crate) fn print(&self, text: &str) -> Result<(), AppError> {
-        let mut out = anstream::stdout().lock();
-        is_told(out.write_all(text.as_bytes()).and_then(|()| out.flush()))
+        let mut out = io::stdout().lock();
+        let bare = (AutoStream::choice(&out) == ColorChoice::Never).then(|| strip_str(text).to_string());
+        is_told(out.write_all(bare.as_deref().unwrap_or(text).as_bytes()).and_then(|()| out.flush()))
     }
 
     /// Tells something that is not the result.

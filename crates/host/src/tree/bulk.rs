@@ -55,20 +55,23 @@ impl LocalTree {
         *self.ahead.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread::spawn(look));
     }
 
+    /// Returns the digests of files. `are_walked` says that no symbolic link is in the way to any of them.
     pub(super) fn digests_by_threads(
         &self,
         paths: &[TreePath],
+        are_walked: bool,
     ) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
         let take = || self.ahead.lock().unwrap_or_else(PoisonError::into_inner).take();
         let ahead = if paths.len() < MANY { None } else { take() };
         let are_same = ahead.map_or_else(Vec::new, |thread| thread.join().unwrap_or_default());
         if !are_same.is_empty() {
-            return self.digests_of(paths, &are_same);
+            return self.digests_of(paths, (&are_same, are_walked));
         }
         // Neighbours share a folder, so each thread gets one long part.
-        let parts: Vec<&[TreePath]> = paths.chunks(paths.len().div_ceil(cores()).max(MANY)).collect();
+        let least = if are_walked { MANY / 4 } else { MANY };
+        let parts: Vec<&[TreePath]> = paths.chunks(paths.len().div_ceil(cores()).max(least)).collect();
         let mut digests = Vec::with_capacity(paths.len());
-        for part in spread(&parts, (cores(), 1), |part| self.digests_of(part, &[])) {
+        for part in spread(&parts, (cores(), 1), |part| self.digests_of(part, (&[], are_walked))) {
             digests.extend(part?);
         }
         Ok(digests)
@@ -124,12 +127,13 @@ impl LocalTree {
     fn digests_of(
         &self,
         paths: &[TreePath],
-        are_same: &[bool],
+        (are_same, are_walked): (&[bool], bool),
     ) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
-        let mut cursor = Cursor::default();
+        let whole_paths = self.root.folder().ok().filter(|_| are_walked);
+        let mut cursor = Cursor::for_count(paths.len());
         let mut last: Option<(&str, Option<OwnedFd>)> = None;
         let mut digests = Vec::with_capacity(paths.len());
-        for path in paths {
+        for (index, path) in paths.iter().enumerate() {
             if !are_same.is_empty()
                 && let Some((at, digest, size)) = self.known.earlier_at(&mut cursor, path)
                 && are_same.get(at) == Some(&true)
@@ -138,7 +142,20 @@ impl LocalTree {
                 continue;
             }
             let (folder, name) = path.as_str().rsplit_once('/').unwrap_or(("", path.as_str()));
-            if last.as_ref().is_none_or(|(known, _)| *known != folder) {
+            let is_alone = || {
+                let next = paths.get(index + 1).and_then(|next| next.as_str().rsplit_once('/'));
+                next.is_none_or(|(next, _)| next != folder)
+            };
+            let is_near = last.as_ref().is_some_and(|(known, _)| *known == folder);
+            // Opening a folder for one file takes longer than looking at the file.
+            if let Some(root) = whole_paths.filter(|_| !is_near && is_alone())
+                && let Ok(stat) = statat(root, path.as_str(), AtFlags::SYMLINK_NOFOLLOW)
+                && let Some(digest) = self.known.find(&mut cursor, path, &Stamp::of(&stat))
+            {
+                digests.push(Some((digest, u64::try_from(stat.st_size).unwrap_or(0))));
+                continue;
+            }
+            if !is_near {
                 last = Some((folder, self.root.open(folder, OFlags::PATH | OFlags::DIRECTORY).ok()));
             }
             let opened = last.as_ref().and_then(|(_, opened)| opened.as_ref());

@@ -319,8 +319,12 @@ impl Tree for LocalTree {
     fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
         match paths {
             [path] => Ok(vec![self.digest_one(path)?]),
-            paths => self.digests_by_threads(paths),
+            paths => self.digests_by_threads(paths, false),
         }
+    }
+
+    fn digest_found(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        self.digests_by_threads(paths, true)
     }
 
     fn modified(&self, path: &TreePath) -> Result<Option<SystemTime>, TreeError> {

@@ -291,6 +291,14 @@ pub trait Tree: fmt::Debug + Send + Sync {
     /// Where one is there and cannot be read.
     fn digest(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError>;
 
+    /// Returns the digest and the size of each file of those that [`Tree::names`] has just found.
+    ///
+    /// # Errors
+    /// Where one is there and cannot be read.
+    fn digest_found(&self, paths: &[TreePath]) -> Result<Vec<Option<(Digest, u64)>>, TreeError> {
+        self.digest(paths)
+    }
+
     /// Returns the fingerprint and the size of each file, or the digest where it is no archive that has one.
     ///
     /// # Errors

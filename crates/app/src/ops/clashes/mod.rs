@@ -131,7 +131,7 @@ fn assets_there(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     let owners = server.owners(&paths.iter().chain(&lists).cloned().collect())?;
     let owner = |path: &TreePath| owners.get(path).map(|(content, _)| content.clone());
     let mut assets = Vec::new();
-    for (path, digest) in paths.iter().zip(server.tree.digest(&paths)?) {
+    for (path, digest) in paths.iter().zip(server.tree.digest_found(&paths)?) {
         let (Some((digest, _)), Some(name)) = (digest, rule.name(path.as_str())) else { continue };
         assets.push(Asset { name: name.to_owned(), path: path.clone(), content: owner(path), digest });
     }

@@ -182,11 +182,20 @@ fn entries(folder: &Folder) -> impl Iterator<Item = (NameKind, &[u8])> {
     entries_in(folder.names.get(1..).unwrap_or_default())
 }
 
+/// Returns the names of a folder's files that are wanted.
+fn files<'a>(folder: &'a Folder, wanted: &impl Fn(&[u8]) -> bool) -> impl Iterator<Item = &'a [u8]> {
+    let others = entries_in(folder.names.get(folder.folders_end..).unwrap_or_default());
+    others.filter(|(kind, name)| *kind == NameKind::File && wanted(name)).map(|(_, name)| name)
+}
+
 fn entries_in(names: &[u8]) -> impl Iterator<Item = (NameKind, &[u8])> {
-    names
-        .split(|byte| *byte == 0)
-        .filter_map(|entry| entry.split_first())
-        .map(|(kind, name)| (NameKind::of_byte(*kind), name))
+    let mut begin = 0;
+    let ends = memchr_iter(0, names);
+    ends.filter_map(move |end| {
+        let entry = names.get(begin..end)?.split_first();
+        begin = end + 1;
+        entry.map(|(kind, name)| (NameKind::of_byte(*kind), name))
+    })
 }
 
 fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
@@ -277,24 +286,17 @@ impl NameIndex {
     }
 
     /// Returns how many files have a name that is wanted, and those of them whose name another one has as well, by path.
-    pub fn repeated(&self, wanted: impl Fn(&[u8]) -> bool) -> (usize, Vec<FoundName>) {
-        let files = || {
-            self.folders.iter().flat_map(|folder| {
-                let names = entries(folder).filter(|(kind, _)| *kind == NameKind::File);
-                names.map(move |(_, name)| (folder, name))
-            })
-        };
+    pub fn repeated(&self, wanted: impl Fn(&[u8]) -> bool + Sync) -> (usize, Vec<FoundName>) {
         // Compare hashes first; only names with equal hashes are compared themselves.
-        let hasher = foldhash::fast::RandomState::default();
-        let wanted_names: Vec<(u64, &Folder, &[u8])> = files()
-            .filter(|(_, name)| wanted(name))
-            .map(|(folder, name)| (hasher.hash_one(name), folder, name))
-            .collect();
-        let looked_at = wanted_names.len();
+        let state = foldhash::fast::RandomState::default();
+        let hashes: Vec<Vec<u64>> = spread(&self.folders, (cores(), FEW), |folder| {
+            files(folder, &wanted).map(|name| state.hash_one(name)).collect()
+        });
+        let looked_at = hashes.iter().map(Vec::len).sum::<usize>();
         let mut seen = vec![0_u64; looked_at.div_ceil(8).next_power_of_two().max(1)];
         let mut again = vec![0_u64; seen.len()];
         // Many more bits than names, so that collisions are rare.
-        for (hash, ..) in &wanted_names {
+        for hash in hashes.iter().flatten() {
             let (word, bit) = place_of(*hash, seen.len());
             again[word] |= seen[word] & bit;
             seen[word] |= bit;
@@ -303,13 +305,22 @@ impl NameIndex {
             let (word, bit) = place_of(hash, again.len());
             again[word] & bit != 0
         };
-        let candidates: Vec<_> = wanted_names.into_iter().filter(|(hash, ..)| is_candidate(*hash)).collect();
+        let with_candidates: Vec<(&Folder, &Vec<u64>)> = self
+            .folders
+            .iter()
+            .zip(&hashes)
+            .filter(|(_, hashes)| hashes.iter().any(|one| is_candidate(*one)))
+            .collect();
+        let candidates: Vec<Vec<(&Folder, &[u8])>> =
+            spread(&with_candidates, (cores(), FEW), |(folder, hashes)| {
+                let found = files(folder, &wanted).zip(*hashes).filter(|(_, hash)| is_candidate(**hash));
+                found.map(|(name, _)| (*folder, name)).collect()
+            });
         let mut times: HashMap<&[u8], u32, foldhash::fast::RandomState> = HashMap::default();
-        for (_, _, name) in &candidates {
+        for (_, name) in candidates.iter().flatten() {
             *times.entry(*name).or_default() += 1;
         }
-        let repeated = candidates.iter().filter(|(_, _, name)| times[name] > 1);
-        let repeated = repeated.map(|(_, folder, name)| (*folder, *name));
+        let repeated = candidates.iter().flatten().filter(|(_, name)| times[name] > 1);
         let found = repeated.map(|(folder, name)| FoundName {
             path: String::from_utf8_lossy(&joined(&folder.path, name)).into_owned(),
             kind: NameKind::File,

@@ -2,31 +2,33 @@
 //!
 //! A cache: it may be deleted at any time, and a damaged one is ignored. A file counts as unchanged if its disk, inode, size and dates are.
 //! Its digest is noted only if those dates were old enough when it was read: two changes within one tick of the clock have the same date.
+//!
+//! Commands that ask about few of very many files, such as the names that two contents share, get a file of their own with copies of
+//! those records, since reading all of them would take longer than the rest of the command.
+
+mod records;
 
 use std::{
     collections::HashMap,
-    fs, io,
-    io::Write,
-    path::{Path, PathBuf},
+    io,
+    path::PathBuf,
     sync::{
         Mutex, OnceLock, PoisonError,
         atomic::{AtomicBool, Ordering},
     },
-    time::{Duration, SystemTime, UNIX_EPOCH},
 };
 
 use yalotheca_core::id::{Digest, TreePath};
 
+use self::records::Records;
 use super::digest::Stamp;
 
-/// How the file begins: with the number of its format.
-const MAGIC: &[u8; 16] = b"yalotheca-known1";
-/// The head: the magic, the count, when it was written, and in which run of the machine.
-const HEAD: usize = 16 + 8 + 8 + 40;
-/// A stamp and a digest.
-const RECORD: usize = Stamp::LENGTH + 32;
-/// What was written so short a time before the machine went down may not have reached the disk.
-const UNSETTLED: Duration = Duration::from_secs(180);
+/// With so many records, a second file for those that are asked about is worth it.
+const MANY: usize = 20_000;
+/// The second file has at most one in so many.
+const ONE_IN: usize = 16;
+/// The second file is looked at only for so many files at once.
+const FEW_AT_ONCE: usize = 10_000;
 
 type New = HashMap<TreePath, Option<(Stamp, Digest)>, foldhash::fast::RandomState>;
 
@@ -35,96 +37,28 @@ type New = HashMap<TreePath, Option<(Stamp, Digest)>, foldhash::fast::RandomStat
 pub(super) struct Known {
     /// Where they are kept; nowhere if this tree is looked at once only.
     file: Option<PathBuf>,
-    earlier: OnceLock<Earlier>,
+    earlier: OnceLock<Records>,
+    /// Copies of the records that were asked about last.
+    few: OnceLock<Records>,
     new: Mutex<New>,
     /// Whether so much was learned that it is worth writing.
     is_new: AtomicBool,
+    /// What was asked about and is not among the few.
+    asked: Mutex<HashMap<TreePath, (Stamp, Digest), foldhash::fast::RandomState>>,
 }
 
-/// What was read from the file, sorted by path.
-#[derive(Debug, Default)]
-struct Earlier {
-    bytes: Vec<u8>,
-    count: usize,
-    /// Files changed at this time or later are not believed: the machine has been restarted.
-    trusted_before: Option<u64>,
-}
-
-/// Where the last path was found: the next one is mostly the next.
+/// Where the last path was found: the next one is usually right after it.
 #[derive(Debug, Default, Clone, Copy)]
-pub(super) struct Cursor(usize);
-
-fn number(bytes: &[u8]) -> usize {
-    let mut all = [0; 8];
-    all[..bytes.len()].copy_from_slice(bytes);
-    usize::try_from(u64::from_le_bytes(all)).unwrap_or(usize::MAX)
+pub(super) struct Cursor {
+    earlier: usize,
+    /// Where among the few, if few are asked about.
+    few: Option<usize>,
 }
 
-/// The run of the machine, in a field of fixed length.
-fn boot() -> [u8; 40] {
-    let mut field = [0; 40];
-    let text = fs::read("/proc/sys/kernel/random/boot_id").unwrap_or_default();
-    let length = text.len().min(40);
-    field[..length].copy_from_slice(&text[..length]);
-    field
-}
-
-impl Earlier {
-    /// Reads the file; nothing is known if it is not there, or not as it was written.
-    fn read(file: &Path) -> Self {
-        let Ok(mut bytes) = fs::read(file) else { return Self::default() };
-        let Some(end) = bytes.len().checked_sub(32) else { return Self::default() };
-        if end < HEAD || &bytes[..16] != MAGIC || *blake3::hash(&bytes[..end]).as_bytes() != bytes[end..] {
-            return Self::default();
-        }
-        bytes.truncate(end);
-        let count = number(&bytes[16..24]);
-        let is_whole = count.checked_mul(RECORD + 4).is_some_and(|length| HEAD + length <= bytes.len());
-        if !is_whole {
-            return Self::default();
-        }
-        let written = number(&bytes[24..32]) as u64;
-        let is_this_run = bytes[32..HEAD] == boot();
-        let trusted_before = (!is_this_run).then(|| written.saturating_sub(UNSETTLED.as_secs()));
-        let earlier = Self { bytes, count, trusted_before };
-        let are_sorted = (1..count).all(|at| earlier.path(at - 1) < earlier.path(at));
-        if are_sorted { earlier } else { Self::default() }
-    }
-
-    fn end(&self, at: usize) -> usize {
-        let from = HEAD + self.count * RECORD + at * 4;
-        number(&self.bytes[from..from + 4])
-    }
-
-    fn path(&self, at: usize) -> &[u8] {
-        let texts = HEAD + self.count * (RECORD + 4);
-        let begin = if at == 0 { 0 } else { self.end(at - 1) };
-        self.bytes.get(texts + begin..texts.saturating_add(self.end(at))).unwrap_or_default()
-    }
-
-    fn record(&self, at: usize) -> (Stamp, Digest) {
-        let record = &self.bytes[HEAD + at * RECORD..][..RECORD];
-        let mut digest = [0; 32];
-        digest.copy_from_slice(&record[Stamp::LENGTH..]);
-        (Stamp::read(&record[..Stamp::LENGTH]), Digest::from_bytes(digest))
-    }
-
-    fn find(&self, cursor: &mut Cursor, path: &[u8]) -> Option<(Stamp, Digest)> {
-        let next = cursor.0 + 1;
-        let at = if next < self.count && self.path(next) == path {
-            next
-        } else {
-            let (mut low, mut high) = (0, self.count);
-            while low < high {
-                let middle = low.midpoint(high);
-                if self.path(middle) < path { low = middle + 1 } else { high = middle }
-            }
-            (low < self.count && self.path(low) == path).then_some(low)?
-        };
-        cursor.0 = at;
-        let (stamp, digest) = self.record(at);
-        let is_trusted = self.trusted_before.is_none_or(|time| stamp.changed_at() < time);
-        is_trusted.then_some((stamp, digest))
+impl Cursor {
+    /// Returns one for asking about so many files.
+    pub(super) fn for_count(count: usize) -> Self {
+        Self { earlier: 0, few: (count < FEW_AT_ONCE).then_some(0) }
     }
 }
 
@@ -136,8 +70,16 @@ impl Known {
         known
     }
 
-    fn earlier(&self) -> &Earlier {
-        self.earlier.get_or_init(|| self.file.as_deref().map_or_else(Earlier::default, Earlier::read))
+    fn earlier(&self) -> &Records {
+        self.earlier.get_or_init(|| self.file.as_deref().map_or_else(Records::default, Records::read))
+    }
+
+    fn few_file(&self) -> Option<PathBuf> {
+        Some(self.file.as_ref()?.with_extension("few"))
+    }
+
+    fn few(&self) -> &Records {
+        self.few.get_or_init(|| self.few_file().map_or_else(Records::default, |file| Records::read(&file)))
     }
 
     /// Returns how many files are known from earlier.
@@ -150,15 +92,15 @@ impl Known {
         let earlier = self.earlier();
         for at in 0..earlier.count {
             let (stamp, _) = earlier.record(at);
-            let is_trusted = earlier.trusted_before.is_none_or(|time| stamp.changed_at() < time);
+            let is_trusted = earlier.is_trusted(&stamp);
             act(std::str::from_utf8(earlier.path(at)).unwrap_or_default(), is_trusted.then_some(stamp));
         }
     }
 
     /// Returns the place, the digest and the size of a file that is known from earlier.
     pub(super) fn earlier_at(&self, cursor: &mut Cursor, path: &TreePath) -> Option<(usize, Digest, u64)> {
-        let (stamp, digest) = self.earlier().find(cursor, path.as_str().as_bytes())?;
-        Some((cursor.0, digest, u64::try_from(stamp.size).unwrap_or(0)))
+        let (stamp, digest) = self.earlier().find(&mut cursor.earlier, path.as_str().as_bytes())?;
+        Some((cursor.earlier, digest, u64::try_from(stamp.size).unwrap_or(0)))
     }
 
     /// Returns the digest of a file if it is known and the file has not changed since.
@@ -177,15 +119,23 @@ impl Known {
         (path, stamp): (&TreePath, &Stamp),
         fits: impl Fn(&Digest) -> bool,
     ) -> Option<Digest> {
-        if let Some((then, digest)) = self.earlier().find(cursor, path.as_str().as_bytes())
-            && then == *stamp
-            && fits(&digest)
+        let bytes = path.as_str().as_bytes();
+        let is_it = |(then, digest): &(Stamp, Digest)| then == stamp && fits(digest);
+        if let Some(last) = &mut cursor.few
+            && let Some((_, digest)) = self.few().find(last, bytes).filter(is_it)
         {
             return Some(digest);
         }
+        if let Some(found) = self.earlier().find(&mut cursor.earlier, bytes).filter(is_it) {
+            if cursor.few.is_some() && self.earlier().count >= MANY {
+                let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+                asked.insert(path.clone(), found);
+            }
+            return Some(found.1);
+        }
         let new = self.new.lock().unwrap_or_else(PoisonError::into_inner);
-        let (then, digest) = (*new.get(path)?)?;
-        (then == *stamp && fits(&digest)).then_some(digest)
+        let found = (*new.get(path)?)?;
+        is_it(&found).then_some(found.1)
     }
 
     /// Notes the digest of a file.
@@ -197,7 +147,8 @@ impl Known {
 
     /// Notes that a file that is known is gone.
     pub(super) fn forget(&self, cursor: &mut Cursor, path: &TreePath) {
-        if self.file.is_some() && self.earlier().find(cursor, path.as_str().as_bytes()).is_some() {
+        if self.file.is_some() && self.earlier().find(&mut cursor.earlier, path.as_str().as_bytes()).is_some()
+        {
             let mut new = self.new.lock().unwrap_or_else(PoisonError::into_inner);
             new.insert(path.clone(), None);
             self.is_new.store(true, Ordering::Relaxed);
@@ -209,59 +160,45 @@ impl Known {
         let Some(file) = self.file.as_deref().filter(|_| self.is_new.load(Ordering::Relaxed)) else {
             return Ok(());
         };
-        let Some(folder) = file.parent() else { return Ok(()) };
-        let bytes = self.text();
-        fs::create_dir_all(folder)?;
-        let mut temporary = tempfile::NamedTempFile::new_in(folder)?;
-        temporary.write_all(&bytes)?;
-        temporary.write_all(blake3::hash(&bytes).as_bytes())?;
-        temporary.persist(file)?;
-        Ok(())
+        let new = self.new.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_new = |path: &[u8]| std::str::from_utf8(path).is_ok_and(|path| new.contains_key(path));
+        let mut all: Vec<_> = self.earlier().trusted().filter(|(path, _)| !is_new(path)).collect();
+        all.extend(new.iter().filter_map(|(path, known)| Some((path.as_str().as_bytes(), (*known)?))));
+        records::write(file, all)
     }
 
-    fn text(&self) -> Vec<u8> {
-        let new = self.new.lock().unwrap_or_else(PoisonError::into_inner);
-        let earlier = self.earlier();
-        let mut all: Vec<(&[u8], (Stamp, Digest))> = (0..earlier.count)
-            .map(|at| (earlier.path(at), earlier.record(at)))
-            .filter(|(path, (stamp, _))| {
-                let is_known = std::str::from_utf8(path).is_ok_and(|path| new.contains_key(path));
-                !is_known && earlier.trusted_before.is_none_or(|time| stamp.changed_at() < time)
-            })
-            .collect();
-        all.extend(new.iter().filter_map(|(path, known)| Some((path.as_str().as_bytes(), (*known)?))));
-        all.sort_unstable_by_key(|(path, _)| *path);
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
-        let texts: usize = all.iter().map(|(path, _)| path.len()).sum();
-        let mut bytes = Vec::with_capacity(HEAD + all.len() * (RECORD + 4) + texts + 32);
-        bytes.extend_from_slice(MAGIC);
-        bytes.extend_from_slice(&(all.len() as u64).to_le_bytes());
-        bytes.extend_from_slice(&now.to_le_bytes());
-        bytes.extend_from_slice(&boot());
-        for (_, (stamp, digest)) in &all {
-            stamp.write(&mut bytes);
-            bytes.extend_from_slice(digest.bytes());
+    /// Writes copies of the records that were asked about, beside those of earlier commands if all together are few.
+    fn write_few(&self) -> io::Result<()> {
+        let asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(file) = self.few_file().filter(|_| !asked.is_empty()) else { return Ok(()) };
+        let most = self.earlier().count / ONE_IN;
+        if asked.len() > most {
+            return Ok(());
         }
-        let mut end = 0_u32;
-        for (path, _) in &all {
-            end = end.saturating_add(u32::try_from(path.len()).unwrap_or(u32::MAX));
-            bytes.extend_from_slice(&end.to_le_bytes());
+        let is_asked = |path: &[u8]| std::str::from_utf8(path).is_ok_and(|path| asked.contains_key(path));
+        let mut few: Vec<_> = self.few().trusted().filter(|(path, _)| !is_asked(path)).collect();
+        if few.len() + asked.len() > most {
+            few.clear();
         }
-        for (path, _) in &all {
-            bytes.extend_from_slice(path);
-        }
-        bytes
+        few.extend(asked.iter().map(|(path, known)| (path.as_str().as_bytes(), *known)));
+        records::write(&file, few)
     }
 }
 
 impl Drop for Known {
     fn drop(&mut self) {
         self.write().ok();
+        self.write_few().ok();
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use std::{
+        fs,
+        time::{SystemTime, UNIX_EPOCH},
+    };
+
     use super::*;
 
     fn path(text: &str) -> TreePath {
@@ -301,6 +238,35 @@ mod tests {
     }
 
     #[test]
+    fn few_of_very_many_are_found_without_reading_all() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("x");
+        let (one, two) = (Stamp::of_test(1), Stamp::of_test(2));
+        let name = |at: usize| path(&format!("f{at:05}"));
+        {
+            let known = Known::in_file(file.clone());
+            (0..MANY).for_each(|at| known.insert(&name(at), one, Digest::of(&at.to_le_bytes())));
+        }
+        let ask =
+            |known: &Known, at: usize, stamp: &Stamp| known.find(&mut Cursor::for_count(3), &name(at), stamp);
+        {
+            let known = Known::in_file(file.clone());
+            assert_eq!(ask(&known, 77, &one), Some(Digest::of(&77_usize.to_le_bytes())));
+            known.insert(&name(5), two, Digest::of(b"new"));
+        }
+        // A changed file is never answered from the copies.
+        let known = Known::in_file(file.clone());
+        assert_eq!(ask(&known, 77, &two), None);
+        assert_eq!((ask(&known, 5, &one), ask(&known, 5, &two)), (None, Some(Digest::of(b"new"))));
+        drop(known);
+        fs::remove_file(&file).unwrap();
+        let known = Known::in_file(file);
+        assert_eq!(ask(&known, 77, &one), Some(Digest::of(&77_usize.to_le_bytes())));
+        assert_eq!(ask(&known, 5, &two), Some(Digest::of(b"new")));
+        assert_eq!(ask(&known, 6, &one), None);
+    }
+
+    #[test]
     fn whatever_is_wrong_with_the_file_nothing_is_believed_and_nothing_fails() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("x");
@@ -312,15 +278,15 @@ mod tests {
             }
         }
         let whole = fs::read(&file).unwrap();
-        assert!(Earlier::read(&file).count == 20);
+        assert!(Records::read(&file).count == 20);
         for at in 0..whole.len() {
             let mut bytes = whole.clone();
             bytes[at] ^= 1 << (at % 8);
             fs::write(&file, &bytes).unwrap();
-            assert_eq!(Earlier::read(&file).count, 0, "byte {at}");
+            assert_eq!(Records::read(&file).count, 0, "byte {at}");
             if at % 7 == 0 {
                 fs::write(&file, &whole[..at]).unwrap();
-                assert_eq!(Earlier::read(&file).count, 0, "cut at {at}");
+                assert_eq!(Records::read(&file).count, 0, "cut at {at}");
             }
         }
         // With the right sum, whatever the numbers say: nothing ends the program.
