@@ -20,6 +20,7 @@ use yalotheca_host::{
     control::OpenControlError,
     fetch::FetchError,
     games::FindGameError,
+    mirror::MirrorError,
     settle::SettleError,
     store::StoreError,
     survey::SurveyError,
@@ -58,6 +59,8 @@ pub enum AppError {
     #[error(transparent)]
     Tree(#[from] TreeError),
     #[error(transparent)]
+    Mirror(#[from] MirrorError),
+    #[error(transparent)]
     Address(#[from] ParseAddressError),
     #[error(transparent)]
     Connect(#[from] ConnectError),
@@ -94,6 +97,7 @@ impl AppError {
     pub fn tree_error(&self) -> Option<&TreeError> {
         match self {
             Self::Tree(error)
+            | Self::Mirror(MirrorError::Tree(error))
             | Self::Control(OpenControlError::Tree(error))
             | Self::Survey(SurveyError::Tree(error))
             | Self::Settle(SettleError::Tree(error) | SettleError::Control { source: error, .. }) => {
@@ -120,6 +124,7 @@ impl Hint for AppError {
             Self::Change(error) => error.hint(),
             Self::Edit(error) => error.hint(),
             Self::Tree(error) => error.hint(),
+            Self::Mirror(error) => error.hint(),
             Self::Address(error) => error.hint(),
             Self::Connect(error) => error.hint(),
             Self::ConnectFtp(error) => error.hint(),

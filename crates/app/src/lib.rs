@@ -9,6 +9,7 @@ pub mod error;
 pub mod findings;
 pub mod front;
 pub mod maps;
+pub mod mirror;
 pub mod ops;
 pub mod pack;
 pub mod pause;

@@ -100,6 +100,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
             | SettleError::Stuck { .. },
         )
         | AppError::Tree(_)
+        | AppError::Mirror(_)
         | AppError::Trial(_)
         | AppError::Connect(ConnectError::Unreachable { .. } | ConnectError::NoProgram)
         | AppError::ConnectFtp(ConnectFtpError::Unreachable { .. } | ConnectFtpError::Full { .. })

@@ -105,6 +105,15 @@ pub enum Advice {
     CompareKey(String),
     /// Offer the pack by another link.
     OfferPack,
+    /// Bring the mirror up to date, there where players look.
+    PublishMirror,
+    /// Raise a limit by a server's own setting, if it can be raised so far, or let players download from a mirror.
+    RaiseLimit {
+        /// The setting with the value that is enough.
+        setting: Option<String>,
+        /// Whether the game knows mirrors.
+        or_mirror: bool,
+    },
     /// Play another map first.
     PlayAnotherMap,
     /// Take a map out of the rotation first.

@@ -20,6 +20,7 @@ pub mod hint;
 pub mod id;
 pub mod link;
 pub mod merge;
+pub mod mirror;
 pub mod order;
 pub mod pack;
 pub mod reference;

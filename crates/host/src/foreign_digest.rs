@@ -59,7 +59,8 @@ enum Foreign {
     Sha256(Sha256),
 }
 
-fn hex(bytes: &[u8]) -> String {
+/// Returns bytes as hexadecimal digits.
+pub fn hex(bytes: &[u8]) -> String {
     use std::fmt::Write as _;
     bytes.iter().fold(String::new(), |mut text, byte| {
         // Writing to a String cannot fail.
@@ -68,9 +69,28 @@ fn hex(bytes: &[u8]) -> String {
     })
 }
 
+/// Returns the SHA-1 that hexadecimal digits stand for.
+pub fn sha1_from_hex(text: &str) -> Option<[u8; 20]> {
+    let digits: Vec<u8> = text
+        .chars()
+        .map(|c| c.to_digit(16).and_then(|digit| u8::try_from(digit).ok()))
+        .collect::<Option<_>>()?;
+    let (pairs, rest) = digits.as_chunks::<2>();
+    let bytes: Vec<u8> = pairs.iter().map(|[high, low]| high << 4 | low).collect();
+    bytes.try_into().ok().filter(|_| rest.is_empty())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn hexadecimal_digits_are_read_back() {
+        assert_eq!(sha1_from_hex(&hex(&[7; 20])), Some([7; 20]));
+        for wrong in ["07", "", &"zz".repeat(20), &"0".repeat(41), &"ä".repeat(20)] {
+            assert_eq!(sha1_from_hex(wrong), None, "{wrong}");
+        }
+    }
 
     #[test]
     fn the_digests_are_those_of_the_standards() -> io::Result<()> {

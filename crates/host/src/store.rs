@@ -145,6 +145,16 @@ impl Store {
         self.inventory_of(tree).with_extension("owners")
     }
 
+    /// Returns a folder for temporary files; a sweep removes what a command that ended suddenly left there.
+    ///
+    /// # Errors
+    /// If it cannot be made.
+    pub fn scratch(&self) -> Result<PathBuf, StoreError> {
+        let folder = self.root.join("partial");
+        fs::create_dir_all(&folder).map_err(Self::error(&folder))?;
+        Ok(folder)
+    }
+
     /// Returns where the inventory of a server's folder is kept.
     pub fn inventory_of(&self, tree: &dyn Tree) -> PathBuf {
         let location = match tree.local() {

@@ -18,6 +18,7 @@ pub mod links;
 pub mod list;
 pub mod maps;
 pub mod merge;
+pub mod mirror;
 pub mod order;
 pub mod players;
 pub mod remove;

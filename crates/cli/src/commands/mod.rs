@@ -18,6 +18,7 @@ pub(crate) mod links;
 pub(crate) mod list;
 pub(crate) mod maps;
 pub(crate) mod merge;
+pub(crate) mod mirror;
 pub(crate) mod modpack;
 pub(crate) mod off;
 pub(crate) mod order;

@@ -102,6 +102,17 @@ pub(crate) fn in_words(advice: &Advice) -> String {
             format!("compare it with what its author publishes; if it is theirs: yalotheca settle --accept-key {name}")
         }
         Advice::OfferPack => "offer a link that leads to the file itself: yalotheca players pack LINK".into(),
+        Advice::PublishMirror => {
+            "bring the mirror up to date: yalotheca mirror build, then yalotheca mirror publish".into()
+        }
+        Advice::RaiseLimit { setting, or_mirror } => {
+            let raise =
+                setting.as_ref().map(|setting| format!("raise the limit: yalotheca settings server {setting}"));
+            let mirror =
+                or_mirror.then(|| "let players download it from a web folder: yalotheca mirror".to_owned());
+            let ways: Vec<String> = raise.into_iter().chain(mirror).collect();
+            if ways.is_empty() { "use a smaller version of it".into() } else { ways.join("; or ") }
+        }
         Advice::PlayAnotherMap => "play another map first: yalotheca maps play NAME".into(),
         Advice::LeaveOutOfRotation => {
             "take it out of the rotation first: yalotheca maps rotate NAME".into()

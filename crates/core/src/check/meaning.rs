@@ -40,6 +40,8 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("lock-outdated", "Settling with this lock would undo what somebody else has changed."),
     ("missing-file", "The server cannot load the content, or loads it incomplete."),
     ("map-without", "The server does not start: it has nothing to play the map on."),
+    ("mirror-behind", "Players who lack this file cannot download it, or get an old one."),
+    ("mirror-silent", "Players may not be able to download what they lack."),
     (
         "missing-map",
         "The server fails when it comes to this map; where it is the first one, it does not start.",
@@ -68,6 +70,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("signature", "Players who join are turned away, since nothing shows that the part is the author's."),
     ("stray-line", "It does nothing; whatever it was meant to set is not set."),
     ("terms", "The server ends at once until its terms are accepted."),
+    ("too-large", "Players who lack the file do not get it, and are turned away."),
     ("unknown", "Nothing is known of what it needs, so that cannot be checked."),
     ("unlisted", "It is loaded after everything else, whatever it asks for."),
     ("unowned", "It is not updated, not checked for what it needs, and never removed."),

@@ -7,7 +7,7 @@ mod wants;
 
 pub use lock::{AsFound, LockFile, Locked, ReadLockError};
 pub use sections::{
-    CatalogueSource, Given, HistorySection, LinkSection, LockedPack, MapsSection, PackSection,
+    CatalogueSource, Given, HistorySection, LinkSection, LockedPack, MapsSection, MirrorSection, PackSection,
     ProcessSection, ServerSection, UnpackSection,
 };
 pub use wants::ControlFile;

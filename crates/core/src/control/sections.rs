@@ -123,6 +123,18 @@ pub struct PackSection {
     pub must: Option<bool>,
 }
 
+/// The section `[mirror]`: the web folder from which players' games download files.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MirrorSection {
+    /// Where it is built: a folder of this machine.
+    #[serde(default)]
+    pub folder: Option<String>,
+    /// Where it is published: a folder, or an address such as `sftp://host/path`.
+    #[serde(default)]
+    pub target: Option<String>,
+}
+
 /// The offered pack as last downloaded.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

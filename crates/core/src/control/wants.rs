@@ -7,8 +7,8 @@ use toml::Spanned;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, value};
 
 use super::{
-    CatalogueSource, Given, HistorySection, LinkSection, MapsSection, PackSection, ServerSection,
-    UnpackSection,
+    CatalogueSource, Given, HistorySection, LinkSection, MapsSection, MirrorSection, PackSection,
+    ServerSection, UnpackSection,
 };
 use crate::{
     document::{Pointer, Value},
@@ -60,6 +60,8 @@ struct Raw {
     #[serde(default)]
     pack: Option<PackSection>,
     #[serde(default)]
+    mirror: MirrorSection,
+    #[serde(default)]
     keep: BTreeMap<String, ContentId>,
     #[serde(default)]
     settings: BTreeMap<String, BTreeMap<String, BTreeMap<Pointer, Value>>>,
@@ -89,6 +91,8 @@ pub struct ControlFile {
     pub maps: MapsSection,
     /// The resource pack that players are offered.
     pub pack: Option<PackSection>,
+    /// The web folder from which players' games download files.
+    pub mirror: MirrorSection,
     /// What was asked of the load order.
     pub order: BTreeMap<ContentId, AskedPlace>,
     /// From which content an asset comes that several have, by its name.
@@ -139,6 +143,7 @@ impl ControlFile {
             off: BTreeMap::new(),
             maps: MapsSection::default(),
             pack: None,
+            mirror: MirrorSection::default(),
             order: BTreeMap::new(),
             keep: BTreeMap::new(),
             settings: Settings::new(),
@@ -180,6 +185,7 @@ impl ControlFile {
             order,
             maps,
             pack,
+            mirror,
             keep,
             settings,
             ..
@@ -225,6 +231,7 @@ impl ControlFile {
             off,
             maps,
             pack,
+            mirror,
             order,
             keep,
             settings,
@@ -308,6 +315,19 @@ impl ControlFile {
             Some(must) => drop(table.insert("must", value(*must))),
             None => drop(table.remove("must")),
         }
+    }
+
+    /// Notes where the mirror is built and published; what is not given stays.
+    pub fn note_mirror(&mut self, folder: Option<&str>, target: Option<&str>) {
+        for (key, to) in [("folder", folder), ("target", target)] {
+            let Some(to) = to else { continue };
+            let table = self.document.entry("mirror").or_insert_with(|| Item::Table(Table::new()));
+            if let Some(table) = table.as_table_like_mut() {
+                table.insert(key, value(to));
+            }
+        }
+        self.mirror.folder = folder.map(str::to_owned).or(self.mirror.folder.take());
+        self.mirror.target = target.map(str::to_owned).or(self.mirror.target.take());
     }
 
     fn set_in_maps(&mut self, key: &str, to: Option<Item>) {

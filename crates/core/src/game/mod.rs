@@ -6,8 +6,10 @@
 mod configuration;
 mod describe;
 mod kinds_of_ours;
+mod limit;
 mod load;
 mod maps;
+mod mirror;
 mod pack;
 mod pattern;
 mod raw;
@@ -25,9 +27,11 @@ use globset::GlobMatcher;
 pub use configuration::{Numbers, Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
+pub use limit::{Limit, LimitRule};
 pub use load::load;
 pub(crate) use load::register_rule;
 pub use maps::{ListPlace, MapFolders, MapForm, Maps, WithMap};
+pub use mirror::{Compression, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule};
 pub use pack::{MustRule, PackDigest, PackRule};
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
@@ -85,6 +89,10 @@ pub struct Game {
     pub maps: Option<Maps>,
     /// The resource pack that players download when they join, if the game has one.
     pub pack: Option<PackRule>,
+    /// The web folder from which players' games download files, if the game knows one.
+    pub mirror: Option<MirrorRule>,
+    /// Bounds on the sizes of files that players download.
+    pub limits: Vec<LimitRule>,
     /// Files whose names all contents share.
     pub assets: Option<Assets>,
     /// The game's own tools that make files of others.

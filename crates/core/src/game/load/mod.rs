@@ -1,7 +1,9 @@
 //! From the text of a definition to a [`Game`]: every mistake with its line and column.
 
 mod kind;
+mod limit;
 mod maps;
+mod mirror;
 mod pack;
 mod reference;
 mod run;
@@ -179,6 +181,8 @@ impl Loader {
             links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
             pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
+            limits: raw.limit.iter().map(|limit| self.limit(limit)).collect::<Checked<_>>()?,
+            mirror: raw.mirror.as_ref().map(|mirror| self.mirror(mirror)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,
             signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,
             tools: raw.tool.iter().map(|tool| shared::tool(tool, &self.server)).collect::<Checked<_>>()?,

@@ -153,7 +153,7 @@ fn milliseconds(text: &Text) -> Checked<u64> {
         .ok_or_else(|| (text.span(), format!("{whole:?} is not a time: write 300ms or 2s, at most 600s")))
 }
 
-fn bytes_of(text: &Text) -> Checked<Vec<u8>> {
+pub(super) fn bytes_of(text: &Text) -> Checked<Vec<u8>> {
     let hex = text.as_ref();
     let wrong = || (text.span(), format!("{hex:?} must be hexadecimal digits, two for each byte"));
     if !hex.is_ascii() || hex.len() % 2 != 0 {

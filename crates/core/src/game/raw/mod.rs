@@ -1,6 +1,8 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
+mod limit;
 mod maps;
+mod mirror;
 mod pack;
 mod shared;
 
@@ -14,7 +16,9 @@ use toml::Spanned;
 
 use crate::settings::RawRule;
 
+pub(super) use limit::RawLimit;
 pub(super) use maps::{RawMaps, RawWithMap};
+pub(super) use mirror::{RawMirror, RawMirrorFiles, RawMirrorIndex, RawSwitch};
 pub(super) use pack::{RawMust, RawPack, RawPackDigest};
 pub(super) use shared::{RawAssets, RawSignatures, RawTool};
 
@@ -50,6 +54,9 @@ pub(super) struct RawGame {
     pub(super) link: Vec<RawLink>,
     pub(super) maps: Option<RawMaps>,
     pub(super) pack: Option<RawPack>,
+    pub(super) mirror: Option<RawMirror>,
+    #[serde(default)]
+    pub(super) limit: Vec<RawLimit>,
     pub(super) assets: Option<RawAssets>,
     pub(super) signatures: Option<RawSignatures>,
     #[serde(default)]

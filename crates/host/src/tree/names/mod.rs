@@ -22,6 +22,7 @@ use std::{
 use memchr::{memchr_iter, memmem::Finder};
 use rustix::fs::{AtFlags, FileType, OFlags, RawDir, fstat, readlinkat, statat};
 use serde::Serialize;
+use yalotheca_core::id::TreePath;
 
 use super::{
     LocalTree,
@@ -328,6 +329,22 @@ impl NameIndex {
         let mut found: Vec<FoundName> = found.collect();
         found.sort();
         (looked_at, found)
+    }
+
+    /// Returns the files whose paths are wanted, sorted by path.
+    pub fn files(&self, wanted: impl Fn(&str) -> bool + Sync) -> Vec<TreePath> {
+        let in_folder = |folder: &Folder| -> Vec<TreePath> {
+            let paths = files(folder, &|_| true).map(|name| joined(&folder.path, name));
+            paths
+                .filter_map(|path| String::from_utf8(path).ok())
+                .filter(|path| wanted(path))
+                .filter_map(|path| TreePath::new(&path).ok())
+                .collect()
+        };
+        let mut found: Vec<TreePath> =
+            spread(&self.folders, (cores(), FEW), in_folder).into_iter().flatten().collect();
+        found.sort();
+        found
     }
 
     /// Returns the names that fit a pattern, by path.

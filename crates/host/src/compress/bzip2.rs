@@ -1,0 +1,209 @@
+//! One bzip2 stream, compressed on all cores.
+//!
+//! Games decompress with the library's plain calls, which end at the end of the first stream, so the streams of several blocks must not
+//! simply follow one another. Each block is compressed alone; then the blocks' bits are put into one stream.
+//!
+//! The stream's form: `BZh9`, blocks of any number of bits (a 48-bit magic, the block's CRC, its data), a 48-bit end magic, the CRC of
+//! all blocks, and up to seven bits of padding.
+
+use std::io::{self, Read, Write};
+
+use bzip2::{Compression, read::BzEncoder};
+
+use crate::threads::{cores, spread};
+
+const HEAD: &[u8; 4] = b"BZh9";
+const BLOCK_MAGIC: u64 = 0x3141_5926_5359;
+const END_MAGIC: u64 = 0x1772_4538_5090;
+/// How many bytes a block takes after runs of equal bytes were shortened; a little less than the encoder allows.
+const BLOCK: usize = 899_900;
+/// How many blocks are compressed at a time.
+const BATCH: usize = 16;
+
+/// Compresses everything that a reader gives into one stream. The same bytes give the same stream on any machine.
+///
+/// # Errors
+/// If reading or writing fails.
+pub(super) fn compress(mut from: impl Read, to: impl Write) -> io::Result<()> {
+    let mut out = BitWriter { to, pending: 0, count: 0 };
+    out.put_bytes(HEAD)?;
+    let mut checksum = 0_u32;
+    let mut rest: Vec<u8> = Vec::new();
+    loop {
+        // Of long runs of equal bytes one block takes more than a batch.
+        let wanted = (BATCH * BLOCK).saturating_sub(rest.len()).max(BLOCK);
+        let read = from.by_ref().take(wanted as u64).read_to_end(&mut rest)?;
+        let is_end = read < wanted;
+        let mut blocks = Vec::new();
+        let mut at = 0;
+        while at < rest.len() {
+            let length = block_length(&rest[at..]);
+            if at + length == rest.len() && !is_end {
+                break;
+            }
+            blocks.push(&rest[at..at + length]);
+            at += length;
+        }
+        for block in spread(&blocks, (cores(), 1), |block| compress_block(block)) {
+            let Block { stream, bits, checksum: own } = block?;
+            out.put_bytes(&stream[HEAD.len()..HEAD.len() + bits / 8])?;
+            if bits % 8 > 0 {
+                let last = u64::from(stream[HEAD.len() + bits / 8]);
+                out.put_bits(last >> (8 - bits % 8), bits % 8)?;
+            }
+            checksum = checksum.rotate_left(1) ^ own;
+        }
+        rest.drain(..at);
+        if is_end {
+            break;
+        }
+    }
+    out.put_bits(END_MAGIC, 48)?;
+    out.put_bits(u64::from(checksum), 32)?;
+    out.finish()
+}
+
+/// Returns how many of the first bytes fill one block.
+fn block_length(bytes: &[u8]) -> usize {
+    let (mut at, mut filled) = (0, 0);
+    while let Some(byte) = bytes.get(at) {
+        let run = bytes[at..].iter().take(255).take_while(|other| *other == byte).count();
+        // The encoder writes a run of four or more as four bytes and a count.
+        let takes = if run < 4 { run } else { 5 };
+        if filled + takes > BLOCK {
+            break;
+        }
+        filled += takes;
+        at += run;
+    }
+    at
+}
+
+/// A stream with one block.
+struct Block {
+    stream: Vec<u8>,
+    /// How many bits the block takes, after the stream's head.
+    bits: usize,
+    checksum: u32,
+}
+
+fn compress_block(bytes: &[u8]) -> io::Result<Block> {
+    let mut stream = Vec::with_capacity(bytes.len() / 2);
+    BzEncoder::new(bytes, Compression::best()).read_to_end(&mut stream)?;
+    let odd = || io::Error::other("the bzip2 encoder wrote a stream of an unknown form");
+    let begins = stream.starts_with(HEAD) && bits_at(&stream, 32, 48) == Some(BLOCK_MAGIC);
+    let checksum = bits_at(&stream, 80, 32).filter(|_| begins).ok_or_else(odd)?;
+    let all = stream.len() * 8;
+    // With one block, the checksum of all blocks is that of the block.
+    let is_end = |end: &usize| {
+        bits_at(&stream, *end, 48) == Some(END_MAGIC) && bits_at(&stream, end + 48, 32) == Some(checksum)
+    };
+    let end = (0..8).filter_map(|padding| all.checked_sub(80 + padding)).find(is_end).ok_or_else(odd)?;
+    let checksum = u32::try_from(checksum).map_err(io::Error::other)?;
+    Ok(Block { bits: end - HEAD.len() * 8, stream, checksum })
+}
+
+/// Returns up to 56 bits as a number.
+fn bits_at(bytes: &[u8], at: usize, count: usize) -> Option<u64> {
+    let part = bytes.get(at / 8..(at + count).div_ceil(8))?;
+    let mut number = 0_u64;
+    let mut taken = 0;
+    for (index, byte) in part.iter().enumerate() {
+        let from = if index == 0 { at % 8 } else { 0 };
+        let take = (8 - from).min(count - taken);
+        let value = (u64::from(*byte) >> (8 - from - take)) & ((1 << take) - 1);
+        number = number << take | value;
+        taken += take;
+    }
+    Some(number)
+}
+
+/// Writes bits, the highest first.
+struct BitWriter<W> {
+    to: W,
+    /// The bits that do not fill a byte yet, in its upper part.
+    pending: u8,
+    count: usize,
+}
+
+impl<W: Write> BitWriter<W> {
+    fn put_bytes(&mut self, bytes: &[u8]) -> io::Result<()> {
+        if self.count == 0 {
+            return self.to.write_all(bytes);
+        }
+        let shifted: Vec<u8> = bytes
+            .iter()
+            .map(|byte| {
+                let whole = self.pending | byte >> self.count;
+                self.pending = byte << (8 - self.count);
+                whole
+            })
+            .collect();
+        self.to.write_all(&shifted)
+    }
+
+    /// Writes the lowest `count` bits of a number.
+    fn put_bits(&mut self, number: u64, count: usize) -> io::Result<()> {
+        for at in (0..count).rev() {
+            let bit = u8::from(number >> at & 1 == 1);
+            self.pending |= bit << (7 - self.count);
+            self.count += 1;
+            if self.count == 8 {
+                self.to.write_all(&[self.pending])?;
+                (self.pending, self.count) = (0, 0);
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> io::Result<()> {
+        if self.count > 0 {
+            self.to.write_all(&[self.pending])?;
+        }
+        self.to.flush()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use bzip2::read::BzDecoder;
+
+    use super::*;
+
+    fn noise(length: usize, kinds: u64) -> Vec<u8> {
+        let mut state = 0x9E37_79B9_7F4A_7C15_u64;
+        let mut bytes = Vec::with_capacity(length);
+        while bytes.len() < length {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let run = if (state >> 20).is_multiple_of(7) { (state >> 40) % 600 } else { 1 };
+            let byte = u8::try_from((state >> 33) % kinds).unwrap_or(0);
+            bytes.extend(std::iter::repeat_n(byte, usize::try_from(run).unwrap_or(1)));
+        }
+        bytes.truncate(length);
+        bytes
+    }
+
+    #[test]
+    fn one_stream_holds_all_bytes_whatever_they_are() -> io::Result<()> {
+        let samples = [
+            vec![],
+            b"heron".to_vec(),
+            vec![0; 3_000_000],
+            vec![7; BATCH * BLOCK * 2],
+            noise(BLOCK, 256),
+            noise(BLOCK + 1, 256),
+            noise(2_000_000, 4),
+            noise(BATCH * BLOCK + 77, 2),
+        ];
+        for sample in samples {
+            let mut stream = Vec::new();
+            compress(sample.as_slice(), &mut stream)?;
+            let mut decoder = BzDecoder::new(stream.as_slice());
+            let mut back = Vec::new();
+            decoder.read_to_end(&mut back)?;
+            assert!(back == sample, "{} bytes", sample.len());
+            assert_eq!(decoder.total_in(), stream.len() as u64, "one stream, to the end");
+        }
+        Ok(())
+    }
+}
