@@ -9,6 +9,7 @@ use yalotheca_host::{
     control::OpenControlError,
     fetch::FetchError,
     games::FindGameError,
+    mirror::MirrorError,
     settle::SettleError,
     survey::SurveyError,
     tree::{ftp::ConnectFtpError, sftp::ConnectError},
@@ -82,6 +83,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
             | SettleError::OtherControl { .. },
         )
         | AppError::Fetch(FetchError::Credentials { .. })
+        | AppError::Mirror(MirrorError::Foreign { .. } | MirrorError::Lock(_))
         | AppError::Change(_)
         | AppError::Edit(_)
         | AppError::Solver { .. }

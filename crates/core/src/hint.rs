@@ -107,6 +107,14 @@ pub enum Advice {
     OfferPack,
     /// Bring the mirror up to date, there where players look.
     PublishMirror,
+    /// Build the mirror first, in a folder.
+    BuildMirror,
+    /// Say where to publish the mirror.
+    NameMirrorTarget,
+    /// Publish the mirror first, or announce its address in spite of what stands against it.
+    PublishFirstOrAnyway,
+    /// Choose another folder for the mirror, or replace what is there.
+    OtherMirrorFolderOrReplace,
     /// Raise a limit by a server's own setting, if it can be raised so far, or let players download from a mirror.
     RaiseLimit {
         /// The setting with the value that is enough.

@@ -1,5 +1,6 @@
 //! What is wrong with a server, as far as it can be seen without starting it.
 
+mod mirror;
 mod needs;
 mod pack;
 mod strangers;
@@ -89,6 +90,8 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     findings.extend(as_found(server));
     findings.extend(compiled_old(server)?);
     findings.extend(pack::look(server, reading)?);
+    findings.extend(mirror::look(server, reading)?);
+    findings.extend(mirror::limits(server)?);
     findings.extend(ops::keys::findings(server, reading)?);
     findings.extend(ops::clashes::findings(server, reading)?);
     findings.sort_by_key(|finding| finding.weight);

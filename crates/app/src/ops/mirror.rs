@@ -112,7 +112,7 @@ pub fn build(server: &Server, request: &MirrorRequest) -> Result<MirrorReport, A
     let options = options(server, request)?;
     let done = bring_up_to_date(&tree, &files, index, &source, options.of())?;
     note(server, Some(&folder.display().to_string()), None)?;
-    report(server, rule, folder.display().to_string(), (files.len(), done, false))
+    report(server, rule, tree.location(), (files.len(), done, false))
 }
 
 /// Publishes the mirror: brings another folder, or one on another machine, to what the built one has.
@@ -131,13 +131,13 @@ pub fn publish(
     if record.files.is_empty() {
         return Err(AppError::Usage {
             what: format!("nothing was built in {}", folder.display()),
-            hint: Some("build it first: yalotheca mirror build FOLDER".into()),
+            hint: Some(Advice::BuildMirror),
         });
     }
     let noted = server.control.wants.mirror.target.clone();
     let target = request.target.clone().or(noted).ok_or_else(|| AppError::Usage {
         what: "where to publish the mirror is not said".into(),
-        hint: Some("name a folder, or an address such as sftp://USER@HOST/PATH".into()),
+        hint: Some(Advice::NameMirrorTarget),
     })?;
     let tree = if RemoteAddress::is_one(&target) {
         open_remote(&target, &server.options, front)?
@@ -188,7 +188,7 @@ fn folder_of(server: &Server, request: &MirrorRequest) -> Result<PathBuf, AppErr
     let noted = server.control.wants.mirror.folder.as_ref().map(|folder| server.control.folder.join(folder));
     request.folder.clone().or(noted).ok_or_else(|| AppError::Usage {
         what: "in which folder to build the mirror is not said".into(),
-        hint: Some("name one: yalotheca mirror build FOLDER; later commands remember it".into()),
+        hint: Some(Advice::BuildMirror),
     })
 }
 
@@ -355,10 +355,7 @@ pub fn announce(server: &Server, url: Option<&str>, unchecked: bool) -> Result<C
             {
                 return Err(AppError::Refused {
                     what: format!("{}: {why}", link_to(&address, &file.name)),
-                    hint: Some(Advice::Say(
-                        "publish the mirror there first, or add --unchecked if it comes later; nothing was changed"
-                            .into(),
-                    )),
+                    hint: Some(Advice::PublishFirstOrAnyway),
                 });
             }
             asked = Some(file.name.clone());

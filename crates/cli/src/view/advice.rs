@@ -105,6 +105,16 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::PublishMirror => {
             "bring the mirror up to date: yalotheca mirror build, then yalotheca mirror publish".into()
         }
+        Advice::BuildMirror => "build it first: yalotheca mirror build FOLDER".into(),
+        Advice::NameMirrorTarget => {
+            "name a folder, or an address: yalotheca mirror publish sftp://USER@HOST/PATH".into()
+        }
+        Advice::PublishFirstOrAnyway => {
+            "publish the mirror there first, or add --unchecked if it comes later; nothing was changed".into()
+        }
+        Advice::OtherMirrorFolderOrReplace => {
+            "choose another folder, or add --replace; then those files are kept in .yalotheca/replaced".into()
+        }
         Advice::RaiseLimit { setting, or_mirror } => {
             let raise =
                 setting.as_ref().map(|setting| format!("raise the limit: yalotheca settings server {setting}"));

@@ -16,6 +16,7 @@ mod laws;
 mod looks;
 mod losing_nothing;
 mod maps;
+mod mirror;
 mod moor;
 mod moor_maps;
 mod ordering;

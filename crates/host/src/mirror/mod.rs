@@ -160,10 +160,7 @@ impl Hint for MirrorError {
         match self {
             Self::Tree(error) => error.hint(),
             Self::Lock(error) => error.hint(),
-            Self::Foreign { .. } => Some(
-                "choose another folder, or add --replace; then the files are kept in .yalotheca/replaced"
-                    .into(),
-            ),
+            Self::Foreign { .. } => Some(Advice::OtherMirrorFolderOrReplace),
             Self::Source { .. } => Some("run the command again; if it fails again, check the disk".into()),
             Self::Upload { .. } => Some("run the command again; what arrived is not sent twice".into()),
             Self::Record { .. } => Some("remove that file; all files are then compared once".into()),
@@ -243,7 +240,8 @@ impl Update<'_> {
         if let Some((path, bytes)) = index {
             self.write_index(path, bytes)?;
         }
-        self.sweep(wanted, options)?;
+        let index = index.map(|(path, _)| path);
+        self.sweep(&wanted.iter().map(|file| &file.name).chain(index).collect(), options)?;
         self.save()?;
         self.mirror.flush(Flush::All)?;
         self.done.bytes =
@@ -413,13 +411,10 @@ impl Update<'_> {
     }
 
     /// Removes what has not been needed for the grace, if it still is what was put there.
-    fn sweep(&mut self, wanted: &[WantedFile], options: MirrorOptions<'_>) -> Result<(), MirrorError> {
-        let needed: BTreeSet<&TreePath> = wanted.iter().map(|file| &file.name).collect();
-        let is_index =
-            |file: &MirroredFile, name: &TreePath| file.from == *name && file.source == file.digest;
+    fn sweep(&mut self, needed: &BTreeSet<&TreePath>, options: MirrorOptions<'_>) -> Result<(), MirrorError> {
         let mut ripe = Vec::new();
         for (name, file) in &mut self.record.files {
-            if needed.contains(name) || is_index(file, name) {
+            if needed.contains(name) {
                 continue;
             }
             let since = *file.unneeded_since.get_or_insert(options.now);

@@ -3,6 +3,7 @@
 mod config;
 mod console;
 pub mod maps;
+pub mod player;
 #[cfg(test)]
 mod tests;
 

@@ -1,0 +1,108 @@
+//! Checks that players can download what they need: from the mirror, or from the server within its limits.
+
+use yalotheca_core::{
+    check::Finding,
+    game::{Limit, LimitRule},
+    hint::Advice,
+    mirror::glob,
+};
+use yalotheca_host::{survey::value_at, tree::EntryKind};
+
+use crate::{AppError, Server, ops::mirror::status, reading::Reading, words::size};
+
+/// How many files one finding names.
+const NAMED: usize = 3;
+
+/// Asks the mirror's address for what players need. Returns nothing when offline, or if the server announces no address.
+pub(super) fn look(server: &Server, reading: Reading) -> Result<Vec<Finding>, AppError> {
+    let Some(rule) = &server.game.mirror else { return Ok(Vec::new()) };
+    if server.fetcher.is_offline() || crate::mirror::address(server, rule)?.is_none() {
+        return Ok(Vec::new());
+    }
+    let status = status(server, reading == Reading::Everything)?;
+    if let Some(why) = status.silent {
+        let says = format!("could not check whether players can download what they need: {why}");
+        let fix = Some("check again when the host answers".into());
+        return Ok(vec![Finding::note("mirror-silent", "mirror", says, fix)]);
+    }
+    let Some(first) = status.problems.first() else { return Ok(Vec::new()) };
+    let says = match status.problems.len() {
+        1 => format!("players cannot download {} from {}: {}", first.path, first.link, first.why),
+        all => {
+            let named: Vec<&str> = status.problems.iter().take(NAMED).map(|one| one.path.name()).collect();
+            let more = match all - named.len() {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            format!(
+                "players cannot download {}{more} from {}: {}",
+                named.join(", "),
+                status.address.unwrap_or_default(),
+                first.why
+            )
+        }
+    };
+    Ok(vec![Finding::trouble("mirror-behind", "mirror", says, Some(Advice::PublishMirror))])
+}
+
+/// Compares the sizes of files that the server sends to players with its limits.
+pub(super) fn limits(server: &Server) -> Result<Vec<Finding>, AppError> {
+    let mut findings = Vec::new();
+    for rule in &server.game.limits {
+        findings.extend(limit(server, rule)?);
+    }
+    Ok(findings)
+}
+
+fn limit(server: &Server, rule: &LimitRule) -> Result<Vec<Finding>, AppError> {
+    let scope = &server.survey.scope;
+    if let Some(unless) = &rule.unless
+        && value_at(&*server.tree, unless, scope)?.is_some_and(|value| !value.trim().is_empty())
+    {
+        return Ok(Vec::new());
+    }
+    let (most, place) = match &rule.most {
+        Limit::Bytes(bytes) => (Some(*bytes), None),
+        Limit::At(place, unit) => {
+            let value = value_at(&*server.tree, place, scope)?;
+            let value = value.and_then(|value| value.trim().parse::<u64>().ok());
+            (value.and_then(|value| value.checked_mul(*unit)), Some((place, *unit)))
+        }
+    };
+    let Some(most) = most else { return Ok(Vec::new()) };
+    let Ok(glob) = glob(&rule.take, scope) else { return Ok(Vec::new()) };
+    let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
+    let paths = index.files(|path| glob.is_match(path));
+    let mut findings = Vec::new();
+    for (path, there) in paths.iter().zip(server.tree.metadata(&paths)?) {
+        let Some(EntryKind::File(bytes)) =
+            there.filter(|there| matches!(there, EntryKind::File(bytes) if *bytes > most))
+        else {
+            continue;
+        };
+        let setting = match place {
+            Some((place, unit)) => setting(server, place, bytes.div_ceil(unit)),
+            None => None,
+        };
+        let says = format!("{path} has {}, but the server sends players at most {}", size(bytes), size(most));
+        let fix = Advice::RaiseLimit { setting, or_mirror: server.game.mirror.is_some() };
+        findings.push(Finding::trouble("too-large", path.as_str(), says, Some(fix)));
+    }
+    Ok(findings)
+}
+
+/// Returns the setting that raises a limit, if it can be raised so far.
+fn setting(server: &Server, place: &yalotheca_core::game::ConfigPlace, to: u64) -> Option<String> {
+    let (file, pointer) = place.spot(&server.survey.scope).ok()?;
+    let scope = &server.survey.scope;
+    let rule = server
+        .game
+        .settings
+        .iter()
+        .find(|one| one.file.render(scope).is_ok_and(|path| path == file.as_str()))?;
+    let key = rule.keys.iter().find(|(known, _)| *known == pointer);
+    let is_possible = key.is_none_or(|(_, key)| {
+        key.most.is_none_or(|most| u32::try_from(to).is_ok_and(|to| f64::from(to) <= most))
+    });
+    is_possible.then(|| format!("{}={to}", pointer.to_string().trim_start_matches('/')))
+}
