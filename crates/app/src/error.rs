@@ -88,6 +88,8 @@ pub enum AppError {
     Usage { what: String, hint: Option<Advice> },
     #[error("{what}")]
     Refused { what: String, hint: Option<Advice> },
+    #[error("the server does not answer players at {host}, port {port}: {source}")]
+    Silent { host: String, port: u16, source: io::Error },
     #[error("{what}: {source}")]
     Io { what: String, source: io::Error },
 }
@@ -137,6 +139,7 @@ impl Hint for AppError {
                     .map(Advice::Say)
                     .or(Some(Advice::List(Listing::Catalogued)))
             }
+            Self::Silent { .. } => Some(Advice::StartFirst),
             Self::NoLineup(_) | Self::Io { .. } | Self::Certificates(_) => None,
             Self::ByHand { fix, .. } => fix.as_deref().cloned(),
             Self::Usage { hint, .. } | Self::Refused { hint, .. } => hint.clone(),

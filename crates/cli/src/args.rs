@@ -51,6 +51,8 @@ pub(crate) enum Command {
     Players(commands::players::PlayersArgs),
     /// Merge resource packs into one
     Merge(commands::merge::MergeArgs),
+    /// Join the server as a player, and say whether the player is admitted
+    Rehearse(commands::rehearse::RehearseArgs),
     /// Build and publish the web folder from which players download files
     Mirror(commands::mirror::MirrorArgs),
     /// Show and change settings; what you set survives updates

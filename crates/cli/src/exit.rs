@@ -107,6 +107,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Connect(ConnectError::Unreachable { .. } | ConnectError::NoProgram)
         | AppError::ConnectFtp(ConnectFtpError::Unreachable { .. } | ConnectFtpError::Full { .. })
         | AppError::Certificates(_)
+        | AppError::Silent { .. }
         | AppError::Io { .. } => WORLD,
     })
 }

@@ -183,6 +183,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Maps(args) => commands::maps::run(args, global, ui),
         Command::Players(args) => commands::players::run(args, global, ui),
         Command::Merge(args) => commands::merge::run(args, global, ui),
+        Command::Rehearse(args) => commands::rehearse::run(args, global, ui),
         Command::Mirror(args) => commands::mirror::run(args, global, ui),
         Command::Settings(args) => commands::settings::run(args, global, ui),
         Command::Modpack(args) => commands::modpack::run(args, global, ui),

@@ -107,6 +107,12 @@ pub enum Advice {
     OfferPack,
     /// Bring the mirror up to date, there where players look.
     PublishMirror,
+    /// Start the server first.
+    StartFirst,
+    /// Give the player what the handout lists.
+    HandOut,
+    /// Remove the player's own file, so that their game downloads it again.
+    RenewOwn(String),
     /// Build the mirror first, in a folder.
     BuildMirror,
     /// Say where to publish the mirror.

@@ -26,7 +26,14 @@ pub struct FileDigests {
 /// # Errors
 /// If it cannot be read.
 pub fn digest_file(path: &Path, kind: PackDigest) -> io::Result<FileDigests> {
-    let mut file = File::open(path)?;
+    digest_reader(&mut File::open(path)?, kind)
+}
+
+/// Computes both digests of what a reader gives in one pass.
+///
+/// # Errors
+/// If it cannot be read.
+pub fn digest_reader(file: &mut dyn Read, kind: PackDigest) -> io::Result<FileDigests> {
     let mut blake3 = blake3::Hasher::new();
     let mut foreign = match kind {
         PackDigest::Sha1 => Foreign::Sha1(Sha1::new()),

@@ -13,6 +13,7 @@ pub mod fetch;
 pub mod foreign_digest;
 pub mod games;
 pub mod interrupt;
+pub mod joining;
 pub mod mirror;
 pub mod pack;
 pub mod pack_archive;

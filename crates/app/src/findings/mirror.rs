@@ -2,8 +2,9 @@
 
 use yalotheca_core::{
     check::Finding,
-    game::{Limit, LimitRule},
+    game::{ConfigPlace, Limit, LimitRule},
     hint::Advice,
+    id::TreePath,
     mirror::glob,
 };
 use yalotheca_host::{survey::value_at, tree::EntryKind};
@@ -54,45 +55,64 @@ pub(super) fn limits(server: &Server) -> Result<Vec<Finding>, AppError> {
     Ok(findings)
 }
 
-fn limit(server: &Server, rule: &LimitRule) -> Result<Vec<Finding>, AppError> {
+/// The bound of a rule as it is now, and the place of its value with the value's unit.
+type Bound<'a> = (u64, Option<(&'a ConfigPlace, u64)>);
+
+/// Returns the bound of a rule, unless nothing is bounded.
+fn bound<'a>(server: &Server, rule: &'a LimitRule) -> Result<Option<Bound<'a>>, AppError> {
     let scope = &server.survey.scope;
     if let Some(unless) = &rule.unless
         && value_at(&*server.tree, unless, scope)?.is_some_and(|value| !value.trim().is_empty())
     {
-        return Ok(Vec::new());
+        return Ok(None);
     }
-    let (most, place) = match &rule.most {
-        Limit::Bytes(bytes) => (Some(*bytes), None),
+    Ok(match &rule.most {
+        Limit::Bytes(bytes) => Some((*bytes, None)),
         Limit::At(place, unit) => {
             let value = value_at(&*server.tree, place, scope)?;
             let value = value.and_then(|value| value.trim().parse::<u64>().ok());
-            (value.and_then(|value| value.checked_mul(*unit)), Some((place, *unit)))
+            value.and_then(|value| value.checked_mul(*unit)).map(|most| (most, Some((place, *unit))))
         }
-    };
-    let Some(most) = most else { return Ok(Vec::new()) };
-    let Ok(glob) = glob(&rule.take, scope) else { return Ok(Vec::new()) };
+    })
+}
+
+fn way_out(server: &Server, place: Option<(&ConfigPlace, u64)>, bytes: u64) -> Advice {
+    let setting = place.and_then(|(place, unit)| setting(server, place, bytes.div_ceil(unit)));
+    Advice::RaiseLimit { setting, or_mirror: server.game.mirror.is_some() }
+}
+
+/// Returns how large a file may be that the server sends to players, and what can be done if it is larger.
+pub(crate) fn limit_of(server: &Server, path: &TreePath) -> Result<Option<(u64, Advice)>, AppError> {
+    for rule in &server.game.limits {
+        let Some((most, place)) = bound(server, rule)? else { continue };
+        if glob(&rule.take, &server.survey.scope).is_ok_and(|glob| glob.is_match(path.as_str())) {
+            let bytes = server.tree.digest_file(path)?.map_or(0, |(_, bytes)| bytes);
+            return Ok(Some((most, way_out(server, place, bytes))));
+        }
+    }
+    Ok(None)
+}
+
+fn limit(server: &Server, rule: &LimitRule) -> Result<Vec<Finding>, AppError> {
+    let Some((most, place)) = bound(server, rule)? else { return Ok(Vec::new()) };
+    let Ok(glob) = glob(&rule.take, &server.survey.scope) else { return Ok(Vec::new()) };
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
     let paths = index.files(|path| glob.is_match(path));
     let mut findings = Vec::new();
     for (path, there) in paths.iter().zip(server.tree.metadata(&paths)?) {
-        let Some(EntryKind::File(bytes)) =
-            there.filter(|there| matches!(there, EntryKind::File(bytes) if *bytes > most))
-        else {
-            continue;
-        };
-        let setting = match place {
-            Some((place, unit)) => setting(server, place, bytes.div_ceil(unit)),
-            None => None,
-        };
-        let says = format!("{path} has {}, but the server sends players at most {}", size(bytes), size(most));
-        let fix = Advice::RaiseLimit { setting, or_mirror: server.game.mirror.is_some() };
-        findings.push(Finding::trouble("too-large", path.as_str(), says, Some(fix)));
+        let Some(EntryKind::File(bytes)) = there else { continue };
+        if bytes > most {
+            let says =
+                format!("{path} has {}, but the server sends players at most {}", size(bytes), size(most));
+            let fix = Some(way_out(server, place, bytes));
+            findings.push(Finding::trouble("too-large", path.as_str(), says, fix));
+        }
     }
     Ok(findings)
 }
 
 /// Returns the setting that raises a limit, if it can be raised so far.
-fn setting(server: &Server, place: &yalotheca_core::game::ConfigPlace, to: u64) -> Option<String> {
+fn setting(server: &Server, place: &ConfigPlace, to: u64) -> Option<String> {
     let (file, pointer) = place.spot(&server.survey.scope).ok()?;
     let scope = &server.survey.scope;
     let rule = server

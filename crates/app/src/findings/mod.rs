@@ -5,6 +5,8 @@ mod needs;
 mod pack;
 mod strangers;
 
+pub(crate) use mirror::limit_of;
+
 use std::{
     borrow::Cow,
     collections::{BTreeMap, BTreeSet},

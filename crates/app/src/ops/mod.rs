@@ -21,6 +21,7 @@ pub mod merge;
 pub mod mirror;
 pub mod order;
 pub mod players;
+pub mod rehearse;
 pub mod remove;
 pub mod repair;
 pub mod settings;

@@ -23,6 +23,7 @@ pub(crate) mod modpack;
 pub(crate) mod off;
 pub(crate) mod order;
 pub(crate) mod players;
+pub(crate) mod rehearse;
 pub(crate) mod repair;
 pub(crate) mod settings;
 pub(crate) mod settle;

@@ -29,6 +29,7 @@ mod real_far;
 mod real_luanti;
 mod real_states;
 mod real_teeworlds;
+mod rehearse;
 mod remote;
 mod remote_life;
 mod safety;

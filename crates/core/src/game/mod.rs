@@ -5,6 +5,7 @@
 
 mod configuration;
 mod describe;
+mod join;
 mod kinds_of_ours;
 mod limit;
 mod load;
@@ -26,6 +27,7 @@ use globset::GlobMatcher;
 
 pub use configuration::{Numbers, Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
+pub use join::{JoinRule, Need, NeedDigest, NeedFrom, NeedRule};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
 pub use limit::{Limit, LimitRule};
 pub use load::load;
@@ -91,6 +93,8 @@ pub struct Game {
     pub pack: Option<PackRule>,
     /// The web folder from which players' games download files, if the game knows one.
     pub mirror: Option<MirrorRule>,
+    /// What a player's game does when it joins, if the definition says so.
+    pub join: Option<JoinRule>,
     /// Bounds on the sizes of files that players download.
     pub limits: Vec<LimitRule>,
     /// Files whose names all contents share.

@@ -4,7 +4,8 @@ mod bzip2;
 
 use std::io::{self, Read, Write};
 
-use flate2::{Compression as Level, GzBuilder};
+use ::bzip2::read::BzDecoder;
+use flate2::{Compression as Level, GzBuilder, read::GzDecoder};
 use yalotheca_core::game::Compression;
 
 /// Compresses everything that a reader gives. The same bytes give the same result on any machine.
@@ -19,5 +20,16 @@ pub fn compress(how: Compression, mut from: impl Read, to: impl Write) -> io::Re
             io::copy(&mut from, &mut encoder)?;
             encoder.finish()?.flush()
         }
+    }
+}
+
+/// Decompresses one stream, as games do: what follows it does not count.
+///
+/// # Errors
+/// If it is broken, or reading or writing fails.
+pub fn decompress(how: Compression, from: impl Read, to: &mut impl Write) -> io::Result<u64> {
+    match how {
+        Compression::Bzip2 => io::copy(&mut BzDecoder::new(from), to),
+        Compression::Gzip => io::copy(&mut GzDecoder::new(from), to),
     }
 }

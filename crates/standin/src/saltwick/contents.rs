@@ -1,4 +1,4 @@
-//! Plugins and data packs.
+//! Plugins, mods and data packs.
 
 use std::{
     collections::BTreeMap,
@@ -122,6 +122,51 @@ fn settings(plugin: &Plugin, folder: &Path, log: &mut Log) -> Result<(), String>
         log.say("warn", &format!("plugin {}: settings.yml has an unknown key {key}", plugin.id));
     }
     Ok(())
+}
+
+/// Loads mods, where there is a loader, and returns those that players must have in the same version. One that cannot be loaded
+/// stops the start.
+pub(super) fn load_mods(folder: &Path, loader: &str, engine: &str) -> Result<Vec<Value>, String> {
+    if loader.is_empty() {
+        return Ok(Vec::new());
+    }
+    let descriptor: Option<Value> =
+        member(&folder.join(loader), "loader.json").and_then(|bytes| serde_json::from_slice(&bytes).ok());
+    let descriptor = descriptor.ok_or_else(|| format!("there is no loader {loader}"))?;
+    let text = |value: &Value, key: &str| value[key].as_str().unwrap_or_default().to_owned();
+    if !holds(&text(&descriptor, "engine"), engine) {
+        return Err(format!("{loader} does not run on engine {engine}"));
+    }
+    let mut there: BTreeMap<String, toml::Table> = BTreeMap::new();
+    for file in files_with_suffix(&folder.join("mods"), ".swm") {
+        let text = member(&file, "mod.toml").map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+        let Some(table) = text.and_then(|text| text.parse::<toml::Table>().ok()) else { continue };
+        let id = table.get("id").and_then(toml::Value::as_str).unwrap_or_default().to_owned();
+        there.insert(id, table);
+    }
+    let get = |table: &toml::Table, key: &str| {
+        table.get(key).and_then(toml::Value::as_str).unwrap_or_default().to_owned()
+    };
+    let mut shared = Vec::new();
+    for (id, table) in &there {
+        if get(table, "side") == "player" {
+            return Err(format!("mod {id} is for players"));
+        }
+        if let Some(range) = get(table, "loader").strip_prefix("pontoon")
+            && !holds(range, &text(&descriptor, "version"))
+        {
+            return Err(format!("mod {id} needs pontoon{range}"));
+        }
+        for need in table.get("needs").and_then(toml::Value::as_table).into_iter().flatten() {
+            if !there.contains_key(need.0) {
+                return Err(format!("mod {id} needs {}, and there is none", need.0));
+            }
+        }
+        if get(table, "side") == "both" {
+            shared.push(serde_json::json!({"id": id, "version": get(table, "version")}));
+        }
+    }
+    Ok(shared)
 }
 
 pub(super) fn load_data_packs(town: &Path, engine: &str, log: &mut Log) {

@@ -82,6 +82,7 @@ fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> 
     log.say("warn", "chart 3 has no tide table");
     contents::load_plugins(folder, &engine.version, log);
     contents::load_data_packs(&folder.join("towns").join(conf.get("town")), &engine.version, log);
+    let mods = contents::load_mods(folder, conf.get("loader"), &engine.version).map_err(Closed)?;
     let listener =
         TcpListener::bind(("127.0.0.1", port)).map_err(|_| Closed(format!("port {port} is taken")))?;
     listener.set_nonblocking(true).map_err(|error| Closed(error.to_string()))?;
@@ -89,8 +90,8 @@ fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> 
     while !stop.load(Ordering::SeqCst) {
         match listener.accept() {
             Ok((stream, _)) => {
-                let (version, look) = (engine.version.clone(), look(&conf));
-                thread::spawn(move || answer(&stream, &version, &look));
+                let reply = json!({"engine": engine.version, "mods": mods, "look": look(&conf)});
+                thread::spawn(move || answer(&stream, &reply));
             }
             Err(_) => thread::sleep(Duration::from_millis(15)),
         }
@@ -108,12 +109,11 @@ fn look(conf: &files::Conf) -> serde_json::Value {
 }
 
 /// A player's game sends one line and gets one.
-fn answer(stream: &TcpStream, engine: &str, look: &serde_json::Value) {
+fn answer(stream: &TcpStream, reply: &serde_json::Value) {
     stream.set_nonblocking(false).ok();
     stream.set_read_timeout(Some(Duration::from_secs(2))).ok();
     let mut line = String::new();
     if BufReader::new(stream).read_line(&mut line).is_ok_and(|read| read > 0) {
-        let reply = json!({"engine": engine, "mods": [], "look": look});
         let mut stream = stream;
         stream.write_all(format!("{reply}\n").as_bytes()).ok();
     }

@@ -1,5 +1,6 @@
 //! From the text of a definition to a [`Game`]: every mistake with its line and column.
 
+mod join;
 mod kind;
 mod limit;
 mod maps;
@@ -182,6 +183,7 @@ impl Loader {
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
             pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
             limits: raw.limit.iter().map(|limit| self.limit(limit)).collect::<Checked<_>>()?,
+            join: raw.join.as_ref().map(|join| self.join(join, &kinds)).transpose()?,
             mirror: raw.mirror.as_ref().map(|mirror| self.mirror(mirror)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,
             signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,

@@ -1,5 +1,6 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
+mod join;
 mod limit;
 mod maps;
 mod mirror;
@@ -16,6 +17,7 @@ use toml::Spanned;
 
 use crate::settings::RawRule;
 
+pub(super) use join::{RawJoin, RawNeed};
 pub(super) use limit::RawLimit;
 pub(super) use maps::{RawMaps, RawWithMap};
 pub(super) use mirror::{RawMirror, RawMirrorFiles, RawMirrorIndex, RawSwitch};
@@ -55,6 +57,7 @@ pub(super) struct RawGame {
     pub(super) maps: Option<RawMaps>,
     pub(super) pack: Option<RawPack>,
     pub(super) mirror: Option<RawMirror>,
+    pub(super) join: Option<RawJoin>,
     #[serde(default)]
     pub(super) limit: Vec<RawLimit>,
     pub(super) assets: Option<RawAssets>,

@@ -1,0 +1,376 @@
+//! Does what a joining player's game does, and says whether the player would be admitted.
+
+use std::{
+    collections::BTreeMap,
+    fs::File,
+    io::{self, Read, Write},
+    path::{Path, PathBuf},
+};
+
+use globset::{GlobBuilder, GlobMatcher};
+use serde::Serialize;
+use yalotheca_core::{
+    check::Weight,
+    game::{JoinRule, Need, NeedDigest, NeedFrom, NeedRule},
+    hint::{Advice, Listing},
+    id::{ContentId, TreePath},
+    version::ReleaseVersion,
+};
+use yalotheca_host::{
+    compress::decompress,
+    fetch::Wanted,
+    joining::{ask_line, digest_of},
+    mirror::{MirrorRecord, WantedFile, link_to},
+    survey,
+    tree::{LocalTree, Tree},
+};
+
+use crate::{AppError, Server, findings::limit_of, mirror, ops, pack, reading::Reading, words::size};
+
+/// A rehearsal.
+#[derive(Debug, Clone, Default)]
+pub struct RehearsalRequest {
+    /// A player's folder; without it the player has what the handout lists, and nothing that their game downloads.
+    pub player: Option<PathBuf>,
+}
+
+/// What came of a rehearsal.
+#[derive(Debug, Serialize)]
+pub struct RehearsalReport {
+    /// The server, as people call it.
+    pub server: String,
+    /// The port that was asked.
+    pub port: u16,
+    /// The player's folder.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub player: Option<PathBuf>,
+    /// What the player's game did, in order.
+    pub steps: Vec<RehearsalStep>,
+    /// What the player sees who is turned away.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub turned_away: Option<String>,
+}
+
+/// Something that the player's game did.
+#[derive(Debug, Clone, Serialize)]
+pub struct RehearsalStep {
+    /// What it looked for, in a word.
+    pub what: String,
+    /// Its name.
+    pub name: String,
+    /// How it went.
+    pub outcome: StepOutcome,
+    /// What happened, in words.
+    pub says: String,
+    /// What can be done.
+    #[serde(skip)]
+    pub fix: Option<Advice>,
+}
+
+/// How a step went.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StepOutcome {
+    /// Well.
+    Good,
+    /// The player joins without it.
+    Without,
+    /// The player is turned away.
+    TurnedAway,
+}
+
+/// Joins a server as a player.
+///
+/// # Errors
+/// If the definition does not say how players join, or the server does not answer.
+pub fn rehearse(server: &Server, request: &RehearsalRequest) -> Result<RehearsalReport, AppError> {
+    let rule = server.game.join.as_ref().ok_or_else(|| AppError::Usage {
+        what: format!("the definition of {} does not say how players join", server.game.title),
+        hint: Some(Advice::List(Listing::Definition(server.game.name.clone()))),
+    })?;
+    let (port, answer) = ask(server, rule)?;
+    let player = request.player.as_ref().map(|folder| Player::of(server, rule, folder)).transpose()?;
+    let mut steps = Vec::new();
+    for need_rule in &rule.needs {
+        for need in need_rule.read(&answer) {
+            steps.push(step(server, need_rule, &need, player.as_ref())?);
+        }
+    }
+    steps.extend(signatures(server)?);
+    let turned_away =
+        steps.iter().find(|step| step.outcome == StepOutcome::TurnedAway).map(|step| step.says.clone());
+    let player = request.player.clone();
+    Ok(RehearsalReport { server: server.shown(), port, player, steps, turned_away })
+}
+
+fn ask(server: &Server, rule: &JoinRule) -> Result<(u16, serde_json::Value), AppError> {
+    let port = rule.port.render(&server.survey.scope).map_err(yalotheca_host::survey::SurveyError::from)?;
+    let port: u16 = port.trim().parse().map_err(|_| AppError::Usage {
+        what: format!("{port:?} is not a port"),
+        hint: Some("look at the server's own settings".into()),
+    })?;
+    let host = server.machine();
+    let silent = |source: io::Error| AppError::Silent { host: host.clone(), port, source };
+    let line = ask_line(&host, port, &rule.send).map_err(silent)?;
+    let answer = serde_json::from_str(line.trim()).map_err(|error| silent(io::Error::other(error)))?;
+    Ok((port, answer))
+}
+
+/// What a player has.
+struct Player {
+    tree: LocalTree,
+    paths: Vec<TreePath>,
+    contents: BTreeMap<ContentId, ReleaseVersion>,
+}
+
+impl Player {
+    fn of(server: &Server, rule: &JoinRule, folder: &Path) -> Result<Self, AppError> {
+        let failed = |source| AppError::Io { what: folder.display().to_string(), source };
+        let tree = LocalTree::new(&folder.canonicalize().map_err(failed)?);
+        let index = tempfile::NamedTempFile::new().map_err(failed)?;
+        let paths = tree.names(index.path()).files(|_| true);
+        let mut contents = BTreeMap::new();
+        if rule.needs.iter().any(|need| need.kind.is_some()) {
+            let found = survey::inventory(&tree, &server.game, &server.survey.scope)?;
+            for one in found.contents {
+                contents.insert(one.content.id, one.content.release.version);
+            }
+        }
+        Ok(Self { tree, paths, contents })
+    }
+}
+
+fn step(
+    server: &Server,
+    rule: &NeedRule,
+    need: &Need,
+    player: Option<&Player>,
+) -> Result<RehearsalStep, AppError> {
+    let found = match rule.from {
+        NeedFrom::Link => from_link(server, need)?,
+        NeedFrom::Mirror => match player.and_then(|player| own_file(rule, need, player).transpose()) {
+            Some(own) => own?,
+            None => from_mirror(server, rule, need)?,
+        },
+        NeedFrom::Player => match player {
+            Some(player) => own(rule, need, player)?,
+            None => as_handed_out(server, rule, need)?,
+        },
+    };
+    let outcome = match (&found, need.is_must) {
+        (Found::Good(_), _) => StepOutcome::Good,
+        (_, true) => StepOutcome::TurnedAway,
+        (_, false) => StepOutcome::Without,
+    };
+    let (says, fix) = match found {
+        Found::Good(how) => (how, None),
+        Found::Missing(why, fix) => (sentence(&rule.missing(need), &why), fix),
+        Found::Differs(why, fix) => (sentence(&rule.differs(need), &why), fix),
+    };
+    Ok(RehearsalStep { what: rule.what.clone(), name: need.name.clone(), outcome, says, fix })
+}
+
+fn sentence(seen: &str, why: &str) -> String {
+    if why.is_empty() { seen.to_owned() } else { format!("{seen} ({why})") }
+}
+
+/// What a player's game found.
+enum Found {
+    /// What it needs; how, in words.
+    Good(String),
+    /// Nothing; why, in words.
+    Missing(String, Option<Advice>),
+    /// Another one; how it differs, in words.
+    Differs(String, Option<Advice>),
+}
+
+/// Compares a file with what the server announces; returns how it differs.
+fn difference(rule: &NeedRule, need: &Need, from: &mut dyn Read) -> io::Result<Option<String>> {
+    let kind = rule.digest.as_ref().map(|(_, kind)| *kind);
+    let (bytes, digest) = digest_of(from, kind)?;
+    if let Some(expected) = need.bytes.filter(|expected| *expected != bytes) {
+        return Ok(Some(format!("{bytes} bytes instead of {expected}")));
+    }
+    let is_other = kind.is_some() && need.digest.as_ref().is_some_and(|expected| *expected != digest);
+    Ok(is_other.then(|| format!("another {}", kind.map_or("digest", digest_name))))
+}
+
+fn digest_name(kind: NeedDigest) -> &'static str {
+    match kind {
+        NeedDigest::Sha1 => "SHA-1",
+        NeedDigest::Sha256 => "SHA-256",
+        NeedDigest::Crc32 { .. } => "CRC-32",
+    }
+}
+
+fn matcher(rule: &NeedRule, need: &Need) -> Option<GlobMatcher> {
+    let glob = GlobBuilder::new(&rule.path(need)?).literal_separator(true).build().ok()?;
+    Some(glob.compile_matcher())
+}
+
+/// Compares the player's own file; nothing if they do not have it.
+fn own_file(rule: &NeedRule, need: &Need, player: &Player) -> Result<Option<Found>, AppError> {
+    let Some(matcher) = matcher(rule, need) else { return Ok(None) };
+    let mut last = None;
+    for path in player.paths.iter().filter(|path| matcher.is_match(path.as_str())) {
+        let Some(mut file) = player.tree.open(path)? else { continue };
+        let failed = |source| AppError::Io { what: path.to_string(), source };
+        match difference(rule, need, &mut file).map_err(failed)? {
+            None => return Ok(Some(Found::Good(format!("the player has it: {path}")))),
+            Some(how) => {
+                last =
+                    Some(Found::Differs(format!("{path}: {how}"), Some(Advice::RenewOwn(path.to_string()))))
+            }
+        }
+    }
+    Ok(last)
+}
+
+fn own(rule: &NeedRule, need: &Need, player: &Player) -> Result<Found, AppError> {
+    if rule.kind.is_none() {
+        let missing = || Found::Missing(String::new(), Some(Advice::HandOut));
+        return Ok(own_file(rule, need, player)?.unwrap_or_else(missing));
+    }
+    let has = ContentId::new(&need.name).ok().and_then(|id| player.contents.get(&id).cloned());
+    Ok(match (has, &need.version) {
+        (None, _) => Found::Missing(String::new(), Some(Advice::HandOut)),
+        (Some(has), Some(version)) if !is_version(&has, version) => {
+            Found::Differs(format!("the player has {has}, the server {version}"), Some(Advice::HandOut))
+        }
+        (Some(has), _) => Found::Good(format!("the player has {has}")),
+    })
+}
+
+fn is_version(has: &ReleaseVersion, other: &str) -> bool {
+    ReleaseVersion::parse(other).is_ok_and(|other| other == *has)
+}
+
+/// Compares what the server announces with what players are told to install.
+fn as_handed_out(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, AppError> {
+    if rule.kind.is_some() {
+        let locked = ContentId::new(&need.name).ok();
+        let locked = locked.and_then(|id| server.control.lock.get(&id));
+        return Ok(match (locked, &need.version) {
+            (None, _) => Found::Missing(
+                "it is not in yalotheca.toml, so no handout lists it".into(),
+                Some(Advice::List(Listing::Findings)),
+            ),
+            (Some(locked), Some(version)) if !is_version(&locked.release.version, version) => Found::Differs(
+                format!("the handout lists {}, the server runs {version}", locked.release.version),
+                Some(Advice::Settle),
+            ),
+            (Some(locked), _) => Found::Good(format!("the handout lists {}", locked.release.version)),
+        });
+    }
+    let Some(matcher) = matcher(rule, need) else { return Ok(Found::Good("players bring it".into())) };
+    let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
+    for path in index.files(|path| matcher.is_match(path)) {
+        let Some(mut file) = server.tree.open(&path)? else { continue };
+        let failed = |source| AppError::Io { what: path.to_string(), source };
+        if difference(rule, need, &mut file).map_err(failed)?.is_none() {
+            return Ok(Found::Good(format!("as in {path}")));
+        }
+    }
+    Ok(Found::Differs("no file of the server is what it announces; it may have to be restarted".into(), None))
+}
+
+/// Downloads a file as a player's game does: from the mirror if there is one, else from the server.
+fn from_mirror(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, AppError> {
+    let path = rule.path(need).and_then(|path| TreePath::new(&path).ok());
+    let mirror_rule = mirror::rule(server)?;
+    let (Some(path), Some(address)) = (path, mirror::address(server, mirror_rule)?) else {
+        return from_server(server, rule, need);
+    };
+    let needed = mirror::needed(server, mirror_rule, &MirrorRecord::default())?;
+    let mut names: Vec<&WantedFile> = needed.files.iter().filter(|file| file.from == path).collect();
+    // The compressed form is the one that games ask for first.
+    names.sort_by_key(|file| file.compress.is_none());
+    let mut first_wrong = None;
+    for file in names {
+        let link = link_to(&address, &file.name);
+        match download(server, rule, need, (file, &link)) {
+            Ok(None) => return Ok(Found::Good(format!("downloaded from {link} ({})", size(file.bytes)))),
+            Ok(Some(how)) => {
+                return Ok(Found::Differs(format!("{link}: {how}"), Some(Advice::PublishMirror)));
+            }
+            Err(error) => drop(first_wrong.get_or_insert(format!("{link}: {error}"))),
+        }
+    }
+    let why = first_wrong.unwrap_or_else(|| format!("{path} is not on the server"));
+    Ok(Found::Missing(why, Some(Advice::PublishMirror)))
+}
+
+/// Downloads a file of the mirror, and compares it with what the server announces.
+fn download(
+    server: &Server,
+    rule: &NeedRule,
+    need: &Need,
+    (file, link): (&WantedFile, &str),
+) -> Result<Option<String>, AppError> {
+    let wanted = Wanted { url: link.into(), name: file.name.name().into(), ..Wanted::default() };
+    let came = server.fetcher.download(wanted)?;
+    let failed = |source| AppError::Io { what: link.to_owned(), source };
+    let mut packed = File::open(&came.path).map_err(failed)?;
+    let Some(how) = file.compress else { return difference(rule, need, &mut packed).map_err(failed) };
+    let mut plain = tempfile::tempfile().map_err(failed)?;
+    let unpacked = decompress(how, packed, &mut plain).and_then(|_| {
+        plain.flush()?;
+        io::Seek::rewind(&mut plain)
+    });
+    match unpacked {
+        Ok(()) => difference(rule, need, &mut plain).map_err(failed),
+        Err(error) => Ok(Some(format!("it cannot be decompressed: {error}"))),
+    }
+}
+
+/// Whether the server itself sends a file: only as large as its limit allows.
+fn from_server(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, AppError> {
+    let path = rule.path(need).and_then(|path| TreePath::new(&path).ok());
+    let Some(path) = path else { return Ok(Found::Good("the server sends it".into())) };
+    let bytes = match need.bytes {
+        Some(bytes) => Some(bytes),
+        None => server.tree.digest(std::slice::from_ref(&path))?.pop().flatten().map(|(_, bytes)| bytes),
+    };
+    let Some(bytes) = bytes else {
+        return Ok(Found::Missing(
+            format!("{path} is not on the server"),
+            Some(Advice::List(Listing::Findings)),
+        ));
+    };
+    match limit_of(server, &path)? {
+        Some((most, fix)) if bytes > most => {
+            let why = format!("it has {}, and the server sends at most {}", size(bytes), size(most));
+            Ok(Found::Missing(why, Some(fix)))
+        }
+        _ => Ok(Found::Good(format!("the server sends it ({})", size(bytes)))),
+    }
+}
+
+/// Downloads the pack from its link.
+fn from_link(server: &Server, need: &Need) -> Result<Found, AppError> {
+    let rule = pack::rule(server)?;
+    match pack::fetch(server, rule, &need.name) {
+        Ok((file, _)) => match &need.digest {
+            Some(digest) if *digest != file.digest.to_lowercase() => {
+                let why = "the file at the link has another digest than the server announces".into();
+                Ok(Found::Differs(why, Some(Advice::Fix)))
+            }
+            _ => Ok(Found::Good(format!("downloaded ({})", size(file.bytes)))),
+        },
+        Err(error) => Ok(Found::Missing(error.to_string(), Some(Advice::OfferPack))),
+    }
+}
+
+/// Parts that players' games do not accept.
+fn signatures(server: &Server) -> Result<Vec<RehearsalStep>, AppError> {
+    let findings = ops::keys::findings(server, Reading::Files)?;
+    let wrong = findings.into_iter().filter(|finding| finding.weight == Weight::Trouble);
+    let step = |finding: yalotheca_core::check::Finding| RehearsalStep {
+        what: "signature".into(),
+        name: finding.about,
+        outcome: StepOutcome::TurnedAway,
+        says: finding.says,
+        fix: finding.fix,
+    };
+    Ok(wrong.map(step).collect())
+}
