@@ -53,6 +53,8 @@ pub(crate) enum Command {
     Merge(commands::merge::MergeArgs),
     /// Join the server as a player, and say whether the player is admitted
     Rehearse(commands::rehearse::RehearseArgs),
+    /// Tell players what they need, and from where
+    Handout(commands::handout::HandoutArgs),
     /// Build and publish the web folder from which players download files
     Mirror(commands::mirror::MirrorArgs),
     /// Show and change settings; what you set survives updates

@@ -184,6 +184,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Players(args) => commands::players::run(args, global, ui),
         Command::Merge(args) => commands::merge::run(args, global, ui),
         Command::Rehearse(args) => commands::rehearse::run(args, global, ui),
+        Command::Handout(args) => commands::handout::run(args, global, ui),
         Command::Mirror(args) => commands::mirror::run(args, global, ui),
         Command::Settings(args) => commands::settings::run(args, global, ui),
         Command::Modpack(args) => commands::modpack::run(args, global, ui),

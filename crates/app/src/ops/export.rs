@@ -42,6 +42,18 @@ impl Sides {
     }
 }
 
+/// Which contents' files come along in a pack.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Bundling {
+    /// Those of contents that no catalogue has.
+    #[default]
+    Unnamed,
+    /// All.
+    All,
+    /// Those that their authors let others pass on.
+    Redistributable,
+}
+
 /// Which pack is made.
 #[derive(Debug, Clone, Default)]
 pub struct ExportRequest {
@@ -55,8 +67,8 @@ pub struct ExportRequest {
     pub version: String,
     /// For whom it is.
     pub sides: Sides,
-    /// Whether every content's files come along, those of catalogues as well.
-    pub bundle: bool,
+    /// Which contents' files come along.
+    pub bundle: Bundling,
     /// Files of the server that come along.
     pub settings: Vec<String>,
 }
@@ -72,6 +84,9 @@ pub struct ExportReport {
     pub by_name: Vec<ContentId>,
     /// Contents that are in it with their files.
     pub bundled: Vec<ContentId>,
+    /// Contents that are not in it: no catalogue has them, and nobody may pass them on.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<ContentId>,
     /// Files of the server that are in it.
     pub settings: Vec<TreePath>,
 }
@@ -98,14 +113,23 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
         settings: Vec::new(),
     };
     let mut pieces: Vec<(String, Piece)> = Vec::new();
-    let mut bundled = Vec::new();
+    let (mut bundled, mut left_out) = (Vec::new(), Vec::new());
     for locked in server.control.lock.on() {
         let side = locked.release.side;
         if locked.release.kind == PACK_KIND || !request.sides.takes(side) {
             continue;
         }
         let has_name = !locked.catalogue.is_empty() && locked.catalogue != BY_HAND;
-        if has_name && !request.bundle {
+        let comes_along = match request.bundle {
+            Bundling::All => true,
+            Bundling::Unnamed => !has_name,
+            Bundling::Redistributable => locked.release.redistribute,
+        };
+        if !comes_along && !has_name {
+            left_out.push(locked.id.clone());
+            continue;
+        }
+        if !comes_along {
             pack.wants
                 .insert(locked.id.clone(), PackWant::Range(VersionRange::exactly(&locked.release.version)));
             continue;
@@ -135,6 +159,7 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
         bytes: std::fs::metadata(&request.file).map_err(failed)?.len(),
         by_name: pack.wants.keys().cloned().collect(),
         bundled,
+        left_out,
         settings: pack.settings.into_iter().map(|setting| setting.to).collect(),
     })
 }
@@ -171,7 +196,15 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
     }
     let shape = server.game.kinds.get(&locked.release.kind).map(|kind| kind.shape);
     match files.as_slice() {
-        [] => Err(gone()),
+        // What is for players only is not placed on the server.
+        [] => {
+            let kept = match locked.release.files.as_slice() {
+                [only] => server.fetcher.store().file(&only.blake3).map(|path| (only.name.clone(), path)),
+                _ => None,
+            };
+            let (name, path) = kept.ok_or_else(gone)?;
+            Ok((format!("members/{name}"), Piece::File(path)))
+        }
         [only] if shape != Some(Shape::Folder) => {
             Ok((format!("members/{}", only.name()), Piece::File(server.file_here(only)?)))
         }

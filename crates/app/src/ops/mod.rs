@@ -12,6 +12,7 @@ pub mod export;
 pub mod find;
 pub mod find_files;
 pub mod fix;
+pub mod handout;
 pub mod history;
 pub mod keys;
 pub mod links;

@@ -12,6 +12,7 @@ pub(crate) mod drop;
 pub(crate) mod find;
 pub(crate) mod fix;
 pub(crate) mod game;
+pub(crate) mod handout;
 pub(crate) mod history;
 pub(crate) mod keys;
 pub(crate) mod links;

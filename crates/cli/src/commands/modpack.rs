@@ -5,7 +5,7 @@ use std::{path::PathBuf, process::ExitCode};
 use clap::{Args, Subcommand, ValueEnum};
 use yalotheca_app::{
     AppError, Purpose, Server,
-    ops::export::{ExportReport, ExportRequest, Sides, export},
+    ops::export::{Bundling, ExportReport, ExportRequest, Sides, export},
 };
 use yalotheca_core::id::ContentId;
 
@@ -92,7 +92,7 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
             Edition::Player => Sides::Player,
             Edition::Both => Sides::Both,
         },
-        bundle: args.bundle,
+        bundle: if args.bundle { Bundling::All } else { Bundling::Unnamed },
         settings: args.setting.clone(),
     };
     ui.show(&export(&server, &request)?)?;

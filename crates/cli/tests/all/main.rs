@@ -11,6 +11,7 @@ mod errors;
 mod everyday;
 mod game;
 mod guide;
+mod handout;
 mod harness;
 mod laws;
 mod looks;

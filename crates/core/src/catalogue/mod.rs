@@ -100,6 +100,9 @@ pub struct Release {
     /// Withdrawn by its author: never chosen, kept where it is locked.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub withdrawn: bool,
+    /// Whether its author lets others pass its files on.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub redistribute: bool,
     /// Must be present.
     #[serde(default, deserialize_with = "lists::relations", skip_serializing_if = "LiteMap::is_empty")]
     pub needs: Relations,
@@ -159,6 +162,7 @@ impl Release {
             kind: kind.into(),
             side: Side::Server,
             withdrawn: false,
+            redistribute: false,
             needs: Relations::new(),
             needs_any: Vec::new(),
             welcomes: Relations::new(),

@@ -242,6 +242,8 @@ pub struct Kind {
     pub place: Vec<PlaceRule>,
     /// Other folders from which the server loads such contents, whatever they are called there.
     pub loads_from: Vec<LoadsFrom>,
+    /// What players do with it.
+    pub players: PlayersPart,
     /// How the server is told about it.
     pub register: Vec<RegisterRule>,
     /// Its settings files.
@@ -250,6 +252,20 @@ pub struct Kind {
     pub loaded: Option<Template>,
     /// A pattern (as a template) of the line that says it failed, with the group `why`.
     pub failed: Option<Template>,
+}
+
+/// What players do with a kind of content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PlayersPart {
+    /// Nothing: it is the server's.
+    #[default]
+    None,
+    /// They install it.
+    Install,
+    /// They install it if the release says that it is for players as well.
+    BySide,
+    /// Their games download it.
+    Download,
 }
 
 /// Where a file says how long it is: a little-endian number of 32 bits.
@@ -276,6 +292,7 @@ impl Kind {
             id: None,
             facts: BTreeMap::new(),
             id_pattern: None,
+            players: PlayersPart::None,
             members: Vec::new(),
             place: Vec::new(),
             loads_from: Vec::new(),

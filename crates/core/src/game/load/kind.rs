@@ -9,7 +9,7 @@ use crate::{
     document::{Format, Pointer},
     game::{
         ConfigPlace, DescribeRule, DescriptorForm, FactRule, Kind, LengthRule, LoadsFrom, Pick, PlaceRule,
-        RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
+        PlayersPart, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
         raw::{
             RawDescribe, RawFact, RawKind, RawLoadsFrom, RawPick, RawPlace, RawRegister, RawSchemaLine,
             RawSettings, Text,
@@ -77,6 +77,7 @@ impl Loader {
                 .collect::<Checked<_>>()?,
             id: raw.id.as_ref().map(|text| template(text, &content)).transpose()?,
             facts: fact_rules(&raw.facts)?,
+            players: raw.players.as_ref().map_or(Ok(PlayersPart::None), players_part)?,
             id_pattern: raw.id_pattern.as_ref().map(pattern).transpose()?,
             members: raw.members.iter().map(known).collect::<Checked<_>>()?,
             place: raw.place.iter().map(|rule| place_rule(rule, &content)).collect::<Checked<_>>()?,
@@ -426,4 +427,16 @@ fn companion(text: &Text) -> Checked<String> {
         return Ok(text.as_ref().clone());
     }
     Err((text.span(), "a companion is a file's name with {{ name }} in it".into()))
+}
+
+fn players_part(text: &Text) -> Checked<PlayersPart> {
+    match text.as_ref().as_str() {
+        "install" => Ok(PlayersPart::Install),
+        "by-side" => Ok(PlayersPart::BySide),
+        "download" => Ok(PlayersPart::Download),
+        other => {
+            let why = format!("{other:?} is none of \"install\", \"by-side\" and \"download\"");
+            Err((text.span(), why))
+        }
+    }
 }

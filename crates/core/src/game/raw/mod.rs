@@ -125,6 +125,7 @@ pub(super) struct RawKind {
     pub(super) facts: BTreeMap<String, Spanned<RawFact>>,
     #[serde(rename = "id-pattern")]
     pub(super) id_pattern: Option<Text>,
+    pub(super) players: Option<Text>,
     #[serde(default)]
     pub(super) members: Vec<Text>,
     pub(super) place: Vec<RawPlace>,
