@@ -113,7 +113,7 @@ pub fn handout(server: &Server) -> Result<Handout, AppError> {
     let removed = before.iter().flat_map(|before| before.contents.keys());
     let removed = removed.filter(|id| !is_listed(id)).cloned().collect();
     let told = pack::as_told(&*server.tree, &server.game, &server.survey.scope)?;
-    let pack = Some(told).filter(|told| told.link.as_ref().is_some_and(is_public));
+    let pack = Some(told).filter(|told| told.link.as_deref().is_some_and(is_public));
     let mirror = match &server.game.mirror {
         Some(rule) => mirror::address(server, rule)?.map(|address| without_user(&address)),
         None => None,
@@ -161,10 +161,10 @@ fn link(server: &Server, locked: &Locked) -> Option<String> {
         let is_whole = at.contains("://");
         Some(if is_whole { at } else { format!("{}/{at}", catalogue.at.trim_end_matches('/')) })
     };
-    given.or_else(in_catalogue).filter(is_public)
+    given.or_else(in_catalogue).filter(|link| is_public(link))
 }
 
-fn is_public(link: &String) -> bool {
+fn is_public(link: &str) -> bool {
     (link.starts_with("https://") || link.starts_with("http://")) && user_of(link).is_none()
 }
 

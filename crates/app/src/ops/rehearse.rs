@@ -219,7 +219,7 @@ fn own_file(rule: &NeedRule, need: &Need, player: &Player) -> Result<Option<Foun
             None => return Ok(Some(Found::Good(format!("the player has it: {path}")))),
             Some(how) => {
                 last =
-                    Some(Found::Differs(format!("{path}: {how}"), Some(Advice::RenewOwn(path.to_string()))))
+                    Some(Found::Differs(format!("{path}: {how}"), Some(Advice::RenewOwn(path.to_string()))));
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use std::{
     net::{IpAddr, SocketAddr},
-    path::PathBuf,
+    path::{Path, PathBuf},
     process::ExitCode,
     sync::Arc,
     time::Duration,
@@ -46,7 +46,7 @@ enum MirrorAct {
     },
     /// Copy the built folder to where players find it
     Publish {
-        /// A folder, or an address: sftp://USER@HOST/PATH, ftps://…; if it is left out, the one of the last time
+        /// A folder, or an address as of a server on another machine; if it is left out, the one of the last time
         target: Option<String>,
         /// The built folder; if it is left out, the one of the last time
         #[arg(long, value_name = "FOLDER")]
@@ -230,12 +230,12 @@ pub(crate) fn run(args: &MirrorArgs, global: &Global, ui: &Ui) -> Result<ExitCod
             };
             let rate = rate.map(|kilobytes| kilobytes.saturating_mul(1_000));
             let address = SocketAddr::new(*bind, *port);
-            serve(folder, ServeOptions { address, downloads: *downloads, rate }, ui)
+            serve(&folder, ServeOptions { address, downloads: *downloads, rate }, ui)
         }
     }
 }
 
-fn serve(folder: PathBuf, options: ServeOptions, ui: &Ui) -> Result<ExitCode, AppError> {
+fn serve(folder: &Path, options: ServeOptions, ui: &Ui) -> Result<ExitCode, AppError> {
     let what = folder.display().to_string();
     let failed = |source| AppError::Io { what: what.clone(), source };
     let real = folder.canonicalize().map_err(failed)?;

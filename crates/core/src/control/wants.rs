@@ -67,6 +67,22 @@ struct Raw {
     settings: BTreeMap<String, BTreeMap<String, BTreeMap<Pointer, Value>>>,
 }
 
+/// Returns what is off, each with the reason.
+///
+/// # Errors
+/// The place of a line that says that something is not off.
+fn read_off(raw: BTreeMap<ContentId, Spanned<RawOff>>) -> Result<BTreeMap<ContentId, String>, usize> {
+    let reason = |(id, why): (ContentId, Spanned<RawOff>)| {
+        let at = why.span().start;
+        match why.into_inner() {
+            RawOff::Plain(true) => Ok((id, String::new())),
+            RawOff::Plain(false) => Err(at),
+            RawOff::Reason(why) => Ok((id, why)),
+        }
+    };
+    raw.into_iter().map(reason).collect()
+}
+
 /// `yalotheca.toml`.
 #[derive(Debug, Clone)]
 pub struct ControlFile {
@@ -165,6 +181,7 @@ impl ControlFile {
             .parse::<DocumentMut>()
             .map_err(|error| fail(error.span().map_or(0, |span| span.start), error.message()))?;
         let addresses = raw.catalogue.iter().map(|catalogue| &catalogue.at).chain([&raw.server.at]);
+        let addresses = addresses.chain(&raw.mirror.target);
         if let Some(at) =
             addresses.into_iter().find(|at| user_of(at).is_some_and(|(_, password)| !password.is_empty()))
         {
@@ -207,18 +224,8 @@ impl ControlFile {
                 }
             }
         }
-        let mut off = BTreeMap::new();
-        for (id, why) in raw_off {
-            let at = why.span().start;
-            let why = match why.into_inner() {
-                RawOff::Plain(true) => String::new(),
-                RawOff::Plain(false) => {
-                    return Err(fail(at, "what is not off has no line in [off]; take this line out"));
-                }
-                RawOff::Reason(why) => why,
-            };
-            off.insert(id, why);
-        }
+        let off = read_off(raw_off)
+            .map_err(|at| fail(at, "what is not off has no line in [off]; take this line out"))?;
         Ok(Self {
             document,
             server,

@@ -329,7 +329,7 @@ impl Update<'_> {
         let failed = |path: &TreePath, source| MirrorError::Source { path: path.clone(), source };
         let scratch = tempfile::tempdir_in(temporary).map_err(|error| failed(&batch[0].from, error))?;
         let numbered: Vec<(usize, &&WantedFile)> = batch.iter().enumerate().collect();
-        let make = |(at, file): &(usize, &&WantedFile)| -> io::Result<(Digest, u64)> {
+        let produce_one = |(at, file): &(usize, &&WantedFile)| -> io::Result<(Digest, u64)> {
             let mut hashing = HashingWriter {
                 inner: io::BufWriter::with_capacity(
                     1 << 16,
@@ -342,7 +342,7 @@ impl Update<'_> {
             hashing.flush()?;
             Ok((Digest::from_bytes(*hashing.hasher.finalize().as_bytes()), hashing.bytes))
         };
-        let made = spread(&numbered, (cores(), 1), make);
+        let made = spread(&numbered, (cores(), 1), produce_one);
         let made: Vec<(Digest, u64)> = made
             .into_iter()
             .zip(batch)

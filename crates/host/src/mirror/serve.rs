@@ -121,7 +121,7 @@ struct Part {
     from: u64,
     length: u64,
     whole: u64,
-    is_part: bool,
+    is_partial: bool,
 }
 
 async fn answer(State(folder): State<Folder>, method: Method, uri: Uri, headers: HeaderMap) -> Response {
@@ -160,7 +160,7 @@ fn open(tree: &LocalTree, path: &str, range: Option<&str>) -> Result<Part, Statu
     }
     let Ok(Some(EntryKind::File(whole))) = tree.kind_of(&path) else { return Err(StatusCode::NOT_FOUND) };
     let Ok(Some(mut file)) = tree.open(&path) else { return Err(StatusCode::NOT_FOUND) };
-    let (from, length, is_part) = match range.and_then(|range| range.strip_prefix("bytes=")) {
+    let (from, length, is_partial) = match range.and_then(|range| range.strip_prefix("bytes=")) {
         // Several ranges at once may be answered with the whole file.
         None => (0, whole, false),
         Some(range) if range.contains(',') => (0, whole, false),
@@ -170,7 +170,7 @@ fn open(tree: &LocalTree, path: &str, range: Option<&str>) -> Result<Part, Statu
         }
     };
     file.seek(SeekFrom::Start(from)).map_err(|_| StatusCode::INTERNAL_SERVER_ERROR)?;
-    Ok(Part { file, from, length, whole, is_part })
+    Ok(Part { file, from, length, whole, is_partial })
 }
 
 /// Returns where a range begins and how many bytes it has: `5-9`, `5-`, or `-5` for the last five.
@@ -185,15 +185,15 @@ fn part_of(range: &str, whole: u64) -> Option<(u64, u64)> {
 }
 
 fn give(part: Part, (head_only, rate, slot): (bool, Option<u64>, OwnedSemaphorePermit)) -> Response {
-    let Part { mut file, from, length, whole, is_part } = part;
+    let Part { mut file, from, length, whole, is_partial } = part;
     let mut headers = HeaderMap::new();
     headers.insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/octet-stream"));
     headers.insert(header::ACCEPT_RANGES, header::HeaderValue::from_static("bytes"));
     headers.insert(header::CONTENT_LENGTH, length.into());
-    if is_part && let Ok(range) = format!("bytes {from}-{}/{whole}", from + length - 1).parse() {
+    if is_partial && let Ok(range) = format!("bytes {from}-{}/{whole}", from + length - 1).parse() {
         headers.insert(header::CONTENT_RANGE, range);
     }
-    let status = if is_part { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK };
+    let status = if is_partial { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK };
     if head_only {
         return (status, headers, Body::empty()).into_response();
     }

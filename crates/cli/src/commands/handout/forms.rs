@@ -9,6 +9,8 @@ use yalotheca_app::{
     ops::handout::{Handout, HandoutChange, HandoutItem},
 };
 
+use yalotheca_core::id::ContentId;
+
 use crate::view::size;
 
 /// An item as the page's template wants it.
@@ -163,7 +165,7 @@ pub(super) fn text(handout: &Handout) -> String {
         write!(text, "\nResource pack\n  {link}\n  The game downloads it when you join{must}.\n").ok();
     }
     if !handout.removed.is_empty() {
-        let removed: Vec<&str> = handout.removed.iter().map(|id| id.as_str()).collect();
+        let removed: Vec<&str> = handout.removed.iter().map(ContentId::as_str).collect();
         write!(text, "\nNo longer needed\n  {}\n", removed.join(", ")).ok();
     }
     if is_empty(handout) {
