@@ -10,14 +10,19 @@ use std::{
     os::unix::fs::PermissionsExt,
     path::{Path, PathBuf},
     process::{Command, ExitCode, Output, Stdio},
+    sync::Arc,
 };
 
 use clap::Args;
 use serde::Serialize;
-use yalotheca_host::trust::shell_word;
-use yalotheca_standin::{catalogue_host::CatalogueHost, moor, quayside};
+use yalotheca_host::{
+    mirror::serve::{FileServer, ServeOptions},
+    tree::LocalTree,
+    trust::shell_word,
+};
+use yalotheca_standin::{catalogue_host::CatalogueHost, kites, moor, quayside};
 
-use stories::{Act, Does, HARBOUR, MOOR};
+use stories::{Act, Does, HARBOUR, KITES, MOOR};
 
 use crate::{
     ui::Ui,
@@ -90,6 +95,8 @@ pub(super) struct World {
     environment: Vec<(String, String)>,
     /// Further values for `adopt`.
     values: Vec<(&'static str, PathBuf)>,
+    /// The address that stands for `MIRROR` in a command.
+    mirror: String,
 }
 
 pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
@@ -153,6 +160,17 @@ pub(crate) fn run(args: &DemoArgs, ui: &Ui) -> Result<ExitCode, AppError> {
     for one in MOOR {
         report.acts.push(act(&moor, one, ui)?);
     }
+    let web = root.join("web");
+    fs::create_dir_all(&web).map_err(failed("making the mirror's folder"))?;
+    let address = ([127, 0, 0, 1], 0).into();
+    let options = ServeOptions { address, downloads: 8, rate: None };
+    let mirror = FileServer::start(LocalTree::new(&web), options, Arc::new(|_| ()))
+        .map_err(failed("starting the mirror's host"))?;
+    let mut kites = build_kites(&root, &mirror).map_err(failed("building the demo's kites"))?;
+    kites.stays = world.stays;
+    for one in KITES {
+        report.acts.push(act(&kites, one, ui)?);
+    }
     finish(&report, args.into.is_some().then_some(&world), ui)
 }
 
@@ -207,6 +225,7 @@ pub(super) fn build(root: &Path) -> io::Result<World> {
         running: std::cell::RefCell::default(),
         environment: Vec::new(),
         values: Vec::new(),
+        mirror: String::new(),
     })
 }
 
@@ -235,6 +254,29 @@ fn build_moor(root: &Path, item_host: Option<&CatalogueHost>) -> io::Result<Worl
         running: std::cell::RefCell::default(),
         environment: Vec::new(),
         values: vec![("index", tool)],
+        mirror: String::new(),
+    })
+}
+
+/// Builds the third server, whose players download from a file server.
+fn build_kites(root: &Path, mirror: &FileServer) -> io::Result<World> {
+    let server = root.join("kites");
+    kites::write_server(&server, free_port()?, free_port()?)?;
+    kites::write_downloads(&root.join("kite-files"))?;
+    let program = write_program(&root.join("bin"), "kitehollow")?;
+    Ok(World {
+        root: root.to_owned(),
+        server,
+        program,
+        name: "downloads",
+        catalogue: "../kite-files".into(),
+        stays: false,
+        desk: None,
+        address: None,
+        running: std::cell::RefCell::default(),
+        environment: Vec::new(),
+        values: Vec::new(),
+        mirror: format!("http://{}/", mirror.address()),
     })
 }
 
@@ -308,7 +350,10 @@ fn act(world: &World, act: &Act, ui: &Ui) -> Result<ActReport, AppError> {
             return by_hand(world, act.about, (file, from, to), ui);
         }
     };
-    let mut words: Vec<String> = words.iter().map(ToString::to_string).collect();
+    let mut words: Vec<String> = words
+        .iter()
+        .map(|word| if *word == "MIRROR" { world.mirror.clone() } else { (*word).to_owned() })
+        .collect();
     if words[0] == "adopt" {
         tell_adopt(world, &mut words);
     }

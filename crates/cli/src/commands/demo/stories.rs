@@ -137,6 +137,28 @@ pub(super) const MOOR: &[Act] = &[
     Act { about: "", does: Does::Run(&["preview", "--diff"]) },
 ];
 
+/// The kites' story: what players get. `MIRROR` is the address of a file server.
+pub(super) const KITES: &[Act] = &[
+    Act {
+        about: "The third server is for kites. Its players need its maps.",
+        does: Does::Run(&["adopt", "--name", "Larkspur Kites"]),
+    },
+    Act { about: "", does: Does::Run(&["add", "gull_cliffs", "dusk_harbour", "--yes"]) },
+    Act { about: "", does: Does::Run(&["maps", "play", "gull_cliffs", "--yes"]) },
+    Act {
+        about: "Players' games download maps from a web folder: only what they need, compressed as they expect it.",
+        does: Does::Run(&["mirror", "build", "../web"]),
+    },
+    Act {
+        about: "It is on a web host; the server tells players where, once a file was found there.",
+        does: Does::Run(&["mirror", "address", "MIRROR", "--yes"]),
+    },
+    Act { about: "Start it, and join as a player with nothing.", does: Does::Run(&["trial", "--keep"]) },
+    Act { about: "", does: Does::Run(&["rehearse"]) },
+    Act { about: "", does: Does::Run(&["stop"]) },
+    Act { about: "What to tell players:", does: Does::Run(&["handout"]) },
+];
+
 /// The harbour again, on another machine.
 pub(super) const FAR: &[Act] = &[
     Act {

@@ -9,7 +9,7 @@ use yalotheca_app::{
     ops::handout::{Handout, HandoutChange, HandoutItem},
 };
 
-use yalotheca_core::id::ContentId;
+use yalotheca_core::{id::ContentId, version::ReleaseVersion};
 
 use crate::view::size;
 
@@ -31,7 +31,7 @@ impl<'a> Entry<'a> {
     fn of(item: &'a HandoutItem, by_hand: bool) -> Self {
         Self {
             title: &item.title,
-            version: item.version.to_string(),
+            version: version(&item.version),
             link: item.link.as_deref(),
             file: item.file.as_deref(),
             size: item.bytes.map(size),
@@ -70,6 +70,16 @@ pub(super) fn html(handout: &Handout) -> Result<String, AppError> {
     .map_err(failed)
 }
 
+/// Returns a version in words; nothing for what has none.
+fn version(version: &ReleaseVersion) -> String {
+    if version.is_unversioned() { String::new() } else { version.to_string() }
+}
+
+/// Returns a content's name with its version.
+fn named(item: &HandoutItem, name: &str) -> String {
+    format!("{name} {}", version(&item.version)).trim_end().to_owned()
+}
+
 fn change(item: &HandoutItem) -> String {
     match &item.change {
         None => String::new(),
@@ -99,7 +109,8 @@ pub(super) fn markdown(handout: &Handout) -> String {
         write!(text, "\n## {heading}\n\n").ok();
         for (at, item) in items.iter().enumerate() {
             let mark = if by_hand { format!("{}.", at + 1) } else { "-".into() };
-            write!(text, "{mark} **{}** {}{}", escaped(&item.title), item.version, change(item)).ok();
+            let name = named(item, &format!("**{}**", escaped(&item.title)));
+            write!(text, "{mark} {name}{}", change(item)).ok();
             match (&item.link, by_hand) {
                 (Some(link), _) => write!(text, ": <{link}>").ok(),
                 (None, true) => write!(text, ": ask the server's crew").ok(),
@@ -141,7 +152,7 @@ pub(super) fn text(handout: &Handout) -> String {
         }
         write!(text, "\n{heading}\n").ok();
         for item in items {
-            writeln!(text, "  {} {}{}", item.title, item.version, change(item)).ok();
+            writeln!(text, "  {}{}", named(item, &item.title), change(item)).ok();
             match (&item.link, by_hand) {
                 (Some(link), _) => writeln!(text, "    {link}").ok(),
                 (None, true) => {
