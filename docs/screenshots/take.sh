@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures of the README anew: each command in a terminal window under Xvfb, on the demo's world.
-# Needs: xvfb xterm imagemagick fonts-dejavu-core openssh-server zip
+# Needs: xvfb xterm imagemagick fonts-dejavu-core openssh-server zip chromium
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 cd "$here/../.."
@@ -53,7 +53,7 @@ shot_during() {
 shot adopt "yalotheca adopt --name 'Larkspur Harbour' --catalogue quayside=../quayside --set program=$work/world/bin/saltwick-server" 
 shot check "yalotheca check"
 shot trial "yalotheca trial"
-shot fix "yalotheca fix --yes"
+yalotheca fix --yes >/dev/null
 yalotheca add tidebell --yes >/dev/null
 shot no-lineup "yalotheca add quiet-bells 'tidebell@>=1.3' --yes"
 shot update "yalotheca update --yes"
@@ -89,10 +89,22 @@ yalotheca maps rotate gull_cliffs pier_lights windmill_row --yes >/dev/null
 cp ../files/half_moon.kmap maps/
 rm maps/net_loft.lanes
 shot maps "yalotheca maps"
-cp "$work/crew/files/windmill.zip" "$work/crew/files/windmill-row.zip"
-rm "$work/crew/files/two-lofts.zip"
-echo '<html><title>Harbour Share: sign up</title>' > "$work/crew/files/windmill.zip"
-shot links "yalotheca links --check"
+# What their players get: a map that the mirror lacks, and a player with an old copy of it.
+rm maps/half_moon.kmap
+yalotheca maps play gull_cliffs --yes >/dev/null
+yalotheca mirror build ../web >/dev/null
+yalotheca mirror serve ../web --port 8097 >/dev/null 2>&1 &
+mirror=$!
+trap 'kill $xvfb $host $mirror; rm -rf "$work"' EXIT
+sleep 1
+yalotheca mirror address http://127.0.0.1:8097/ --yes >/dev/null
+yalotheca trial --keep >/dev/null
+mkdir -p ../wren/maps
+head -c 170000 maps/windmill_row.kmap > ../wren/maps/gull_cliffs.kmap
+rm ../web/sky/*
+shot rehearse "yalotheca rehearse; yalotheca rehearse --as ../wren; yalotheca mirror"
+yalotheca stop >/dev/null
+kill $mirror
 
 # The moor, and the harbour's fishing: configuration.
 cd "$work/world/harbour"
@@ -122,6 +134,40 @@ cd "$work/world/harbour"
 cp -r "$work"/looks/*.zip .
 shot merge "yalotheca merge lanterns.zip signs.zip --into festival.zip"
 rm lanterns.zip signs.zip festival.zip
+# What players of a modded harbour need, as a page.
+mods="$work/mods"
+mkdir -p "$mods"
+cd "$mods"
+swm() { # swm ID VERSION SIDE
+    printf 'id = "%s"\nversion = "%s"\nengine = ">=2"\nloader = "pontoon >=3"\nside = "%s"\n' "$1" "$2" "$3" > mod.toml
+    zip -q "$1-$2.swm" mod.toml
+    rm mod.toml
+}
+printf '{"name": "pontoon", "version": "3.1", "engine": ">=2 <3"}' > loader.json
+zip -q pontoon-3.1.swl loader.json
+rm loader.json
+swm rope-bridges 0.4 both
+swm gull-sounds 1.0 player
+yalotheca stand-in files "$mods" > "$work/address-of-mods" &
+shelf=$!
+trap 'kill $xvfb $host $shelf; rm -rf "$work"' EXIT
+until [ -s "$work/address-of-mods" ]; do sleep 0.1; done
+cd "$work/world/harbour"
+yalotheca add ../../mods/pontoon-3.1.swl "$(cat "$work/address-of-mods")f/rope-bridges-0.4.swm" ../../mods/gull-sounds-1.0.swm --yes >/dev/null
+yalotheca handout --to "$work/before.html" >/dev/null
+cp "$work/looks/lanterns.zip" "$mods/lanterns.zip"
+(cd "$mods" && swm rope-bridges 0.5 both && swm lamp-posts 1.2 both)
+yalotheca players pack "$(cat "$work/address-of-mods")f/lanterns.zip" --must --yes >/dev/null
+yalotheca drop gull-sounds --yes >/dev/null
+yalotheca add "$(cat "$work/address-of-mods")f/rope-bridges-0.5.swm" ../../mods/lamp-posts-1.2.swm --yes >/dev/null
+yalotheca handout --to "$work/players.html" >/dev/null
+page() { # page NAME SIZE FILE
+    chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size="$2" --screenshot="$here/$1.png" "file://$3" 2>/dev/null
+}
+sed -i "s#$(cat "$work/address-of-mods")f/#https://files.larkspur.example/#; s#$(cat "$work/address-of-mods")#https://files.larkspur.example/#g" "$work/players.html"
+sed -i 's#http:&\#x2f;&\#x2f;127.0.0.1:[0-9]*&\#x2f;f#https:\&\#x2f;\&\#x2f;files.larkspur.example#g' "$work/players.html"
+page handout 1280,800 "$work/players.html"
+kill $shelf
 cd "$work"
 yalotheca stand-in moor "$work/heath"
 cd "$work/heath/moor"

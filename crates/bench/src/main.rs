@@ -12,6 +12,7 @@
 //!
 //! `… -- assets`: clashes among 300,000 assets beside `find`, and the signatures of 2 GB beside `sha256sum`; needs about 5 GB.
 //!
+//! `… -- mirroring`: a mirror of a map of 200 MB, compared with `pbzip2` and `lbzip2`; needs about 2 GB.
 //! `… -- merging`: two resource packs of 200 MB merged, compared with `zipmerge`; needs about 2 GB.
 //!
 //! `… -- documents`: configuration files of growing size read and edited, and what checking an edit costs.
@@ -26,6 +27,7 @@ mod documents;
 mod files;
 mod generator;
 mod merging;
+mod mirroring;
 mod on_disk;
 mod ours;
 mod remote;
@@ -170,6 +172,7 @@ fn other_part(name: &str, part: Option<&str>) -> Option<std::io::Result<()>> {
     Some(match name {
         "assets" => assets::measure(&program, runs(3), out),
         "merging" => merging::measure(&program, runs(7), out),
+        "mirroring" => mirroring::measure(&program, runs(3), out),
         "standing" => standing::measure(&program, runs(9), out),
         "remote" => remote::measure(&program.display().to_string(), runs(3), part, out),
         "files" => files::measure(&program, runs(3), part),

@@ -142,7 +142,11 @@ pub fn publish(
     let tree = if RemoteAddress::is_one(&target) {
         open_remote(&target, &server.options, front)?
     } else {
-        open_folder(server, Path::new(&target))?
+        let given = request.target.is_some();
+        open_folder(
+            server,
+            &if given { PathBuf::from(&target) } else { server.control.folder.join(&target) },
+        )?
     };
     let index_path = rule.index.as_ref().map(|index| TreePath::new(&index.file)).transpose()?;
     let files = published(&record, index_path.as_ref());
@@ -241,14 +245,18 @@ fn options(server: &Server, request: &MirrorRequest) -> Result<Options, AppError
 /// Notes where the mirror is, so that later commands need not be told.
 fn note(server: &Server, folder: Option<&str>, target: Option<&str>) -> Result<(), AppError> {
     let mut wants = server.control.wants.clone();
-    // Relative to the control folder where it is in it, so that both can be moved together.
-    let inside = |folder: &str| {
-        let folder = Path::new(folder).canonicalize().ok()?;
-        let own = server.control.folder.canonicalize().ok()?;
-        folder.strip_prefix(own).ok().map(|path| path.display().to_string())
+    // Relative to the control folder where it is in it, so that both can be moved together; else from the root, since the next command may
+    // be run elsewhere.
+    let noted = |folder: &str| {
+        let Ok(folder) = Path::new(folder).canonicalize() else { return folder.to_owned() };
+        let own = server.control.folder.canonicalize().ok();
+        let inside = own.and_then(|own| folder.strip_prefix(own).map(Path::to_owned).ok());
+        inside.unwrap_or(folder).display().to_string()
     };
-    let folder = folder.map(|folder| inside(folder).unwrap_or_else(|| folder.to_owned()));
-    wants.note_mirror(folder.as_deref(), target);
+    let folder = folder.map(noted);
+    let target =
+        target.map(|target| if RemoteAddress::is_one(target) { target.to_owned() } else { noted(target) });
+    wants.note_mirror(folder.as_deref(), target.as_deref());
     if wants.mirror == server.control.wants.mirror {
         return Ok(());
     }

@@ -293,7 +293,7 @@ fn from_mirror(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, A
             Ok(Some(how)) => {
                 return Ok(Found::Differs(format!("{link}: {how}"), Some(Advice::PublishMirror)));
             }
-            Err(error) => drop(first_wrong.get_or_insert(format!("{link}: {error}"))),
+            Err(error) => drop(first_wrong.get_or_insert(error.to_string())),
         }
     }
     let why = first_wrong.unwrap_or_else(|| format!("{path} is not on the server"));

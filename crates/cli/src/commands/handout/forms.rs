@@ -35,7 +35,8 @@ impl<'a> Entry<'a> {
             link: item.link.as_deref(),
             file: item.file.as_deref(),
             size: item.bytes.map(size),
-            blake3: item.blake3.map(|digest| digest.to_string()),
+            // What games download they check themselves.
+            blake3: item.blake3.filter(|_| by_hand).map(|digest| digest.to_string()),
             new: item.change == Some(HandoutChange::New),
             before: match &item.change {
                 Some(HandoutChange::From(version)) => Some(version.to_string()),
@@ -117,8 +118,8 @@ pub(super) fn markdown(handout: &Handout) -> String {
                 (None, false) => None,
             };
             text.push('\n');
-            if let Some(digest) = &item.blake3 {
-                writeln!(text, "  BLAKE3 `{digest}`").ok();
+            if let (Some(digest), true) = (&item.blake3, by_hand) {
+                writeln!(text, "   BLAKE3 `{digest}`").ok();
             }
         }
     };
