@@ -113,6 +113,8 @@ pub enum Advice {
     HandOut,
     /// Remove the player's own file, so that their game downloads it again.
     RenewOwn(String),
+    /// Announce the mirror's address in the right form.
+    AnnounceMirror(String),
     /// Build the mirror first, in a folder.
     BuildMirror,
     /// Say where to publish the mirror.

@@ -21,12 +21,21 @@ pub(super) fn look(server: &Server, reading: Reading) -> Result<Vec<Finding>, Ap
         return Ok(Vec::new());
     }
     let status = status(server, reading == Reading::Everything)?;
+    let mut findings: Vec<Finding> = status
+        .settings
+        .iter()
+        .map(|says| {
+            let fix = status.address.clone().map(Advice::AnnounceMirror);
+            Finding::trouble("mirror-setting", "mirror", says.clone(), fix)
+        })
+        .collect();
     if let Some(why) = status.silent {
         let says = format!("could not check whether players can download what they need: {why}");
         let fix = Some("check again when the host answers".into());
-        return Ok(vec![Finding::note("mirror-silent", "mirror", says, fix)]);
+        findings.push(Finding::note("mirror-silent", "mirror", says, fix));
+        return Ok(findings);
     }
-    let Some(first) = status.problems.first() else { return Ok(Vec::new()) };
+    let Some(first) = status.problems.first() else { return Ok(findings) };
     let says = match status.problems.len() {
         1 => format!("players cannot download {} from {}: {}", first.path, first.link, first.why),
         all => {
@@ -43,7 +52,8 @@ pub(super) fn look(server: &Server, reading: Reading) -> Result<Vec<Finding>, Ap
             )
         }
     };
-    Ok(vec![Finding::trouble("mirror-behind", "mirror", says, Some(Advice::PublishMirror))])
+    findings.push(Finding::trouble("mirror-behind", "mirror", says, Some(Advice::PublishMirror)));
+    Ok(findings)
 }
 
 /// Compares the sizes of files that the server sends to players with its limits.

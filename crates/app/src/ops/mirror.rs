@@ -20,6 +20,7 @@ use yalotheca_host::{
         MirrorDone, MirrorOptions, MirrorRecord, WantedFile, bring_up_to_date, link_to, produce_from,
         read_record,
     },
+    survey::value_at,
     tree::{LocalTree, RemoteAddress, Tree},
 };
 
@@ -80,6 +81,9 @@ pub struct MirrorStatus {
     pub files: usize,
     /// The files that were asked for at the address.
     pub asked: usize,
+    /// What is wrong with the settings that announce it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub settings: Vec<String>,
     /// What players do not get, with the reason.
     pub problems: Vec<MirrorProblem>,
     /// Why the address could not be asked.
@@ -282,6 +286,7 @@ pub fn status(server: &Server, all: bool) -> Result<MirrorStatus, AppError> {
         address: address.clone(),
         files: needed.files.len(),
         asked: 0,
+        settings: settings_problems(server, rule, address.as_deref())?,
         problems: Vec::new(),
         silent: None,
     };
@@ -304,6 +309,33 @@ pub fn status(server: &Server, all: bool) -> Result<MirrorStatus, AppError> {
         }
     }
     Ok(status)
+}
+
+/// Returns what is wrong with the settings that announce the mirror.
+fn settings_problems(
+    server: &Server,
+    rule: &MirrorRule,
+    address: Option<&str>,
+) -> Result<Vec<String>, AppError> {
+    let Some(address) = address else { return Ok(Vec::new()) };
+    let scope = &server.survey.scope;
+    let mut problems = Vec::new();
+    if rule.slash && !address.ends_with('/') {
+        problems.push(format!("the address {address} must end in /, since games put names right behind it"));
+    }
+    for (place, value) in &rule.switches {
+        let Ok(wanted) = value.render(scope) else { continue };
+        let there = value_at(&*server.tree, place, scope)?;
+        if let Some(there) = there.filter(|there| *there != wanted.plain()) {
+            let name = place.pointer.render(scope).unwrap_or_default();
+            let name = name.trim_start_matches('/').to_owned();
+            problems.push(format!(
+                "{name} is {there}, and the address has no effect unless it is {}",
+                wanted.plain()
+            ));
+        }
+    }
+    Ok(problems)
 }
 
 /// Returns what is known of the built mirror; nothing if there is none.

@@ -177,6 +177,9 @@ impl View for MirrorStatus {
         rows.push(vec![Cell::new(Role::Dim, "needed"), Cell::plain(count(self.files, "file"))]);
         page.table(&rows);
         page.gap();
+        for says in &self.settings {
+            page.line(Role::Bad, &format!("Problem: {says}."));
+        }
         for problem in self.problems.iter().take(MOST) {
             page.line(Role::Bad, &format!("{}: {}.", problem.link, problem.why));
         }
@@ -205,7 +208,7 @@ pub(crate) fn run(args: &MirrorArgs, global: &Global, ui: &Ui) -> Result<ExitCod
     match &args.act {
         None => {
             let status = status(&Server::open(Purpose::Look, &global.open(), ui)?, args.all)?;
-            let is_wrong = !status.problems.is_empty();
+            let is_wrong = !status.problems.is_empty() || !status.settings.is_empty();
             ui.show(&status)?;
             Ok(if is_wrong { ExitCode::FAILURE } else { ExitCode::SUCCESS })
         }

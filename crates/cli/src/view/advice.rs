@@ -108,6 +108,7 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::StartFirst => "start it first: yalotheca trial --keep".into(),
         Advice::HandOut => "tell players what they need: yalotheca handout lists it".into(),
         Advice::RenewOwn(path) => format!("the player removes {path}; their game downloads the right one"),
+        Advice::AnnounceMirror(address) => format!("yalotheca mirror address {address}"),
         Advice::BuildMirror => "build it first: yalotheca mirror build FOLDER".into(),
         Advice::NameMirrorTarget => {
             "name a folder, or an address: yalotheca mirror publish sftp://USER@HOST/PATH".into()

@@ -126,6 +126,13 @@ fn players_get_from_a_mirror_what_the_server_plays() -> Done {
     world.run(&["mirror"]).code(1).says(&["gull_cliffs.kmap.bz2: there is nothing at that address"]);
     world.run(&["mirror", "build"]).code(0).says(&["2 written, 6 unchanged"]);
     world.run(&["check"]).code(0);
+    // Somebody edits the address by hand, and switches downloads off.
+    let bare = address.trim_end_matches('/');
+    let edited = world.read("host.cfg")?.replace(&address, bare).replace("fetch_on \"1\"", "fetch_on \"0\"");
+    let whole = world.read("host.cfg")?;
+    world.write("host.cfg", &edited)?;
+    world.run(&["check"]).code(1).says(&["mirror-setting", "must end in /", "fetch_on is 0"]);
+    world.write("host.cfg", &whole)?;
     drop(host);
     world.run(&["check"]).code(0).says(&["mirror-silent"]);
     world.run(&["undo", "--yes"]).code(0);
@@ -163,6 +170,25 @@ fn a_mirror_is_published_and_old_files_go_after_the_grace() -> Done {
     world.run(&["mirror", "publish", "--grace", "0"]).code(0).says(&["1 removed"]);
     assert_eq!(fs::read_to_string(host.join("maps/notes.txt"))?, "ours");
     assert_eq!(fs::read_to_string(host.join("maps/windmill_row.kmap"))?, "another", "edited since");
+    Ok(())
+}
+
+#[test]
+fn a_mirror_in_the_servers_folder_is_not_taken_for_contents() -> Done {
+    let world = kites()?;
+    world.run(&["mirror", "build", "web"]).code(0).says(&["8 written"]);
+    world.run(&["check"]).code(0).says(&["no problems"]);
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
+    world.run(&["mirror", "build"]).code(0).says(&["0 written, 8 unchanged"]);
+    // From elsewhere it is the same folder.
+    let at = world.server().display().to_string();
+    world.run_in(world.root(), &["--at", &at, "mirror", "build"]).code(0).says(&["0 written, 8 unchanged"]);
+    fs::remove_file(world.path("yalotheca.toml"))?;
+    fs::remove_file(world.path("yalotheca.lock"))?;
+    fs::remove_dir_all(world.path(".yalotheca"))?;
+    let adopted = world.run(&["adopt"]).code(0).out.clone();
+    assert!(!adopted.contains("web/"), "{adopted}");
+    world.run(&["preview"]).code(0).says(&["nothing to do"]);
     Ok(())
 }
 

@@ -13,7 +13,10 @@ use yalotheca_standin::{
     kites::{self, zipped},
 };
 
-use crate::harness::{Done, World, program};
+use crate::{
+    harness::{Done, World, program},
+    moor::Moor,
+};
 
 struct Running(Child);
 
@@ -143,5 +146,39 @@ fn mods_are_compared_by_version_and_the_look_by_its_digest() -> Done {
     ]);
     fs::remove_file(files.join("lanterns.zip"))?;
     world.run(&["rehearse"]).code(1).says(&["Turned away: the look", "is missing"]);
+    Ok(())
+}
+
+#[test]
+fn parts_are_compared_and_their_signatures_too() -> Done {
+    let moor = Moor::new()?;
+    let world = &moor.world;
+    world.run(&["add", "4410021", "--yes"]).code(0);
+    let server = started(world, "mossgarrow")?;
+    world.run(&["rehearse"]).code(0).says(&["part", "as in items/4410021/Heronry/parts", "Admitted."]);
+    // A player's own items, named by number, with one part of an older release.
+    let own = world.root().join("player");
+    fs::create_dir_all(&own)?;
+    let copied = Command::new("cp").arg("-r").arg(world.path("items/4410021")).arg(&own).status()?;
+    assert!(copied.success());
+    let with_own = ["rehearse", "--as", "../player"];
+    world.run(&with_own).code(0).says(&["the player has it: 4410021/Heronry/parts", "Admitted."]);
+    let parts = own.join("4410021/Heronry/parts");
+    let part = fs::read_dir(&parts)?.flatten().map(|entry| entry.path());
+    let part = part.into_iter().find(|path| path.extension().is_some_and(|suffix| suffix == "mpk"));
+    let part = part.ok_or("a part")?;
+    fs::write(&part, "older")?;
+    world.run(&with_own).code(1).says(&["Turned away: the part", "differs from the server's"]);
+    fs::remove_file(&part)?;
+    world.run(&with_own).code(1).says(&["is missing", "yalotheca handout"]);
+    world.run(&["handout"]).code(0).says(&["Heron"]);
+    drop(server);
+    // The key is gone: the server turns everybody away.
+    let keys = fs::read_dir(world.path("keys"))?.flatten().map(|entry| entry.path());
+    for key in keys.filter(|path| path.file_stem().is_some_and(|name| name != "base")) {
+        fs::remove_file(key)?;
+    }
+    let _server = started(world, "mossgarrow")?;
+    world.run(&["rehearse"]).code(1).says(&["signature", "Turned away:"]);
     Ok(())
 }

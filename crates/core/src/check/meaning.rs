@@ -41,6 +41,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("missing-file", "The server cannot load the content, or loads it incomplete."),
     ("map-without", "The server does not start: it has nothing to play the map on."),
     ("mirror-behind", "Players who lack this file cannot download it, or get an old one."),
+    ("mirror-setting", "Players' games look in the wrong place, or do not look at all."),
     ("mirror-silent", "Players may not be able to download what they lack."),
     (
         "missing-map",

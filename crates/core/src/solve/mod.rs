@@ -79,9 +79,9 @@ pub fn solve(question: &Question<'_>) -> Resolution {
     if let Some(selection) = locked_is_enough(question) {
         return Resolution::Lineup(selection);
     }
-    match straight::walk(question).map(|walked| walked.arrival) {
-        Some(Arrival::Found(chosen)) => {
-            let certain = quick::certainly_holds(question, &chosen);
+    match straight::walk(question).map(|walked| (walked.arrival, walked.wants)) {
+        Some((Arrival::Found(chosen), wants)) => {
+            let certain = quick::certainly_holds(question, &wants, &chosen);
             let selection = question.universe.select(chosen.into_iter());
             debug_assert!(!certain || breaches(question, &selection).is_empty(), "{selection:?}");
             if certain || breaches(question, &selection).is_empty() {
@@ -90,7 +90,7 @@ pub fn solve(question: &Question<'_>) -> Resolution {
                 checked(question, search(question))
             }
         }
-        Some(Arrival::Unread(unread)) => Resolution::Unread(named(question.universe, unread)),
+        Some((Arrival::Unread(unread), _)) => Resolution::Unread(named(question.universe, unread)),
         None => checked(question, search(question)),
     }
 }

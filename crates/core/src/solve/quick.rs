@@ -3,10 +3,13 @@
 //! [`verify`](super::verify()) compares ids, versions and ranges as their authors wrote them. On a large lineup that takes
 //! as long as the search itself, so the releases are first checked here by number and by place. This check only ever
 //! answers "yes" or "not known": a provided name, a need with alternatives, a range that is not one stretch and
-//! everything else out of the ordinary is left to `verify`. It shares nothing with the search.
+//! everything else out of the ordinary is left to `verify`. It shares nothing with the search but the numbers of the wants.
 
 use super::{Question, verify::platform_provides};
-use crate::catalogue::{Line, Number, Rare, Saying};
+use crate::{
+    catalogue::{Line, Number, Rare, Saying},
+    version::VersionRange,
+};
 
 /// A chosen release: its content, and its place among that content's releases, newest first.
 pub(super) type Choice = (Number, usize);
@@ -22,8 +25,16 @@ struct Check<'a> {
     places: Vec<u64>,
 }
 
-/// Returns whether a lineup certainly satisfies everything, wants included.
-pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> bool {
+/// Returns whether a lineup certainly satisfies everything, wants included. `wants` are those of the question, by number.
+pub(super) fn certainly_holds(
+    question: &Question<'_>,
+    wants: &[(Number, &VersionRange)],
+    chosen: &[Choice],
+) -> bool {
+    // The caller reports wants that no catalogue has; `verify` knows them apart from others.
+    if wants.len() != question.wants.len() {
+        return false;
+    }
     let mut numbers = vec![0_u16; question.universe.len()];
     let mut places = Vec::with_capacity(chosen.len());
     for (number, release) in chosen {
@@ -35,11 +46,8 @@ pub(super) fn certainly_holds(question: &Question<'_>, chosen: &[Choice]) -> boo
         }
     }
     let check = Check { question, numbers, places };
-    question.wants.iter().all(|(id, range)| {
-        // The caller reports wants that no catalogue has; `verify` knows them apart from others.
-        let number = question.universe.number(id);
-        number.is_some_and(|number| check.is_within(number, range.stretch()))
-    }) && chosen.iter().all(|(number, release)| check.release_holds(*number, *release))
+    wants.iter().all(|(number, range)| check.is_within(*number, range.stretch()))
+        && chosen.iter().all(|(number, release)| check.release_holds(*number, *release))
 }
 
 impl Check<'_> {

@@ -16,11 +16,14 @@ use super::{
 use crate::{
     catalogue::{Gathered, Number},
     sets::{Bits, Set},
+    version::VersionRange,
 };
 
 /// How far the straight way led.
-pub(super) struct Walked {
+pub(super) struct Walked<'a> {
     pub(super) arrival: Arrival,
+    /// The wants by number, without those that no catalogue knows.
+    pub(super) wants: Vec<(Number, &'a VersionRange)>,
     /// How many choices were taken back; where none was, the search says the same.
     #[cfg_attr(not(test), expect(dead_code, reason = "only a test asks"))]
     pub(super) taken_back: usize,
@@ -44,7 +47,7 @@ enum Stop {
 type Step = Result<(), Stop>;
 
 /// Goes the straight way; nothing where it does not lead to the end.
-pub(super) fn walk(question: &Question<'_>) -> Option<Walked> {
+pub(super) fn walk<'a>(question: &Question<'a>) -> Option<Walked<'a>> {
     if question.universe.widest() < Set::WORD {
         Walk::<u64>::new(question).finish()
     } else {
@@ -91,6 +94,7 @@ struct Waiting<S> {
 
 struct Walk<'a, S> {
     problem: Problem<'a>,
+    wants: Vec<(Number, &'a VersionRange)>,
     states: Vec<State<S>>,
     drafts: Drafts<S>,
     queue: Vec<Var>,
@@ -118,6 +122,7 @@ impl<'a, S: Bits> Walk<'a, S> {
         let room = (question.wants.len() * 6 + 64).min(question.universe.len());
         Self {
             problem: Problem::new(question, room),
+            wants: Vec::new(),
             states: Vec::with_capacity(room),
             drafts: Drafts::new(),
             queue: Vec::new(),
@@ -134,7 +139,7 @@ impl<'a, S: Bits> Walk<'a, S> {
         }
     }
 
-    fn finish(mut self) -> Option<Walked> {
+    fn finish(mut self) -> Option<Walked<'a>> {
         self.go().ok()?;
         let chosen = self.present.iter().filter_map(|var| {
             let release = self.states[*var as usize].choices.first()?;
@@ -145,15 +150,15 @@ impl<'a, S: Bits> Walk<'a, S> {
         } else {
             Arrival::Unread(self.problem.unread)
         };
-        Some(Walked { arrival, taken_back: self.taken_back })
+        Some(Walked { arrival, wants: self.wants, taken_back: self.taken_back })
     }
 
     fn go(&mut self) -> Step {
-        let wants = self.problem.wants();
-        self.named.extend(wants.iter().map(|(number, _)| *number));
+        self.wants = self.problem.wants();
+        self.named.extend(self.wants.iter().map(|(number, _)| *number));
         self.problem.question.universe.look_ahead_at(&self.named);
-        for (number, range) in wants {
-            self.problem.want(number, range, &mut self.drafts);
+        for (number, range) in &self.wants {
+            self.problem.want(*number, range, &mut self.drafts);
         }
         self.take_up()?;
         loop {

@@ -28,7 +28,8 @@ use crate::{
     tree::{Access, EntryKind, Flush, Tree, TreeError, Upload, UploadError, UploadSource},
 };
 
-const RECORD: &str = "mirror.json";
+/// The name of the record in the mirror's own folder.
+pub(crate) const RECORD: &str = "mirror.json";
 /// So many bytes of sources, or files, are handled at a time.
 const BATCH: (u64, usize) = (64 << 20, 1_000);
 

@@ -20,6 +20,8 @@ use super::{
 };
 use crate::{
     archive::{FolderBundle, ZipBundle, folder_payloads},
+    mirror::RECORD,
+    settle::OWN,
     tree::{EntryKind, Tree},
 };
 
@@ -110,7 +112,11 @@ pub fn inventory_beside(
     let mut in_folders = Vec::new();
     let mut next = vec![(TreePath::root(), 0)];
     while let Some((folder, depth)) = next.pop() {
-        for (name, sort) in tree.list(std::slice::from_ref(&folder), false)?.pop().unwrap_or_default() {
+        let names = tree.list(std::slice::from_ref(&folder), false)?.pop().unwrap_or_default();
+        if !folder.is_root() && is_mirror(tree, &folder, &names)? {
+            continue;
+        }
+        for (name, sort) in names {
             let Ok(path) = folder.join(&name) else { continue };
             if name.starts_with(".yalotheca") || protected.is_match(path.as_str()) {
                 continue;
@@ -168,6 +174,15 @@ pub fn inventory_beside(
     found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
     found.strangers.sort();
     Ok(found)
+}
+
+/// Returns whether a folder is a mirror, whose files are copies of the server's for players.
+fn is_mirror(tree: &dyn Tree, folder: &TreePath, names: &[(String, EntryKind)]) -> Result<bool, SurveyError> {
+    if !names.iter().any(|(name, _)| name == OWN) {
+        return Ok(false);
+    }
+    let Ok(record) = folder.join(&format!("{OWN}/{RECORD}")) else { return Ok(false) };
+    Ok(tree.kind_of(&record)?.is_some())
 }
 
 /// Returns the settings files of a server and of what lies on it.

@@ -124,7 +124,8 @@ fn assets_there(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
     let endings = rule.endings();
     let may_be =
         |name: &[u8]| endings.as_ref().is_none_or(|all| all.iter().any(|end| name.ends_with(end.as_bytes())));
-    let (looked_at, repeated) = index.repeated(may_be);
+    let question = endings.as_ref().map_or_else(|| "*".into(), |all| all.join(" "));
+    let (looked_at, repeated) = index.repeated(&question, may_be);
     let paths = repeated.iter().filter(|found| rule.name(&found.path).is_some());
     let paths: Vec<TreePath> = paths.filter_map(|found| TreePath::new(&found.path).ok()).collect();
     let lists = owner_lists(rule, &index);
@@ -161,7 +162,7 @@ fn assets_placed(server: &Server, rule: &Assets) -> Result<Looked, AppError> {
 fn owner_lists(rule: &Assets, index: &NameIndex) -> Vec<TreePath> {
     let Some(owns) = &rule.owns else { return Vec::new() };
     let last = owns.glob().glob().rsplit('/').next().unwrap_or_default();
-    let found = NamePattern::parse(last).map(|pattern| index.find(&pattern)).unwrap_or_default();
+    let found = NamePattern::parse(last).map(|pattern| index.find_known(&pattern)).unwrap_or_default();
     let lists = found.iter().filter(|found| found.kind == NameKind::File && owns.is_match(&found.path));
     lists.filter_map(|found| TreePath::new(&found.path).ok()).collect()
 }

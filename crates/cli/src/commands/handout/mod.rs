@@ -135,7 +135,9 @@ pub(crate) fn run(args: &HandoutArgs, global: &Global, ui: &Ui) -> Result<ExitCo
         fs::write(to, text).map_err(|source| AppError::Io { what: to.display().to_string(), source })?;
     }
     let bundle = args.bundle.as_ref().map(|file| bundle(&server, file, args.force)).transpose()?;
-    remember(&server, &handout)?;
+    if let Err(error) = remember(&server, &handout) {
+        ui.warn(&format!("The next handout cannot say what has changed: {error}"));
+    }
     ui.show(&Written { handout, file: args.to.clone(), bundle })?;
     Ok(ExitCode::SUCCESS)
 }

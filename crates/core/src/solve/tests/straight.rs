@@ -5,7 +5,10 @@ use std::cell::Cell;
 use proptest::test_runner::TestRunner;
 
 use super::*;
-use crate::solve::straight::{Walked, walk};
+use crate::solve::{
+    problem::Problem,
+    straight::{Walked, walk},
+};
 
 /// Catalogues large enough that most of what is chosen follows from something else.
 fn catalogue() -> impl Strategy<Value = (Vec<String>, Vec<String>, Vec<String>)> {
@@ -47,10 +50,12 @@ fn the_straight_way_leads_where_the_search_does() {
         let case = Case::new(&lines, &wants, &locked);
         let (universe, wants, locked, platform) = (&case.universe, &case.wants, &case.locked, &case.platform);
         let question = Question { universe, platform, wants, locked };
-        let Some(Walked { arrival: Arrival::Found(straight), taken_back: back }) = walk(&question) else {
+        let Some(Walked { arrival: Arrival::Found(straight), wants: by_number, taken_back: back }) =
+            walk(&question)
+        else {
             return Ok(());
         };
-        let is_certain = quick::certainly_holds(&question, &straight);
+        let is_certain = quick::certainly_holds(&question, &by_number, &straight);
         let straight = universe.select(straight.into_iter());
         certain.set(certain.get() + u32::from(is_certain));
         prop_assert!(!is_certain || breaches(&question, &straight).is_empty(), "{:?}", straight);
@@ -107,7 +112,8 @@ fn the_quick_check_is_never_certain_of_a_broken_lineup() {
             lineups.push(other);
         }
         for lineup in lineups {
-            let is_certain = quick::certainly_holds(&question, &lineup);
+            let is_certain =
+                quick::certainly_holds(&question, &Problem::<'_>::new(&question, 0).wants(), &lineup);
             let is_broken = !breaches(&question, &universe.select(lineup.into_iter())).is_empty();
             certain.set(certain.get() + u32::from(is_certain));
             broken.set(broken.get() + u32::from(is_broken));

@@ -3,6 +3,7 @@
 //! The names are kept in the cache with the stamps of their folders. A folder whose stamp is unchanged has the same names; every other
 //! one is listed again. Symbolic links are names and are not followed.
 
+mod answers;
 mod pattern;
 
 use std::{
@@ -22,7 +23,7 @@ use std::{
 use memchr::{memchr_iter, memmem::Finder};
 use rustix::fs::{AtFlags, FileType, OFlags, RawDir, fstat, readlinkat, statat};
 use serde::Serialize;
-use yalotheca_core::id::TreePath;
+use yalotheca_core::id::{Digest, TreePath};
 
 use super::{
     LocalTree,
@@ -32,6 +33,7 @@ use super::{
 
 use crate::threads::{cores, spread};
 
+use answers::Kept;
 pub use pattern::NamePattern;
 
 /// How the file begins: with the number of its format.
@@ -136,6 +138,7 @@ pub struct NameIndex {
     pub unreadable: Vec<(String, io::Error)>,
     /// How many folders were listed, since they were new or had changed.
     pub listed: usize,
+    kept: Option<Kept>,
 }
 
 /// One name that was found.
@@ -199,6 +202,16 @@ fn entries_in(names: &[u8]) -> impl Iterator<Item = (NameKind, &[u8])> {
     })
 }
 
+/// Returns whether all folders are there that folders name; those that could not be read are not.
+fn is_whole(folders: &[Folder]) -> bool {
+    let named = |folder: &Folder| {
+        let names = entries_in(folder.names.get(1..folder.folders_end).unwrap_or_default());
+        names.filter(|(_, name)| !folder.path.is_empty() || *name != b".yalotheca").count()
+    };
+    folders.first().is_some_and(|root| root.path.is_empty())
+        && folders.iter().map(named).sum::<usize>() + 1 == folders.len()
+}
+
 fn joined(folder: &[u8], name: &[u8]) -> Vec<u8> {
     let mut path = Vec::with_capacity(folder.len() + 1 + name.len());
     path.extend_from_slice(folder);
@@ -233,8 +246,15 @@ impl NameIndex {
         stamps: impl Fn(&[Folder]) -> Vec<Option<Stamp>>,
         list: impl Fn(&[Vec<u8>]) -> Vec<io::Result<Folder>>,
     ) -> Self {
-        let known = read(file).unwrap_or_default();
+        let (known, sum) = read(file).unwrap_or_default();
         let stamps = stamps(&known);
+        let is_same =
+            |(folder, now): (&Folder, &Option<Stamp>)| folder.stamp.is_some() && folder.stamp == *now;
+        if is_whole(&known) && known.iter().zip(&stamps).all(is_same) {
+            // A folder that is new would have changed the one that it is in.
+            let kept = sum.map(|sum| Kept { file: file.to_owned(), sum });
+            return Self { folders: known, kept, ..Self::default() };
+        }
         let mut unchanged: HashMap<Vec<u8>, Folder> = known
             .into_iter()
             .zip(stamps)
@@ -275,7 +295,8 @@ impl NameIndex {
         if index.listed > 0 {
             index.folders.sort_by(|a, b| a.path.cmp(&b.path));
             // That it cannot be kept costs time only.
-            write(file, &index.folders).ok();
+            let sum = write(file, &index.folders).ok();
+            index.kept = sum.map(|sum| Kept { file: file.to_owned(), sum });
         }
         index
     }
@@ -287,7 +308,27 @@ impl NameIndex {
     }
 
     /// Returns how many files have a name that is wanted, and those of them whose name another one has as well, by path.
-    pub fn repeated(&self, wanted: impl Fn(&[u8]) -> bool + Sync) -> (usize, Vec<FoundName>) {
+    /// `question` says in words which are wanted: while no name changes, the same question is answered from the cache.
+    pub fn repeated(&self, question: &str, wanted: impl Fn(&[u8]) -> bool + Sync) -> (usize, Vec<FoundName>) {
+        self.answer(&format!("repeated {question}"), || self.find_repeated(wanted))
+    }
+
+    fn answer(
+        &self,
+        question: &str,
+        find: impl FnOnce() -> (usize, Vec<FoundName>),
+    ) -> (usize, Vec<FoundName>) {
+        if let Some(answer) = self.kept.as_ref().and_then(|kept| kept.read(question)) {
+            return answer;
+        }
+        let answer = find();
+        if let Some(kept) = &self.kept {
+            kept.write(question, &answer);
+        }
+        answer
+    }
+
+    fn find_repeated(&self, wanted: impl Fn(&[u8]) -> bool + Sync) -> (usize, Vec<FoundName>) {
         // Compare hashes first; only names with equal hashes are compared themselves.
         let state = foldhash::fast::RandomState::default();
         let hashes: Vec<Vec<u64>> = spread(&self.folders, (cores(), FEW), |folder| {
@@ -345,6 +386,12 @@ impl NameIndex {
             spread(&self.folders, (cores(), FEW), in_folder).into_iter().flatten().collect();
         found.sort();
         found
+    }
+
+    /// Returns the names that fit a pattern, by path, from the cache if no name has changed since the last time.
+    pub fn find_known(&self, pattern: &NamePattern) -> Vec<FoundName> {
+        let find = || (0, self.find(pattern));
+        self.answer(&format!("find {}", pattern.regex.as_str()), find).1
     }
 
     /// Returns the names that fit a pattern, by path.
@@ -414,7 +461,7 @@ fn stamp_of(root: &Root, path: &[u8]) -> Option<Stamp> {
 }
 
 /// Reads the file; nothing if it is not there, or not as it was written.
-fn read(file: &Path) -> Option<Vec<Folder>> {
+fn read(file: &Path) -> Option<(Vec<Folder>, Option<Digest>)> {
     let bytes = Arc::new(fs::read(file).ok()?);
     let end = bytes.len().checked_sub(32)?;
     if blake3::hash(&bytes[..end]).as_bytes() != &bytes[end..] || !bytes.starts_with(MAGIC) {
@@ -428,7 +475,10 @@ fn read(file: &Path) -> Option<Vec<Folder>> {
         Some(part)
     };
     loop {
-        let Some(head) = take(13 + Stamp::LENGTH) else { return Some(folders) };
+        let Some(head) = take(13 + Stamp::LENGTH) else {
+            let sum = bytes[end..].try_into().ok().map(Digest::from_bytes);
+            return Some((folders, sum));
+        };
         let (lengths, stamp) = bytes[head].split_at(13);
         let number = |at: usize| {
             let four = [lengths[at], lengths[at + 1], lengths[at + 2], lengths[at + 3]];
@@ -441,7 +491,7 @@ fn read(file: &Path) -> Option<Vec<Folder>> {
     }
 }
 
-fn write(file: &Path, folders: &[Folder]) -> io::Result<()> {
+fn write(file: &Path, folders: &[Folder]) -> io::Result<Digest> {
     let mut bytes = MAGIC.to_vec();
     for Folder { path, stamp, names, folders_end } in folders {
         for length in [path.len(), names.len(), *folders_end] {
@@ -458,10 +508,11 @@ fn write(file: &Path, folders: &[Folder]) -> io::Result<()> {
     let folder: PathBuf = file.parent().map(Path::to_owned).unwrap_or_default();
     fs::create_dir_all(&folder)?;
     let mut temporary = tempfile::NamedTempFile::new_in(folder)?;
+    let sum = Digest::from_bytes(*blake3::hash(&bytes).as_bytes());
     temporary.write_all(&bytes)?;
-    temporary.write_all(blake3::hash(&bytes).as_bytes())?;
+    temporary.write_all(sum.bytes())?;
     temporary.persist(file)?;
-    Ok(())
+    Ok(sum)
 }
 
 #[cfg(test)]
