@@ -367,11 +367,12 @@ impl Update<'_> {
         let uploads: Vec<Upload<'_>> = (0..batch.len())
             .map(|at| Upload {
                 path: &staged[at],
-                source: UploadSource::File(&paths[at]),
+                // It was just written and digested, and nothing else knows of it.
+                source: UploadSource::Verified(&paths[at]),
                 access: Access::Below(&parents[at]),
                 digest: made[at].0,
                 size: made[at].1,
-                may_share: false,
+                may_share: true,
             })
             .collect();
         self.mirror.expect_upload(made.iter().map(|(_, bytes)| bytes).sum());
