@@ -20,6 +20,7 @@ use yalotheca_host::{
 
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
+    findings::too_large,
     ops::keys,
     ops::update::HeldBackContent,
     plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of, tools},
@@ -131,6 +132,7 @@ pub fn prepare(
     notes.extend(skipped);
     planned.lock.keys = keys::known_after(server, catalogues, &planned)?;
     notes.extend(tools::announce(server, &tools::due(server, &planned.change, &extras.came))?);
+    notes.extend(too_large(server, &planned.change.files)?);
     let (kept, breaks) = (changed_files(server, &planned.change), newly_broken(server, &planned.change));
     let ChangeExtras { left_out, held_back, fixes, bytes, asked, came, .. } = extras;
     server.tree.check_reads()?;

@@ -169,6 +169,11 @@ pub fn read(rule: &PackRule, path: &Path, name: &str) -> Result<PackFile, AppErr
             }
         }
     }
+    let bytes = path.metadata().map_err(failed)?.len();
+    if let Some(most) = rule.most.filter(|most| bytes > *most) {
+        let why = format!("{name} has {}, but players' games take at most {}", size(bytes), size(most));
+        return Err(refused(why, "make it smaller: leave out what players can do without"));
+    }
     let kind = rule.digest.as_ref().map_or(PackDigest::Sha1, |(_, kind)| *kind);
     let FileDigests { blake3, bytes, foreign } = digest_file(path, kind).map_err(failed)?;
     Ok(PackFile { blake3, bytes, digest: foreign })

@@ -1,6 +1,7 @@
 //! Checks that players can download what they need: from the mirror, or from the server within its limits.
 
 use yalotheca_core::{
+    change::{FileAct, FileLine},
     check::Finding,
     game::{ConfigPlace, Limit, LimitRule},
     hint::Advice,
@@ -101,6 +102,26 @@ pub(crate) fn limit_of(server: &Server, path: &TreePath) -> Result<Option<(u64, 
         }
     }
     Ok(None)
+}
+
+/// Says which files of a change are larger than what the server sends to players.
+pub(crate) fn too_large(server: &Server, files: &[FileLine]) -> Result<Vec<String>, AppError> {
+    let mut notes = Vec::new();
+    for rule in &server.game.limits {
+        let Some((most, _)) = bound(server, rule)? else { continue };
+        let Ok(glob) = glob(&rule.take, &server.survey.scope) else { continue };
+        let stays = |line: &&FileLine| line.act != FileAct::Aside;
+        for line in files.iter().filter(stays).filter(|line| glob.is_match(line.path.as_str())) {
+            if line.size > most {
+                let (has, most) = (size(line.size), size(most));
+                notes.push(format!(
+                    "{} has {has}, but the server sends players at most {most}: players who lack it are turned away.",
+                    line.path
+                ));
+            }
+        }
+    }
+    Ok(notes)
 }
 
 fn limit(server: &Server, rule: &LimitRule) -> Result<Vec<Finding>, AppError> {

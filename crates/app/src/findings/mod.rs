@@ -5,7 +5,7 @@ mod needs;
 mod pack;
 mod strangers;
 
-pub(crate) use mirror::limit_of;
+pub(crate) use mirror::{limit_of, too_large};
 
 use std::{
     borrow::Cow,

@@ -13,7 +13,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::survey::{self, FoundContent, value_at};
 
-use crate::{AppError, Server};
+use crate::{AppError, Server, mirror};
 
 /// Where a map comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -60,9 +60,17 @@ pub struct MapLine {
     pub notes: Vec<String>,
 }
 
-/// The bound on what is sent to players, in megabytes.
+/// The bound on what the server sends to players, in megabytes. Where they download from a mirror there is none.
 pub fn cap(server: &Server, rule: &Maps) -> Option<u64> {
     let place = rule.cap.as_ref()?;
+    let has_mirror = server
+        .game
+        .mirror
+        .as_ref()
+        .is_some_and(|mirror| mirror::address(server, mirror).is_ok_and(|address| address.is_some()));
+    if has_mirror {
+        return None;
+    }
     value_at(&*server.tree, place, &server.survey.scope).ok()??.trim().parse().ok()
 }
 

@@ -258,6 +258,15 @@ fn a_map_that_is_too_large_is_found_before_players_meet_it() -> Done {
         "fetch_cap_mb=2",
         "or let players download it",
     ]);
+    // The preview of a change says so, too.
+    fs::rename(world.path("maps/great_arch.kmap"), world.root().join("files/wide_arch.kmap"))?;
+    world.run(&["add", "../files/wide_arch.kmap", "--later"]).code(0);
+    world
+        .run(&["preview"])
+        .says(&["maps/wide_arch.kmap has 1.5 MB, but the server sends players at most 1.0 MB"]);
+    world.run(&["undo", "--yes"]).code(0);
+    fs::rename(world.root().join("files/wide_arch.kmap"), world.path("maps/great_arch.kmap"))?;
+    world.run(&["maps"]).says(&["larger than the 1 MB"]);
     world.run(&["settings", "server", "fetch_cap_mb=2", "--yes"]).code(0);
     let findings = world.run(&["check"]).out;
     assert!(!findings.contains("too-large"), "{findings}");

@@ -14,6 +14,8 @@ pub struct PackRule {
     pub digest: Option<(ConfigPlace, PackDigest)>,
     /// Where the server says that players must have it.
     pub must: Option<MustRule>,
+    /// The largest pack that players' games take, in bytes.
+    pub most: Option<u64>,
     /// How files of several packs are merged.
     pub merge: Vec<MergeRule>,
     /// Where the marker names the pack's format.

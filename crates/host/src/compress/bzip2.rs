@@ -87,7 +87,7 @@ fn runs_of_four(bytes: &[u8]) -> usize {
     at(0)
         .zip(at(1))
         .zip(at(2).zip(at(3)))
-        .map(|((a, b), (c, d))| usize::from((a == b) & (b == c) & (c == d)))
+        .map(|((a, b), (c, d))| usize::from((a ^ b) | (b ^ c) | (c ^ d) == 0))
         .sum()
 }
 

@@ -26,7 +26,7 @@ fn unit(text: &Text, name: &str) -> Checked<u64> {
 }
 
 /// Reads a size as people write it: `24 MB`.
-fn size(text: &Text) -> Checked<u64> {
+pub(super) fn size(text: &Text) -> Checked<u64> {
     let whole = text.as_ref().trim();
     let (number, name) = whole.split_once(' ').unwrap_or((whole, "bytes"));
     let wrong = || (text.span(), format!("{whole:?} is not a size; write it as \"24 MB\""));

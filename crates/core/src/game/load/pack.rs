@@ -3,7 +3,7 @@
 use globset::Glob;
 use toml::Spanned;
 
-use super::{Checked, Loader};
+use super::{Checked, Loader, limit::size};
 use crate::{
     document::Pointer,
     game::{
@@ -40,6 +40,7 @@ impl Loader {
             link: self.place(&raw.link.at, raw.link.form.as_ref(), &self.server)?,
             digest: raw.digest.as_ref().map(|raw| self.pack_digest(raw)).transpose()?,
             must: raw.must.as_ref().map(|raw| self.must(raw)).transpose()?,
+            most: raw.most.as_ref().map(size).transpose()?,
             merge: raw.merge.iter().map(merge_rule).collect::<Checked<_>>()?,
             format: raw.format.as_ref().map(pointer).transpose()?,
         })

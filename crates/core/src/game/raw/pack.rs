@@ -14,6 +14,7 @@ pub(in crate::game) struct RawPack {
     pub(in crate::game) link: RawSpot,
     pub(in crate::game) digest: Option<RawPackDigest>,
     pub(in crate::game) must: Option<RawMust>,
+    pub(in crate::game) most: Option<Text>,
     #[serde(default)]
     pub(in crate::game) merge: BTreeMap<String, Text>,
     pub(in crate::game) format: Option<Text>,
