@@ -20,7 +20,7 @@ use yalotheca_host::{
 
 use crate::{
     AppError, Fresh, OpenCatalogues, Server,
-    findings::too_large,
+    limits::too_large,
     ops::keys,
     ops::update::HeldBackContent,
     plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of, tools},

@@ -8,6 +8,7 @@ pub mod catalogues;
 pub mod error;
 pub mod findings;
 pub mod front;
+mod limits;
 pub mod maps;
 pub mod mirror;
 pub mod ops;

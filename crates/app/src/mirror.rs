@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use serde::Serialize;
 use yalotheca_core::{
     game::{MirrorFiles, MirrorIndex, MirrorNames, MirrorRule},
     id::{ContentId, Digest, TreePath},
@@ -9,8 +10,9 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     foreign_digest::{hex, sha1_from_hex},
-    mirror::{MirrorRecord, WantedFile, link_to, sha1_of},
+    mirror::{MirrorRecord, WantedFile, link_to, read_record, sha1_of},
     survey::value_at,
+    tree::LocalTree,
 };
 
 use crate::{AppError, Server, words::wrong_target};
@@ -164,4 +166,141 @@ pub fn ask(server: &Server, address: &str, name: &TreePath, bytes: Option<u64>) 
         }
         _ => AtMirror::Good,
     }
+}
+
+/// A mirror as it is.
+#[derive(Debug, Serialize)]
+pub struct MirrorStatus {
+    /// The server, as people call it.
+    pub server: String,
+    /// Where it is built.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
+    /// Where it is published.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub target: Option<String>,
+    /// The address that the server announces.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
+    /// How many files players need.
+    pub files: usize,
+    /// The files that were asked for at the address.
+    pub asked: usize,
+    /// What is wrong with the settings that announce it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub settings: Vec<String>,
+    /// What players do not get, with the reason.
+    pub problems: Vec<MirrorProblem>,
+    /// Why the address could not be asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub silent: Option<String>,
+}
+
+/// A file that players do not get.
+#[derive(Debug, Serialize)]
+pub struct MirrorProblem {
+    /// Its address.
+    pub link: String,
+    /// The server's file.
+    pub path: TreePath,
+    /// Why, in words.
+    pub why: String,
+}
+
+/// How many files are asked for at an address, unless all are.
+const SAMPLE: usize = 32;
+
+/// Returns how a mirror is: where, and whether players get from it what they need.
+///
+/// # Errors
+/// If the game has no mirrors, or the server cannot be read.
+pub fn status(server: &Server, all: bool) -> Result<MirrorStatus, AppError> {
+    let rule = rule(server)?;
+    let known = known(server);
+    let needed = needed(server, rule, &known)?;
+    let address = address(server, rule)?;
+    let mut status = MirrorStatus {
+        server: server.shown(),
+        folder: server.control.wants.mirror.folder.clone(),
+        target: server.control.wants.mirror.target.clone(),
+        address: address.clone(),
+        files: needed.files.len(),
+        asked: 0,
+        settings: settings_problems(server, rule, address.as_deref())?,
+        problems: Vec::new(),
+        silent: None,
+    };
+    let Some(address) = address.filter(|_| !server.fetcher.is_offline()) else { return Ok(status) };
+    let most = if all { usize::MAX } else { SAMPLE };
+    for file in asked_first(server, &needed.files).into_iter().take(most) {
+        status.asked += 1;
+        let bytes = known.files.get(&file.name).filter(|known| known.source == file.source);
+        let bytes = bytes.map(|known| known.bytes).or(file.compress.is_none().then_some(file.bytes));
+        match ask(server, &address, &file.name, bytes) {
+            AtMirror::Good => {}
+            AtMirror::Wrong(why) => {
+                let link = link_to(&address, &file.name);
+                status.problems.push(MirrorProblem { link, path: file.from.clone(), why });
+            }
+            AtMirror::Silent(why) => {
+                status.silent = Some(why);
+                break;
+            }
+        }
+    }
+    Ok(status)
+}
+
+/// Returns what is wrong with the settings that announce the mirror.
+fn settings_problems(
+    server: &Server,
+    rule: &MirrorRule,
+    address: Option<&str>,
+) -> Result<Vec<String>, AppError> {
+    let Some(address) = address else { return Ok(Vec::new()) };
+    let scope = &server.survey.scope;
+    let mut problems = Vec::new();
+    if rule.slash && !address.ends_with('/') {
+        problems.push(format!("the address {address} must end in /, since games put names right behind it"));
+    }
+    for (place, value) in &rule.switches {
+        let Ok(wanted) = value.render(scope) else { continue };
+        let there = value_at(&*server.tree, place, scope)?;
+        if let Some(there) = there.filter(|there| *there != wanted.plain()) {
+            let name = place.pointer.render(scope).unwrap_or_default();
+            let name = name.trim_start_matches('/').to_owned();
+            problems.push(format!(
+                "{name} is {there}, and the address has no effect unless it is {}",
+                wanted.plain()
+            ));
+        }
+    }
+    Ok(problems)
+}
+
+/// Returns the record of the built mirror; an empty one if there is none.
+pub fn known(server: &Server) -> MirrorRecord {
+    let folder = server.control.wants.mirror.folder.as_ref();
+    let folder = folder.map(|folder| server.control.folder.join(folder)).filter(|folder| folder.is_dir());
+    folder.and_then(|folder| read_record(&LocalTree::new(&folder)).ok()).unwrap_or_default()
+}
+
+/// Returns one name of each file, those of maps that are played first.
+pub fn asked_first<'a>(server: &Server, files: &'a [WantedFile]) -> Vec<&'a WantedFile> {
+    let mut seen = BTreeSet::new();
+    let mut first: Vec<&WantedFile> = files
+        .iter()
+        // The compressed form is the one that players ask for first.
+        .filter(|file| file.compress.is_some())
+        .chain(files.iter().filter(|file| file.compress.is_none()))
+        .filter(|file| seen.insert(&file.from))
+        .collect();
+    let maps = &server.control.wants.maps;
+    let named: Vec<&String> =
+        maps.play.iter().chain(maps.rotate.iter().flatten()).chain(maps.offer.iter().flatten()).collect();
+    first.sort_by_key(|file| {
+        let stem = file.from.name().split('.').next().unwrap_or_default();
+        named.iter().position(|name| *name == stem).unwrap_or(usize::MAX)
+    });
+    first
 }

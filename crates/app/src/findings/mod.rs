@@ -5,8 +5,6 @@ mod needs;
 mod pack;
 mod strangers;
 
-pub(crate) use mirror::{limit_of, too_large};
-
 use std::{
     borrow::Cow,
     collections::{BTreeMap, BTreeSet},
@@ -37,7 +35,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Mend, Server,
+    AppError, Mend, Server, limits,
     maps::{self, MapLine, MapSource},
     ops,
     plan::{asked, broken_references, is_unlisted, look, ordered, tools},
@@ -93,7 +91,7 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     findings.extend(compiled_old(server)?);
     findings.extend(pack::look(server, reading)?);
     findings.extend(mirror::look(server, reading)?);
-    findings.extend(mirror::limits(server)?);
+    findings.extend(limits::findings(server)?);
     findings.extend(ops::keys::findings(server, reading)?);
     findings.extend(ops::clashes::findings(server, reading)?);
     findings.sort_by_key(|finding| finding.weight);

@@ -84,7 +84,7 @@ pub struct ExportReport {
     pub by_name: Vec<ContentId>,
     /// Contents that are in it with their files.
     pub bundled: Vec<ContentId>,
-    /// Contents that are not in it: no catalogue has them, and nobody may pass them on.
+    /// Contents that are not in it: no catalogue has them, and they may not be passed on.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<ContentId>,
     /// Files of the server that are in it.

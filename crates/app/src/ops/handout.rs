@@ -119,7 +119,7 @@ pub fn handout(server: &Server) -> Result<Handout, AppError> {
         None => None,
     };
     let game = server.game.title.clone();
-    // The server's folder or address is nobody else's business.
+    // The server's folder or address is private.
     let name = server.control.wants.server.name.clone();
     let name = if name.is_empty() { game.clone() } else { name };
     Ok(Handout { server: name, game, install, download, pack, mirror, removed })
@@ -150,7 +150,7 @@ fn item(server: &Server, locked: &Locked, before: Option<&Listed>) -> HandoutIte
 }
 
 /// Returns the public address of a content: the link that was given, or the file's in a catalogue on the web. Paths of this machine
-/// and addresses with a user name are nobody else's business.
+/// and addresses with a user name are private.
 fn link(server: &Server, locked: &Locked) -> Option<String> {
     let wants = &server.control.wants;
     let given = wants.given.get(&locked.id).and_then(|given| given.link.clone());

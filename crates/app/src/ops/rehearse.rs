@@ -25,7 +25,7 @@ use yalotheca_host::{
     tree::{LocalTree, Tree},
 };
 
-use crate::{AppError, Server, findings::limit_of, mirror, ops, pack, reading::Reading, words::size};
+use crate::{AppError, Server, limits::limit_of, mirror, ops, pack, reading::Reading, words::size};
 
 /// A rehearsal.
 #[derive(Debug, Clone, Default)]
@@ -245,7 +245,7 @@ fn is_version(has: &ReleaseVersion, other: &str) -> bool {
     ReleaseVersion::parse(other).is_ok_and(|other| other == *has)
 }
 
-/// Compares what the server announces with what players are told to install.
+/// Compares what the server announces with the handout.
 fn as_handed_out(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, AppError> {
     if rule.kind.is_some() {
         let locked = ContentId::new(&need.name).ok();

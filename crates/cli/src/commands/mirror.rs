@@ -11,7 +11,8 @@ use std::{
 use clap::{Args, Subcommand};
 use yalotheca_app::{
     AppError, Purpose, Server,
-    ops::mirror::{MirrorReport, MirrorRequest, MirrorStatus, announce, build, folder, publish, status},
+    mirror::{MirrorStatus, status},
+    ops::mirror::{MirrorReport, MirrorRequest, announce, build, folder, publish},
 };
 use yalotheca_host::{
     mirror::serve::{FileServer, ServeOptions, Served},

@@ -1,4 +1,4 @@
-//! What players are told that they need: in every form, without anything that is the server's own.
+//! The handout for players: in every form, without anything that is the server's own.
 
 use std::fs;
 

@@ -292,7 +292,7 @@ fn a_mirror_is_published_over_sftp_and_ftp() -> Done {
         world.run_with(&publish, &env).code(0).says(&["Published", "8 written"]);
         assert_eq!(digests_of(&host.join("sftp"))?, digests_of(&web(&world))?);
         world.run_with(&["mirror", "publish"], &env).code(0).says(&["0 written, 8 unchanged"]);
-        // Two administrators at once: one publishes, and the other one does too or is told to wait.
+        // Two administrators at once: one publishes, and the other one does so afterwards or is refused.
         fs::remove_dir_all(host.join("sftp"))?;
         fs::create_dir_all(host.join("sftp"))?;
         let both: Vec<_> = thread::scope(|scope| {

@@ -48,7 +48,7 @@ pub struct WantedFile {
     pub compress: Option<Compression>,
 }
 
-/// What is known of a mirror's files.
+/// The record of a mirror's files.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct MirrorRecord {

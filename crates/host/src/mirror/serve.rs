@@ -57,7 +57,7 @@ pub struct FileServer {
     thread: Option<thread::JoinHandle<()>>,
 }
 
-/// Is told of each answer.
+/// Called with each answer.
 pub type Told = dyn Fn(Served) + Send + Sync;
 
 #[derive(Clone)]
