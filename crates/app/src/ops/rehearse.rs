@@ -1,7 +1,7 @@
 //! Does what a joining player's game does, and says whether the player would be admitted.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     fs::File,
     io::{self, Read, Write},
     path::{Path, PathBuf},
@@ -11,7 +11,7 @@ use globset::{GlobBuilder, GlobMatcher};
 use serde::Serialize;
 use yalotheca_core::{
     check::Weight,
-    game::{JoinRule, Need, NeedDigest, NeedFrom, NeedRule},
+    game::{JoinAsk, JoinRule, Need, NeedDigest, NeedFrom, NeedRule},
     hint::{Advice, Listing},
     id::{ContentId, TreePath},
     version::ReleaseVersion,
@@ -19,10 +19,12 @@ use yalotheca_core::{
 use yalotheca_host::{
     compress::decompress,
     fetch::Wanted,
+    foreign_digest::{hex, sha1_from_hex},
     joining::{ask_line, digest_of},
     mirror::{MirrorRecord, WantedFile, link_to},
     survey,
     tree::{LocalTree, Tree},
+    trial,
 };
 
 use crate::{AppError, Server, limits::limit_of, mirror, ops, pack, reading::Reading, words::size};
@@ -91,11 +93,15 @@ pub fn rehearse(server: &Server, request: &RehearsalRequest) -> Result<Rehearsal
     let (port, answer) = ask(server, rule)?;
     let player = request.player.as_ref().map(|folder| Player::of(server, rule, folder)).transpose()?;
     let mut steps = Vec::new();
+    if let JoinAsk::Datagram(_) = rule.ask {
+        steps.push(RehearsalStep::good("server", port.to_string(), "answers players".into()));
+    }
     for need_rule in &rule.needs {
         for need in need_rule.read(&answer) {
             steps.push(step(server, need_rule, &need, player.as_ref())?);
         }
     }
+    steps.extend(media(server)?);
     steps.extend(signatures(server)?);
     let turned_away =
         steps.iter().find(|step| step.outcome == StepOutcome::TurnedAway).map(|step| step.says.clone());
@@ -111,9 +117,18 @@ fn ask(server: &Server, rule: &JoinRule) -> Result<(u16, serde_json::Value), App
     })?;
     let host = server.machine();
     let silent = |source: io::Error| AppError::Silent { host: host.clone(), port, source };
-    let line = ask_line(&host, port, &rule.send).map_err(silent)?;
-    let answer = serde_json::from_str(line.trim()).map_err(|error| silent(io::Error::other(error)))?;
-    Ok((port, answer))
+    match &rule.ask {
+        JoinAsk::Line(send) => {
+            let line = ask_line(&host, port, send).map_err(silent)?;
+            let answer =
+                serde_json::from_str(line.trim()).map_err(|error| silent(io::Error::other(error)))?;
+            Ok((port, answer))
+        }
+        JoinAsk::Datagram(send) if trial::answers_datagram(&host, port, send) => {
+            Ok((port, serde_json::Value::Null))
+        }
+        JoinAsk::Datagram(_) => Err(silent(io::ErrorKind::TimedOut.into())),
+    }
 }
 
 /// What a player has.
@@ -358,6 +373,70 @@ fn from_link(server: &Server, need: &Need) -> Result<Found, AppError> {
             _ => Ok(Found::Good(format!("downloaded ({})", size(file.bytes)))),
         },
         Err(error) => Ok(Found::Missing(error.to_string(), Some(Advice::OfferPack))),
+    }
+}
+
+/// Looks through a mirror whose files are listed by their digests: whether the list has all, and whether some files are what they are
+/// called.
+fn media(server: &Server) -> Result<Vec<RehearsalStep>, AppError> {
+    /// So many files are downloaded.
+    const SAMPLE: usize = 8;
+    let Some((rule, index)) = server.game.mirror.as_ref().and_then(|rule| Some((rule, rule.index.as_ref()?)))
+    else {
+        return Ok(Vec::new());
+    };
+    let Some(address) = mirror::address(server, rule)? else { return Ok(Vec::new()) };
+    let needed = mirror::needed(server, rule, &mirror::known(server))?;
+    let step = |outcome, says: String| {
+        let fix = (outcome != StepOutcome::Good).then_some(Advice::PublishMirror);
+        vec![RehearsalStep { what: "media".into(), name: index.file.clone(), outcome, says, fix }]
+    };
+    let get = |name: &str| {
+        let link = link_to(&address, &TreePath::new(name)?);
+        let wanted = Wanted { url: link.clone(), name: name.into(), ..Wanted::default() };
+        let came = server.fetcher.download(wanted)?;
+        std::fs::read(&came.path).map_err(|source| AppError::Io { what: link, source })
+    };
+    let listed = match get(&index.file) {
+        Ok(bytes) => bytes,
+        Err(error) => return Ok(step(StepOutcome::Without, error.to_string())),
+    };
+    let Some(listed) = listed.strip_prefix(index.head.as_slice()) else {
+        return Ok(step(
+            StepOutcome::Without,
+            "it is not such a list, so the server sends all files itself".into(),
+        ));
+    };
+    let (listed, _) = listed.as_chunks::<20>();
+    let listed: BTreeSet<&[u8; 20]> = listed.iter().collect();
+    let all: Vec<[u8; 20]> =
+        needed.files.iter().filter_map(|file| sha1_from_hex(file.name.as_str())).collect();
+    let missing = all.iter().filter(|digest| !listed.contains(digest)).count();
+    if missing > 0 {
+        let says = format!("it lacks {missing} of {} files; the server sends them itself", all.len());
+        return Ok(step(StepOutcome::Without, says));
+    }
+    for digest in all.iter().step_by((all.len() / SAMPLE).max(1)) {
+        let name = hex(digest);
+        let bytes = match get(&name) {
+            Ok(bytes) => bytes,
+            Err(error) => return Ok(step(StepOutcome::Without, error.to_string())),
+        };
+        let found = digest_of(&mut bytes.as_slice(), Some(NeedDigest::Sha1));
+        if !found.is_ok_and(|(_, found)| found == name) {
+            return Ok(step(
+                StepOutcome::Without,
+                format!("{} is another file", link_to(&address, &TreePath::new(&name)?)),
+            ));
+        }
+    }
+    let says = format!("lists all {} files; {} were downloaded", all.len(), all.len().min(SAMPLE));
+    Ok(step(StepOutcome::Good, says))
+}
+
+impl RehearsalStep {
+    fn good(what: &str, name: String, says: String) -> Self {
+        Self { what: what.into(), name, outcome: StepOutcome::Good, says, fix: None }
     }
 }
 

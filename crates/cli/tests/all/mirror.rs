@@ -353,8 +353,21 @@ fn media_of_a_real_voxel_server_are_found_by_their_digests() -> Done {
         let sum = Command::new("sha1sum").arg(&path).output()?;
         assert!(String::from_utf8(sum.stdout)?.contains(&name));
     }
-    let trial = world.run(&["trial", "--json"]).code(0).json()?;
+    let trial = world.run(&["trial", "--keep", "--json"]).code(0).json()?;
     assert_eq!(trial["verdict"], "ready", "{trial:#}");
+    world.run(&["rehearse"]).code(0).says(&["answers players", "media index.mth lists all", "Admitted."]);
+    // A file that rots, and a list that is not one.
+    let first =
+        digests.first().ok_or("a digest")?.iter().fold(String::new(), |name, b| format!("{name}{b:02x}"));
+    let whole = fs::read(web(&world).join(&first))?;
+    fs::write(web(&world).join(&first), "rotten")?;
+    world.run(&["rehearse"]).code(0).says(&["is another file", "Admitted, but without"]);
+    fs::write(web(&world).join(&first), whole)?;
+    fs::write(web(&world).join("index.mth"), "something else")?;
+    world.run(&["rehearse"]).code(0).says(&["it is not such a list", "mirror build"]);
+    world.run(&["mirror", "build"]).code(0);
+    world.run(&["rehearse"]).code(0).says(&["lists all"]);
+    world.run(&["stop"]).code(0);
     // What is off is not given to players.
     let count = digests.len();
     world.run(&["off", "mesecons", "--yes"]).code(0);

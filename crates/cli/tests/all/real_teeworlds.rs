@@ -42,7 +42,10 @@ fn arena() -> Result<Option<World>, Box<dyn std::error::Error>> {
 #[test]
 fn the_real_arena_plays_what_it_is_told() -> Done {
     let Some(world) = arena()? else { return Ok(()) };
-    world.run(&["trial"]).code(0).says(&["no problems"]);
+    world.run(&["trial", "--keep"]).code(0).says(&["no problems"]);
+    world.run(&["rehearse"]).code(0).says(&["answers players", "Admitted."]);
+    world.run(&["stop"]).code(0);
+    world.run(&["rehearse"]).code(4).says(&["does not answer players"]);
     let before = world.digests()?;
     world.run(&["add", "quay", "breakwater", "--yes"]).code(0).says(&["maps/quay.map"]);
     world.run(&["maps", "rotate", "dm1", "quay", "breakwater", "--yes"]).code(0);

@@ -6,12 +6,21 @@ use crate::document::Pointer;
 /// How a player's game joins: what it asks the server, and what it then needs.
 #[derive(Debug, Clone)]
 pub struct JoinRule {
-    /// The port that it asks over TCP.
+    /// The port that it asks.
     pub port: Template,
-    /// The line that it sends. It is answered by one line of JSON.
-    pub send: String,
+    /// What it sends there.
+    pub ask: JoinAsk,
     /// What it needs, as the answer says.
     pub needs: Vec<NeedRule>,
+}
+
+/// What a player's game sends first.
+#[derive(Debug, Clone)]
+pub enum JoinAsk {
+    /// A line over TCP, which is answered by one line of JSON.
+    Line(String),
+    /// A datagram. That it is answered is all that is known.
+    Datagram(Vec<u8>),
 }
 
 /// Something that a player needs.

@@ -27,7 +27,7 @@ use globset::GlobMatcher;
 
 pub use configuration::{Numbers, Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use describe::{DescribeError, Described, ReadMember, describe};
-pub use join::{JoinRule, Need, NeedDigest, NeedFrom, NeedRule};
+pub use join::{JoinAsk, JoinRule, Need, NeedDigest, NeedFrom, NeedRule};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
 pub use limit::{Limit, LimitRule};
 pub use load::load;

@@ -37,6 +37,7 @@ use crate::{
     tree::{LocalTree, Tree, TreeError},
     trust::Invocation,
 };
+pub use probe::answers_datagram;
 use process::Server;
 pub use watch::{LogFollower, WatchOptions, watch};
 

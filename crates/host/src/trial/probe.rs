@@ -35,6 +35,12 @@ pub(super) fn answers(probe: &Probe, scope: &Scope) -> Result<bool, RenderError>
     Ok(false)
 }
 
+/// Returns whether a host's port answers a datagram.
+pub fn answers_datagram(host: &str, port: u16, send: &[u8]) -> bool {
+    let address = (host, port).to_socket_addrs().ok().and_then(|mut all| all.next());
+    address.is_some_and(|address| (0..TRIES).any(|_| ask(address, send).is_some()))
+}
+
 /// Returns the server's port where something answers there already.
 ///
 /// # Errors
@@ -63,6 +69,7 @@ pub(super) fn taken_at(host: &str, probe: &Probe, scope: &Scope) -> Result<Optio
     Ok(answers.then_some(port))
 }
 
+/// Sends a datagram; returns the length of the answer, if there is one.
 fn ask(address: SocketAddr, send: &[u8]) -> Option<usize> {
     let socket = match address {
         SocketAddr::V4(address) if address.ip().is_loopback() => UdpSocket::bind(("127.0.0.1", 0)).ok()?,

@@ -2,11 +2,11 @@
 
 use globset::Glob;
 
-use super::{Checked, Loader, template};
+use super::{Checked, Loader, run::bytes_of, template};
 use crate::{
     document::Pointer,
     game::{
-        JoinRule, NeedDigest, NeedFrom, NeedRule,
+        JoinAsk, JoinRule, NeedDigest, NeedFrom, NeedRule,
         raw::{RawJoin, RawNeed, Text},
     },
 };
@@ -34,9 +34,27 @@ fn digest(raw: &RawNeed) -> Checked<Option<(Pointer, NeedDigest)>> {
 
 impl Loader {
     pub(super) fn join(&self, raw: &RawJoin, kinds: &[String]) -> Checked<JoinRule> {
+        /// No datagram is longer.
+        const LONGEST: usize = 65_000;
+        let (port, ask) = match (&raw.tcp, &raw.udp) {
+            (Some(port), None) => (port, JoinAsk::Line(raw.send.as_ref().clone())),
+            (None, Some(port)) => {
+                let mut bytes = bytes_of(&raw.send)?;
+                bytes.resize(bytes.len().max(raw.length.unwrap_or(0).min(LONGEST)), 0);
+                (port, JoinAsk::Datagram(bytes))
+            }
+            _ => {
+                let why = "a join has either \"tcp\" and a line to send, or \"udp\" and bytes to send";
+                return Err((raw.send.span(), why.into()));
+            }
+        };
+        if let (JoinAsk::Datagram(_), Some(need)) = (&ask, raw.need.first()) {
+            let why = "only a server that is asked over \"tcp\" says what players need";
+            return Err((need.what.span(), why.into()));
+        }
         Ok(JoinRule {
-            port: template(&raw.tcp, &self.server)?,
-            send: raw.send.clone(),
+            port: template(port, &self.server)?,
+            ask,
             needs: raw.need.iter().map(|raw| need(raw, kinds)).collect::<Checked<_>>()?,
         })
     }

@@ -7,8 +7,10 @@ use super::Text;
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(in crate::game) struct RawJoin {
-    pub(in crate::game) tcp: Text,
-    pub(in crate::game) send: String,
+    pub(in crate::game) tcp: Option<Text>,
+    pub(in crate::game) udp: Option<Text>,
+    pub(in crate::game) send: Text,
+    pub(in crate::game) length: Option<usize>,
     #[serde(default)]
     pub(in crate::game) need: Vec<RawNeed>,
 }
