@@ -6,65 +6,126 @@
 //! The stream's form: `BZh9`, blocks of any number of bits (a 48-bit magic, the block's CRC, its data), a 48-bit end magic, the CRC of
 //! all blocks, and up to seven bits of padding.
 
-use std::io::{self, Read, Write};
+use std::{
+    collections::BTreeMap,
+    io::{self, Read, Write},
+    sync::{Mutex, PoisonError, mpsc},
+    thread,
+};
 
 use bzip2::{Compression, read::BzEncoder};
 
-use crate::threads::{cores, spread};
+use crate::threads::cores;
 
 const HEAD: &[u8; 4] = b"BZh9";
 const BLOCK_MAGIC: u64 = 0x3141_5926_5359;
 const END_MAGIC: u64 = 0x1772_4538_5090;
 /// How many bytes a block takes after runs of equal bytes were shortened; a little less than the encoder allows.
 const BLOCK: usize = 899_900;
-/// How many blocks are compressed at a time.
-const BATCH: usize = 32;
 
 /// Compresses everything that a reader gives into one stream. The same bytes give the same stream on any machine.
 ///
 /// # Errors
 /// If reading or writing fails.
 pub(super) fn compress(from: impl Read, to: impl Write) -> io::Result<()> {
-    compress_by(BATCH, from, to)
+    // A few blocks wait for each core, so that none is idle while one is read or written.
+    let (jobs, waiting) = mpsc::sync_channel::<(usize, Vec<u8>)>(cores());
+    let (ready, done) = mpsc::channel();
+    let waiting = Mutex::new(waiting);
+    let work = |ready: &mpsc::Sender<(usize, io::Result<Block>)>| {
+        let next = || waiting.lock().unwrap_or_else(PoisonError::into_inner).recv();
+        while let Ok((number, bytes)) = next() {
+            if ready.send((number, compress_block(&bytes))).is_err() {
+                break;
+            }
+        }
+    };
+    thread::scope(|scope| {
+        for _ in 0..cores() {
+            let ready = ready.clone();
+            scope.spawn(move || work(&ready));
+        }
+        drop(ready);
+        let mut stream = Stream::begin(to, done)?;
+        let count = split(from, |number, block| {
+            // All workers end only if the stream does.
+            jobs.send((number, block)).map_err(io::Error::other)?;
+            stream.take_ready()
+        });
+        drop(jobs);
+        stream.finish(count?)
+    })
 }
 
-fn compress_by(batch: usize, mut from: impl Read, to: impl Write) -> io::Result<()> {
-    let mut out = BitWriter { to, pending: 0, count: 0 };
-    out.put_bytes(HEAD)?;
-    let mut checksum = 0_u32;
+/// Calls a function with each block of what a reader gives, and returns how many there are.
+fn split(mut from: impl Read, mut act: impl FnMut(usize, Vec<u8>) -> io::Result<()>) -> io::Result<usize> {
     let mut rest: Vec<u8> = Vec::new();
+    let mut count = 0;
     loop {
-        // Of long runs of equal bytes one block takes more than a batch.
-        let wanted = (batch * BLOCK).saturating_sub(rest.len()).max(BLOCK);
+        // Of long runs of equal bytes one block takes more than the usual number of bytes.
+        let wanted = (4 * BLOCK).saturating_sub(rest.len()).max(BLOCK);
         let read = from.by_ref().take(wanted as u64).read_to_end(&mut rest)?;
         let is_end = read < wanted;
-        let mut blocks = Vec::new();
         let mut at = 0;
         while at < rest.len() {
             let length = block_length(&rest[at..]);
             if at + length == rest.len() && !is_end {
                 break;
             }
-            blocks.push(&rest[at..at + length]);
-            at += length;
-        }
-        for block in spread(&blocks, (cores(), 1), |block| compress_block(block)) {
-            let Block { stream, bits, checksum: own } = block?;
-            out.put_bytes(&stream[HEAD.len()..HEAD.len() + bits / 8])?;
-            if bits % 8 > 0 {
-                let last = u64::from(stream[HEAD.len() + bits / 8]);
-                out.put_bits(last >> (8 - bits % 8), bits % 8)?;
-            }
-            checksum = checksum.rotate_left(1) ^ own;
+            act(count, rest[at..at + length].to_vec())?;
+            (at, count) = (at + length, count + 1);
         }
         rest.drain(..at);
         if is_end {
-            break;
+            return Ok(count);
         }
     }
-    out.put_bits(END_MAGIC, 48)?;
-    out.put_bits(u64::from(checksum), 32)?;
-    out.finish()
+}
+
+/// The stream while it is written: blocks arrive in any order.
+struct Stream<W> {
+    out: BitWriter<W>,
+    done: mpsc::Receiver<(usize, io::Result<Block>)>,
+    early: BTreeMap<usize, Block>,
+    written: usize,
+    checksum: u32,
+}
+
+impl<W: Write> Stream<W> {
+    fn begin(to: W, done: mpsc::Receiver<(usize, io::Result<Block>)>) -> io::Result<Self> {
+        let mut out = BitWriter { to, pending: 0, count: 0 };
+        out.put_bytes(HEAD)?;
+        Ok(Self { out, done, early: BTreeMap::new(), written: 0, checksum: 0 })
+    }
+
+    /// Writes the blocks that are compressed by now and whose turn it is.
+    fn take_ready(&mut self) -> io::Result<()> {
+        while let Ok((number, block)) = self.done.try_recv() {
+            self.early.insert(number, block?);
+        }
+        while let Some(Block { stream, bits, checksum }) = self.early.remove(&self.written) {
+            self.out.put_bytes(&stream[HEAD.len()..HEAD.len() + bits / 8])?;
+            if bits % 8 > 0 {
+                let last = u64::from(stream[HEAD.len() + bits / 8]);
+                self.out.put_bits(last >> (8 - bits % 8), bits % 8)?;
+            }
+            self.checksum = self.checksum.rotate_left(1) ^ checksum;
+            self.written += 1;
+        }
+        Ok(())
+    }
+
+    /// Writes the rest, and ends the stream.
+    fn finish(mut self, count: usize) -> io::Result<()> {
+        while self.written < count {
+            let (number, block) = self.done.recv().map_err(io::Error::other)?;
+            self.early.insert(number, block?);
+            self.take_ready()?;
+        }
+        self.out.put_bits(END_MAGIC, 48)?;
+        self.out.put_bits(u64::from(self.checksum), 32)?;
+        self.out.finish()
+    }
 }
 
 /// Returns how many of the first bytes fill one block, or nearly so.
@@ -240,7 +301,7 @@ mod tests {
         ];
         for sample in samples {
             let mut stream = Vec::new();
-            compress_by(2, sample.as_slice(), &mut stream)?;
+            compress(sample.as_slice(), &mut stream)?;
             let mut decoder = BzDecoder::new(stream.as_slice());
             let mut back = Vec::new();
             decoder.read_to_end(&mut back)?;
