@@ -3,10 +3,11 @@
 //! Its record is in the folder itself, in `.yalotheca/mirror.json`, so that any administrator's next change knows what is there. A file is
 //! replaced only by a complete one, and files that were not put there by a mirror command stay.
 
+mod record;
 pub mod serve;
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeSet,
     fs::File,
     io::{self, Read, Write},
     path::Path,
@@ -15,21 +16,21 @@ use std::{
 };
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use yalotheca_core::{
     game::Compression,
     hint::{Advice, Hint},
     id::{Digest, TreePath},
 };
 
+pub(crate) use self::record::RECORD;
+pub use self::record::{MirrorRecord, MirroredFile, read_record};
 use crate::{
     settle::{SettleError, claim},
     threads::{cores, spread},
     tree::{Access, EntryKind, Flush, Tree, TreeError, Upload, UploadError, UploadSource},
 };
 
-/// The name of the record in the mirror's own folder.
-pub(crate) const RECORD: &str = "mirror.json";
 /// So many bytes of sources, or files, are handled at a time.
 const BATCH: (u64, usize) = (64 << 20, 1_000);
 
@@ -46,32 +47,6 @@ pub struct WantedFile {
     pub bytes: u64,
     /// How it is compressed.
     pub compress: Option<Compression>,
-}
-
-/// The record of a mirror's files.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct MirrorRecord {
-    format: u32,
-    /// The files by their paths in the mirror.
-    pub files: BTreeMap<TreePath, MirroredFile>,
-}
-
-/// A file of a mirror.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct MirroredFile {
-    /// The server's file.
-    pub from: TreePath,
-    /// The digest of that file.
-    pub source: Digest,
-    /// The size in the mirror.
-    pub bytes: u64,
-    /// The digest in the mirror.
-    pub digest: Digest,
-    /// Since when players do not need it any more, in seconds since 1970.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub unneeded_since: Option<u64>,
 }
 
 /// How to bring a mirror up to date.
@@ -166,22 +141,6 @@ impl Hint for MirrorError {
             Self::Upload { .. } => Some("run the command again; what arrived is not sent twice".into()),
             Self::Record { .. } => Some("remove that file; all files are then compared once".into()),
         }
-    }
-}
-
-/// Reads the record of a mirror; an empty one if there is none.
-///
-/// # Errors
-/// If it cannot be read, or is not a record of this format.
-pub fn read_record(mirror: &dyn Tree) -> Result<MirrorRecord, MirrorError> {
-    let path = own(RECORD);
-    let wrong = |why: String| MirrorError::Record { path: format!("{}/{path}", mirror.location()), why };
-    let Some(bytes) = mirror.read_file(&path)? else { return Ok(MirrorRecord::default()) };
-    let record: MirrorRecord = serde_json::from_slice(&bytes).map_err(|error| wrong(error.to_string()))?;
-    if record.format == 1 {
-        Ok(record)
-    } else {
-        Err(wrong(format!("it has format {}, but this program reads format 1", record.format)))
     }
 }
 
