@@ -83,7 +83,7 @@ fn limit(server: &Server, rule: &LimitRule) -> Result<Vec<Finding>, AppError> {
     let Some((most, place)) = bound(server, rule)? else { return Ok(Vec::new()) };
     let Ok(glob) = glob(&rule.take, &server.survey.scope) else { return Ok(Vec::new()) };
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
-    let paths = index.files(|path| glob.is_match(path));
+    let paths = index.files_and_links(|path| glob.is_match(path));
     let mut findings = Vec::new();
     for (path, there) in paths.iter().zip(server.tree.metadata(&paths)?) {
         let Some(EntryKind::File(bytes)) = there else { continue };

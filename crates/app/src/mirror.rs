@@ -12,7 +12,7 @@ use yalotheca_host::{
     foreign_digest::{hex, sha1_from_hex},
     mirror::{MirrorRecord, WantedFile, link_to, read_record, sha1_of},
     survey::value_at,
-    tree::LocalTree,
+    tree::{EntryKind, LocalTree},
 };
 
 use crate::{AppError, Server, words::wrong_target};
@@ -58,7 +58,12 @@ pub fn needed(server: &Server, rule: &MirrorRule, known: &MirrorRecord) -> Resul
     let layout = layout(server, rule)?;
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
     let is_wanted = |path: &str| TreePath::new(path).is_ok_and(|path| layout.set_of(&path).is_some());
-    let paths = index.files(is_wanted);
+    // A link that stays in the folder is the file that it leads to; nothing behind others is given to anybody.
+    let paths = index.files_and_links(is_wanted);
+    let there = server.tree.metadata(&paths)?;
+    let is_file = |there: &Option<EntryKind>| matches!(there, Some(EntryKind::File(_)));
+    let paths: Vec<TreePath> =
+        paths.into_iter().zip(there).filter(|(_, there)| is_file(there)).map(|(path, _)| path).collect();
     let owners = server.owners(&paths.iter().cloned().collect())?;
     let lock = &server.control.lock;
     let on: BTreeSet<&ContentId> = lock.on().map(|locked| &locked.id).collect();
@@ -252,7 +257,10 @@ pub fn status(server: &Server, all: bool) -> Result<MirrorStatus, AppError> {
 }
 
 /// Returns what is wrong with the settings that announce the mirror.
-fn settings_problems(
+///
+/// # Errors
+/// If one of the files cannot be parsed.
+pub fn settings_problems(
     server: &Server,
     rule: &MirrorRule,
     address: Option<&str>,

@@ -34,7 +34,7 @@ fn pack(path: &Path, seed: usize) -> io::Result<()> {
     zip.finish().map_err(io::Error::other)?.into_inner().map_err(io::IntoInnerError::into_error)?.sync_all()
 }
 
-fn timed(command: &mut Command) -> io::Result<Duration> {
+pub(crate) fn timed(command: &mut Command) -> io::Result<Duration> {
     let started = Instant::now();
     let output = command.stdin(Stdio::null()).output()?;
     if !output.status.success() {

@@ -4,11 +4,12 @@ use std::{
     fs::{self, File},
     io::{self, Write},
     path::Path,
-    process::{Command, Stdio},
-    time::{Duration, Instant},
+    process::Command,
 };
 
 use yalotheca_standin::kites;
+
+use super::merging::timed;
 
 /// The size of the map's payload in bytes.
 const PAYLOAD: u32 = 200 << 20;
@@ -35,16 +36,6 @@ fn write_map(path: &Path) -> io::Result<()> {
     file.write_all(&payload)?;
     file.write_all(&crc32fast::hash(&payload).to_le_bytes())?;
     file.flush()
-}
-
-fn timed(command: &mut Command) -> io::Result<Duration> {
-    let started = Instant::now();
-    let output = command.stdin(Stdio::null()).output()?;
-    if !output.status.success() {
-        let said = String::from_utf8_lossy(&output.stderr).into_owned();
-        return Err(io::Error::other(format!("{command:?}: {said}")));
-    }
-    Ok(started.elapsed())
 }
 
 /// Measures all three and prints a row for each.

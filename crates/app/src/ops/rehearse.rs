@@ -21,7 +21,7 @@ use yalotheca_host::{
     fetch::Wanted,
     foreign_digest::{hex, sha1_from_hex},
     joining::{ask_line, digest_of},
-    mirror::{MirrorRecord, WantedFile, link_to},
+    mirror::{WantedFile, link_to},
     survey,
     tree::{LocalTree, Tree},
     trial,
@@ -143,7 +143,7 @@ impl Player {
         let failed = |source| AppError::Io { what: folder.display().to_string(), source };
         let tree = LocalTree::new(&folder.canonicalize().map_err(failed)?);
         let index = tempfile::NamedTempFile::new().map_err(failed)?;
-        let paths = tree.names(index.path()).files(|_| true);
+        let paths = tree.names(index.path()).files_and_links(|_| true);
         let mut contents = BTreeMap::new();
         if rule.needs.iter().any(|need| need.kind.is_some()) {
             let found = survey::inventory(&tree, &server.game, &server.survey.scope)?;
@@ -279,7 +279,7 @@ fn as_handed_out(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found,
     }
     let Some(matcher) = matcher(rule, need) else { return Ok(Found::Good("players bring it".into())) };
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
-    for path in index.files(|path| matcher.is_match(path)) {
+    for path in index.files_and_links(|path| matcher.is_match(path)) {
         let Some(mut file) = server.tree.open(&path)? else { continue };
         let failed = |source| AppError::Io { what: path.to_string(), source };
         if difference(rule, need, &mut file).map_err(failed)?.is_none() {
@@ -291,12 +291,14 @@ fn as_handed_out(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found,
 
 /// Downloads a file as a player's game does: from the mirror if there is one, else from the server.
 fn from_mirror(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, AppError> {
-    let path = rule.path(need).and_then(|path| TreePath::new(&path).ok());
-    let mirror_rule = mirror::rule(server)?;
-    let (Some(path), Some(address)) = (path, mirror::address(server, mirror_rule)?) else {
+    let Some(mirror_rule) = &server.game.mirror else { return from_server(server, rule, need) };
+    let (Some(path), Some(address)) = (rule.file_of(need), mirror::address(server, mirror_rule)?) else {
         return from_server(server, rule, need);
     };
-    let needed = mirror::needed(server, mirror_rule, &MirrorRecord::default())?;
+    if let Some(why) = mirror::settings_problems(server, mirror_rule, Some(&address))?.into_iter().next() {
+        return Ok(Found::Missing(why, Some(Advice::AnnounceMirror(address))));
+    }
+    let needed = mirror::needed(server, mirror_rule, &mirror::known(server))?;
     let mut names: Vec<&WantedFile> = needed.files.iter().filter(|file| file.from == path).collect();
     // The compressed form is the one that games ask for first.
     names.sort_by_key(|file| file.compress.is_none());
@@ -340,8 +342,7 @@ fn download(
 
 /// Whether the server itself sends a file: only as large as its limit allows.
 fn from_server(server: &Server, rule: &NeedRule, need: &Need) -> Result<Found, AppError> {
-    let path = rule.path(need).and_then(|path| TreePath::new(&path).ok());
-    let Some(path) = path else { return Ok(Found::Good("the server sends it".into())) };
+    let Some(path) = rule.file_of(need) else { return Ok(Found::Good("the server sends it".into())) };
     let bytes = match need.bytes {
         Some(bytes) => Some(bytes),
         None => server.tree.digest(std::slice::from_ref(&path))?.pop().flatten().map(|(_, bytes)| bytes),

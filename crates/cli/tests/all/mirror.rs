@@ -193,6 +193,30 @@ fn a_mirror_in_the_servers_folder_is_not_taken_for_contents() -> Done {
 }
 
 #[test]
+fn links_are_followed_inside_the_servers_folder_only() -> Done {
+    let world = kites()?;
+    fs::create_dir_all(world.path("shared"))?;
+    fs::rename(world.path("maps/pier_lights.kmap"), world.path("shared/pier.kmap"))?;
+    std::os::unix::fs::symlink("../shared/pier.kmap", world.path("maps/pier_lights.kmap"))?;
+    fs::write(world.root().join("private.txt"), "the crew's")?;
+    std::os::unix::fs::symlink("../../private.txt", world.path("maps/leak.kmap"))?;
+    world.run(&["mirror", "build", "../web"]).code(0).says(&["8 written"]);
+    let built = digests_of(&web(&world))?;
+    assert!(
+        built.contains_key("maps/pier_lights.kmap") && !built.contains_key("maps/leak.kmap"),
+        "{built:?}"
+    );
+    // The mirror itself leads nowhere else, either.
+    fs::remove_dir_all(web(&world).join("maps"))?;
+    fs::create_dir_all(world.root().join("elsewhere"))?;
+    std::os::unix::fs::symlink("../elsewhere", web(&world).join("maps"))?;
+    let answer = world.run(&["mirror", "build"]);
+    assert!(answer.code > 1, "{}", answer.out);
+    assert_eq!(digests_of(&world.root().join("elsewhere"))?.len(), 1, "nothing but itself");
+    Ok(())
+}
+
+#[test]
 fn files_of_others_are_not_overwritten() -> Done {
     let world = kites()?;
     let maps = web(&world).join("maps");

@@ -155,7 +155,7 @@ fn a_pack_that_somebody_set_up_is_taken_over_and_watched() -> Done {
     world.run(&["check", "--offline"]).code(0);
     world.run(&["fix", "--yes"]).code(0);
     assert_eq!(joins(&world)?, "came in with the look");
-    // A password in a link that somebody set by hand is told, and noted nowhere.
+    // A link with a password, set by hand, is reported and never stored.
     let other = World::empty()?;
     yalotheca_standin::quayside::write_fresh_server(&other.server(), other.port)?;
     let conf = other.read("saltwick.conf")?;

@@ -70,6 +70,15 @@ fn a_map_comes_from_the_server_from_the_mirror_or_from_the_player() -> Done {
     world.run(&["mirror", "address", &address, "--yes"]).code(0);
     let server = started(&world, "kitehollow")?;
     world.run(&["rehearse"]).code(0).says(&["gull_cliffs downloaded from", "Admitted."]);
+    // The game puts names right behind the address.
+    drop(server);
+    let whole = world.read("host.cfg")?;
+    world.write("host.cfg", &whole.replace(&address, address.trim_end_matches('/')))?;
+    let server = started(&world, "kitehollow")?;
+    world.run(&["rehearse"]).code(1).says(&["Turned away: missing map", "must end in /", "mirror address"]);
+    drop(server);
+    world.write("host.cfg", &whole)?;
+    let server = started(&world, "kitehollow")?;
     fs::remove_file(web.join("maps/gull_cliffs.kmap.bz2"))?;
     fs::write(web.join("maps/gull_cliffs.kmap"), maps::build("gull_cliffs", 170_000))?;
     world.run(&["rehearse"]).code(1).says(&["Turned away: map differs from the server's", "mirror publish"]);

@@ -1,7 +1,7 @@
 //! What a player's game does when it joins.
 
 use super::Template;
-use crate::document::Pointer;
+use crate::{document::Pointer, id::TreePath};
 
 /// How a player's game joins: what it asks the server, and what it then needs.
 #[derive(Debug, Clone)]
@@ -141,6 +141,11 @@ impl NeedRule {
     /// Returns what a player sees who has another one.
     pub fn differs(&self, need: &Need) -> String {
         self.differs.replace("{{ name }}", &need.name)
+    }
+
+    /// Returns its path on the server and in the mirror, if its name makes one.
+    pub fn file_of(&self, need: &Need) -> Option<TreePath> {
+        TreePath::new(&self.file.as_ref()?.replace("{{ name }}", &need.name)).ok()
     }
 
     /// Returns the pattern of its path.

@@ -33,7 +33,7 @@ fn digest(raw: &RawNeed) -> Checked<Option<(Pointer, NeedDigest)>> {
 }
 
 impl Loader {
-    pub(super) fn join(&self, raw: &RawJoin, kinds: &[String]) -> Checked<JoinRule> {
+    pub(super) fn join(&self, raw: &RawJoin, kinds: &[String], has_pack: bool) -> Checked<JoinRule> {
         /// No datagram is longer.
         const LONGEST: usize = 65_000;
         let (port, ask) = match (&raw.tcp, &raw.udp) {
@@ -51,6 +51,9 @@ impl Loader {
         if let (JoinAsk::Datagram(_), Some(need)) = (&ask, raw.need.first()) {
             let why = "only a server that is asked over \"tcp\" says what players need";
             return Err((need.what.span(), why.into()));
+        }
+        if let Some(need) = raw.need.iter().find(|need| need.from.as_ref() == "link").filter(|_| !has_pack) {
+            return Err((need.from.span(), "what comes by a link is a pack, and there is no [pack]".into()));
         }
         Ok(JoinRule {
             port: template(port, &self.server)?,

@@ -183,7 +183,7 @@ impl Loader {
             maps: raw.maps.map(|maps| self.maps(maps, &kinds)).transpose()?,
             pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
             limits: raw.limit.iter().map(|limit| self.limit(limit)).collect::<Checked<_>>()?,
-            join: raw.join.as_ref().map(|join| self.join(join, &kinds)).transpose()?,
+            join: raw.join.as_ref().map(|join| self.join(join, &kinds, raw.pack.is_some())).transpose()?,
             mirror: raw.mirror.as_ref().map(|mirror| self.mirror(mirror)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,
             signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,

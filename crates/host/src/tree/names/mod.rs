@@ -372,10 +372,12 @@ impl NameIndex {
         (looked_at, found)
     }
 
-    /// Returns the files whose paths are wanted, sorted by path.
-    pub fn files(&self, wanted: impl Fn(&str) -> bool + Sync) -> Vec<TreePath> {
+    /// Returns the files and symbolic links whose paths are wanted, sorted by path. What a link leads to is not known here.
+    pub fn files_and_links(&self, wanted: impl Fn(&str) -> bool + Sync) -> Vec<TreePath> {
         let in_folder = |folder: &Folder| -> Vec<TreePath> {
-            let paths = files(folder, &|_| true).map(|name| joined(&folder.path, name));
+            let others = entries_in(folder.names.get(folder.folders_end..).unwrap_or_default());
+            let named = others.filter(|(kind, _)| matches!(kind, NameKind::File | NameKind::Link));
+            let paths = named.map(|(_, name)| joined(&folder.path, name));
             paths
                 .filter_map(|path| String::from_utf8(path).ok())
                 .filter(|path| wanted(path))
