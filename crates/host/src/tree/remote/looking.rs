@@ -21,6 +21,8 @@ use crate::tree::{EntryKind, TreeError};
 const ROUNDS: usize = 100;
 /// So many folders are worth another thread.
 const MANY: usize = 40;
+/// So many paths are worth waiting for what the other thread lists.
+const MANY_PATHS: usize = 1_000;
 
 impl RemoteTree {
     /// Says where each path leads.
@@ -34,12 +36,16 @@ impl RemoteTree {
     }
 
     fn resolve(&self, paths: &[TreePath], follows: bool) -> Result<Vec<Found>, TreeError> {
+        if paths.len() >= MANY_PATHS {
+            self.see_ahead();
+        }
         for round in 0..ROUNDS {
-            let (mut found, mut folders, mut links) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
-            let mut case = None;
+            let mut found = Vec::with_capacity(paths.len());
+            let (mut folders, mut links) = (BTreeSet::new(), BTreeSet::new());
+            let (mut case, mut before) = (None, None);
             let seen = self.seen();
             for path in paths {
-                match seen.find(&self.root, path, follows) {
+                match seen.find(&self.root, path, follows, &mut before) {
                     Ok(one) => found.push(one),
                     Err(Unseen::Folder(folder)) => {
                         // Mostly there is no link on the way, so all of it is asked for at once.

@@ -73,6 +73,12 @@ pub(super) enum Found {
     Refused(Refusal),
 }
 
+/// Where a folder's path leads.
+pub(super) struct KnownFolder {
+    asked: String,
+    real: TreePath,
+}
+
 /// What must be known before it can be said where a path leads.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Unseen {
@@ -145,12 +151,29 @@ impl Seen {
         self.links.insert(path, target);
     }
 
-    /// Says where a path leads, or what must be seen first. The last name's link is followed on request.
-    pub(super) fn find(&self, root: &str, path: &TreePath, follows: bool) -> Result<Found, Unseen> {
-        let mut names: VecDeque<String> = names(path.as_str()).collect();
-        let (mut folder, mut links) = (TreePath::root(), 0);
+    /// Says where a path leads, or what must be seen first. The last name's link is followed on request. `before` remembers where the
+    /// folder of the last path led: the next path is mostly in the same one.
+    pub(super) fn find(
+        &self,
+        root: &str,
+        path: &TreePath,
+        follows: bool,
+        before: &mut Option<KnownFolder>,
+    ) -> Result<Found, Unseen> {
+        let (above, own) = path.as_str().rsplit_once('/').unwrap_or(("", path.as_str()));
+        let (mut names, mut folder) = match before {
+            Some(known) if known.asked == above => (names(own).collect(), known.real.clone()),
+            _ => (names(path.as_str()).collect::<VecDeque<String>>(), TreePath::root()),
+        };
+        let (mut links, mut is_folder_known) = (0, false);
         let mut last = folder_itself(&folder);
         while let Some(name) = names.pop_front() {
+            if names.is_empty() && !is_folder_known {
+                is_folder_known = true;
+                if before.as_ref().is_none_or(|known| known.asked != above) {
+                    *before = Some(KnownFolder { asked: above.to_owned(), real: folder.clone() });
+                }
+            }
             if name == ".." {
                 let Some(above) = folder.parent() else { return Ok(out(path, "..")) };
                 folder = above;
@@ -185,20 +208,10 @@ impl Seen {
                     if links > MOST_LINKS {
                         return Ok(Found::Absent { real: None });
                     }
-                    let below = if target.starts_with('/') {
-                        let below = target
-                            .strip_prefix(root)
-                            .filter(|below| below.is_empty() || below.starts_with('/'));
+                    if target.starts_with('/') {
                         folder = TreePath::root();
-                        below
-                    } else {
-                        Some(target.as_str())
-                    };
-                    let Some(below) = below else { return Ok(out(&at, target)) };
-                    let climbs = self::names(below).take_while(|name| name == "..").count();
-                    if climbs > folder.as_str().split('/').filter(|name| !name.is_empty()).count() {
-                        return Ok(out(&at, target));
                     }
+                    let Some(below) = inside(root, &folder, target) else { return Ok(out(&at, target)) };
                     for name in self::names(below).collect::<Vec<_>>().into_iter().rev() {
                         names.push_front(name);
                     }
@@ -353,6 +366,17 @@ fn folder_itself(folder: &TreePath) -> Found {
     let metadata =
         RemoteMetadata { kind: RemoteKind::Folder, size: 0, modified: None, mode: None, target: None };
     Found::There { real: folder.clone(), called: folder.to_string(), metadata }
+}
+
+/// Returns what a link's target names below the tree's root or below the link's folder; nothing if it leads out of the tree.
+fn inside<'t>(root: &str, folder: &TreePath, target: &'t str) -> Option<&'t str> {
+    let below = if target.starts_with('/') {
+        target.strip_prefix(root).filter(|below| below.is_empty() || below.starts_with('/'))?
+    } else {
+        target
+    };
+    let climbs = names(below).take_while(|name| name == "..").count();
+    (climbs <= names(folder.as_str()).count()).then_some(below)
 }
 
 fn out(link: &TreePath, target: &str) -> Found {
