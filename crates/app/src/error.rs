@@ -17,6 +17,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::{
     catalogue::CatalogueError,
+    console::ConsoleError,
     control::OpenControlError,
     fetch::FetchError,
     games::FindGameError,
@@ -70,6 +71,8 @@ pub enum AppError {
     Certificates(#[from] KnownCertificatesError),
     #[error(transparent)]
     Trial(#[from] TrialError),
+    #[error(transparent)]
+    Console(#[from] ConsoleError),
     #[error(transparent)]
     Id(#[from] ParseIdError),
     #[error(transparent)]
@@ -131,6 +134,7 @@ impl Hint for AppError {
             Self::Connect(error) => error.hint(),
             Self::ConnectFtp(error) => error.hint(),
             Self::Trial(error) => error.hint(),
+            Self::Console(error) => error.hint(),
             Self::Id(error) => error.hint(),
             Self::Range(error) => error.hint(),
             Self::UnknownContent { has_catalogues: false, .. } => Some(Advice::AddCatalogue),

@@ -61,6 +61,13 @@ pub enum Event<'e> {
     },
     /// From now on these must not be shown.
     Secrets(Secrets),
+    /// Players were told that the server is going to be stopped.
+    Announced {
+        /// The text.
+        text: &'e str,
+        /// How long it is until the server stops.
+        before: std::time::Duration,
+    },
     /// Nothing can tell whether the server runs; what is known, and what to do.
     MayBeRunning(&'e str),
     /// So much is going to be read of a server on another machine.

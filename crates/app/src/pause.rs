@@ -1,15 +1,13 @@
 //! Stopping a server for a change and starting it again: by the commands of `[server.process]`, by what a trial left running, or by
 //! the person.
 
-use std::time::Duration;
+use std::{thread, time::Duration};
 
-use yalotheca_host::{
-    running::{self, Running},
-    trust::Invocation,
-};
+use yalotheca_host::{running::Running, trust::Invocation};
 
 use crate::{
-    Answer, AppError, Event, Front, Server,
+    Answer, AppError, Event, Front, Server, WhileRunning,
+    ops::console,
     ops::trial::{TrialReport, TrialRequest, trial as try_start},
     process::{Act, PATIENCE, RunningBy, STARTING, ServerState, how_to_stop, run, wait},
 };
@@ -46,9 +44,9 @@ impl Server {
     fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
         let state = self.state(front)?;
         let ServerState::Running(by) = state else {
-            return Ok(Pause { state, method: None });
+            return Ok(Pause { state, method: None, players: None });
         };
-        if !self.options.restarts {
+        if self.options.while_running != WhileRunning::Restart {
             return Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) });
         }
         let method = match (&by, self.process_command(Act::Stop, front)?) {
@@ -56,7 +54,8 @@ impl Server {
             (_, Some(stop)) => StopMethod::Command { stop, start: self.process_command(Act::Start, front)? },
             (_, None) => StopMethod::ByHand,
         };
-        Ok(Pause { state: ServerState::Running(by), method: Some(method) })
+        let players = console::players(self);
+        Ok(Pause { state: ServerState::Running(by), method: Some(method), players })
     }
 }
 
@@ -76,6 +75,8 @@ enum StopMethod {
 struct Pause {
     state: ServerState,
     method: Option<StopMethod>,
+    /// Who plays, if the console tells.
+    players: Option<Vec<String>>,
 }
 
 /// A server that was stopped for a change.
@@ -105,8 +106,28 @@ impl Pause {
     /// Returns the question whether a change may be made: the usual one, and what comes with it.
     fn question(&self, usual: &str) -> String {
         match self.method {
-            Some(_) => format!("The server runs. Stop it, and start it again afterwards? {usual}"),
+            Some(_) => format!(
+                "The server runs{}. Stop it, and start it again afterwards? {usual}",
+                self.who_plays()
+            ),
             None => usual.to_owned(),
+        }
+    }
+
+    fn who_plays(&self) -> String {
+        const MOST: usize = 8;
+        match self.players.as_deref() {
+            None => String::new(),
+            Some([]) => ", and nobody plays".into(),
+            Some(names) => {
+                let more = names.len().saturating_sub(MOST);
+                let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+                let first = names.iter().take(MOST).cloned().collect::<Vec<_>>().join(", ");
+                format!(
+                    ", and {} on it: {first}{more}",
+                    if names.len() == 1 { "one player is" } else { "players are" }
+                )
+            }
         }
     }
 
@@ -126,10 +147,15 @@ impl Pause {
 
     /// Stops the server, if it runs.
     fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
+        if let (Some((text, before)), Some(_)) = (&server.options.announcement, &self.method) {
+            console::announce(server, text)?;
+            front.event(Event::Announced { text, before: *before });
+            thread::sleep(*before);
+        }
         match &self.method {
             None => {}
             Some(StopMethod::Trial(process)) => {
-                let is_gone = running::stop(server.local()?, process, server.game.run.stop, PATIENCE);
+                let is_gone = server.stop_process(process, PATIENCE)?;
                 if !is_gone {
                     return Err(AppError::Refused {
                         what: format!("process {} does not end", process.pid),

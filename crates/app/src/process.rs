@@ -1,6 +1,7 @@
 //! Whether a server runs, and the commands of `[server.process]` that start it, stop it and tell.
 
 use std::{
+    sync::atomic::Ordering,
     thread,
     time::{Duration, Instant, SystemTime},
 };
@@ -10,19 +11,21 @@ use yalotheca_core::{
     id::TreePath,
 };
 use yalotheca_host::{
-    running::Running,
+    running::{self, Running},
     settle::Claim,
     tree::{Protocol, RemoteAddress, sftp},
     trial,
     trust::Invocation,
 };
 
-use crate::{Answer, AppError, Front, Server, server::trust};
+use crate::{Answer, AppError, Front, Server, ops::console, server::trust};
 
 /// A command of `[server.process]` may take so long.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(120);
 /// A server that was started may take so long until it answers.
 pub(crate) const STARTING: Duration = Duration::from_secs(60);
+/// A server may take so long to do what its console was told.
+const CONSOLE_PATIENCE: Duration = Duration::from_secs(5);
 /// A log that was written to so recently is probably that of a running server.
 const FRESH: Duration = Duration::from_secs(120);
 
@@ -187,6 +190,17 @@ impl Server {
         Some(SystemTime::now().duration_since(written).unwrap_or_default())
     }
 
+    /// Stops a server's process: by its console where that is better, else by a signal. Returns whether it is gone.
+    pub(crate) fn stop_process(&self, process: &Running, patience: Duration) -> Result<bool, AppError> {
+        let tree = self.local()?;
+        if let Some(line) = &self.game.run.stop_line
+            && console::connect(self).is_ok_and(|session| session.send_last(line).is_ok())
+        {
+            wait(CONSOLE_PATIENCE.min(patience), || running::age(process).is_none());
+        }
+        Ok(running::stop(tree, process, self.game.run.stop, patience))
+    }
+
     /// Refuses to go on while the server runs, since it may hold or rewrite its files.
     pub fn refuse_running(&self) -> Result<(), AppError> {
         match self.state_by_looking() {
@@ -197,8 +211,11 @@ impl Server {
         }
     }
 
-    /// Claims the server for a change. Refused while the server runs.
+    /// Claims the server for a change. Refused while the server runs, unless the change is one that it takes.
     pub fn claim_stopped(&self) -> Result<Claim, AppError> {
+        if self.takes_live.load(Ordering::Relaxed) {
+            return self.claim();
+        }
         self.refuse_running()?;
         self.claim()
     }

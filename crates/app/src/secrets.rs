@@ -30,10 +30,9 @@ impl Secrets {
             (&rule.file, keys.collect::<Vec<Pointer>>())
         });
         let of_console = game
-            .run
-            .stop_line
+            .console
             .iter()
-            .filter_map(|line| line.secret.as_ref())
+            .filter_map(|console| console.secret.as_ref())
             .filter_map(|place| Some((&place.file, vec![place.spot(scope).ok()?.1])));
         for (file, keys) in of_settings.chain(of_console).filter(|(_, keys)| !keys.is_empty()) {
             let patterns: Vec<Regex> = keys.iter().filter_map(pattern).collect();

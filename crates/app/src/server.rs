@@ -3,7 +3,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::PathBuf,
-    sync::{Arc, Mutex, OnceLock, PoisonError},
+    sync::{Arc, Mutex, OnceLock, PoisonError, atomic::AtomicBool},
     thread::{self, JoinHandle},
     time::{Duration, Instant},
 };
@@ -32,6 +32,18 @@ use yalotheca_host::{
 
 use crate::{AppError, Event, Front, plan::reserved::used, remote::open_remote, secrets::Secrets};
 
+/// What becomes of a server that runs when it is to be changed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum WhileRunning {
+    /// The change is refused.
+    #[default]
+    Refuse,
+    /// It is stopped for the change, and started again.
+    Restart,
+    /// The change is made while it runs, if it takes it then, and it is told.
+    Tell,
+}
+
 /// Which server is opened, and how.
 #[derive(Debug, Clone, Default)]
 pub struct OpenOptions {
@@ -47,8 +59,10 @@ pub struct OpenOptions {
     pub ssh: Vec<String>,
     /// The command that was given, as the history keeps it.
     pub command: String,
-    /// Whether a server that runs is stopped for a change, and started again.
-    pub restarts: bool,
+    /// What becomes of a server that runs when it is to be changed.
+    pub while_running: WhileRunning,
+    /// What players are told before the server is stopped, and how long before.
+    pub announcement: Option<(String, Duration)>,
     /// Whether all files are going to be compared: then they are looked at from the start.
     pub compares: bool,
     /// The names of publishers' keys that may be replaced by others.
@@ -81,6 +95,8 @@ pub struct Server {
     pub command: String,
     /// The machine at which its port is asked, once it is known.
     pub(crate) machine: OnceLock<String>,
+    /// Whether the change at hand is one that a running server takes.
+    pub(crate) takes_live: AtomicBool,
     /// How this was opened.
     pub(crate) options: OpenOptions,
 }
@@ -182,6 +198,7 @@ impl Server {
             copies: Mutex::default(),
             command,
             machine: OnceLock::new(),
+            takes_live: AtomicBool::new(false),
             options: options.clone(),
         })
     }

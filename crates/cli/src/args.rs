@@ -77,6 +77,10 @@ pub(crate) enum Command {
     Trial(commands::trial::TrialArgs),
     /// Stop the server that a trial has left running
     Stop(commands::stop::StopArgs),
+    /// Tell whether the server runs, and who plays
+    Status,
+    /// Send commands to the running server
+    Console(commands::console::ConsoleArgs),
     /// Find out what is wrong, without starting the server
     Check(commands::check::CheckArgs),
     /// Do what check suggests, as one change

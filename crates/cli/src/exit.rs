@@ -6,6 +6,7 @@ use yalotheca_app::AppError;
 use yalotheca_host::{
     arrival::ArrivalError,
     catalogue::CatalogueError,
+    console::ConsoleError,
     control::OpenControlError,
     fetch::FetchError,
     games::FindGameError,
@@ -45,6 +46,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::UnknownContent { .. }
         | AppError::Survey(SurveyError::Render(_) | SurveyError::Path(_))
         | AppError::ByHand { .. }
+        | AppError::Console(ConsoleError::Line | ConsoleError::Render(_))
         | AppError::Usage { .. } => WRONG_USE,
         AppError::NoLineup(_) => NO_LINEUP,
         AppError::Setting(_)
@@ -86,6 +88,7 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Mirror(MirrorError::Foreign { .. } | MirrorError::Lock(_))
         | AppError::Change(_)
         | AppError::Edit(_)
+        | AppError::Console(ConsoleError::Off { .. } | ConsoleError::Secret { .. } | ConsoleError::NotKept)
         | AppError::Solver { .. }
         | AppError::Refused { .. } => REFUSED,
         AppError::Control(OpenControlError::Read { .. } | OpenControlError::Tree(_))
@@ -107,6 +110,12 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Connect(ConnectError::Unreachable { .. } | ConnectError::NoProgram)
         | AppError::ConnectFtp(ConnectFtpError::Unreachable { .. } | ConnectFtpError::Full { .. })
         | AppError::Certificates(_)
+        | AppError::Console(
+            ConsoleError::Connect { .. }
+            | ConsoleError::Closed
+            | ConsoleError::Silent { .. }
+            | ConsoleError::Local { .. },
+        )
         | AppError::Silent { .. }
         | AppError::Io { .. } => WORLD,
     })

@@ -1,9 +1,9 @@
 //! The options that every command takes.
 
-use std::path::PathBuf;
+use std::{path::PathBuf, time::Duration};
 
 use clap::Args;
-use yalotheca_app::OpenOptions;
+use yalotheca_app::{OpenOptions, WhileRunning};
 
 /// Options that every command takes.
 #[derive(Debug, Clone, Default, Args)]
@@ -21,6 +21,15 @@ pub(crate) struct Global {
     /// If the server runs, stop it for the change, and start it again afterwards
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) restart: bool,
+    /// If the server runs: make the change while it runs, tell the server through its console, and ask it what it has now
+    #[arg(long, global = true, help_heading = "Everywhere", conflicts_with = "restart")]
+    pub(crate) live: bool,
+    /// With --restart: show players this text before the server is stopped
+    #[arg(long, global = true, value_name = "TEXT", help_heading = "Everywhere", requires = "restart")]
+    pub(crate) announce: Option<String>,
+    /// With --announce: how long before the stop (30s, 5m)
+    #[arg(long = "in", global = true, value_name = "TIME", help_heading = "Everywhere", requires = "announce", value_parser = duration, default_value = "0s")]
+    pub(crate) notice: Duration,
     /// Use no network, only what was fetched before
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) offline: bool,
@@ -50,11 +59,31 @@ impl Global {
             helper: std::env::current_exe().ok(),
             ssh: ssh_options(),
             command: format!("yalotheca {}", without_places(&words).join(" ")),
-            restarts: self.restart,
+            while_running: match (self.restart, self.live) {
+                (true, _) => WhileRunning::Restart,
+                (false, true) => WhileRunning::Tell,
+                (false, false) => WhileRunning::Refuse,
+            },
+            announcement: self.announce.clone().map(|text| (text, self.notice)),
             compares: false,
             accept_keys: self.accept_key.clone(),
         }
     }
+}
+
+/// Reads `30s`, `5m` or `1h`.
+fn duration(text: &str) -> Result<Duration, String> {
+    const LONGEST: u64 = 24 * 60 * 60;
+    let wrong = || format!("{text:?} is not a time; write 30s, 5m or 1h, at most a day");
+    let unit = match text.chars().last() {
+        Some('s') => 1,
+        Some('m') => 60,
+        Some('h') => 60 * 60,
+        _ => return Err(wrong()),
+    };
+    let number: u64 = text[..text.len() - 1].trim().parse().map_err(|_| wrong())?;
+    let seconds = number.checked_mul(unit).filter(|seconds| *seconds <= LONGEST);
+    seconds.map(Duration::from_secs).ok_or_else(wrong)
 }
 
 /// Options for `ssh` that are added to those of its own files, separated by line breaks.

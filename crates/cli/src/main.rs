@@ -104,7 +104,6 @@ const OTHER_WORDS: &[(&str, &str)] = &[
     ("delete", "drop NAME"),
     ("rm", "drop NAME"),
     ("ls", "list"),
-    ("status", "check (or yalotheca list, for what is installed)"),
     ("verify", "check"),
     ("upgrade", "update"),
     ("search", "find WORDS"),
@@ -125,6 +124,8 @@ const OTHER_WORDS: &[(&str, &str)] = &[
     ("rollback", "undo"),
     ("revert", "undo"),
     ("config", "settings"),
+    ("send", "console 'LINE'"),
+    ("exec", "console 'LINE'"),
     ("set", "settings"),
 ];
 
@@ -196,6 +197,8 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),
         Command::Stop(args) => commands::stop::run(args, global, ui),
+        Command::Status => commands::status::run(global, ui),
+        Command::Console(args) => commands::console::run(args, global, ui),
         Command::Check(args) => commands::check::run(args, global, ui),
         Command::Fix(args) => commands::fix::run(args, global, ui),
         Command::Undo(args) => commands::undo::run(args, global, ui),

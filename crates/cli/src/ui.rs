@@ -134,6 +134,14 @@ impl Progress for Ui {
             }
             Event::Secrets(secrets) => drop(self.secrets.replace(secrets)),
             Event::MayBeRunning(doubt) => self.warn(doubt),
+            Event::Announced { text, before } => {
+                let when = match before.as_secs() {
+                    0 => "The server is stopped now".to_owned(),
+                    seconds @ 1..120 => format!("The server is stopped in {seconds} s"),
+                    seconds => format!("The server is stopped in {} min", seconds / 60),
+                };
+                self.note(&format!("Players were told: {text}. {when}."));
+            }
             Event::WillDownload { files, bytes } => {
                 let (files, bytes) = (count(files, "file"), size(bytes));
                 self.note(&format!("Reading every byte over the network: {files}, {bytes}."));
@@ -186,6 +194,12 @@ impl Ui {
     /// Returns a text as it may be shown.
     pub(crate) fn hide(&self, text: &str) -> String {
         self.secrets.borrow().hide(text)
+    }
+
+    /// Returns what hides secrets, from any thread.
+    pub(crate) fn hider(&self) -> impl Fn(&str) -> String + Send + use<> {
+        let secrets = self.secrets.borrow().clone();
+        move |text| secrets.hide(text)
     }
 
     /// An error's first line is ours; behind it stands what is in a file.

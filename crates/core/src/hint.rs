@@ -81,6 +81,10 @@ pub enum Advice {
     AddMapOrLeaveItOut,
     /// Say the same again in another way, or with something more.
     Amend(Amendment),
+    /// Set the setting (`file#/pointer`) that switches the server's console on, and start the server again.
+    SwitchConsoleOn(String),
+    /// Start the server and leave it running: then its console answers.
+    StartForConsole,
     /// Look at a list.
     List(Listing),
     /// Add a catalogue, or give the file itself.

@@ -254,9 +254,14 @@ fn templates(game: &Game, scope: &Scope, formats: &mut Formats) -> Tried {
         Some(Probe::Tcp(port) | Probe::Udp { port, .. }) => render("[run]", [port], scope)?,
         None => {}
     }
-    if let Some(stop) = &game.run.stop_line {
-        render("[run]", [&stop.port], scope)?;
-        stop.secret.iter().try_for_each(|place| formats.place("[run]", place, scope))?;
+    if let Some(console) = &game.console {
+        let mut with_line = scope.clone();
+        for name in ["line", "text"] {
+            with_line.found.insert(name.into(), "text".into());
+        }
+        render("[console]", console.channel.templates(), &with_line)?;
+        render("[console]", &console.announce, &with_line)?;
+        console.secret.iter().try_for_each(|place| formats.place("[console]", place, scope))?;
     }
     for (_, rule) in &game.values {
         rule.from.iter().try_for_each(|place| formats.place("[values]", place, scope))?;

@@ -7,6 +7,7 @@ pub mod arrival;
 mod cache_file;
 pub mod catalogue;
 pub mod compress;
+pub mod console;
 pub mod container;
 pub mod control;
 pub mod fetch;

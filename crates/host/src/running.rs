@@ -142,6 +142,16 @@ pub struct Running {
     pub is_noted: bool,
 }
 
+/// Returns how long a process has been running; nothing if it is gone.
+pub fn age(running: &Running) -> Option<Duration> {
+    let since = started(running.pid)?;
+    let uptime = fs::read_to_string("/proc/uptime").ok()?;
+    let uptime: f64 = uptime.split_whitespace().next()?.parse().ok()?;
+    let ticks = rustix::param::clock_ticks_per_second();
+    let now = Duration::try_from_secs_f64(uptime).ok()?;
+    Some(now.saturating_sub(Duration::from_millis(since.saturating_mul(1_000) / ticks.max(1))))
+}
+
 /// Returns the process of the server, if there is one.
 pub fn find(tree: &LocalTree, game: &Game, scope: &Scope) -> Option<Running> {
     if let Some(running) = noted(tree) {

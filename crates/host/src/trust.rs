@@ -99,7 +99,13 @@ impl Invocation {
             PlatformRule::File(_) | PlatformRule::Inside { .. } => None,
         });
         let tools = game.tools.iter().map(|tool| Self::of(&tool.command, &BTreeMap::new(), scope));
-        queries.chain(tools).chain([Self::of_server(game, scope)]).filter_map(Result::transpose).collect()
+        let console = game.console.as_ref().map(|console| crate::console::command_of(console, scope));
+        queries
+            .chain(tools)
+            .chain(console)
+            .chain([Self::of_server(game, scope)])
+            .filter_map(Result::transpose)
+            .collect()
     }
 
     /// Returns the command that some words are, a program and its arguments, in a folder; nothing where there are none.

@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use serde::Serialize;
-use yalotheca_host::running;
 
 use crate::{
     AppError, Front, Server,
@@ -32,7 +31,7 @@ pub fn stop(server: &Server, patience: Duration, front: &dyn Front) -> Result<St
     if let ServerState::Running(RunningBy::Process(process)) = &state
         && process.is_noted
     {
-        if !running::stop(server.local()?, process, server.game.run.stop, patience) {
+        if !server.stop_process(process, patience)? {
             return Err(AppError::Refused {
                 what: format!("process {} does not end", process.pid),
                 hint: Some("it may belong to another user, or be waiting for a slow disk".into()),

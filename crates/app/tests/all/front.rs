@@ -39,6 +39,7 @@ impl Progress for Scripted {
             Event::ForeignChange { .. } => "foreign change",
             Event::Secrets(_) => "secrets",
             Event::Unreachable(_) => "unreachable",
+            Event::Announced { .. } => "announced",
             Event::MayBeRunning(_) => "may be running",
             Event::WillDownload { .. } => "will download",
         };

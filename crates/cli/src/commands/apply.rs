@@ -4,8 +4,9 @@ use std::{path::PathBuf, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_app::{
-    AppError, Fresh, OpenCatalogues, Server,
+    AppError, Fresh, OpenCatalogues, Prompt, Server,
     apply::{ChangeExtras, prepare},
+    live::{LiveOutcome, LivePlan},
     ops::change::Change,
     pause::Resumed,
 };
@@ -67,8 +68,19 @@ pub(crate) fn apply_with(
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    let settled = while_stopped(server, "Settle this?", ui, || prepared.settle(server, catalogues, wants))?;
+    let live = LivePlan::if_running(server, &prepared, ui)?;
+    let settle = || prepared.settle(server, catalogues, wants);
+    let settled = match &live {
+        Some(_) if !ui.confirm("The server runs. Settle this while it runs?")? => {
+            ui.note("Nothing was changed.");
+            None
+        }
+        Some(_) => Some(settle()?),
+        None => while_stopped(server, "Settle this?", ui, settle)?,
+    };
     let Some((number, gone)) = settled else { return Ok(ExitCode::SUCCESS) };
+    view.live = live.map(|live| live.tell(server)).unwrap_or_default();
+    view.hide(ui);
     for (id, error) in &gone {
         ui.warn(&format!("{id} is not complete: {error}"));
     }
@@ -78,7 +90,8 @@ pub(crate) fn apply_with(
         ui.print("\n")?;
     }
     ui.show(&view)?;
-    Ok(if gone.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+    let is_good = gone.is_empty() && view.live.iter().all(LiveOutcome::is_good);
+    Ok(if is_good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
 /// Makes a change once somebody has agreed to it, and tells how a server that was stopped for it was started again.

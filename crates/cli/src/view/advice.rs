@@ -105,6 +105,10 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::PublishMirror => {
             "bring the mirror up to date: yalotheca mirror build, then yalotheca mirror publish".into()
         }
+        Advice::SwitchConsoleOn(place) => format!(
+            "set {place} (yalotheca settings server shows the server's settings), then start the server again"
+        ),
+        Advice::StartForConsole => "start it with yalotheca trial --keep, or look whether its console is on another port".into(),
         Advice::StartFirst => "start it first: yalotheca trial --keep".into(),
         Advice::HandOut => "tell players what they need: yalotheca handout lists it".into(),
         Advice::RenewOwn(path) => format!("the player removes {path}; their game downloads the right one"),

@@ -4,6 +4,7 @@ mod adopt;
 mod arriving;
 mod changes;
 mod check;
+mod console;
 mod crash;
 mod demo;
 mod downloads;

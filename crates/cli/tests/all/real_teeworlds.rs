@@ -24,7 +24,7 @@ pub(crate) fn ground() -> Result<Option<World>, Box<dyn std::error::Error>> {
     Ok(Some(world))
 }
 
-fn arena() -> Result<Option<World>, Box<dyn std::error::Error>> {
+pub(crate) fn arena() -> Result<Option<World>, Box<dyn std::error::Error>> {
     let Some(world) = ground()? else { return Ok(None) };
     fs::create_dir_all(world.path("maps"))?;
     fs::create_dir_all(world.files())?;

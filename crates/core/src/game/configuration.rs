@@ -2,7 +2,7 @@
 
 use globset::GlobMatcher;
 
-use super::{ConfigPlace, Pattern, PlaceRule, Template, ValueTemplate};
+use super::{ConfigPlace, LiveRule, Pattern, PlaceRule, Template, ValueTemplate};
 use crate::{
     document::{Format, Pointer},
     settings::{SettingRule, SettingType},
@@ -109,6 +109,8 @@ pub struct SettingsFile {
     pub appears: bool,
     /// Whether it says how the server is started.
     pub launch: bool,
+    /// What makes a running server take a change of it.
+    pub live: Option<LiveRule>,
     /// Whether it takes settings that nobody has heard of.
     pub open: bool,
     /// What is known of its settings, by place; `*` in a place stands for any one name.

@@ -1,6 +1,6 @@
 //! The maps of a server: the one it plays, those it plays in turn, and those that players may choose.
 
-use super::{ConfigPlace, Pattern, Scope, Template};
+use super::{ConfigPlace, LiveRule, Pattern, Scope, Template};
 
 /// Which maps there are, and which configuration names them.
 #[derive(Debug, Clone)]
@@ -19,6 +19,8 @@ pub struct Maps {
     pub cap: Option<ConfigPlace>,
     /// The folder with the saves of a map.
     pub saves: Option<Template>,
+    /// What makes a running server play another map (`it`).
+    pub live: Option<LiveRule>,
 }
 
 /// What a map is.

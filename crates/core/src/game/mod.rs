@@ -4,6 +4,7 @@
 //! every template, pattern and pointer checked, so that nothing in it can fail for being malformed later.
 
 mod configuration;
+mod console;
 mod describe;
 mod join;
 mod kinds_of_ours;
@@ -26,6 +27,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use globset::GlobMatcher;
 
 pub use configuration::{Numbers, Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
+pub use console::{ConsoleChannel, ConsoleRule, LIVE_NAMES, LiveRule, PlayersRule, Told};
 pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use join::{JoinAsk, JoinRule, Need, NeedDigest, NeedFrom, NeedRule};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
@@ -37,7 +39,7 @@ pub use mirror::{Compression, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule}
 pub use pack::{MustRule, PackDigest, PackRule};
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
-pub use run::{Probe, Run, StopLine, StopSignal, Symptom};
+pub use run::{Probe, Run, StopSignal, Symptom};
 pub use shared::{Assets, Signatures, Tool, Wins};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
@@ -95,6 +97,8 @@ pub struct Game {
     pub mirror: Option<MirrorRule>,
     /// What a player's game does when it joins, if the definition says so.
     pub join: Option<JoinRule>,
+    /// How commands reach a running server, if the definition says so.
+    pub console: Option<ConsoleRule>,
     /// Bounds on the sizes of files that players download.
     pub limits: Vec<LimitRule>,
     /// Files whose names all contents share.

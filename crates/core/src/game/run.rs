@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{ConfigPlace, Pattern, Template};
+use super::{Pattern, Template};
 
 /// How a server runs.
 #[derive(Debug, Clone)]
@@ -14,7 +14,7 @@ pub struct Run {
     /// The signal that stops it.
     pub stop: StopSignal,
     /// The console's line that stops it better, where it has one.
-    pub stop_line: Option<StopLine>,
+    pub stop_line: Option<String>,
     /// The file to which it writes its log, besides its output or instead of it.
     pub log: Option<Template>,
     /// The log's line that says it is ready.
@@ -29,17 +29,6 @@ pub struct Run {
     pub fatal: Vec<Pattern>,
     /// Lines that say something is wrong.
     pub trouble: Vec<Pattern>,
-}
-
-/// A line for a console that reads lines over TCP: the secret first, where it has one.
-#[derive(Debug, Clone)]
-pub struct StopLine {
-    /// The line.
-    pub line: String,
-    /// The console's port on this machine; 0 is nowhere.
-    pub port: Template,
-    /// Where the secret is kept.
-    pub secret: Option<ConfigPlace>,
 }
 
 /// The signals that stop servers.

@@ -86,9 +86,8 @@ fn mistakes_about_files_maps_and_links_are_told() {
 #[test]
 fn a_console_line_stops_better_than_a_signal() {
     let game = built_in("teeworlds");
-    let stop = game.run.stop_line.unwrap();
-    assert_eq!((stop.line.as_str(), game.run.stop), ("shutdown", StopSignal::Int));
-    assert_eq!(stop.secret.unwrap().pointer.as_str(), "/ec_password");
+    assert_eq!((game.run.stop_line.as_deref(), game.run.stop), (Some("shutdown"), StopSignal::Int));
+    assert_eq!(game.console.unwrap().secret.unwrap().pointer.as_str(), "/ec_password");
     assert!(built_in("kitehollow").run.stop_line.is_none());
 }
 

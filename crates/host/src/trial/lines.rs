@@ -17,11 +17,11 @@ const WAITING: usize = 64;
 const AT_A_TIME: usize = 1024;
 
 /// What comes out of pipes.
-pub(super) struct Lines(Receiver<String>);
+pub(crate) struct Lines(Receiver<String>);
 
 impl Lines {
     /// Listens to some pipes.
-    pub(super) fn of(pipes: Vec<Box<dyn Read + Send>>) -> Self {
+    pub(crate) fn of(pipes: Vec<Box<dyn Read + Send>>) -> Self {
         let (send, receive) = sync_channel(WAITING);
         for pipe in pipes {
             let send = send.clone();
@@ -40,6 +40,16 @@ impl Lines {
         }
         found.extend(self.0.try_iter().take(AT_A_TIME));
         found
+    }
+
+    /// The same; nothing where all pipes are closed and all lines were taken.
+    pub(crate) fn next_or_end(&self, wait: Duration) -> Option<Vec<String>> {
+        let first = match self.0.recv_timeout(wait) {
+            Ok(line) => line,
+            Err(RecvTimeoutError::Timeout) => return Some(Vec::new()),
+            Err(RecvTimeoutError::Disconnected) => return None,
+        };
+        Some(std::iter::once(first).chain(self.0.try_iter().take(AT_A_TIME)).collect())
     }
 
     /// Returns the lines that still come until all pipes are closed, or until a moment.

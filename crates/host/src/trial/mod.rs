@@ -1,6 +1,5 @@
 //! A supervised start: the server is started, its log is read, its port is asked, and it is stopped again.
 
-mod console;
 mod lines;
 mod probe;
 mod process;
@@ -26,19 +25,22 @@ use signal_hook::{
 use yalotheca_core::{
     control::Locked,
     diagnose::{ContentState, LogReader, PatternError, Trouble, Verdict},
-    game::{Game, RenderError, Scope},
+    game::{ConsoleChannel, Game, RenderError, Scope},
     hint::{Advice, Hint},
     id::{ContentId, TreePath},
 };
 
 use crate::{
+    console::{self, ConsoleAddress},
     interrupt::Within,
-    survey::{played, value_at},
+    survey::played,
     tree::{LocalTree, Tree, TreeError},
     trust::Invocation,
 };
+pub(crate) use lines::Lines;
 pub use probe::answers_datagram;
 use process::Server;
+pub(crate) use process::follow;
 pub use watch::{LogFollower, WatchOptions, watch};
 
 /// A trial that could not be made.
@@ -201,7 +203,7 @@ pub fn trial(
     make_home(tree, &invocation)?;
     let _within = Within::watch();
     let signals = Signals::listen();
-    let mut server = Server::start(tree, &invocation, options.keep)?;
+    let mut server = Server::start(tree, &invocation, options.keep, hears_input(game))?;
     let started = Instant::now();
     let quiet = Duration::from_millis(game.run.quiet_ms);
     let (mut ready_after, mut ended, mut is_ending) = (None, None, false);
@@ -321,12 +323,15 @@ fn taken(port: &str) -> Trouble {
     }
 }
 
+/// Whether the server takes commands from its standard input.
+fn hears_input(game: &Game) -> bool {
+    game.console.as_ref().is_some_and(|console| matches!(console.channel, ConsoleChannel::Input))
+}
+
 /// What to tell the console so that the server stops, where it has one.
-fn stop_line(tree: &LocalTree, game: &Game, scope: &Scope) -> Option<console::Telling> {
-    let rule = game.run.stop_line.as_ref()?;
-    let port = rule.port.render(scope).ok()?.trim().parse().ok().filter(|port| *port != 0)?;
-    let secret = rule.secret.as_ref().and_then(|place| value_at(tree, place, scope).ok().flatten());
-    Some(console::Telling { port, secret, line: rule.line.clone() })
+fn stop_line(tree: &LocalTree, game: &Game, scope: &Scope) -> Option<(ConsoleAddress, String)> {
+    let line = game.run.stop_line.clone()?;
+    Some((console::address(game.console.as_ref()?, tree, scope, "127.0.0.1").ok()?, line))
 }
 
 fn silent() -> Trouble {

@@ -17,10 +17,10 @@ use yalotheca_core::{game::StopSignal, id::TreePath};
 
 use super::{
     TrialError,
-    console::{self, Telling},
     lines::{LONGEST, Lines},
 };
 use crate::{
+    console::{self, ConsoleAddress, ConsoleSession},
     process::{Process, processes},
     running,
     tree::LocalTree,
@@ -53,10 +53,18 @@ pub(super) struct Server {
 
 impl Server {
     /// Starts a server, in a group of processes of its own.
-    pub(super) fn start(tree: &LocalTree, invocation: &Invocation, keep: bool) -> Result<Self, TrialError> {
+    pub(super) fn start(
+        tree: &LocalTree,
+        invocation: &Invocation,
+        keep: bool,
+        hears_input: bool,
+    ) -> Result<Self, TrialError> {
         let failed = |source| TrialError::Start { program: invocation.program.display().to_string(), source };
         let mut command = invocation.command();
         command.process_group(0);
+        if hears_input {
+            command.stdin(console::open_input(tree).map_err(failed)?);
+        }
         let mut output = None;
         if keep {
             // A pipe would break when we leave.
@@ -126,9 +134,11 @@ impl Server {
     }
 
     /// Asks the server to stop, by its console where it has one, and kills it where it does not.
-    pub(super) fn stop(&mut self, signal: StopSignal, telling: Option<&Telling>) {
-        if telling.is_some_and(|telling| console::tell(telling).is_ok()) && self.ends_within(CONSOLE_PATIENCE)
-        {
+    pub(super) fn stop(&mut self, signal: StopSignal, telling: Option<&(ConsoleAddress, String)>) {
+        let tell = |(address, line): &(ConsoleAddress, String)| {
+            ConsoleSession::open(address).and_then(|session| session.send_last(line))
+        };
+        if telling.is_some_and(|telling| tell(telling).is_ok()) && self.ends_within(CONSOLE_PATIENCE) {
             return;
         }
         let signal = match signal {
@@ -231,7 +241,7 @@ fn pid(id: u32) -> Option<Pid> {
 
 /// Returns the whole lines that were added to a file, at most a megabyte at a time; with `to_end` what stands behind the last line
 /// end as well.
-fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Vec<String> {
+pub(crate) fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Vec<String> {
     const MOST: u64 = 1 << 20;
     let mut bytes = Vec::new();
     let mut open = |file: File| -> std::io::Result<()> {

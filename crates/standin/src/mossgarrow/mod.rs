@@ -1,5 +1,6 @@
 //! The Mossgarrow server, as its manual (docs/games/mossgarrow.md) describes it.
 
+mod console;
 mod files;
 mod items;
 pub mod player;
@@ -102,16 +103,7 @@ fn serve(folder: &Path) -> Result<(), String> {
     for (name, from) in items::streams(&there).into_iter().filter(|(_, from)| from.len() > 1) {
         say(&format!("[stream] {name}: from {}", from.join(" and ")));
     }
-    let listed: BTreeSet<String> = settings.list("carried").into_iter().collect();
-    let differ: Vec<&String> = carried
-        .iter()
-        .collect::<BTreeSet<_>>()
-        .symmetric_difference(&listed.iter().collect())
-        .copied()
-        .collect();
-    for name in differ {
-        say(&format!("carried and --carry differ: {name}"));
-    }
+    agree(&carried, &settings);
     let ground = settings.list("ground");
     if ground.last().map(String::as_str) != Some("Basemarsh") {
         return Err("Basemarsh is not the last of the ground".into());
@@ -148,9 +140,13 @@ fn serve(folder: &Path) -> Result<(), String> {
     for signal in [signal_hook::consts::SIGTERM, signal_hook::consts::SIGINT] {
         signal_hook::flag::register(signal, Arc::clone(&stop)).map_err(|error| error.to_string())?;
     }
+    let console = console::Console::open(&settings, &carried)?;
     say(&format!("moor awake on {port}"));
     let mut came = 0;
     while !stop.load(Ordering::SeqCst) {
+        if let Some(console) = &console {
+            console.answer();
+        }
         match listener.accept() {
             Ok((stream, _)) => came += u32::from(answer(&stream, &told)),
             Err(_) => thread::sleep(Duration::from_millis(10)),
@@ -160,6 +156,20 @@ fn serve(folder: &Path) -> Result<(), String> {
     settings.write(folder).map_err(|error| error.to_string())?;
     say("good night");
     Ok(())
+}
+
+/// Tells which names are carried in one file only.
+fn agree(carried: &[String], settings: &Settings) {
+    let listed: BTreeSet<String> = settings.list("carried").into_iter().collect();
+    let differ: Vec<&String> = carried
+        .iter()
+        .collect::<BTreeSet<_>>()
+        .symmetric_difference(&listed.iter().collect())
+        .copied()
+        .collect();
+    for name in differ {
+        say(&format!("carried and --carry differ: {name}"));
+    }
 }
 
 /// An answer without its happening, and a happening without an answer, are ignored without a word.

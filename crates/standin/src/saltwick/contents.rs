@@ -57,7 +57,8 @@ fn plugins(folder: &Path, log: &mut Log) -> Vec<Plugin> {
     found
 }
 
-pub(super) fn load_plugins(folder: &Path, engine: &str, log: &mut Log) {
+/// Loads the plugins, and returns those that are loaded with their versions.
+pub(super) fn load_plugins(folder: &Path, engine: &str, log: &mut Log) -> BTreeMap<String, String> {
     let all = plugins(folder, log);
     let mut loaded: BTreeMap<String, String> = BTreeMap::new();
     for plugin in &all {
@@ -69,6 +70,14 @@ pub(super) fn load_plugins(folder: &Path, engine: &str, log: &mut Log) {
             Err(why) => log.say("error", &format!("plugin {}: {why}", plugin.id)),
         }
     }
+    loaded
+}
+
+/// Reads a plugin's settings again.
+pub(super) fn read_settings(folder: &Path, id: &str, log: &mut Log) -> Result<(), String> {
+    let all = plugins(folder, log);
+    let plugin = all.iter().find(|plugin| plugin.id == id).ok_or("its file is gone")?;
+    settings(plugin, folder, log)
 }
 
 fn load(

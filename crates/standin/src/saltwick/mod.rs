@@ -1,7 +1,6 @@
 //! The Saltwick server, as its manual (docs/games/saltwick.md) describes it.
-//!
-//! Not here yet: mods and loaders, the console.
 
+mod console;
 mod contents;
 mod files;
 pub mod player;
@@ -41,6 +40,11 @@ impl Log {
         Self { file: file.ok() }
     }
 
+    /// Returns another writer of the same log.
+    fn again(&self) -> Self {
+        Self { file: self.file.as_ref().and_then(|file| file.try_clone().ok()) }
+    }
+
     fn say(&mut self, level: &str, text: &str) {
         let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |now| now.as_secs()) % 86_400;
         let line = format!("[{:02}:{:02}:{:02}] {level} {text}\n", now / 3600, now / 60 % 60, now % 60);
@@ -72,7 +76,7 @@ pub fn run(folder: &Path) -> u8 {
     }
 }
 
-fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> {
+fn serve(folder: &Path, log: &mut Log, stop: &Arc<AtomicBool>) -> Result<(), Closed> {
     let engine = files::boot(folder)?;
     log.say("info", &format!("engine {} on runtime {}", engine.version, engine.runtime));
     files::terms(folder)?;
@@ -80,12 +84,20 @@ fn serve(folder: &Path, log: &mut Log, stop: &AtomicBool) -> Result<(), Closed> 
     let port: u16 =
         conf.get("port").parse().map_err(|_| Closed(format!("port {} is no port", conf.get("port"))))?;
     log.say("warn", "chart 3 has no tide table");
-    contents::load_plugins(folder, &engine.version, log);
+    let loaded = contents::load_plugins(folder, &engine.version, log);
     contents::load_data_packs(&folder.join("towns").join(conf.get("town")), &engine.version, log);
     let mods = contents::load_mods(folder, conf.get("loader"), &engine.version).map_err(Closed)?;
     let listener =
         TcpListener::bind(("127.0.0.1", port)).map_err(|_| Closed(format!("port {port} is taken")))?;
     listener.set_nonblocking(true).map_err(|error| Closed(error.to_string()))?;
+    let console = console::Console {
+        folder: folder.into(),
+        loaded,
+        secret: conf.get("console.secret").into(),
+        stop: Arc::clone(stop),
+        log: log.again(),
+    };
+    console::open(&conf, console)?;
     log.say("info", &format!("harbour open on port {port}"));
     while !stop.load(Ordering::SeqCst) {
         match listener.accept() {

@@ -19,7 +19,7 @@ fn ranges_of_the_manual() {
 fn plugins_load_in_order_and_bad_ones_are_skipped() {
     let folder = tempfile::tempdir().unwrap();
     quayside::write_left_behind_server(folder.path(), 1).unwrap();
-    let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
+    let log = log_of(folder.path(), |log| drop(contents::load_plugins(folder.path(), "2.4", log)));
     assert!(log.contains("error plugin night-lamps: needs lamp-oil >=1, and none is loaded"), "{log}");
     assert!(
         log.contains("order.txt names gull-chat, and there is no such plugin"),
@@ -27,20 +27,20 @@ fn plugins_load_in_order_and_bad_ones_are_skipped() {
     );
     let (name, bytes) = quayside::release("lamp-oil", "1.0.2").unwrap();
     fs::write(folder.path().join("plugins").join(name), bytes).unwrap();
-    let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
+    let log = log_of(folder.path(), |log| drop(contents::load_plugins(folder.path(), "2.4", log)));
     assert!(
         log.contains("needs lamp-oil >=1, and it loads later"),
         "those not in the order load last: {log}"
     );
     fs::write(folder.path().join("plugins/order.txt"), "lamp-oil\nnight-lamps\n").unwrap();
-    let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
+    let log = log_of(folder.path(), |log| drop(contents::load_plugins(folder.path(), "2.4", log)));
     assert!(log.contains("info plugin night-lamps 1.2.0 loaded"), "{log}");
     let settings = folder.path().join("plugins/night-lamps/settings.yml");
     fs::write(&settings, "dusk: 19\nmoths: 3\n").unwrap();
-    let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
+    let log = log_of(folder.path(), |log| drop(contents::load_plugins(folder.path(), "2.4", log)));
     assert!(log.contains("unknown key moths"), "{log}");
     fs::write(&settings, "dusk: 19\ncolours: [amber\n").unwrap();
-    let log = log_of(folder.path(), |log| contents::load_plugins(folder.path(), "2.4", log));
+    let log = log_of(folder.path(), |log| drop(contents::load_plugins(folder.path(), "2.4", log)));
     assert!(log.contains("not valid YAML at line"), "{log}");
 }
 

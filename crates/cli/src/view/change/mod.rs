@@ -5,6 +5,7 @@ mod config;
 use serde::Serialize;
 use yalotheca_app::{
     apply::{ChangedFile, Prepared},
+    live::{LiveOutcome, LiveState},
     ops::update::HeldBackContent,
     plan::{Companion, ContentAct, ContentLine, totals},
 };
@@ -60,6 +61,9 @@ pub(crate) struct ChangeView {
     /// References that would no longer hold.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) breaks: Vec<Break>,
+    /// What the running server says of the change.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) live: Vec<LiveOutcome>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
     /// Whether something waits: for a first start, or for a file to be mended.
@@ -111,7 +115,9 @@ impl ChangeView {
             line.diff.iter_mut().chain(entries).chain(kept)
         });
         let kept = self.kept.iter_mut().flat_map(|file| &mut file.diff);
-        for text in config.chain(kept).chain(&mut self.notes) {
+        let live =
+            self.live.iter_mut().flat_map(|outcome| outcome.answer.iter_mut().chain(&mut outcome.wanted));
+        for text in config.chain(kept).chain(&mut self.notes).chain(live) {
             *text = ui.hide(text);
         }
     }
@@ -119,6 +125,38 @@ impl ChangeView {
     /// Whether there is anything to do.
     pub(crate) fn is_empty(&self) -> bool {
         self.contents.is_empty() && self.files.is_empty() && self.config.is_empty()
+    }
+}
+
+/// What the running server says.
+fn live(page: &mut Page, outcomes: &[LiveOutcome]) {
+    for LiveOutcome { what, wanted, state, answer } in outcomes {
+        let said = || match answer.last() {
+            Some(line) if !line.is_empty() => format!("; it answered: {line}"),
+            _ => String::new(),
+        };
+        let (role, text) = match (state, wanted) {
+            (LiveState::Taken, Some(value)) => {
+                (Role::Good, format!("{what} is {value}, as the server says."))
+            }
+            (LiveState::Taken | LiveState::Accepted, _) => {
+                (Role::Good, format!("{what}: the server took the change."))
+            }
+            (LiveState::Told, _) => {
+                (Role::Plain, format!("{what}: the server was told, and cannot be asked{}.", said()))
+            }
+            (LiveState::Differs { value }, Some(wanted)) => (
+                Role::Bad,
+                format!("{what} is not {wanted}: the server says {value}. It may take it at its next start."),
+            ),
+            (LiveState::Differs { .. } | LiveState::NotTaken, _) => {
+                (Role::Bad, format!("{what}: the server did not take the change{}.", said()))
+            }
+            (LiveState::Failed { why }, _) => {
+                (Role::Bad, format!("{what}: the file is changed, but the server could not be told: {why}."))
+            }
+        };
+        page.line(role, &text);
     }
 }
 
@@ -133,6 +171,7 @@ impl View for ChangeView {
                     totals(self.contents.len(), self.files.len(), self.config.len())
                 ),
             );
+            live(page, &self.live);
             return;
         }
         held_back(page, &self.held_back);

@@ -8,8 +8,9 @@ use super::{Checked, Loader, glob, pattern, pattern_with, template, with};
 use crate::{
     document::{Format, Pointer},
     game::{
-        ConfigPlace, DescribeRule, DescriptorForm, FactRule, Kind, LengthRule, LoadsFrom, Pick, PlaceRule,
-        PlayersPart, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template, ValueTemplate,
+        ConfigPlace, DescribeRule, DescriptorForm, FactRule, Kind, LIVE_NAMES, LengthRule, LoadsFrom, Pick,
+        PlaceRule, PlayersPart, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Shape, Template,
+        ValueTemplate,
         raw::{
             RawDescribe, RawFact, RawKind, RawLoadsFrom, RawPick, RawPlace, RawRegister, RawSchemaLine,
             RawSettings, Text,
@@ -223,6 +224,7 @@ impl Loader {
             appears,
             launch: raw.launch,
             open: raw.open,
+            live: raw.live.as_ref().map(|live| self.live(live, allowed, LIVE_NAMES)).transpose()?,
             keys: keys.collect::<Checked<_>>()?,
         })
     }

@@ -28,6 +28,7 @@ impl Loader {
             rotate: raw.rotate.map(list).transpose()?,
             offer: raw.offer.map(list).transpose()?,
             cap: raw.cap.as_ref().map(spot).transpose()?,
+            live: raw.live.as_ref().map(|live| self.live(live, &allowed, &[])).transpose()?,
             saves: raw.saves.as_ref().map(|text| template(text, &allowed)).transpose()?,
             form,
         })

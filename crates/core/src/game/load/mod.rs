@@ -1,5 +1,6 @@
 //! From the text of a definition to a [`Game`]: every mistake with its line and column.
 
+mod console;
 mod join;
 mod kind;
 mod limit;
@@ -51,6 +52,7 @@ struct Loader {
     /// The files in which a comment's sign begins one wherever it is.
     comments_anywhere: BTreeSet<String>,
     stray_lines: BTreeSet<String>,
+    has_console: bool,
 }
 
 fn with(names: &[String], more: &[&str]) -> Vec<String> {
@@ -135,7 +137,8 @@ impl Loader {
             return Err((says.span(), format!("comments are \"anywhere\", not {:?}", says.as_ref())));
         }
         let stray_lines = raw.stray_lines.iter().map(|file| file.as_ref().clone()).collect();
-        Ok(Self { server, comments_anywhere: raw.comments.keys().cloned().collect(), stray_lines })
+        let comments_anywhere = raw.comments.keys().cloned().collect();
+        Ok(Self { server, comments_anywhere, stray_lines, has_console: raw.console.is_some() })
     }
 
     fn game(&self, raw: RawGame) -> Checked<Game> {
@@ -184,6 +187,7 @@ impl Loader {
             pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
             limits: raw.limit.iter().map(|limit| self.limit(limit)).collect::<Checked<_>>()?,
             join: raw.join.as_ref().map(|join| self.join(join, &kinds, raw.pack.is_some())).transpose()?,
+            console: raw.console.as_ref().map(|console| self.console(console)).transpose()?,
             mirror: raw.mirror.as_ref().map(|mirror| self.mirror(mirror)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,
             signatures: raw.signatures.as_ref().map(shared::signatures).transpose()?,

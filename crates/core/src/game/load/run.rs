@@ -7,7 +7,7 @@ use toml::Spanned;
 
 use super::{Checked, Loader, pattern, template, with};
 use crate::game::{
-    Agree, Probe, Run, StopLine, StopSignal, Symptom,
+    Agree, Probe, Run, StopSignal, Symptom,
     raw::{RawAgree, RawProbe, RawRun, RawStop, RawSymptom, Text},
 };
 
@@ -80,11 +80,10 @@ impl Loader {
         let (stop, stop_line) = match raw.stop.as_ref() {
             RawStop::Signal(text) => (signal(&here(text))?, None),
             RawStop::Line(line) => {
-                let secret = line.secret.as_ref().map(here);
-                let secret = secret.map(|place| self.place(&place, None, &self.server)).transpose()?;
-                let port = template(&here(&line.port), &self.server)?;
-                let stop_line = StopLine { line: line.line.clone(), port, secret };
-                (signal(&here(&line.otherwise))?, Some(stop_line))
+                if !self.has_console {
+                    return Err((raw.stop.span(), "the line is for a [console], and there is none".into()));
+                }
+                (signal(&here(&line.otherwise))?, Some(line.line.clone()))
             }
         };
         let mut env = BTreeMap::new();

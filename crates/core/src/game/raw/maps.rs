@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 
-use super::{RawSpot, Text};
+use super::{RawLive, RawSpot, Text};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -17,6 +17,7 @@ pub(in crate::game) struct RawMaps {
     pub(in crate::game) offer: Option<RawSpot>,
     pub(in crate::game) cap: Option<RawSpot>,
     pub(in crate::game) saves: Option<Text>,
+    pub(in crate::game) live: Option<RawLive>,
 }
 
 #[derive(Deserialize)]

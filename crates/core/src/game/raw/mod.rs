@@ -1,5 +1,6 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
+mod console;
 mod join;
 mod limit;
 mod maps;
@@ -17,6 +18,7 @@ use toml::Spanned;
 
 use crate::settings::RawRule;
 
+pub(super) use console::{RawConsole, RawLive};
 pub(super) use join::{RawJoin, RawNeed};
 pub(super) use limit::RawLimit;
 pub(super) use maps::{RawMaps, RawWithMap};
@@ -58,6 +60,7 @@ pub(super) struct RawGame {
     pub(super) pack: Option<RawPack>,
     pub(super) mirror: Option<RawMirror>,
     pub(super) join: Option<RawJoin>,
+    pub(super) console: Option<Spanned<RawConsole>>,
     #[serde(default)]
     pub(super) limit: Vec<RawLimit>,
     pub(super) assets: Option<RawAssets>,
@@ -358,6 +361,7 @@ pub(super) struct RawSettings {
     pub(super) launch: bool,
     #[serde(default)]
     pub(super) open: bool,
+    pub(super) live: Option<RawLive>,
     #[serde(default)]
     pub(super) keys: BTreeMap<String, Spanned<RawRule>>,
 }
@@ -464,7 +468,7 @@ pub(super) struct RawRun {
 
 /// A signal, or a line for the console.
 #[derive(Deserialize)]
-#[serde(untagged, expecting = "a signal, or { line = …, port = …, secret = …, else = … }")]
+#[serde(untagged, expecting = "a signal, or { line = …, else = … }")]
 pub(super) enum RawStop {
     Signal(String),
     Line(RawStopLine),
@@ -474,8 +478,6 @@ pub(super) enum RawStop {
 #[serde(deny_unknown_fields)]
 pub(super) struct RawStopLine {
     pub(super) line: String,
-    pub(super) port: String,
-    pub(super) secret: Option<String>,
     #[serde(rename = "else")]
     pub(super) otherwise: String,
 }
