@@ -28,6 +28,7 @@ pub mod remove;
 pub mod repair;
 pub mod settings;
 pub mod settle;
+pub mod since;
 pub mod status;
 pub mod stop;
 pub mod switch;

@@ -6,7 +6,7 @@ use serde::Serialize;
 use yalotheca_core::{
     change::plan,
     control::Locked,
-    diagnose::{ContentState, Trouble, Verdict},
+    diagnose::{ContentState, Noise, Trouble, Verdict},
     document::TextFile,
     game::{Scope, Terms},
     hint::Advice,
@@ -18,6 +18,7 @@ use yalotheca_host::{
     trial::{LogFollower, Trial, TrialOptions, WatchOptions, trial as run_trial, watch},
 };
 
+use super::since::{Context, SinceGood};
 use crate::{
     AppError, Front, OpenOptions, Purpose, Server,
     apply::{origin, settle_change, texts},
@@ -84,10 +85,21 @@ pub struct TrialReport {
     /// The terms' text, where the start failed for want of them.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub terms: Option<String>,
+    /// How the log compares with those of good starts, if there were any.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub noise: Option<Noise>,
+    /// What has changed since the last good start, if the start was not a good one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub since: Option<SinceGood>,
     /// What became of each content.
     pub contents: Vec<TriedContent>,
     /// Its exit code, where it ended by itself.
     pub ended_with: Option<i32>,
+    /// The signal that ended it, if one did.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ended_by_signal: Option<i32>,
+    /// Whether it had to be killed, since it did not stop when it was told to.
+    pub was_killed: bool,
     /// The process that was left running.
     pub left_running: Option<u32>,
     /// The last lines of its log.
@@ -146,7 +158,7 @@ pub fn trial(
         server = open()?;
         went = start(&server, (request.keep, request.patience), (true, hear))?;
     }
-    Ok(report(&server, went, first, request.patience))
+    report(&server, went, first, request.patience)
 }
 
 /// Returns whether a `[server.process]` command starts the server, rather than a person on its machine.
@@ -155,7 +167,22 @@ pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
     has_command && (log.is_some() || server.log_file().is_some()) || server.tree.local().is_none()
 }
 
-fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -> TrialReport {
+fn report(
+    server: &Server,
+    mut went: Trial,
+    first: Vec<String>,
+    patience: u64,
+) -> Result<TrialReport, AppError> {
+    let context = Context::of(server)?;
+    let mut troubles = std::mem::take(&mut went.troubles);
+    context.explain(server, &went, &mut troubles)?;
+    put_cause_first(&mut troubles);
+    let noise = context.noise(&went);
+    let is_good = went.verdict != Verdict::Failed && !went.was_first;
+    let since = if went.verdict == Verdict::Ready { None } else { context.since(server)? };
+    if is_good {
+        context.remember(server, &went, went.verdict == Verdict::Ready)?;
+    }
     let contents = server
         .control
         .lock
@@ -167,20 +194,30 @@ fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -
             Some(TriedContent { id: locked.id.clone(), version, state })
         })
         .collect();
-    TrialReport {
+    Ok(TrialReport {
         server: server.shown(),
         verdict: went.verdict,
         first,
-        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(server, terms, &went.troubles)),
+        terms: server.game.terms.as_ref().and_then(|terms| shown_terms(server, terms, &troubles)),
         ready_after_ms: went.ready_after.map(|after| after.as_millis()),
         port_answers: went.answers,
-        troubles: went.troubles,
+        troubles,
+        noise,
+        since,
         contents,
-        ended_with: went.ended,
+        ended_with: went.ended.and_then(|ended| ended.code),
+        ended_by_signal: went.ended.and_then(|ended| ended.signal),
+        was_killed: went.was_killed,
         left_running: went.kept,
         last_lines: went.tail,
         patience,
-    }
+    })
+}
+
+/// Puts the most telling trouble first: what ended the start before what is only wrong, what is new before what always is, and what
+/// is understood before what is not. Else the log's order stays: the first is the cause more often than the last.
+fn put_cause_first(troubles: &mut [Trouble]) {
+    troubles.sort_by_key(|trouble| (!trouble.fatal, trouble.is_new == Some(false), trouble.means.is_none()));
 }
 
 /// Follows the log of a server that its start command or somebody else starts, and that a stop command stops.
@@ -192,7 +229,7 @@ fn watched(
 ) -> Result<TrialReport, AppError> {
     let contents = server.control.lock.loaded(&server.control.wants.off);
     let went = follow(server, &server.survey.scope, &contents.contents, (front, request), hear)?;
-    Ok(report(server, went, Vec::new(), request.patience))
+    report(server, went, Vec::new(), request.patience)
 }
 
 /// Follows the log of a server with these contents while its start command, or a person, starts it.

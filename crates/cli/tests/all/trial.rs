@@ -13,7 +13,8 @@ fn each_failure_is_told_in_our_words() -> Done {
 
     world.write("boot.json", &boot.replace('6', "4"))?;
     world.run(&["trial"]).code(1).says(&[
-        "the start failed; it ended with exit code 1",
+        "the start failed: engine 2.4 needs runtime 6, and boot.json starts it on 4.",
+        "It ended with exit code 1.",
         "needs runtime 6, and boot.json starts it on 4",
         "set \"runtime\" to 6",
     ]);
@@ -26,7 +27,7 @@ fn each_failure_is_told_in_our_words() -> Done {
     world.write("terms.txt", "terms = agreed\n")?;
 
     let taken = TcpListener::bind(("127.0.0.1", world.port))?;
-    world.run(&["trial"]).code(1).says(&[&format!("something else listens on port {}", world.port)]);
+    world.run(&["trial"]).code(1).says(&[&format!("listens on port {}", world.port), "(process "]);
     drop(taken);
 
     world.write("plugins/night-lamps/settings.yml", "dusk: 19\n\tnight: [\n")?;
@@ -82,7 +83,7 @@ fn a_ready_line_that_lies_is_found_out_by_the_port() -> Done {
     world
         .run(&["trial"])
         .code(1)
-        .says(&["it said that it was ready, but it was not", "nothing answers on the server's port"]);
+        .says(&["It said that it was ready, but it was not", "nothing answers on the server's port"]);
     Ok(())
 }
 
@@ -236,7 +237,7 @@ fn a_port_that_another_server_has_is_told_before_the_start() -> Done {
         &world,
         &format!("touch '{}'\necho '[00:00:00] info harbour open on port 1'\nexec sleep 60", mark.display()),
     )?;
-    world.run(&["trial"]).code(1).says(&["something else listens on port", "was not started"]);
+    world.run(&["trial"]).code(1).says(&["listens on port", "was not started"]);
     assert!(!mark.exists());
     drop(listener);
     Ok(())
@@ -249,5 +250,114 @@ fn a_fatal_line_ends_the_wait() -> Done {
     let start = std::time::Instant::now();
     world.run(&["trial"]).code(1).says(&["the tide is out"]);
     assert!(start.elapsed().as_secs() < 20, "{:?}", start.elapsed());
+    Ok(())
+}
+
+/// A server that logs so many harmless lines, and then these; it keeps its port open until it is stopped.
+fn noisy(world: &World, harmless: usize, more: &str) -> Done {
+    let letter = |at: usize| char::from(b'a' + u8::try_from(at % 26).unwrap_or(0));
+    let line = |at| {
+        format!("echo '[00:00:0{}] error chart {}{} has no tide table'", at % 10, letter(at / 26), letter(at))
+    };
+    let lines = (0..harmless).map(line).collect::<Vec<_>>().join("\n");
+    let port = world.port;
+    let serve = format!(
+        "exec python3 -c \"import socket,time; s=socket.socket(); s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); \
+         s.bind(('127.0.0.1',{port})); s.listen(9); print('[1] info harbour open on port {port}', flush=True); time.sleep(600)\""
+    );
+    scripted(world, &format!("{lines}\n{more}\n{serve}"))
+}
+
+#[test]
+fn one_new_line_among_three_hundred_is_what_is_read_first() -> Done {
+    let world = World::fresh()?;
+    world.run(&["settle", "--accept-terms", "--yes"]);
+    noisy(&world, 300, "")?;
+    world.run(&["trial"]).code(1).says(&["ready", "something is wrong"]);
+    let usual = world
+        .run(&["trial"])
+        .code(1)
+        .says(&["but nothing new is wrong", "300 problems as in the last good start"]);
+    assert!(usual.out.lines().count() < 12, "{}", usual.out);
+    noisy(
+        &world,
+        300,
+        "echo '[00:00:09] error tidebell: cannot read chimes.ogg'\necho '[00:00:09] info all is quiet'",
+    )?;
+    let answer = world.run(&["trial"]).code(1).says(&[
+        "something is wrong",
+        "tidebell: cannot read chimes.ogg (new)",
+        "300 problems as in the last good start",
+        "lines of the log as in good starts; one new line looks harmless",
+    ]);
+    assert!(answer.out.lines().count() < 20, "{}", answer.out);
+    assert!(world.run(&["trial", "--all"]).code(1).out.lines().count() > 300);
+    let json = world.run(&["trial", "--json"]).code(1).json()?;
+    assert!(json["noise"]["as_always"].as_u64().is_some_and(|lines| lines > 300), "{}", json["noise"]);
+    Ok(())
+}
+
+#[test]
+fn a_failed_start_tells_what_has_changed_since_the_last_good_one() -> Done {
+    let world = World::fresh()?;
+    world.run(&["settle", "--accept-terms", "--yes"]);
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    world.run(&["trial"]).code(0).says(&["no problems"]);
+    // A file that somebody edits; the line is shown.
+    let settings = world.read("plugins/tidebell/settings.yml")?;
+    world.write("plugins/tidebell/settings.yml", "volume: 3\nstorm: }\nlate: 1\n")?;
+    world.run(&["trial"]).code(1).says(&[
+        "tidebell",
+        "the settings of tidebell are broken at line 2",
+        "plugins/tidebell/settings.yml, line 2:",
+        "2 | storm: }",
+        "Since the last good start",
+        "different now: plugins/tidebell/settings.yml",
+    ]);
+    world.write("plugins/tidebell/settings.yml", &settings)?;
+    // A change of ours, and the command that takes it back.
+    world.run(&["settings", "server", "town=nowhere", "--yes"]);
+    world.run(&["settings", "server", "runtime=4", "--yes"]).code(0);
+    let answer = world
+        .run(&["trial"])
+        .code(1)
+        .says(&["the start failed: engine 2.4 needs runtime 6", "Since the last good start"]);
+    let answer = answer.says(&["yalotheca undo takes change"]);
+    assert!(
+        answer.out.contains("different now: boot.json") || answer.out.contains("boot.json"),
+        "{}",
+        answer.out
+    );
+    world.run(&["undo", "--yes"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn how_a_server_ended_is_told_where_its_log_does_not() -> Done {
+    let world = World::fresh()?;
+    for (script, says) in [
+        ("kill -SEGV $$", "the server crashed (signal 11, segmentation fault)"),
+        ("kill -KILL $$", "something killed the server (signal 9)"),
+        ("exec no-such-program", "calls a program that is not installed"),
+        ("echo 'bind: Address already in use'; exit 1", "another program has a port"),
+        ("echo 'plugins/tidebell/settings.yml:2: unexpected character'; exit 1", "line 2 is not well-formed"),
+    ] {
+        scripted(&world, script)?;
+        world.run(&["trial"]).code(1).says(&["the start failed: ", says]);
+    }
+    // One that does not stop when it is told to.
+    noisy(&world, 0, "")?;
+    let program = world.root().join("saltwick-server");
+    let stubborn = std::fs::read_to_string(&program)?
+        .replace("import socket,time;", "import socket,time,signal; signal.signal(15, signal.SIG_IGN);");
+    std::fs::write(&program, stubborn)?;
+    world.trust();
+    let games = world.root().join(".config/yalotheca/games");
+    std::fs::create_dir_all(&games)?;
+    let definition =
+        std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../core/games/saltwick.toml"))?;
+    std::fs::write(games.join("saltwick.toml"), definition.replace("[run]\n", "[run]\ngrace = \"300ms\"\n"))?;
+    world.trust();
+    world.run(&["trial"]).says(&["It did not stop when it was told to, and was killed."]);
     Ok(())
 }

@@ -23,6 +23,8 @@ pub struct Run {
     pub first: Option<Pattern>,
     /// How long to watch for troubles after that, in milliseconds.
     pub quiet_ms: u64,
+    /// How long it may take to stop before it is killed, in milliseconds.
+    pub grace_ms: u64,
     /// The port that must answer.
     pub probe: Option<Probe>,
     /// Lines that say it failed.

@@ -1,5 +1,7 @@
 //! A supervised start: the server is started, its log is read, its port is asked, and it is stopped again.
 
+mod ending;
+mod good_start;
 mod lines;
 mod probe;
 mod process;
@@ -24,7 +26,7 @@ use signal_hook::{
 
 use yalotheca_core::{
     control::Locked,
-    diagnose::{ContentState, LogReader, PatternError, Trouble, Verdict},
+    diagnose::{ContentState, LogLines, LogReader, PatternError, Trouble, Verdict},
     game::{ConsoleChannel, Game, RenderError, Scope},
     hint::{Advice, Hint},
     id::{ContentId, TreePath},
@@ -37,6 +39,8 @@ use crate::{
     tree::{LocalTree, Tree, TreeError},
     trust::Invocation,
 };
+pub use ending::Ended;
+pub use good_start::{GoodStart, read_good_start, write_good_start};
 pub(crate) use lines::Lines;
 pub use probe::answers_datagram;
 use process::Server;
@@ -98,8 +102,12 @@ pub struct Trial {
     pub troubles: Vec<Trouble>,
     /// What became of each content.
     pub contents: BTreeMap<ContentId, ContentState>,
-    /// The exit code, where the server ended by itself.
-    pub ended: Option<i32>,
+    /// How it ended, where it ended by itself.
+    pub ended: Option<Ended>,
+    /// Whether it did not stop when it was told to, and was killed.
+    pub was_killed: bool,
+    /// The different lines of its log.
+    pub lines: LogLines,
     /// The last lines of the log.
     pub tail: Vec<String>,
     /// The process, where it was left running.
@@ -204,7 +212,7 @@ pub fn trial(
     let _within = Within::watch();
     let signals = Signals::listen();
     let mut server = Server::start(tree, &invocation, options.keep, hears_input(game))?;
-    let started = Instant::now();
+    let (started, killed_before) = (Instant::now(), ending::killed_for_memory());
     let quiet = Duration::from_millis(game.run.quiet_ms);
     let (mut ready_after, mut ended, mut is_ending) = (None, None, false);
     let mut heard = Heard { tail: Vec::new(), first_done: false };
@@ -226,26 +234,29 @@ pub fn trial(
         }
     }
     if let Some(signal) = signals.came() {
-        server.stop(game.run.stop, stop_line(tree, game, scope).as_ref());
+        stop(&mut server, tree, game, scope);
         return Err(TrialError::Interrupted(signal));
     }
     let alive = ended.is_none();
-    let was_first = heard.first_done && ended == Some(0);
+    let was_first = heard.first_done && ended.is_some_and(Ended::is_well);
     let answers = match (&game.run.probe, alive && reader.is_ready()) {
         (Some(probe), true) => Some(probe::answers(probe, scope)?),
         (Some(_), false) => Some(false),
         (None, _) => None,
     };
-    let (verdict, troubles) = judge(&reader, alive, answers);
+    let (verdict, mut troubles) = judge(&reader, alive, answers);
+    if let Some(ended) = ended.filter(|_| !was_first) {
+        troubles.extend(ending::troubles(ended, tree, killed_before));
+    } else if verdict == Verdict::Failed {
+        troubles.extend(ending::full_disk(tree.root()));
+    }
     let keep = options.keep && verdict != Verdict::Failed && signals.came().is_none();
     let kept = keep.then(|| server.leave());
     if let Some(pid) = kept {
         crate::running::note(tree, pid)
             .map_err(|source| TrialError::Start { program: "noting the process".into(), source })?;
     }
-    if !keep && alive {
-        server.stop(game.run.stop, stop_line(tree, game, scope).as_ref());
-    }
+    let was_killed = !keep && alive && !stop(&mut server, tree, game, scope);
     if let Some(signal) = signals.came() {
         return Err(TrialError::Interrupted(signal));
     }
@@ -256,10 +267,18 @@ pub fn trial(
         troubles,
         contents: reader.contents(),
         ended,
+        was_killed,
+        lines: reader.lines().clone(),
         tail: heard.tail,
         kept,
         was_first,
     })
+}
+
+/// Stops the server; returns whether it stopped when it was told to.
+fn stop(server: &mut Server, tree: &LocalTree, game: &Game, scope: &Scope) -> bool {
+    let grace = Duration::from_millis(game.run.grace_ms);
+    server.stop(game.run.stop, stop_line(tree, game, scope).as_ref(), grace)
 }
 
 /// Returns the verdict on a server that is alive or not, and what is wrong.
@@ -268,6 +287,10 @@ fn judge(reader: &LogReader<'_>, alive: bool, answers: Option<bool>) -> (Verdict
     let mut troubles = reader.troubles().to_vec();
     if alive && reader.is_ready() && answers == Some(false) && troubles.is_empty() {
         troubles.push(silent());
+    }
+    // What the definition does not know is worth a look only where something is wrong.
+    if verdict == Verdict::Failed && !troubles.iter().any(|trouble| trouble.means.is_some()) {
+        troubles.extend(reader.suspects().iter().cloned());
     }
     (verdict, troubles)
 }
@@ -306,6 +329,8 @@ fn not_started(trouble: Trouble, reader: &LogReader<'_>) -> Trial {
         troubles: vec![trouble],
         contents: reader.contents(),
         ended: None,
+        was_killed: false,
+        lines: reader.lines().clone(),
         tail: Vec::new(),
         kept: None,
         was_first: false,
@@ -313,14 +338,11 @@ fn not_started(trouble: Trouble, reader: &LogReader<'_>) -> Trial {
 }
 
 fn taken(port: &str) -> Trouble {
-    Trouble {
-        line: String::new(),
-        fatal: true,
-        means: Some("port taken".into()),
-        says: format!("something else listens on port {port} already, so the server was not started"),
-        advice: Some("stop what runs there, or give this server another port".into()),
-        times: 1,
-    }
+    let who = port.trim().parse().ok().and_then(ending::listener_on);
+    let who = who.map_or_else(|| "something else".into(), |(pid, name)| format!("{name} (process {pid})"));
+    let advice = "stop what runs there, or give this server another port";
+    let says = format!("{who} listens on port {port} already, so the server was not started");
+    Trouble::told("port taken", says, Some(advice))
 }
 
 /// Whether the server takes commands from its standard input.
@@ -335,12 +357,6 @@ fn stop_line(tree: &LocalTree, game: &Game, scope: &Scope) -> Option<(ConsoleAdd
 }
 
 fn silent() -> Trouble {
-    Trouble {
-        line: String::new(),
-        fatal: true,
-        means: Some("no answer".into()),
-        says: "the log says ready, but nothing answers on the server's port".into(),
-        advice: Some("check whether another program uses that port, or a firewall blocks it".into()),
-        times: 1,
-    }
+    let advice = "check whether another program uses that port, or a firewall blocks it";
+    Trouble::told("no answer", "the log says ready, but nothing answers on the server's port", Some(advice))
 }

@@ -17,6 +17,7 @@ use yalotheca_core::{game::StopSignal, id::TreePath};
 
 use super::{
     TrialError,
+    ending::Ended,
     lines::{LONGEST, Lines},
 };
 use crate::{
@@ -26,9 +27,6 @@ use crate::{
     tree::LocalTree,
     trust::Invocation,
 };
-
-/// How long a server may take to stop before it is killed.
-const STOP_PATIENCE: Duration = Duration::from_secs(15);
 
 /// How long a server may take to do what its console was told.
 const CONSOLE_PATIENCE: Duration = Duration::from_secs(5);
@@ -43,7 +41,7 @@ pub(super) struct Server {
     child: Child,
     /// When it was started, in the kernel's ticks.
     since: u64,
-    code: Option<i32>,
+    ending: Option<Ended>,
     tree: LocalTree,
     lines: Lines,
     /// Where a server that is left running writes its output, and how much of it was read.
@@ -85,7 +83,7 @@ impl Server {
         let server = Self {
             child,
             since,
-            code: None,
+            ending: None,
             tree: tree.clone(),
             lines: Lines::of(pipes),
             output,
@@ -116,13 +114,12 @@ impl Server {
         }
     }
 
-    /// Returns the exit code where the server has ended, with all that it started; -1 where a signal ended it.
-    pub(super) fn ended(&mut self) -> Option<i32> {
-        if self.code.is_none() {
-            let status = self.child.try_wait().ok().flatten();
-            self.code = status.map(|status| status.code().unwrap_or(-1));
+    /// Returns how the server ended, if it has ended with all that it started.
+    pub(super) fn ended(&mut self) -> Option<Ended> {
+        if self.ending.is_none() {
+            self.ending = self.child.try_wait().ok().flatten().map(Ended::of);
         }
-        self.code.filter(|_| self.all().is_empty())
+        self.ending.filter(|_| self.all().is_empty())
     }
 
     /// Leaves the server running and returns its process id.
@@ -130,25 +127,33 @@ impl Server {
         self.left = true;
         set_child_subreaper(None).ok();
         let main = self.child.id();
-        if self.code.is_none() { main } else { self.all().into_iter().next().unwrap_or(main) }
+        if self.ending.is_none() { main } else { self.all().into_iter().next().unwrap_or(main) }
     }
 
-    /// Asks the server to stop, by its console where it has one, and kills it where it does not.
-    pub(super) fn stop(&mut self, signal: StopSignal, telling: Option<&(ConsoleAddress, String)>) {
+    /// Asks the server to stop, by its console where it has one, and kills it where it does not within the grace. Returns whether it
+    /// stopped by itself.
+    pub(super) fn stop(
+        &mut self,
+        signal: StopSignal,
+        telling: Option<&(ConsoleAddress, String)>,
+        grace: Duration,
+    ) -> bool {
         let tell = |(address, line): &(ConsoleAddress, String)| {
             ConsoleSession::open(address).and_then(|session| session.send_last(line))
         };
         if telling.is_some_and(|telling| tell(telling).is_ok()) && self.ends_within(CONSOLE_PATIENCE) {
-            return;
+            return true;
         }
         let signal = match signal {
             StopSignal::Term => Signal::TERM,
             StopSignal::Int => Signal::INT,
         };
         self.signal(signal);
-        if !self.ends_within(STOP_PATIENCE) {
+        let has_stopped = self.ends_within(grace);
+        if !has_stopped {
             self.kill();
         }
+        has_stopped
     }
 
     /// Sends a signal to the server and to what it started.

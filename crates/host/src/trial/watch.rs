@@ -160,6 +160,8 @@ pub fn watch(
         troubles,
         contents: reader.contents(),
         ended: None,
+        was_killed: false,
+        lines: reader.lines().clone(),
         tail: heard.tail,
         kept: None,
         was_first: heard.first_done,

@@ -99,6 +99,7 @@ impl Loader {
             ready: pattern(&raw.ready)?,
             first: raw.first.as_ref().map(pattern).transpose()?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
+            grace_ms: raw.grace.as_ref().map_or(Ok(15_000), milliseconds)?,
             probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,
             fatal: patterns(&raw.fatal)?,
             trouble: patterns(&raw.trouble)?,

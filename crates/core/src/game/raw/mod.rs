@@ -458,6 +458,7 @@ pub(super) struct RawRun {
     pub(super) ready: Text,
     #[serde(default)]
     pub(super) quiet: Option<Text>,
+    pub(super) grace: Option<Text>,
     pub(super) first: Option<Text>,
     pub(super) probe: Option<RawProbe>,
     #[serde(default)]

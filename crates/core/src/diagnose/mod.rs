@@ -1,6 +1,12 @@
 //! What a server's log says: ready or not, what failed and why, and what became of each content.
 
+mod general;
+mod noise;
+
 use std::collections::BTreeMap;
+
+pub use general::{is_frame, meaning, place};
+pub use noise::{KnownLines, LogLines, NewLine, Noise, is_suspicious};
 
 use regex::Regex;
 use serde::Serialize;
@@ -60,6 +66,69 @@ pub struct Trouble {
     pub advice: Option<String>,
     /// How often the log says so.
     pub times: usize,
+    /// The contents that the line names, or whose files it names.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub contents: Vec<ContentId>,
+    /// The place in a file of the server that the line names.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<FilePlace>,
+    /// The lines of a stack trace that follow it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub trace: Vec<String>,
+    /// Whether no good start has logged such a line; nothing where there was none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub is_new: Option<bool>,
+}
+
+/// A line of a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FilePlace {
+    /// The file, as the log names it, or its path on the server once that is known.
+    pub file: String,
+    /// The line, from 1.
+    pub line: usize,
+    /// What is in that line, if the file is there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+}
+
+impl Trouble {
+    /// Returns what a line of a log tells, in the words of that line.
+    pub fn of_line(line: &str, says: &str, fatal: bool) -> Self {
+        let place = place(line).map(|(file, line)| FilePlace { file, line, text: None });
+        Self {
+            line: line.into(),
+            fatal,
+            means: None,
+            says: says.trim().into(),
+            advice: None,
+            times: 1,
+            contents: Vec::new(),
+            place,
+            trace: Vec::new(),
+            is_new: None,
+        }
+    }
+
+    /// Returns something that no line of a log tells.
+    pub fn told(means: &str, says: impl Into<String>, advice: Option<&str>) -> Self {
+        let advice = advice.map(str::to_owned);
+        Self { means: Some(means.into()), advice, ..Self::of_line("", &says.into(), true) }
+    }
+
+    /// Says what the line means for any server, if it does not say more yet.
+    pub fn generalise(&mut self) {
+        if self.means.is_none()
+            && let Some(meaning) = meaning(&self.line)
+        {
+            self.means = Some(meaning.means.into());
+            self.advice = self.advice.take().or_else(|| Some(meaning.advice.into()));
+            // What the log says in its own words may say more.
+            if self.says.len() < meaning.says.len() || is_frame(&self.line) {
+                self.says = meaning.says;
+            }
+        }
+    }
 }
 
 /// A pattern that could not be made of a definition's template.
@@ -98,6 +167,11 @@ pub struct LogReader<'a> {
     ready: bool,
     troubles: Vec<Trouble>,
     may_be_brief: bool,
+    lines: LogLines,
+    /// Lines that look like problems and that the definition does not know.
+    suspects: Vec<Trouble>,
+    /// The trouble in the line before, to which a stack trace belongs.
+    traced: Option<usize>,
 }
 
 impl<'a> LogReader<'a> {
@@ -154,12 +228,16 @@ impl<'a> LogReader<'a> {
             ready: false,
             may_be_brief: false,
             troubles: Vec::new(),
+            lines: LogLines::new(&scope.folder),
+            suspects: Vec::new(),
+            traced: None,
         })
     }
 
     /// Reads one line.
     pub fn feed(&mut self, line: &str) {
         let line = line.trim_end();
+        let is_first = self.lines.feed(line);
         let game = self.game;
         let run = &game.run;
         if run.ready.is_match(line) {
@@ -168,6 +246,17 @@ impl<'a> LogReader<'a> {
         for watched in self.watched.iter_mut().flat_map(|(_, _, own)| own) {
             watched.seen |= watched.loaded.as_ref().is_some_and(|pattern| pattern.is_match(line));
         }
+        // A log puts a time and a level before it.
+        let is_in_trace =
+            || is_frame(line) || line.match_indices(": ").take(3).any(|(at, _)| is_frame(&line[at + 2..]));
+        if self.traced.is_some() && is_in_trace() {
+            self.take_frame(line);
+            return;
+        }
+        if self.take_continuation(line) {
+            return;
+        }
+        self.traced = None;
         self.hear_failures(line);
         let fatal = run.fatal.iter().find_map(|pattern| pattern.captures(line));
         let wrong = fatal.is_some();
@@ -180,10 +269,49 @@ impl<'a> LogReader<'a> {
                 known.fatal |= trouble.fatal;
             } else {
                 if self.troubles.len() < MOST_TROUBLES || trouble.fatal {
+                    self.traced = Some(self.troubles.len());
                     self.troubles.push(trouble);
                 }
                 self.troubles.truncate(MOST_TROUBLES + 1);
             }
+        } else if is_first
+            && self.suspects.len() < MOST_TROUBLES
+            && !is_frame(line)
+            && let Some(meaning) = meaning(line)
+        {
+            let mut suspect = Trouble::of_line(line, &meaning.says, false);
+            suspect.generalise();
+            match self.suspects.iter_mut().find(|known| known.says == suspect.says) {
+                Some(known) => known.times += 1,
+                None => self.suspects.push(suspect),
+            }
+        }
+    }
+
+    /// Takes a line for the rest of the trouble before it, if that ends with a colon.
+    fn take_continuation(&mut self, line: &str) -> bool {
+        let game = self.game;
+        let Some(trouble) = self.traced.and_then(|at| self.troubles.get_mut(at)) else { return false };
+        if !trouble.line.ends_with(':') || !trouble.trace.is_empty() || game.run.ready.is_match(line) {
+            return false;
+        }
+        let groups =
+            game.run.fatal.iter().chain(&game.run.trouble).find_map(|pattern| pattern.captures(line));
+        let what = groups.and_then(|groups| Some(groups.name("what")?.as_str().trim().to_owned()));
+        let what = what.unwrap_or_else(|| line.trim().to_owned());
+        trouble.says = format!("{}: {what}", trouble.says.trim_end_matches(':'));
+        trouble.place = place(line).map(|(file, line)| FilePlace { file, line, text: None });
+        trouble.trace.push(line.to_owned());
+        true
+    }
+
+    /// Adds a line of a stack trace to the trouble before it.
+    fn take_frame(&mut self, line: &str) {
+        const MOST: usize = 60;
+        if let Some(trouble) = self.traced.and_then(|at| self.troubles.get_mut(at))
+            && trouble.trace.len() < MOST
+        {
+            trouble.trace.push(line.to_owned());
         }
     }
 
@@ -219,16 +347,12 @@ impl<'a> LogReader<'a> {
             }
             let says = symptom.say.render(&scope).unwrap_or_else(|_| what.to_owned());
             let advice = symptom.advice.as_ref().and_then(|advice| advice.render(&scope).ok());
-            return Trouble {
-                line: line.into(),
-                fatal,
-                means: Some(symptom.means.clone()),
-                says,
-                advice,
-                times: 1,
-            };
+            let means = Some(symptom.means.clone());
+            return Trouble { means, advice, ..Trouble::of_line(line, &says, fatal) };
         }
-        Trouble { line: line.into(), fatal, means: None, says: what.trim().into(), advice: None, times: 1 }
+        let mut trouble = Trouble::of_line(line, what, fatal);
+        trouble.generalise();
+        trouble
     }
 
     /// Returns whether the log said that the server is ready.
@@ -239,6 +363,16 @@ impl<'a> LogReader<'a> {
     /// Returns whether the log said that the server cannot run.
     pub fn is_fatal(&self) -> bool {
         self.troubles.iter().any(|trouble| trouble.fatal)
+    }
+
+    /// Returns the different lines of the log.
+    pub fn lines(&self) -> &LogLines {
+        &self.lines
+    }
+
+    /// Returns what lines that the definition does not know may mean; worth a look if the start failed.
+    pub fn suspects(&self) -> &[Trouble] {
+        &self.suspects
     }
 
     /// Returns what is wrong, in the log's order.
@@ -308,105 +442,4 @@ fn pattern(template: &Template, scope: &Scope) -> Result<Regex, PatternError> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::control::AsFound;
-    use crate::{
-        catalogue::{Member, Release},
-        game,
-        version::ReleaseVersion,
-    };
-
-    fn locked(id: &str, kind: &str, members: &[&str]) -> Locked {
-        let mut release = Release::new(ReleaseVersion::parse("1").unwrap(), kind);
-        release.members = members
-            .iter()
-            .map(|name| Member {
-                id: ContentId::new(name).unwrap(),
-                kind: "mod".into(),
-                folder: (*name).into(),
-                needs: litemap::LiteMap::new(),
-            })
-            .collect();
-        Locked {
-            id: ContentId::new(id).unwrap(),
-            title: id.into(),
-            catalogue: String::new(),
-            off: false,
-            release,
-            found: AsFound::default(),
-        }
-    }
-
-    fn load(name: &str) -> Game {
-        let (_, text) = game::BUILT_IN.iter().find(|(known, _)| *known == name).unwrap();
-        game::load(name, text).unwrap()
-    }
-
-    fn read<'a>(game: &'a Game, lineup: &[Locked], log: &str) -> LogReader<'a> {
-        let mut reader = LogReader::new(game, &Scope::default(), lineup, Some("pier")).unwrap();
-        log.lines().for_each(|line| reader.feed(line));
-        reader
-    }
-
-    #[test]
-    fn a_good_start_a_bad_one_and_one_with_trouble() {
-        let game = load("saltwick");
-        let lineup = [locked("tidebell", "plugin", &[]), locked("gull-chat", "plugin", &[])];
-        let good = "[1] info plugin tidebell 1.4.0 loaded\n[1] warn chart 3 has no tide table\n\
-                    [1] info plugin gull-chat 1.0 loaded\n[1] info harbour open on port 7710";
-        assert_eq!(read(&game, &lineup, good).verdict(Some(true)), Verdict::Ready);
-        assert_eq!(read(&game, &lineup, good).verdict(Some(false)), Verdict::Failed);
-
-        let trouble = good.replace(
-            "info plugin tidebell 1.4.0 loaded",
-            "error plugin tidebell: needs harbour-core >=2.1 <3, and none is loaded",
-        );
-        let reader = read(&game, &lineup, &trouble);
-        assert_eq!(reader.verdict(Some(true)), Verdict::ReadyWithTrouble);
-        assert_eq!(reader.troubles()[0].says, "tidebell needs harbour-core >=2.1 <3, which is not loaded");
-        assert_eq!(reader.troubles()[0].means.as_deref(), Some("missing need"));
-        assert!(matches!(reader.contents()["tidebell"], ContentState::Failed { .. }));
-
-        let bad = "[1] error harbour closed: engine 2.4 needs runtime 6, started on 4";
-        let reader = read(&game, &lineup, bad);
-        assert_eq!(reader.verdict(None), Verdict::Failed);
-        assert!(
-            reader.is_fatal() && reader.troubles()[0].advice.as_ref().unwrap().contains("6 in boot.json")
-        );
-    }
-
-    #[test]
-    fn a_map_that_is_not_played_yet_is_not_expected() {
-        let (_, text) = game::BUILT_IN.iter().find(|(known, _)| *known == "teeworlds").unwrap();
-        let text = text.replace("[kind.map]", "[kind.map]\nloaded = 'map {{ content.id }} loaded'");
-        let game = game::load("arena", &text).unwrap();
-        let kind = game.maps.as_ref().unwrap().kind().unwrap().to_owned();
-        let lineup = [locked("pier", &kind, &[]), locked("gulls", &kind, &[])];
-        let reader = read(&game, &lineup, "ready");
-        assert_eq!(reader.contents()["pier"], ContentState::NotSeen { members: Vec::new() });
-        assert_eq!(reader.of_brief_log().contents()["pier"], ContentState::Untold);
-        let reader = read(&game, &lineup, "ready");
-        assert_eq!(reader.contents()["gulls"], ContentState::Untold);
-    }
-
-    #[test]
-    fn members_of_a_pack_are_watched_one_by_one() {
-        let game = load("luanti");
-        let lineup = [locked("mesecons", "modpack", &["mesecons", "mesecons_lamp"]), locked("a", "mod", &[])];
-        let reader = read(
-            &game,
-            &lineup,
-            "INFO[Main]: Mod \"a\" loaded after 0 ms\nINFO[Main]: Mod \"mesecons\" loaded after 9 ms\n",
-        );
-        let lamp = ContentId::new("mesecons_lamp").unwrap();
-        assert_eq!(reader.contents()["mesecons"], ContentState::NotSeen { members: vec![lamp] });
-        assert_eq!(reader.contents()["a"], ContentState::Loaded);
-        let log = "ERROR[Main]: mod \"mesecons_lamp\" has unsatisfied dependencies:  \"dye\"";
-        let reader = read(&game, &lineup, log);
-        assert!(
-            matches!(&reader.contents()["mesecons"], ContentState::Failed { why } if why == "mesecons_lamp: needs dye, which is not enabled here")
-        );
-        assert_eq!(reader.troubles()[0].says, "mesecons_lamp needs dye, which is not enabled here");
-    }
-}
+mod tests;

@@ -1,0 +1,88 @@
+//! `trial`.
+
+mod view;
+
+use std::{cell::RefCell, process::ExitCode};
+
+use clap::Args;
+use yalotheca_app::{
+    AppError,
+    ops::trial::{Heard, TrialReport, TrialRequest, trial},
+};
+use yalotheca_core::diagnose::Verdict;
+
+use self::view::TrialView;
+use crate::{global::Global, ui::Ui};
+
+/// Start the server, watch it, say how it went, and stop it.
+#[derive(Debug, Args)]
+pub(crate) struct TrialArgs {
+    /// Leave the server running
+    #[arg(long)]
+    keep: bool,
+    /// Do not start the server: follow its log while you start it yourself, in its panel say
+    #[arg(long)]
+    watch: bool,
+    /// The log to follow, below the server's folder; else the one that the game definition names
+    #[arg(long, value_name = "FILE")]
+    log: Option<String>,
+    /// How many seconds to wait for the server to be ready
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    patience: u64,
+    /// Show also what is as in the last good start, and new lines that look harmless
+    #[arg(long)]
+    all: bool,
+}
+
+pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let request =
+        TrialRequest { keep: args.keep, patience: args.patience, watches: args.watch, log: args.log.clone() };
+    let waiting = RefCell::new(None);
+    let hear = |heard: Heard<'_>| match heard {
+        Heard::Starting { server, owner, again } => {
+            if let Some(owner) = owner
+                && !again
+            {
+                ui.warn(&format!(
+                    "You are root, and this server's folder belongs to user {owner}: files that the server writes now will belong \
+                     to root. To start it as its owner: sudo -u '#{owner}' yalotheca trial"
+                ));
+            }
+            let again = if again { " again" } else { "" };
+            drop(waiting.replace(Some(ui.wait(&format!("Starting {server}{again}")))));
+        }
+        Heard::Watching { server, log } => {
+            ui.note(&format!("Start {server} now, the way you do it usually."));
+            drop(waiting.replace(Some(ui.wait(&format!("Following {log}")))));
+        }
+        Heard::Line(line) => {
+            if ui.is_verbose() {
+                ui.note(&format!("  {line}"));
+            }
+            if let Some(waiting) = &*waiting.borrow() {
+                waiting.heard(&ui.hide(line));
+            }
+        }
+        Heard::Over => drop(waiting.replace(None)),
+    };
+    let mut report = trial(&global.open(), ui, &request, &hear)?;
+    hide(&mut report, ui);
+    let verdict = report.verdict;
+    ui.show(&TrialView { report, all: args.all })?;
+    Ok(if verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Hides passwords in everything that comes from the log or from files.
+fn hide(report: &mut TrialReport, ui: &Ui) {
+    let of_troubles = report.troubles.iter_mut().flat_map(|trouble| {
+        let place = trouble.place.iter_mut().filter_map(|place| place.text.as_mut());
+        [&mut trouble.line, &mut trouble.says].into_iter().chain(&mut trouble.trace).chain(place)
+    });
+    let of_noise = report
+        .noise
+        .iter_mut()
+        .flat_map(|noise| noise.new.iter_mut().map(|new| &mut new.line).chain(&mut noise.gone));
+    for text in report.last_lines.iter_mut().chain(of_troubles).chain(of_noise) {
+        *text = ui.hide(text);
+    }
+}
