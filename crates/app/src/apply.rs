@@ -182,6 +182,11 @@ impl Prepared {
         note(server, wants, (Some(&self.planned.lock.text()), &self.summary()))
     }
 
+    /// Returns where the bytes of what is put besides lie.
+    pub(crate) fn more_bytes(&self) -> Sources {
+        self.bytes.clone()
+    }
+
     /// Returns what it does, in one line for the history.
     pub fn summary(&self) -> String {
         let Planned { contents, change, .. } = &self.planned;

@@ -12,6 +12,7 @@ mod limits;
 pub mod live;
 pub mod maps;
 pub mod mirror;
+pub mod on_copy;
 pub mod ops;
 pub mod pack;
 pub mod pause;

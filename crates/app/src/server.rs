@@ -203,6 +203,34 @@ impl Server {
         })
     }
 
+    /// Returns a copy of this server, opened. What is run there is what was agreed to for this one.
+    pub(crate) fn standing_for(
+        &self,
+        control: Control,
+        tree: Arc<dyn Tree>,
+        survey: Survey,
+    ) -> Result<Self, AppError> {
+        let (receipt_file, receipt_digest) = settle::read_receipt_file(&*tree)?.unzip();
+        let store = Store::of_user()?;
+        Ok(Self {
+            game: self.game.clone(),
+            inspector: GivenInspector::new(unpack_options(&control.wants, &self.options)?),
+            ahead: PrefetchedCatalogues::default(),
+            control,
+            tree,
+            survey,
+            receipt: OnceLock::new(),
+            reading: ReadingReceipt::new(receipt_file),
+            receipt_digest,
+            fetcher: Fetcher::new(store, true),
+            copies: Mutex::default(),
+            command: self.command.clone(),
+            machine: OnceLock::from("127.0.0.1".to_owned()),
+            takes_live: AtomicBool::new(false),
+            options: self.options.clone(),
+        })
+    }
+
     /// Refuses to start the server where this account has not agreed to what would be run.
     pub fn require_run_trust(&self) -> Result<(), AppError> {
         let invocation =

@@ -81,6 +81,8 @@ pub(crate) enum Command {
     Status,
     /// Send commands to the running server
     Console(commands::console::ConsoleArgs),
+    /// Find out which contents make the server fail
+    Isolate(commands::isolate::IsolateArgs),
     /// Find out what is wrong, without starting the server
     Check(commands::check::CheckArgs),
     /// Do what check suggests, as one change

@@ -24,6 +24,9 @@ pub(crate) struct Global {
     /// If the server runs: make the change while it runs, tell the server through its console, and ask it what it has now
     #[arg(long, global = true, help_heading = "Everywhere", conflicts_with = "restart")]
     pub(crate) live: bool,
+    /// Make the change on a copy of the server first, start the copy, and go on only if it starts well
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) proved: bool,
     /// With --restart: show players this text before the server is stopped
     #[arg(long, global = true, value_name = "TEXT", help_heading = "Everywhere", requires = "restart")]
     pub(crate) announce: Option<String>,

@@ -197,6 +197,7 @@ fn run(cli: &Cli, ui: &Ui) -> Result<ExitCode, AppError> {
         Command::Settle(args) => commands::settle::run(args, global, ui),
         Command::Trial(args) => commands::trial::run(args, global, ui),
         Command::Stop(args) => commands::stop::run(args, global, ui),
+        Command::Isolate(args) => commands::isolate::run(args, global, ui),
         Command::Status => commands::status::run(global, ui),
         Command::Console(args) => commands::console::run(args, global, ui),
         Command::Check(args) => commands::check::run(args, global, ui),

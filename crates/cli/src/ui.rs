@@ -41,6 +41,7 @@ pub(crate) struct Ui {
     quiet: bool,
     verbose: bool,
     yes: bool,
+    proved: bool,
     width: usize,
     secrets: RefCell<Secrets>,
 }
@@ -168,6 +169,7 @@ impl Ui {
             quiet: global.quiet,
             verbose: global.verbose,
             yes: global.yes,
+            proved: global.proved,
             width,
             secrets: RefCell::default(),
         }
@@ -218,6 +220,11 @@ impl Ui {
     /// Whether everything is agreed to without being asked.
     pub(crate) fn is_unasked(&self) -> bool {
         self.yes
+    }
+
+    /// Whether a change is made on a copy first.
+    pub(crate) fn wants_proof(&self) -> bool {
+        self.proved
     }
 
     /// Whether only results are printed.

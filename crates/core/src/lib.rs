@@ -18,6 +18,7 @@ pub mod document;
 pub mod game;
 pub mod hint;
 pub mod id;
+pub mod isolate;
 pub mod link;
 pub mod merge;
 pub mod mirror;

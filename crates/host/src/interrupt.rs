@@ -13,6 +13,8 @@ use signal_hook::{
     low_level::emulate_default_handler,
 };
 
+use crate::server_copy;
+
 /// What the program is at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Phase {
@@ -22,6 +24,12 @@ pub enum Phase {
     Changing,
     /// A server runs under supervision; the supervisor stops it.
     Watching,
+}
+
+impl Phase {
+    fn without_change(self) -> Self {
+        if self == Self::Changing { Self::Looking } else { self }
+    }
 }
 
 static PHASE: AtomicU8 = AtomicU8::new(LOOKING);
@@ -64,12 +72,14 @@ pub fn tell_before_end(tell: impl Fn(Phase) + Send + 'static) -> io::Result<()> 
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])?;
     thread::Builder::new().name("interrupts".into()).spawn(move || {
         for signal in signals.forever() {
-            let phase = phase();
+            // What is changed on a copy is gone with it.
+            let phase = if server_copy::is_any() { phase().without_change() } else { phase() };
             // The supervisor gets the signal as well; it stops the server and then ends the program.
             if phase == Phase::Watching {
                 continue;
             }
             tell(phase);
+            server_copy::remove_all();
             emulate_default_handler(signal).ok();
         }
     })?;

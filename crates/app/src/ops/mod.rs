@@ -15,6 +15,7 @@ pub mod find_files;
 pub mod fix;
 pub mod handout;
 pub mod history;
+pub mod isolate;
 pub mod keys;
 pub mod links;
 pub mod list;

@@ -20,9 +20,10 @@ use yalotheca_host::{
 
 use super::since::{Context, SinceGood};
 use crate::{
-    AppError, Front, OpenOptions, Purpose, Server,
-    apply::{origin, settle_change, texts},
+    AppError, Fresh, Front, OpenCatalogues, OpenOptions, Purpose, Server,
+    apply::{ChangeExtras, Prepared, origin, prepare, settle_change, texts},
     findings::locked_state,
+    on_copy::OnCopy,
     plan::look,
     process::{self, Act, ServerState},
     words::count,
@@ -52,6 +53,11 @@ pub enum Heard<'h> {
         owner: Option<u32>,
         /// Whether it was started before, in the same trial.
         again: bool,
+    },
+    /// It is being copied; the copy is started then.
+    Copying {
+        /// The server, as people call it.
+        server: &'h str,
     },
     /// A line of its log.
     Line(&'h str),
@@ -161,6 +167,61 @@ pub fn trial(
     report(&server, went, first, request.patience)
 }
 
+/// Copies the server, makes on the copy what settle would change, and starts and stops the copy. The server itself may run.
+///
+/// # Errors
+/// If the change cannot be planned, or the server cannot be copied or its copy started at all.
+pub fn trial_on_copy(
+    options: &OpenOptions,
+    front: &dyn Front,
+    request: &TrialRequest,
+    hear: &dyn Fn(Heard<'_>),
+) -> Result<TrialReport, AppError> {
+    let server = Server::open(Purpose::Change, options, front)?;
+    let wants = server.control.wants.clone();
+    let catalogues = server.catalogues_for(&wants);
+    let prepared = prepare(&server, &catalogues, &wants, &Fresh::None, ChangeExtras::default())?;
+    prove(&server, (&prepared, &catalogues), request.patience, hear)
+}
+
+/// Makes a change on a copy of the server, and starts and stops the copy.
+///
+/// # Errors
+/// If the server cannot be copied, or its copy started at all.
+pub fn prove(
+    server: &Server,
+    (prepared, catalogues): (&Prepared, &OpenCatalogues<'_>),
+    patience: u64,
+    hear: &dyn Fn(Heard<'_>),
+) -> Result<TrialReport, AppError> {
+    let name = server.shown();
+    hear(Heard::Copying { server: &name });
+    let change = (!prepared.planned.change.is_empty()).then_some((prepared, catalogues));
+    let copy = OnCopy::of(server, change)?;
+    hear(Heard::Starting { server: &format!("a copy of {name}"), owner: None, again: false });
+    let mut on_line = |line: &str| hear(Heard::Line(line));
+    let went = copy.start(Duration::from_secs(patience), &mut on_line);
+    hear(Heard::Over);
+    let mut went = went?;
+    // What is known of the original's starts holds for those of the copy.
+    let context = Context::of(server)?;
+    let mut troubles = std::mem::take(&mut went.troubles);
+    context.explain(copy.server(), &went, &mut troubles)?;
+    put_cause_first(&mut troubles);
+    let (noise, since) = (context.noise(&went), None);
+    let mut report = told(copy.server(), went, (Vec::new(), troubles, noise, since), patience);
+    report.server = format!("a copy of {name}");
+    Ok(report)
+}
+
+/// Returns whether a server may be changed like its copy: the copy became ready, and nothing is wrong that good starts did not log.
+pub fn is_proved(report: &TrialReport) -> bool {
+    report.verdict == Verdict::Ready
+        || report.verdict == Verdict::ReadyWithTrouble
+            && !report.troubles.is_empty()
+            && report.troubles.iter().all(|trouble| trouble.is_new == Some(false))
+}
+
 /// Returns whether a `[server.process]` command starts the server, rather than a person on its machine.
 pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
     let has_command = !server.control.wants.server.process.start.is_empty();
@@ -183,6 +244,16 @@ fn report(
     if is_good {
         context.remember(server, &went, went.verdict == Verdict::Ready)?;
     }
+    Ok(told(server, went, (first, troubles, noise, since), patience))
+}
+
+/// What was heard of a start, as a report.
+fn told(
+    server: &Server,
+    mut went: Trial,
+    (first, troubles, noise, since): (Vec<String>, Vec<Trouble>, Option<Noise>, Option<SinceGood>),
+    patience: u64,
+) -> TrialReport {
     let contents = server
         .control
         .lock
@@ -194,7 +265,7 @@ fn report(
             Some(TriedContent { id: locked.id.clone(), version, state })
         })
         .collect();
-    Ok(TrialReport {
+    TrialReport {
         server: server.shown(),
         verdict: went.verdict,
         first,
@@ -211,7 +282,7 @@ fn report(
         left_running: went.kept,
         last_lines: went.tail,
         patience,
-    })
+    }
 }
 
 /// Puts the most telling trouble first: what ended the start before what is only wrong, what is new before what always is, and what

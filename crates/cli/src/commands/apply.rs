@@ -1,13 +1,16 @@
 //! What every changing command does at its end: show, ask, settle.
 
-use std::{path::PathBuf, process::ExitCode};
+use std::{cell::RefCell, path::PathBuf, process::ExitCode};
 
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Fresh, OpenCatalogues, Prompt, Server,
-    apply::{ChangeExtras, prepare},
+    apply::{ChangeExtras, Prepared, prepare},
     live::{LiveOutcome, LivePlan},
-    ops::change::Change,
+    ops::{
+        change::Change,
+        trial::{Heard, is_proved, prove},
+    },
     pause::Resumed,
 };
 use yalotheca_core::{
@@ -15,6 +18,7 @@ use yalotheca_core::{
     diagnose::Verdict,
 };
 
+use super::trial;
 use crate::{
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
@@ -68,6 +72,12 @@ pub(crate) fn apply_with(
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
+    if ui.wants_proof()
+        && !prepared.planned.change.is_empty()
+        && !is_proved_on_copy(server, &prepared, catalogues, ui)?
+    {
+        return Ok(ExitCode::FAILURE);
+    }
     let live = LivePlan::if_running(server, &prepared, ui)?;
     let settle = || prepared.settle(server, catalogues, wants);
     let settled = match &live {
@@ -92,6 +102,33 @@ pub(crate) fn apply_with(
     ui.show(&view)?;
     let is_good = gone.is_empty() && view.live.iter().all(LiveOutcome::is_good);
     Ok(if is_good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Makes the change on a copy and starts that; tells how it went, and whether the change may be made.
+fn is_proved_on_copy(
+    server: &Server,
+    prepared: &Prepared,
+    catalogues: &OpenCatalogues<'_>,
+    ui: &Ui,
+) -> Result<bool, AppError> {
+    const PATIENCE: u64 = 60;
+    let waiting = RefCell::new(None);
+    let hear = |heard: Heard<'_>| match heard {
+        Heard::Copying { server } => drop(waiting.replace(Some(ui.wait(&format!("Copying {server}"))))),
+        Heard::Starting { server, .. } => drop(waiting.replace(Some(ui.wait(&format!("Starting {server}"))))),
+        Heard::Over => drop(waiting.replace(None)),
+        Heard::Line(_) | Heard::Watching { .. } => {}
+    };
+    let report = prove(server, (prepared, catalogues), PATIENCE, &hear)?;
+    drop(waiting.replace(None));
+    let proved = is_proved(&report);
+    if proved {
+        ui.note("A copy of the server with this change starts well.");
+    } else {
+        trial::show(report, ui)?;
+        ui.warn("Nothing was changed: a copy of the server with this change does not start well.");
+    }
+    Ok(proved)
 }
 
 /// Makes a change once somebody has agreed to it, and tells how a server that was stopped for it was started again.

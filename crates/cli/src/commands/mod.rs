@@ -15,6 +15,7 @@ pub(crate) mod fix;
 pub(crate) mod game;
 pub(crate) mod handout;
 pub(crate) mod history;
+pub(crate) mod isolate;
 pub(crate) mod keys;
 pub(crate) mod links;
 pub(crate) mod list;

@@ -14,6 +14,7 @@ mod game;
 mod guide;
 mod handout;
 mod harness;
+mod isolate;
 mod laws;
 mod looks;
 mod losing_nothing;

@@ -5,6 +5,7 @@
 
 mod configuration;
 mod console;
+mod copy;
 mod describe;
 mod join;
 mod kinds_of_ours;
@@ -28,6 +29,7 @@ use globset::GlobMatcher;
 
 pub use configuration::{Numbers, Reference, RegisterRule, RegisterVerb, SchemaLine, SettingsFile, Target};
 pub use console::{ConsoleChannel, ConsoleRule, LIVE_NAMES, LiveRule, PlayersRule, Told};
+pub use copy::CopyRule;
 pub use describe::{DescribeError, Described, ReadMember, describe};
 pub use join::{JoinAsk, JoinRule, Need, NeedDigest, NeedFrom, NeedRule};
 pub use kinds_of_ours::{PACK_FILE, PACK_KIND, TWEAK_KIND, TWEAK_SUFFIX};
@@ -97,6 +99,8 @@ pub struct Game {
     pub mirror: Option<MirrorRule>,
     /// What a player's game does when it joins, if the definition says so.
     pub join: Option<JoinRule>,
+    /// What is different on a copy on which something is tried.
+    pub copy: Option<CopyRule>,
     /// How commands reach a running server, if the definition says so.
     pub console: Option<ConsoleRule>,
     /// Bounds on the sizes of files that players download.

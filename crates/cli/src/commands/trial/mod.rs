@@ -7,7 +7,7 @@ use std::{cell::RefCell, process::ExitCode};
 use clap::Args;
 use yalotheca_app::{
     AppError,
-    ops::trial::{Heard, TrialReport, TrialRequest, trial},
+    ops::trial::{Heard, TrialReport, TrialRequest, trial, trial_on_copy},
 };
 use yalotheca_core::diagnose::Verdict;
 
@@ -16,6 +16,7 @@ use crate::{global::Global, ui::Ui};
 
 /// Start the server, watch it, say how it went, and stop it.
 #[derive(Debug, Args)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an option of its own")]
 pub(crate) struct TrialArgs {
     /// Leave the server running
     #[arg(long)]
@@ -29,6 +30,9 @@ pub(crate) struct TrialArgs {
     /// How many seconds to wait for the server to be ready
     #[arg(long, value_name = "SECONDS", default_value_t = 60)]
     patience: u64,
+    /// Start a copy of the server with what settle would change, on other ports; the server itself is not touched
+    #[arg(long, conflicts_with_all = ["keep", "watch", "log"])]
+    on_copy: bool,
     /// Show also what is as in the last good start, and new lines that look harmless
     #[arg(long)]
     all: bool,
@@ -51,6 +55,7 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
             let again = if again { " again" } else { "" };
             drop(waiting.replace(Some(ui.wait(&format!("Starting {server}{again}")))));
         }
+        Heard::Copying { server } => drop(waiting.replace(Some(ui.wait(&format!("Copying {server}"))))),
         Heard::Watching { server, log } => {
             ui.note(&format!("Start {server} now, the way you do it usually."));
             drop(waiting.replace(Some(ui.wait(&format!("Following {log}")))));
@@ -65,11 +70,21 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         }
         Heard::Over => drop(waiting.replace(None)),
     };
-    let mut report = trial(&global.open(), ui, &request, &hear)?;
+    let mut report = if args.on_copy {
+        trial_on_copy(&global.open(), ui, &request, &hear)?
+    } else {
+        trial(&global.open(), ui, &request, &hear)?
+    };
     hide(&mut report, ui);
     let verdict = report.verdict;
     ui.show(&TrialView { report, all: args.all })?;
     Ok(if verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Shows how a trial went.
+pub(super) fn show(mut report: TrialReport, ui: &Ui) -> Result<(), AppError> {
+    hide(&mut report, ui);
+    ui.show(&TrialView { report, all: false })
 }
 
 /// Hides passwords in everything that comes from the log or from files.

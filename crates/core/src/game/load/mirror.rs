@@ -4,8 +4,8 @@ use std::slice;
 
 use super::{Checked, Loader, check_globs, run::bytes_of, template};
 use crate::game::{
-    Compression, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule, ValueTemplate,
-    raw::{RawMirror, RawMirrorFiles, RawMirrorIndex, RawSwitch, Text},
+    Compression, CopyRule, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule, ValueTemplate,
+    raw::{RawCopy, RawMirror, RawMirrorFiles, RawMirrorIndex, RawSwitch, Text},
 };
 
 impl Loader {
@@ -16,6 +16,16 @@ impl Loader {
             switches: raw.switches.iter().map(|raw| self.switch(raw)).collect::<Checked<_>>()?,
             files: raw.files.iter().map(|raw| self.mirror_files(raw)).collect::<Checked<_>>()?,
             index: raw.index.as_ref().map(index).transpose()?,
+        })
+    }
+
+    pub(super) fn copy(&self, raw: &RawCopy) -> Checked<CopyRule> {
+        Ok(CopyRule {
+            empty: check_globs(&raw.empty)?
+                .iter()
+                .map(|text| template(text, &self.server))
+                .collect::<Checked<_>>()?,
+            set: raw.set.iter().map(|raw| self.switch(raw)).collect::<Checked<_>>()?,
         })
     }
 

@@ -187,6 +187,7 @@ impl Loader {
             pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
             limits: raw.limit.iter().map(|limit| self.limit(limit)).collect::<Checked<_>>()?,
             join: raw.join.as_ref().map(|join| self.join(join, &kinds, raw.pack.is_some())).transpose()?,
+            copy: raw.copy.as_ref().map(|copy| self.copy(copy)).transpose()?,
             console: raw.console.as_ref().map(|console| self.console(console)).transpose()?,
             mirror: raw.mirror.as_ref().map(|mirror| self.mirror(mirror)).transpose()?,
             assets: raw.assets.as_ref().map(shared::assets).transpose()?,

@@ -1,6 +1,7 @@
 //! A game definition as it is written. Every text that can be wrong keeps its place in the file.
 
 mod console;
+mod copy;
 mod join;
 mod limit;
 mod maps;
@@ -19,6 +20,7 @@ use toml::Spanned;
 use crate::settings::RawRule;
 
 pub(super) use console::{RawConsole, RawLive};
+pub(super) use copy::RawCopy;
 pub(super) use join::{RawJoin, RawNeed};
 pub(super) use limit::RawLimit;
 pub(super) use maps::{RawMaps, RawWithMap};
@@ -61,6 +63,7 @@ pub(super) struct RawGame {
     pub(super) mirror: Option<RawMirror>,
     pub(super) join: Option<RawJoin>,
     pub(super) console: Option<Spanned<RawConsole>>,
+    pub(super) copy: Option<RawCopy>,
     #[serde(default)]
     pub(super) limit: Vec<RawLimit>,
     pub(super) assets: Option<RawAssets>,

@@ -1,0 +1,278 @@
+//! A copy of a server on which something is tried: a change before it is made, or fewer contents. It has ports of its own, and nothing
+//! that happens there reaches the original.
+
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::Path,
+    sync::Arc,
+    time::Duration,
+};
+
+use yalotheca_core::{
+    change::{ChangeSet, plan},
+    control::{LOCK_FILE, Locked, WANTS_FILE},
+    document::{Document, Pointer, Value},
+    game::{ConfigPlace, Scope},
+    id::{ContentId, TreePath},
+};
+use yalotheca_host::{
+    control::Control,
+    server_copy::{ServerCopy, free_port},
+    settle::{self, SettleOrder},
+    sources::Sources,
+    survey::{self, Survey},
+    tree::{LocalTree, Tree},
+    trial::{Trial, TrialOptions, trial as run_trial},
+};
+
+use crate::{
+    AppError, Server,
+    apply::{Prepared, origin, texts},
+    findings::locked_state,
+    plan::{look, open_settings, sources, tools},
+    server::seal_key,
+};
+
+/// A copy of a server, ready to be started.
+pub struct OnCopy {
+    copy: ServerCopy,
+    server: Server,
+}
+
+fn failed(what: &str) -> impl Fn(std::io::Error) -> AppError + use<> {
+    let what = what.to_owned();
+    move |source| AppError::Io { what: what.clone(), source }
+}
+
+impl OnCopy {
+    /// Copies a server as it is, or as it would be after a change.
+    ///
+    /// # Errors
+    /// If it is on another machine, starting it was not agreed to, or something cannot be read or written.
+    pub fn of(
+        server: &Server,
+        change: Option<(&Prepared, &crate::OpenCatalogues<'_>)>,
+    ) -> Result<Self, AppError> {
+        let original = server.local()?.root().to_owned();
+        // What is started is what was agreed to for the original.
+        server.require_run_trust()?;
+        let scope = &server.survey.scope;
+        let rule = server.game.copy.clone().unwrap_or_default();
+        let empty: Vec<globset::GlobMatcher> = rule
+            .empty
+            .iter()
+            .map(|template| template.render(scope).map_err(survey::SurveyError::Render))
+            .collect::<Result<Vec<String>, _>>()?
+            .iter()
+            .filter_map(|pattern| Some(globset::Glob::new(pattern).ok()?.compile_matcher()))
+            .collect();
+        let leave = |path: &str| empty.iter().any(|glob| glob.is_match(path));
+        let copy = ServerCopy::make(&original, &leave).map_err(failed("copying the server"))?;
+        write_controls(server, &copy)?;
+        if let Some((prepared, catalogues)) = change {
+            settle_on(server, &copy, prepared, catalogues)?;
+        }
+        let files = text_files(server)?;
+        for path in &files {
+            copy.redirect(path.as_str()).map_err(failed("copying the server"))?;
+        }
+        let given = other_ports(server, &copy)?;
+        for (place, to) in &rule.set {
+            let to = to.render(scope).map_err(survey::SurveyError::Render)?;
+            set_value(&copy, place, scope, &to)?;
+        }
+        let opened = open(server, copy.folder(), given)?;
+        Ok(Self { copy, server: opened })
+    }
+
+    /// Returns the server that is the copy.
+    pub fn server(&self) -> &Server {
+        &self.server
+    }
+
+    /// Returns a text of the log without the copy's path.
+    pub fn in_original(&self, text: &str) -> String {
+        text.replace(&format!("{}/", self.copy.folder().display()), "")
+    }
+
+    /// Returns how many bytes were copied.
+    pub fn bytes(&self) -> u64 {
+        self.copy.bytes
+    }
+
+    /// Starts the copy as it is, and stops it again.
+    ///
+    /// # Errors
+    /// If it cannot be started at all.
+    pub fn start(&self, patience: Duration, on_line: &mut dyn FnMut(&str)) -> Result<Trial, AppError> {
+        let contents = self.server.control.lock.loaded(&self.server.control.wants.off);
+        self.start_loaded(&self.server.survey.scope, &contents.contents, patience, on_line)
+    }
+
+    fn start_loaded(
+        &self,
+        scope: &Scope,
+        contents: &[Locked],
+        patience: Duration,
+        on_line: &mut dyn FnMut(&str),
+    ) -> Result<Trial, AppError> {
+        let options = TrialOptions { keep: false, patience };
+        let tree = self.server.local()?;
+        let mut went = run_trial(tree, &self.server.game, scope, contents, options, on_line)?;
+        if went.was_first {
+            // It made its files; now it is started for real.
+            went = run_trial(tree, &self.server.game, scope, contents, options, on_line)?;
+        }
+        Ok(went)
+    }
+
+    /// Starts the copy without some of its contents; afterwards it is as before, and the worlds are as in the original.
+    ///
+    /// # Errors
+    /// If that cannot be arranged, or it cannot be started at all.
+    pub fn start_without(
+        &mut self,
+        without: &BTreeSet<ContentId>,
+        patience: Duration,
+        on_line: &mut dyn FnMut(&str),
+    ) -> Result<Trial, AppError> {
+        let protected = survey::protected(&self.server.game, &self.server.survey.scope)?;
+        self.copy.renew(&|path| protected.is_match(path)).map_err(failed("copying the worlds"))?;
+        let given = self.server.control.wants.server.values.clone();
+        let mut fewer = open(&self.server, self.copy.folder(), given)?;
+        let everything = self.server.control.lock.loaded(&self.server.control.wants.off);
+        fewer.control.lock.contents.retain(|locked| !without.contains(&locked.id));
+        let (desired, contents) = locked_state(&fewer)?;
+        let mut change = plan(&desired, contents, fewer.receipt()?, &look(&fewer, &desired)?)?;
+        let mut bytes = Sources::default();
+        for tool in tools::due(&fewer, &change, &[]) {
+            tools::run(&fewer, tool, (&mut change, &mut bytes))?;
+        }
+        let loaded: Vec<Locked> =
+            everything.contents.into_iter().filter(|locked| !without.contains(&locked.id)).collect();
+        let key = seal_key()?;
+        let _claim = settle::claim(&fewer.tree)?;
+        let now = texts(&fewer.control);
+        let order = SettleOrder {
+            change: &change,
+            receipt_digest: fewer.receipt_digest,
+            before: now.clone(),
+            after: now,
+            control: fewer.control.folder.clone(),
+            origin: origin(&fewer, "fewer contents are tried on a copy", None),
+            key: &key,
+        };
+        settle::attempt(&*fewer.tree, &order, &bytes, || {
+            self.start_loaded(&fewer.survey.scope, &loaded, patience, on_line)
+        })?
+    }
+}
+
+/// Opens the copy of a server with these values.
+fn open(server: &Server, folder: &Path, given: BTreeMap<String, String>) -> Result<Server, AppError> {
+    let mut control = Control::open(folder, false)?;
+    control.wants.server.values = given;
+    let tree: Arc<dyn Tree> = Arc::new(LocalTree::new(folder));
+    let scope = survey::values(&*tree, &server.game, &control.wants.server.values)?;
+    let survey = Survey { scope, platform: server.survey.platform.clone() };
+    server.standing_for(control, tree, survey)
+}
+
+/// Puts the control files into the copy, whose folder the server is then.
+fn write_controls(server: &Server, copy: &ServerCopy) -> Result<(), AppError> {
+    let wrong = failed("copying yalotheca.toml");
+    let mut wants = Document::parse(yalotheca_core::document::Format::Toml, &server.control.wants_text)
+        .map_err(|error| wrong(std::io::Error::other(error.to_string())))?;
+    let at = Pointer::root().join("server").join("at");
+    if wants.get(&at).is_some() {
+        wants
+            .set(&at, &Value::Text(".".into()))
+            .map_err(|error| wrong(std::io::Error::other(error.to_string())))?;
+    }
+    copy.write(WANTS_FILE, wants.text().as_bytes()).map_err(&wrong)?;
+    match &server.control.lock_text {
+        Some(lock) => copy.write(LOCK_FILE, lock.as_bytes()).map_err(&wrong),
+        None => Ok(()),
+    }
+}
+
+/// Makes on the copy the change that was planned for the original.
+fn settle_on(
+    server: &Server,
+    copy: &ServerCopy,
+    prepared: &Prepared,
+    catalogues: &crate::OpenCatalogues<'_>,
+) -> Result<(), AppError> {
+    let (mut bytes, mut gone) = sources(server, catalogues, &prepared.planned)?;
+    if !gone.is_empty() {
+        return Err(gone.remove(0).1);
+    }
+    bytes.extend(prepared.more_bytes());
+    let mut change: ChangeSet = prepared.planned.change.clone();
+    for tool in tools::due(server, &change, &[]) {
+        tools::run(server, tool, (&mut change, &mut bytes))?;
+    }
+    let control = Control::open(copy.folder(), false)?;
+    let tree: Arc<dyn Tree> = Arc::new(LocalTree::new(copy.folder()));
+    let _claim = settle::claim(&tree)?;
+    let key = seal_key()?;
+    let before = texts(&control);
+    let after =
+        settle::ControlTexts { wants: before.wants.clone(), lock: Some(prepared.planned.lock.text()) };
+    let order = SettleOrder {
+        change: &change,
+        receipt_digest: server.receipt_digest,
+        before,
+        after,
+        control: copy.folder().to_owned(),
+        origin: origin(server, "a change is tried on a copy", None),
+        key: &key,
+    };
+    settle::settle(&*tree, &order, &bytes)?;
+    Ok(())
+}
+
+/// Returns the text files that may name the server's folder or its ports.
+fn text_files(server: &Server) -> Result<BTreeSet<TreePath>, AppError> {
+    let (desired, _) = locked_state(server)?;
+    let own = open_settings(server)?.into_iter().filter_map(|settings| settings.path);
+    let mut files: BTreeSet<TreePath> =
+        desired.registrations.iter().map(|registration| registration.file.clone()).chain(own).collect();
+    let top = server.tree.list_folder(&TreePath::root())?;
+    files.extend(top.into_iter().filter_map(|(name, _)| TreePath::new(&name).ok()));
+    files.retain(|path| path.as_str() != WANTS_FILE && path.as_str() != LOCK_FILE);
+    Ok(files)
+}
+
+/// Gives the copy ports of its own, and returns its given values.
+fn other_ports(server: &Server, copy: &ServerCopy) -> Result<BTreeMap<String, String>, AppError> {
+    let scope = &server.survey.scope;
+    let mut given = server.control.wants.server.values.clone();
+    for (name, rule) in &server.game.values {
+        let is_port = name == "port" || name.ends_with("_port");
+        let now = scope.values.get(name).and_then(|text| text.trim().parse::<u16>().ok());
+        if !is_port || now.is_none_or(|port| port == 0) {
+            continue;
+        }
+        let port = free_port().map_err(failed("looking for a free port"))?.to_string();
+        if let Some(value) = given.get_mut(name) {
+            value.clone_from(&port);
+        }
+        if let Some(place) = &rule.from {
+            set_value(copy, place, scope, &Value::Text(port))?;
+        }
+    }
+    Ok(given)
+}
+
+/// Sets a value in a file of the copy, if the file is there.
+fn set_value(copy: &ServerCopy, place: &ConfigPlace, scope: &Scope, value: &Value) -> Result<(), AppError> {
+    let wrong =
+        |why: String| AppError::Io { what: "changing the copy".into(), source: std::io::Error::other(why) };
+    let (file, pointer) = place.spot(scope).map_err(wrong)?;
+    let Ok(bytes) = std::fs::read(copy.folder().join(file.as_str())) else { return Ok(()) };
+    let mut document = Document::read(place.format, bytes).map_err(|error| wrong(error.to_string()))?;
+    let value = document.get(&pointer).map_or_else(|| value.clone(), |there| value.like(&there));
+    document.set(&pointer, &value).map_err(|error| wrong(error.to_string()))?;
+    copy.write(file.as_str(), document.text().as_bytes()).map_err(failed("changing the copy"))
+}

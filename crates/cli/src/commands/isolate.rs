@@ -1,0 +1,146 @@
+//! `isolate`.
+
+use std::{cell::RefCell, process::ExitCode};
+
+use clap::Args;
+use yalotheca_app::{
+    AppError, Purpose, Server,
+    ops::isolate::{IsolateReport, IsolateRequest, Isolating, isolate},
+};
+use yalotheca_core::{id::ContentId, isolate::Culprits};
+
+use crate::{
+    global::Global,
+    ui::Ui,
+    view::{Page, Role, View, count},
+};
+
+/// Find out which contents make the server fail, by starting copies of it with fewer of them. The server itself is not started and
+/// not changed; its worlds are copied for each start. Interrupted, the same command goes on with it.
+#[derive(Debug, Args)]
+pub(crate) struct IsolateArgs {
+    /// Look for a text in the log, rather than for a start that fails
+    #[arg(long, value_name = "TEXT")]
+    line: Option<String>,
+    /// How many seconds to wait for the server to be ready
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    patience: u64,
+    /// Forget what an interrupted search has learned
+    #[arg(long)]
+    anew: bool,
+}
+
+impl View for IsolateReport {
+    fn view(&self, page: &mut Page) {
+        let starts = count(self.starts, "start");
+        let name = &self.server;
+        let names = |ids: &[ContentId]| ids.iter().map(ContentId::as_str).collect::<Vec<_>>().join(" and ");
+        match &self.found {
+            Culprits::Contents { ids, with } => {
+                let text = match ids.as_slice() {
+                    [one] => format!("{name}: it is {one} (found in {starts} among {}).", count(self.contents, "content")),
+                    several => format!(
+                        "{name}: it fails with {} together, and with none of them alone (found in {starts} among {}).",
+                        names(several),
+                        count(self.contents, "content")
+                    ),
+                };
+                page.line(Role::Bad, &text);
+                if let Some(why) = &self.why {
+                    page.item(Role::Plain, why);
+                }
+                if !with.is_empty() {
+                    page.item(Role::Dim, &format!("there with it, since it needs them: {}", with.iter().map(ContentId::as_str).collect::<Vec<_>>().join(", ")));
+                }
+                if self.confirmed {
+                    page.item(Role::Plain, "a second start with only that failed as well");
+                } else {
+                    page.item(
+                        Role::Warn,
+                        "a second start with only that did not fail: it fails now and then; --anew searches again",
+                    );
+                }
+                if let [change] = self.changes.as_slice() {
+                    page.item(Role::Plain, &format!("change {change} brought it"));
+                }
+                let off = ids.last().map_or("", ContentId::as_str);
+                page.label(
+                    Role::Head,
+                    "To do",
+                    &format!("yalotheca off {off} leaves it out; yalotheca update {off} looks for another release"),
+                );
+            }
+            Culprits::None => {
+                page.line(Role::Warn, &format!("{name}: it fails without any content, so it is none of them ({starts})."));
+                if let Some(why) = &self.why {
+                    page.item(Role::Plain, why);
+                }
+                page.label(Role::Head, "To do", "yalotheca trial shows what the log says; look at the configuration, the engine and the world");
+            }
+            Culprits::NotReproduced => {
+                page.line(
+                    Role::Warn,
+                    &format!("{name}: a copy with everything does not fail ({starts}), so there is nothing to look for."),
+                );
+                page.label(
+                    Role::Head,
+                    "To do",
+                    "yalotheca trial shows whether the server itself fails; it may be its port, its world or the disk. For a problem \
+                     that does not end the start: --line TEXT",
+                );
+            }
+            Culprits::Unsteady => page.line(
+                Role::Warn,
+                &format!("{name}: starts with the same contents end differently ({starts}), so nothing can be said for sure. --anew searches again."),
+            ),
+        }
+    }
+}
+
+pub(crate) fn run(args: &IsolateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let request = IsolateRequest { line: args.line.clone(), patience: args.patience, anew: args.anew };
+    let waiting = RefCell::new(None);
+    let hear = |what: Isolating<'_>| match what {
+        Isolating::Plan { contents, suspects, starts, known } => {
+            let first = match suspects {
+                0 => String::new(),
+                some => format!("; {} changed since the last good start come first", count(some, "content")),
+            };
+            let known = if known > 0 { format!(", {known} of them made already") } else { String::new() };
+            ui.note(&format!(
+                "{} to search{first}. One culprit takes about {}{known}; each further one that only fails with it, about as many again.",
+                count(contents, "content"),
+                count(starts, "start")
+            ));
+        }
+        Isolating::Copying => drop(waiting.replace(Some(ui.wait("Copying the server")))),
+        Isolating::Starting { number, contents } => {
+            drop(waiting.replace(None));
+            let text = format!("Start {number}, with {}", count(contents, "content"));
+            drop(waiting.replace(Some(ui.wait_quietly(&text))));
+        }
+        Isolating::Line(line) => {
+            if ui.is_verbose() {
+                ui.note(&format!("  {line}"));
+            }
+            if let Some(waiting) = &*waiting.borrow() {
+                waiting.heard(&ui.hide(line));
+            }
+        }
+        Isolating::Went { number, contents, fails, why } => {
+            drop(waiting.replace(None));
+            let how = if fails { format!("fails: {}", ui.hide(why)) } else { "works".to_owned() };
+            ui.note(&format!(
+                "Start {number}, with {}: {}",
+                count(contents, "content"),
+                how.trim_end_matches(": ")
+            ));
+        }
+    };
+    let mut report = isolate(&server, &request, ui, &hear)?;
+    drop(waiting.replace(None));
+    report.why = report.why.map(|why| ui.hide(&why));
+    ui.show(&report)?;
+    Ok(ExitCode::FAILURE)
+}
