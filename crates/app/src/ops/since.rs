@@ -76,6 +76,12 @@ impl Context {
             // What is placed in the server's folder may be named from a folder in it.
             receipt.placed.keys().find(is_it).cloned().or_else(|| TreePath::new(inside).ok())
         };
+        // A long path is cut at its beginning by some.
+        let placed_end = |name: &str| {
+            let ends = name.match_indices('/').map(|(at, _)| &name[at + 1..]).take(12);
+            ends.filter(|end| end.contains('/'))
+                .find_map(|end| TreePath::new(end).ok().filter(|path| receipt.placed.contains_key(path)))
+        };
         for trouble in troubles {
             let text: String = std::iter::once(&trouble.line)
                 .chain(&trouble.trace)
@@ -96,11 +102,12 @@ impl Context {
             }
             trouble.place = trouble.place.take().or_else(|| place_in_words(trouble));
             if let Some(place) = &mut trouble.place
-                && let Some(path) = by_end(&place.file)
+                && let Some(path) = placed_end(&place.file).or_else(|| by_end(&place.file))
                 && let Some(bytes) = server.tree.read_file(&path).ok().flatten()
             {
                 let text = String::from_utf8_lossy(&bytes).into_owned();
                 let line = text.lines().nth(place.line.saturating_sub(1)).map(str::to_owned);
+                trouble.says = without_cut_path(&trouble.says, path.as_str());
                 *place = FilePlace { file: path.to_string(), line: place.line, text: line };
             }
             if let Some(good) = self.good.as_ref().filter(|_| !trouble.line.is_empty()) {
@@ -175,6 +182,15 @@ fn edited(server: &Server) -> Result<BTreeMap<TreePath, Digest>, AppError> {
         now.filter(|(digest, _)| *digest != placed.digest).map(|(digest, _)| ((*path).clone(), digest))
     };
     Ok(placed.iter().zip(now).filter_map(is_edited).collect())
+}
+
+/// Returns a sentence in which a path that was cut at its beginning is the path on the server.
+fn without_cut_path(says: &str, path: &str) -> String {
+    let Some(at) = says.find(path) else { return says.to_owned() };
+    match says[..at].rfind("...").filter(|begin| !says[*begin..at].contains(": ")) {
+        Some(begin) => format!("{}{}", &says[..begin], &says[at..]),
+        None => says.to_owned(),
+    }
 }
 
 /// Returns the place that the definition's words name: a line in the one, a file in the other.

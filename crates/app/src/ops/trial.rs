@@ -286,9 +286,23 @@ fn told(
 }
 
 /// Puts the most telling trouble first: what ended the start before what is only wrong, what is new before what always is, and what
-/// is understood before what is not. Else the log's order stays: the first is the cause more often than the last.
+/// is understood before what is not. What is said right before the end is its cause more often than the end itself.
 fn put_cause_first(troubles: &mut [Trouble]) {
-    troubles.sort_by_key(|trouble| (!trouble.fatal, trouble.is_new == Some(false), trouble.means.is_none()));
+    const RIGHT_BEFORE: usize = 3;
+    let end =
+        troubles.iter().filter(|trouble| trouble.fatal && trouble.at > 0).map(|trouble| trouble.at).min();
+    let rank = |trouble: &Trouble| {
+        let is_understood = trouble.at > 0 && trouble.means.is_some() && trouble.is_new != Some(false);
+        match end {
+            Some(end) if is_understood && trouble.at < end && end - trouble.at <= RIGHT_BEFORE => 0,
+            _ if trouble.fatal && trouble.at > 0 => 1,
+            // Without a last word, as when a server crashes, what it said before is all there is.
+            None if is_understood => 2,
+            _ if trouble.fatal => 3,
+            _ => 4,
+        }
+    };
+    troubles.sort_by_key(|trouble| (rank(trouble), trouble.is_new == Some(false), trouble.means.is_none()));
 }
 
 /// Follows the log of a server that its start command or somebody else starts, and that a stop command stops.

@@ -2,6 +2,7 @@
 
 mod adopt;
 mod arriving;
+mod broken_starts;
 mod changes;
 mod check;
 mod console;

@@ -68,6 +68,12 @@ const ALL: &[General] = &[
         advice: "download it again; yalotheca check --deep finds damaged files",
     },
     General {
+        pattern: r"(?i)file is not a database|database disk image is malformed|database (file )?is (corrupt|damaged)|DatabaseException",
+        means: "damaged database",
+        says: "a database of the server is damaged",
+        advice: "put a backup of the world back; the lines around it in the log say which file it is",
+    },
+    General {
         pattern: r"(?i)UnsupportedClassVersionError|unsupported (class file|major\.minor) version|requires (at least )?(java|runtime|python|lua|\.net) \S+|needs a newer (runtime|version)",
         means: "wrong runtime",
         says: "something was made for a newer runtime than the server has",

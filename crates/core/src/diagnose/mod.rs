@@ -66,6 +66,9 @@ pub struct Trouble {
     pub advice: Option<String>,
     /// How often the log says so.
     pub times: usize,
+    /// In which line of the log it is said first, from 1; 0 where no line tells it.
+    #[serde(skip)]
+    pub at: usize,
     /// The contents that the line names, or whose files it names.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub contents: Vec<ContentId>,
@@ -103,6 +106,7 @@ impl Trouble {
             says: says.trim().into(),
             advice: None,
             times: 1,
+            at: 0,
             contents: Vec::new(),
             place,
             trace: Vec::new(),
@@ -172,6 +176,8 @@ pub struct LogReader<'a> {
     suspects: Vec<Trouble>,
     /// The trouble in the line before, to which a stack trace belongs.
     traced: Option<usize>,
+    /// How many lines were read.
+    read: usize,
 }
 
 impl<'a> LogReader<'a> {
@@ -231,6 +237,7 @@ impl<'a> LogReader<'a> {
             lines: LogLines::new(&scope.folder),
             suspects: Vec::new(),
             traced: None,
+            read: 0,
         })
     }
 
@@ -238,6 +245,7 @@ impl<'a> LogReader<'a> {
     pub fn feed(&mut self, line: &str) {
         let line = line.trim_end();
         let is_first = self.lines.feed(line);
+        self.read += 1;
         let game = self.game;
         let run = &game.run;
         if run.ready.is_match(line) {
@@ -263,7 +271,7 @@ impl<'a> LogReader<'a> {
         if let Some(groups) = fatal.or_else(|| run.trouble.iter().find_map(|pattern| pattern.captures(line)))
         {
             let what = groups.name("what").or_else(|| groups.get(0)).map_or(line, |group| group.as_str());
-            let trouble = self.explain(line, what, wrong);
+            let trouble = Trouble { at: self.read, ..self.explain(line, what, wrong) };
             if let Some(known) = self.troubles.iter_mut().find(|known| known.says == trouble.says) {
                 known.times += 1;
                 known.fatal |= trouble.fatal;
@@ -279,7 +287,7 @@ impl<'a> LogReader<'a> {
             && !is_frame(line)
             && let Some(meaning) = meaning(line)
         {
-            let mut suspect = Trouble::of_line(line, &meaning.says, false);
+            let mut suspect = Trouble { at: self.read, ..Trouble::of_line(line, &meaning.says, false) };
             suspect.generalise();
             match self.suspects.iter_mut().find(|known| known.says == suspect.says) {
                 Some(known) => known.times += 1,

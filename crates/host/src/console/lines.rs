@@ -16,13 +16,17 @@ const CONTENT: Duration = Duration::from_millis(250);
 
 pub(super) struct LineChannel {
     stream: TcpStream,
+    /// Whether the server is stopped over it.
+    is_last: bool,
     lines: Lines,
 }
 
 impl Drop for LineChannel {
     fn drop(&mut self) {
-        // The other half stays open: a server that still writes would be ended by a broken pipe.
-        self.stream.shutdown(Shutdown::Write).ok();
+        if !self.is_last {
+            // The other half stays open: a server that still writes would be ended by a broken pipe.
+            self.stream.shutdown(Shutdown::Write).ok();
+        }
     }
 }
 
@@ -30,7 +34,7 @@ pub(super) fn open(address: &ConsoleAddress, to: (&str, u16)) -> Result<LineChan
     let stream = connect(to)?;
     let failed = |source| ConsoleError::Connect { address: address.to_string(), source };
     let lines = lines_of(stream.try_clone().map_err(failed)?);
-    let mut channel = LineChannel { stream, lines };
+    let mut channel = LineChannel { stream, is_last: false, lines };
     let Some(secret) = &address.secret else { return Ok(channel) };
     channel.send(&secret.text)?;
     let refused = || ConsoleError::Secret { setting: Some(secret.at.clone()) };
@@ -59,6 +63,10 @@ impl Channel for LineChannel {
     fn send(&mut self, line: &str) -> Result<(), ConsoleError> {
         let sent = self.stream.write_all(format!("{line}\n").as_bytes());
         sent.map_err(|_| ConsoleError::Closed)
+    }
+
+    fn forget_when_closed(&mut self) {
+        self.is_last = rustix::net::sockopt::set_socket_linger(&self.stream, Some(Duration::ZERO)).is_ok();
     }
 
     fn heard(&mut self, wait: Duration) -> Result<Vec<String>, ConsoleError> {

@@ -37,6 +37,8 @@ const ANSWERING: Duration = Duration::from_secs(10);
 const MAYBE_ANSWERING: Duration = Duration::from_secs(1);
 /// An answer ends when nothing has followed for so long.
 const SILENCE: Duration = Duration::from_millis(150);
+/// How long a server that was told to stop may take to close the connection.
+const STOPPING: Duration = Duration::from_secs(2);
 /// An answer has no more lines than this; what follows comes unasked.
 const MOST_LINES: usize = 10_000;
 
@@ -222,6 +224,8 @@ trait Channel: Send {
     /// # Errors
     /// Where nothing can come any more.
     fn heard(&mut self, wait: Duration) -> Result<Vec<String>, ConsoleError>;
+    /// Has the connection end without a farewell.
+    fn forget_when_closed(&mut self) {}
     /// Whether each command has an answer, even an empty one.
     fn always_answers(&self) -> bool {
         false
@@ -301,18 +305,23 @@ impl ConsoleSession {
         }
     }
 
-    /// Sends the command that stops the server, and leaves. Whoever closes a connection first keeps the port for a minute, and that must
-    /// not be the server.
+    /// Sends the command that stops the server, and waits a moment for it to close the connection. The connection is then forgotten
+    /// on both sides: else the server's port would stay taken for a minute, and its next start would fail.
     ///
     /// # Errors
     /// Where the server has gone already.
     pub fn send_last(mut self, line: &str) -> Result<(), ConsoleError> {
+        self.channel.forget_when_closed();
         self.channel.send(line)?;
-        // Some consoles drop what was sent when the connection is closed at once.
-        match self.channel.heard(SILENCE) {
-            Ok(_) | Err(ConsoleError::Closed) => Ok(()),
-            Err(error) => Err(error),
+        let until = Instant::now() + STOPPING;
+        while Instant::now() < until {
+            match self.channel.heard(until.saturating_duration_since(Instant::now())) {
+                Ok(lines) if lines.is_empty() => break,
+                Ok(_) => {}
+                Err(_) => break,
+            }
         }
+        Ok(())
     }
 
     fn hear(&mut self, wait: Duration) -> Result<(), ConsoleError> {

@@ -25,14 +25,18 @@ struct Packet {
 
 pub(super) struct PacketChannel {
     stream: TcpStream,
+    /// Whether the server is stopped over it.
+    is_last: bool,
     packets: Receiver<Packet>,
     id: i32,
 }
 
 impl Drop for PacketChannel {
     fn drop(&mut self) {
-        // The other half stays open: a server that still writes would be ended by a broken pipe.
-        self.stream.shutdown(Shutdown::Write).ok();
+        if !self.is_last {
+            // The other half stays open: a server that still writes would be ended by a broken pipe.
+            self.stream.shutdown(Shutdown::Write).ok();
+        }
     }
 }
 
@@ -48,7 +52,7 @@ pub(super) fn open(address: &ConsoleAddress, to: (&str, u16)) -> Result<PacketCh
             }
         }
     });
-    let mut channel = PacketChannel { stream, packets, id: 1 };
+    let mut channel = PacketChannel { stream, is_last: false, packets, id: 1 };
     let Some(secret) = &address.secret else { return Ok(channel) };
     let refused = || ConsoleError::Secret { setting: Some(secret.at.clone()) };
     channel.write(LOGIN, &secret.text)?;
@@ -96,6 +100,10 @@ impl Channel for PacketChannel {
     fn send(&mut self, line: &str) -> Result<(), ConsoleError> {
         self.id = self.id.checked_add(1).unwrap_or(2);
         self.write(COMMAND, line)
+    }
+
+    fn forget_when_closed(&mut self) {
+        self.is_last = rustix::net::sockopt::set_socket_linger(&self.stream, Some(Duration::ZERO)).is_ok();
     }
 
     fn heard(&mut self, wait: Duration) -> Result<Vec<String>, ConsoleError> {

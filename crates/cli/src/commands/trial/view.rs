@@ -10,6 +10,8 @@ use yalotheca_core::{
     id::{ContentId, TreePath},
 };
 
+use yalotheca_host::trust::shell_word;
+
 use crate::view::{Cell, Page, Role, View, count, visible};
 
 /// A report, and how much of it is shown.
@@ -244,6 +246,8 @@ fn what_changed(page: &mut Page, since: &SinceGood) {
     }
     for path in since.edited.iter().take(MOST) {
         page.item(Role::Plain, &format!("edited by somebody: {path}"));
+        let word = shell_word(path.as_str());
+        page.under(Role::Plain, &format!("yalotheca settle --replace {word} puts the original back"));
     }
     if since.edited.len() > MOST {
         page.item(
