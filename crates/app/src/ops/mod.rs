@@ -32,6 +32,7 @@ pub mod settle;
 pub mod since;
 pub mod status;
 pub mod stop;
+pub mod support;
 pub mod switch;
 pub mod trial;
 pub mod try_map;

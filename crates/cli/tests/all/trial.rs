@@ -361,3 +361,34 @@ fn how_a_server_ended_is_told_where_its_log_does_not() -> Done {
     world.run(&["trial"]).says(&["It did not stop when it was told to, and was killed."]);
     Ok(())
 }
+
+#[test]
+fn a_report_for_who_helps_has_no_passwords_and_no_addresses() -> Done {
+    let world = World::fresh()?;
+    world.run(&["settle", "--accept-terms", "--yes"]);
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    world.run(&["trial"]).code(0);
+    let conf = world.read("saltwick.conf")?;
+    let conf: Vec<&str> = conf.lines().filter(|line| !line.starts_with("console.secret")).collect();
+    world.write("saltwick.conf", &format!("{}\nconsole.secret = herring-gull\n", conf.join("\n")))?;
+    noisy(
+        &world,
+        3,
+        "echo '[00:00:09] error tidebell: wren from 203.0.113.9 said herring-gull, in \"$1\"/plugins/x'",
+    )?;
+    world.run(&["trial", "--report", "../help.md"]).code(1).says(&["Wrote ../help.md"]);
+    let text = std::fs::read_to_string(world.root().join("help.md"))?;
+    for part in [
+        "# A start of Larkspur Harbour",
+        "## Problems",
+        "wren from (an address) said (a secret)",
+        "tidebell 1.4.0",
+        "## yalotheca.toml",
+    ] {
+        assert!(text.contains(part), "{part:?} is not in {text}");
+    }
+    for part in ["herring", "203.0.113.9", &world.root().display().to_string()] {
+        assert!(!text.contains(part), "{part:?} is in {text}");
+    }
+    Ok(())
+}

@@ -2,11 +2,16 @@
 
 mod view;
 
-use std::{cell::RefCell, process::ExitCode};
+use std::{
+    cell::RefCell,
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use clap::Args;
 use yalotheca_app::{
-    AppError,
+    AppError, Purpose, Server,
+    ops::support::support_text,
     ops::trial::{Heard, TrialReport, TrialRequest, trial, trial_on_copy},
 };
 use yalotheca_core::diagnose::Verdict;
@@ -33,6 +38,9 @@ pub(crate) struct TrialArgs {
     /// Start a copy of the server with what settle would change, on other ports; the server itself is not touched
     #[arg(long, conflicts_with_all = ["keep", "watch", "log"])]
     on_copy: bool,
+    /// Write what somebody who helps needs to know to a file: without passwords and without players' addresses
+    #[arg(long, value_name = "FILE")]
+    report: Option<PathBuf>,
     /// Show also what is as in the last good start, and new lines that look harmless
     #[arg(long)]
     all: bool,
@@ -76,9 +84,22 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         trial(&global.open(), ui, &request, &hear)?
     };
     hide(&mut report, ui);
+    if let Some(path) = &args.report {
+        write_report(path, &report, global, ui)?;
+    }
     let verdict = report.verdict;
     ui.show(&TrialView { report, all: args.all })?;
     Ok(if verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Writes what somebody who helps needs to know.
+fn write_report(path: &Path, report: &TrialReport, global: &Global, ui: &Ui) -> Result<(), AppError> {
+    let mut server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let text = support_text(&mut server, report, (env!("CARGO_PKG_VERSION"), ui))?;
+    let failed = |source| AppError::Io { what: format!("writing {}", path.display()), source };
+    std::fs::write(path, text).map_err(failed)?;
+    ui.note(&format!("Wrote {}. Read it before you pass it on.", path.display()));
+    Ok(())
 }
 
 /// Shows how a trial went.
