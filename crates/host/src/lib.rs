@@ -20,6 +20,7 @@ pub mod pack;
 pub mod pack_archive;
 mod process;
 pub mod running;
+pub mod runtimes;
 pub mod server_copy;
 pub mod settle;
 pub mod signatures;

@@ -99,10 +99,12 @@ impl Invocation {
             PlatformRule::File(_) | PlatformRule::Inside { .. } => None,
         });
         let tools = game.tools.iter().map(|tool| Self::of(&tool.command, &BTreeMap::new(), scope));
+        let runtimes = game.runtimes.iter().map(|rule| crate::runtimes::listing(rule, scope));
         let console = game.console.as_ref().map(|console| crate::console::command_of(console, scope));
         queries
             .chain(tools)
             .chain(console)
+            .chain(runtimes)
             .chain([Self::of_server(game, scope)])
             .filter_map(Result::transpose)
             .collect()

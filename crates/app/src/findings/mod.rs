@@ -3,6 +3,7 @@
 mod mirror;
 mod needs;
 mod pack;
+mod runtime;
 mod strangers;
 
 use std::{
@@ -50,6 +51,7 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     }
     let platform = &server.survey.platform;
     let mut findings = agreements(server)?;
+    findings.extend(runtime::runtimes(server)?);
     findings.extend(terms(server)?);
     server.read_ahead();
     let loaded = server.control.lock.loaded(&server.control.wants.off);
@@ -357,7 +359,13 @@ fn agreements(server: &Server) -> Result<Vec<Finding>, AppError> {
                 let key = value.pointer.as_str().trim_start_matches('/');
                 let fix = format!("set {key} to {expected} in {place}");
                 let says = say.render(&scope).map_err(render)?;
-                findings.push(Finding::trouble("disagree", &place, says, Some(fix.into())));
+                let plain = Finding::trouble("disagree", &place, says, Some(fix.into()));
+                findings.push(match runtime::remedy(server, value, expected) {
+                    Some(remedy) => {
+                        Finding { fix: Some(Advice::FixThis(place)), ..plain }.with_remedy(remedy)
+                    }
+                    None => plain,
+                });
             }
         }
     }

@@ -6,9 +6,11 @@ use yalotheca_core::{
     change::{ChangeSet, Receipt},
     check::{Finding, Remedy, Weight},
     control::{ControlFile, LockedPack},
+    document::Value,
     game::Tool,
     hint::{Advice, Listing},
     id::{ContentId, TreePath},
+    settings::SERVER,
     suggest,
     version::VersionRange,
 };
@@ -23,7 +25,7 @@ use crate::{
     apply::ChangeExtras,
     findings::look_at_all,
     pack,
-    plan::{PlanOptions, can_mend, tools},
+    plan::{PlanOptions, can_mend, open_settings, tools},
     reading::Reading,
     take_over::{place, place_files, take_over_one},
 };
@@ -101,6 +103,14 @@ pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppEr
         match finding.remedy.as_ref() {
             None | Some(Remedy::Settle) => {}
             Some(Remedy::Play(map)) => wants.play(Some(map)),
+            Some(Remedy::Set { file, at, value }) => {
+                let open = open_settings(server)?;
+                let of_file = open.iter().find(|one| one.owner == SERVER && one.short == *file);
+                let there = of_file.and_then(|one| one.value_of(at, None));
+                let text = Value::Text(value.clone());
+                let value = there.map_or_else(|| text.clone(), |there| text.like(&there));
+                wants.ask_setting(SERVER, file, at, Some(&value));
+            }
             Some(Remedy::RefreshPack) => refreshes_pack = true,
             Some(Remedy::Mend(id)) => drop(mended.insert(id.clone())),
             Some(Remedy::TakeOut(entry)) => receipt.entries.push((**entry).clone()),

@@ -36,6 +36,7 @@ mod real_teeworlds;
 mod rehearse;
 mod remote;
 mod remote_life;
+mod runtimes;
 mod safety;
 mod settings;
 mod telling;

@@ -67,6 +67,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ),
     ("refuses", "The two cannot run on one server."),
     ("registered-wrong", "The server loads the content in another way than it should."),
+    ("runtime", "The engine does not start on another one, or not at all."),
     ("second", "The server refuses to start with two of one name, or takes the wrong one."),
     ("signature", "Players who join are turned away, since nothing shows that the part is the author's."),
     ("stray-line", "It does nothing; whatever it was meant to set is not set."),

@@ -12,6 +12,7 @@ pub use meaning::{MEANINGS, meaning};
 
 use crate::{
     change::{ChangeSet, EntryAct, FileAct, OwnedEntry, Step},
+    document::Pointer,
     hint::Advice,
     id::{ContentId, TreePath},
     solve::Breach,
@@ -34,6 +35,15 @@ pub enum Remedy {
     RefreshPack,
     /// Play this map, with the entries it needs.
     Play(String),
+    /// Set one of the server's own settings.
+    Set {
+        /// The file, as it is called for short.
+        file: String,
+        /// The place in it.
+        at: Pointer,
+        /// The value.
+        value: String,
+    },
     /// Rebuild this file with the game's own tool.
     Rebuild(TreePath),
 }

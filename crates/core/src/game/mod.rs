@@ -17,6 +17,7 @@ mod pack;
 mod pattern;
 mod raw;
 mod run;
+mod runtime;
 mod shared;
 mod template;
 #[cfg(test)]
@@ -42,6 +43,7 @@ pub use pack::{MustRule, PackDigest, PackRule};
 pub use pattern::Pattern;
 pub(crate) use raw::RawRegister;
 pub use run::{Probe, Run, StopSignal, Symptom};
+pub use runtime::RuntimeRule;
 pub use shared::{Assets, Signatures, Tool, Wins};
 pub use template::{RenderError, Scope, Template};
 pub use value::ValueTemplate;
@@ -99,6 +101,8 @@ pub struct Game {
     pub mirror: Option<MirrorRule>,
     /// What a player's game does when it joins, if the definition says so.
     pub join: Option<JoinRule>,
+    /// What the engine itself runs on.
+    pub runtimes: Vec<RuntimeRule>,
     /// What is different on a copy on which something is tried.
     pub copy: Option<CopyRule>,
     /// How commands reach a running server, if the definition says so.

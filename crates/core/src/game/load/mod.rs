@@ -9,6 +9,7 @@ mod mirror;
 mod pack;
 mod reference;
 mod run;
+mod runtime;
 mod shared;
 
 use std::{
@@ -187,6 +188,7 @@ impl Loader {
             pack: raw.pack.as_ref().map(|pack| self.pack(pack)).transpose()?,
             limits: raw.limit.iter().map(|limit| self.limit(limit)).collect::<Checked<_>>()?,
             join: raw.join.as_ref().map(|join| self.join(join, &kinds, raw.pack.is_some())).transpose()?,
+            runtimes: raw.runtime.iter().map(|runtime| self.runtime(runtime)).collect::<Checked<_>>()?,
             copy: raw.copy.as_ref().map(|copy| self.copy(copy)).transpose()?,
             console: raw.console.as_ref().map(|console| self.console(console)).transpose()?,
             mirror: raw.mirror.as_ref().map(|mirror| self.mirror(mirror)).transpose()?,

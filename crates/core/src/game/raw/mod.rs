@@ -7,6 +7,7 @@ mod limit;
 mod maps;
 mod mirror;
 mod pack;
+mod runtime;
 mod shared;
 
 use std::{collections::BTreeMap, fmt};
@@ -26,6 +27,7 @@ pub(super) use limit::RawLimit;
 pub(super) use maps::{RawMaps, RawWithMap};
 pub(super) use mirror::{RawMirror, RawMirrorFiles, RawMirrorIndex, RawSwitch};
 pub(super) use pack::{RawMust, RawPack, RawPackDigest};
+pub(super) use runtime::RawRuntime;
 pub(super) use shared::{RawAssets, RawSignatures, RawTool};
 
 /// A text with its place.
@@ -64,6 +66,8 @@ pub(super) struct RawGame {
     pub(super) join: Option<RawJoin>,
     pub(super) console: Option<Spanned<RawConsole>>,
     pub(super) copy: Option<RawCopy>,
+    #[serde(default)]
+    pub(super) runtime: Vec<RawRuntime>,
     #[serde(default)]
     pub(super) limit: Vec<RawLimit>,
     pub(super) assets: Option<RawAssets>,
