@@ -1,4 +1,4 @@
-//! Changes that a running server takes at once: which they are, what it is told, and what it says afterwards.
+//! Changes that a running server applies at once: which they are, the console commands for them, and what the server answers.
 
 use std::{
     collections::{BTreeMap, btree_map::Entry},
@@ -18,7 +18,7 @@ use yalotheca_host::console::{ConsoleError, ConsoleSession};
 
 use crate::{AppError, Front, Server, WhileRunning, apply::Prepared, ops::console, process::ServerState};
 
-/// One thing that a running server is told.
+/// One setting or map that a running server applies.
 #[derive(Debug)]
 struct LiveChange {
     /// The setting or the map.
@@ -30,7 +30,7 @@ struct LiveChange {
     scope: Scope,
 }
 
-/// All that a running server is told about a change.
+/// Everything that is sent to a running server for a change.
 #[derive(Debug, Default)]
 pub struct LivePlan {
     changes: Vec<LiveChange>,
@@ -146,7 +146,7 @@ impl LivePlan {
         }
         let plan = Self::of(server, prepared)?;
         if !plan.is_silent() {
-            // Better to know before the change that nobody hears of it.
+            // A console that does not answer is better found before the change than after it.
             console::connect(server)?;
         }
         server.takes_live.store(true, Ordering::Relaxed);
@@ -251,7 +251,7 @@ impl LivePlan {
         Ok(outcomes)
     }
 
-    /// Returns whether the server is told anything.
+    /// Returns whether nothing has to be sent.
     pub fn is_silent(&self) -> bool {
         self.changes.is_empty()
     }

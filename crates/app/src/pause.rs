@@ -118,7 +118,7 @@ impl Pause {
         const MOST: usize = 8;
         match self.players.as_deref() {
             None => String::new(),
-            Some([]) => ", and nobody plays".into(),
+            Some([]) => ", and no players are on it".into(),
             Some(names) => {
                 let more = names.len().saturating_sub(MOST);
                 let more = if more > 0 { format!(" and {more} more") } else { String::new() };

@@ -40,7 +40,7 @@ pub enum WhileRunning {
     Refuse,
     /// It is stopped for the change, and started again.
     Restart,
-    /// The change is made while it runs, if it takes it then, and it is told.
+    /// The change is made while it runs, and applied through its console; refused if it needs a restart.
     Tell,
 }
 
@@ -61,7 +61,7 @@ pub struct OpenOptions {
     pub command: String,
     /// What becomes of a server that runs when it is to be changed.
     pub while_running: WhileRunning,
-    /// What players are told before the server is stopped, and how long before.
+    /// The text shown to players before the server is stopped, and how long before.
     pub announcement: Option<(String, Duration)>,
     /// Whether all files are going to be compared: then they are looked at from the start.
     pub compares: bool,

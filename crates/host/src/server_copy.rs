@@ -252,7 +252,7 @@ impl Drop for ServerCopy {
     }
 }
 
-/// Returns a port of this machine that nobody uses, over TCP and over UDP.
+/// Returns a port of this machine that is free over TCP and over UDP.
 ///
 /// # Errors
 /// If there is none.

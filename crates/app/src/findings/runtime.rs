@@ -35,7 +35,7 @@ fn runtime(server: &Server, rule: &RuntimeRule) -> Result<Option<Finding>, AppEr
         None => value_at(tree, &rule.needs, scope)?,
     };
     let Some(needed) = needed.filter(|needed| !needed.is_empty()) else { return Ok(None) };
-    // A command that nobody has agreed to is not run for this.
+    // Checking runs no command that has not been agreed to.
     let foreign = survey::foreign_values(&server.game, scope, &BTreeMap::new());
     let command = runtimes::listing(rule, scope).map_err(render)?;
     let command = match command {

@@ -29,7 +29,7 @@ pub struct IsolateRequest {
     /// How many seconds to wait for the server to be ready.
     pub patience: u64,
     /// Whether what an earlier search has learned is forgotten.
-    pub anew: bool,
+    pub again: bool,
 }
 
 /// What happens during the search.
@@ -181,7 +181,7 @@ pub fn isolate(
         });
     }
     let question = question(server, request);
-    let mut learned = if request.anew { Learned::default() } else { read(server, &question)? };
+    let mut learned = if request.again { Learned::default() } else { read(server, &question)? };
     (learned.question, learned.format) = (question, 1);
     let (starts, known) = (problem.estimate().0, learned.answers.len());
     hear(Isolating::Plan { contents, suspects: problem.suspects, starts, known });

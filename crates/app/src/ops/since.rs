@@ -22,7 +22,7 @@ pub struct SinceGood {
     pub when: String,
     /// The changes since, the newest first.
     pub changes: Vec<ChangeSince>,
-    /// Configuration files that are different now, whoever changed them.
+    /// Configuration files that have changed, by a change or by hand.
     pub files: Vec<TreePath>,
     /// Files of contents that somebody has edited since.
     pub edited: Vec<TreePath>,

@@ -11,7 +11,7 @@ use crate::{
     process::{RunningBy, ServerState},
 };
 
-/// What is known of a server's running.
+/// Whether a server runs, and how it does.
 #[derive(Debug, Serialize)]
 pub struct StatusReport {
     /// The server, as people call it.
@@ -26,7 +26,7 @@ pub struct StatusReport {
     pub left_by_trial: bool,
     /// How long it has been running, in seconds.
     pub running_for_s: Option<u64>,
-    /// Whether it answers at its port, where that can be asked.
+    /// Whether it answers at its port; nothing if the definition has no probe.
     pub port_answers: Option<bool>,
     /// Who plays, if the console tells.
     pub players: Option<Vec<String>>,

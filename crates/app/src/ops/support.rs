@@ -11,7 +11,7 @@ use super::{
 };
 use crate::{AppError, Progress, Server, secrets::Secrets};
 
-/// So many new lines of the log are told.
+/// The maximum number of new log lines in the report.
 const MOST_LINES: usize = 400;
 
 /// Returns the text, in Markdown.
@@ -121,7 +121,7 @@ fn system() -> String {
     format!("{} ({})", name.trim_matches('"'), std::env::consts::ARCH)
 }
 
-/// Where the server's folder is, and whose, is nobody's business.
+/// Removes the paths of the server's and the user's folder, which may name a person.
 fn without_folders(server: &Server, text: &str) -> String {
     let text = match server.survey.scope.folder.as_str() {
         folder if folder.len() > 1 => text.replace(folder, "(the server)"),

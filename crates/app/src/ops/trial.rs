@@ -203,7 +203,7 @@ pub fn prove(
     let went = copy.start(Duration::from_secs(patience), &mut on_line);
     hear(Heard::Over);
     let mut went = went?;
-    // What is known of the original's starts holds for those of the copy.
+    // The copy's log is compared with the original's good starts.
     let context = Context::of(server)?;
     let mut troubles = std::mem::take(&mut went.troubles);
     context.explain(copy.server(), &went, &mut troubles)?;

@@ -27,7 +27,7 @@ pub(crate) struct IsolateArgs {
     patience: u64,
     /// Forget what an interrupted search has learned
     #[arg(long)]
-    anew: bool,
+    again: bool,
 }
 
 impl View for IsolateReport {
@@ -57,7 +57,7 @@ impl View for IsolateReport {
                 } else {
                     page.item(
                         Role::Warn,
-                        "a second start with only that did not fail: it fails now and then; --anew searches again",
+                        "a second start with only that did not fail: it fails only sometimes; --again starts the search over",
                     );
                 }
                 if let [change] = self.changes.as_slice() {
@@ -91,7 +91,7 @@ impl View for IsolateReport {
             }
             Culprits::Unsteady => page.line(
                 Role::Warn,
-                &format!("{name}: starts with the same contents end differently ({starts}), so nothing can be said for sure. --anew searches again."),
+                &format!("{name}: starts with the same contents end differently ({starts}), so the result would be chance. --again starts the search over."),
             ),
         }
     }
@@ -99,7 +99,7 @@ impl View for IsolateReport {
 
 pub(crate) fn run(args: &IsolateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Change, &global.open(), ui)?;
-    let request = IsolateRequest { line: args.line.clone(), patience: args.patience, anew: args.anew };
+    let request = IsolateRequest { line: args.line.clone(), patience: args.patience, again: args.again };
     let waiting = RefCell::new(None);
     let hear = |what: Isolating<'_>| match what {
         Isolating::Plan { contents, suspects, starts, known } => {

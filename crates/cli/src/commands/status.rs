@@ -39,7 +39,7 @@ impl View for StatusReport {
         }
         match self.players.as_deref() {
             None => {}
-            Some([]) => page.item(Role::Plain, "nobody plays"),
+            Some([]) => page.item(Role::Plain, "no players"),
             Some(names) => {
                 page.item(Role::Plain, &format!("{}: {}", count(names.len(), "player"), names.join(", ")));
             }

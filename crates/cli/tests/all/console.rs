@@ -111,7 +111,7 @@ fn a_changed_setting_and_another_map_are_taken_while_the_server_runs() -> Done {
     world.run(&["add", "../files/gull-cliffs-2.zip", "--live", "--yes"]).code(0).says(&["Settled"]);
     let json = world.run(&["maps", "play", "gull_cliffs", "--live", "--yes", "--json"]).code(0).json()?;
     assert_eq!(json["live"][0]["state"], "taken", "{json}");
-    // A map that the server cannot load: the file is changed, and the answer is told.
+    // A map that the server cannot load: the file is changed, and its answer is shown.
     let mut torn = maps::build("torn", 20_000);
     torn[5_000] ^= 1;
     fs::write(world.path("maps/torn.kmap"), torn)?;
@@ -119,7 +119,7 @@ fn a_changed_setting_and_another_map_are_taken_while_the_server_runs() -> Done {
         .run(&["maps", "play", "torn", "--live", "--yes"])
         .code(1)
         .says(&["the map: the server did not take the change; it answered: torn.kmap:"]);
-    // Taking a setting back is told as well.
+    // A setting that is reset is sent as well.
     world.run(&["undo", "--yes"]).code(5).says(&["is running"]);
     world
         .run(&["settings", "server", "--reset", "fetch_cap_mb", "--live", "--yes"])

@@ -86,7 +86,7 @@ fn what_is_no_content_is_said_and_what_does_not_fail() -> Done {
     let healthy: Vec<&str> = text.lines().filter(|line| !line.starts_with("if ")).collect();
     fs::write(&program, healthy.join("\n"))?;
     world.trust();
-    world.run(&["isolate", "--yes", "--anew"]).code(1).says(&["a copy with everything does not fail"]);
+    world.run(&["isolate", "--yes", "--again"]).code(1).says(&["a copy with everything does not fail"]);
     // A line of the log that is no failure.
     world
         .run(&["isolate", "--yes", "--line", "plugin chart-004 1.0 loaded"])

@@ -345,7 +345,7 @@ fn how_a_server_ended_is_told_where_its_log_does_not() -> Done {
         scripted(&world, script)?;
         world.run(&["trial"]).code(1).says(&["the start failed: ", says]);
     }
-    // One that does not stop when it is told to.
+    // One that ignores the signal to stop.
     noisy(&world, 0, "")?;
     let program = world.root().join("saltwick-server");
     let stubborn = std::fs::read_to_string(&program)?

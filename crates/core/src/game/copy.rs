@@ -5,7 +5,7 @@ use super::{ConfigPlace, Template, ValueTemplate};
 /// What is different on a copy.
 #[derive(Debug, Clone, Default)]
 pub struct CopyRule {
-    /// Patterns of what stays out: worlds that the server makes anew, caches.
+    /// Patterns of what is not copied: worlds that the server generates, caches.
     pub empty: Vec<Template>,
     /// Values that are set: the copy is not announced to the public, say.
     pub set: Vec<(ConfigPlace, ValueTemplate)>,

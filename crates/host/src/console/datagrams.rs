@@ -49,7 +49,7 @@ impl Channel for DatagramChannel {
             Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => {
                 return Ok(Vec::new());
             }
-            // The machine says that nobody listens there.
+            // Connection refused: nothing listens there.
             Err(_) => return Err(ConsoleError::Closed),
         };
         let bytes = buffer[..length].strip_prefix(&HEAD).unwrap_or(&buffer[..length]);

@@ -41,7 +41,7 @@ fn path_of(tree: &LocalTree) -> PathBuf {
     tree.root().join(input_path().as_str())
 }
 
-/// Opens a pipe for writing; fails at once where nobody reads from it.
+/// Opens a pipe for writing; fails at once if no process reads from it.
 fn open_for_writing(path: &Path) -> io::Result<File> {
     let flags = OFlags::NONBLOCK | OFlags::NOFOLLOW;
     let flags = i32::try_from(flags.bits()).unwrap_or_default();

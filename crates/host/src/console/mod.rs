@@ -277,7 +277,7 @@ impl ConsoleSession {
                 |last| (last + SILENCE).saturating_duration_since(Instant::now()),
             );
             let came = match self.channel.heard(wait) {
-                // A server that is told to stop says what it says and goes.
+                // A command that stops the server also ends the connection.
                 Err(ConsoleError::Closed) => return Ok(answer),
                 came => came?,
             };

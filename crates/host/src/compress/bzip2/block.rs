@@ -11,7 +11,7 @@ use super::{
 
 const BLOCK_MAGIC: u64 = 0x3141_5926_5359;
 
-/// A block as it stands in a stream.
+/// A compressed block of a stream.
 pub(super) struct Block {
     pub(super) bits: Bits,
     pub(super) checksum: u32,
