@@ -52,7 +52,6 @@ shot_during() {
 
 shot adopt "yalotheca adopt --name 'Larkspur Harbour' --catalogue quayside=../quayside --set program=$work/world/bin/saltwick-server" 
 shot check "yalotheca check"
-shot trial "yalotheca trial"
 yalotheca fix --yes >/dev/null
 yalotheca add tidebell --yes >/dev/null
 shot no-lineup "yalotheca add quiet-bells 'tidebell@>=1.3' --yes"
@@ -60,15 +59,36 @@ shot update "yalotheca update --yes"
 yalotheca add regatta --yes >/dev/null
 yalotheca off cobbles --because 'slippery when wet' --yes >/dev/null
 shot list "yalotheca list"
-mkdir -p 'old/backup of spring'
-cp plugins/tidebell-*.swp 'old/backup of spring/Tidebell-1.4.swp'
-ln -s /srv/shared/tidebell-sounds towns/tidebell-sounds
-echo patched >> plugins/regatta-*.swp
-shot where "yalotheca where tidebell '*.swp'"
-rm -r old towns/tidebell-sounds
-yalotheca settle --replace 'plugins/*' --yes >/dev/null
 yalotheca on cobbles --yes >/dev/null
 shot order "yalotheca order"
+# A server that always logs much, and a file that somebody broke.
+server=$work/world/bin/saltwick-server
+cp "$server" "$server.plain"
+{
+    echo '#!/bin/sh'
+    for a in a b c d e f g h i j k l; do for b in a b c d e f g h i j k l m n o p q r s t u v w x y; do
+        echo "echo '[00:00:01] error chart $a$b has no tide table'"
+    done; done
+    tail -n +2 "$server.plain"
+} > "$server"
+yalotheca game trust saltwick --yes >/dev/null
+yalotheca trial >/dev/null || true
+cp plugins/tidebell/settings.yml "$work/settings.yml"
+printf 'volume: 5\nstorm: ]\nchimes: 12\n' > plugins/tidebell/settings.yml
+shot trial "yalotheca trial"
+cp "$work/settings.yml" plugins/tidebell/settings.yml
+# A server that fails only with two contents together.
+{
+    echo '#!/bin/sh'
+    echo 'if ls "$1"/plugins/regatta-*.swp "$1"/plugins/gull-chat-*.swp >/dev/null 2>&1; then'
+    echo "    echo '[00:00:01] error harbour closed: regatta and gull-chat both ring the bell'; exit 1"
+    echo 'fi'
+    tail -n +2 "$server.plain"
+} > "$server"
+yalotheca game trust saltwick --yes >/dev/null
+shot isolate "yalotheca isolate --yes"
+cp "$server.plain" "$server"
+yalotheca game trust saltwick --yes >/dev/null
 yalotheca drop regatta --yes >/dev/null
 yalotheca drop tidebell --yes >/dev/null
 
@@ -99,6 +119,8 @@ trap 'kill $xvfb $host $mirror; rm -rf "$work"' EXIT
 sleep 1
 yalotheca mirror address http://127.0.0.1:8097/ --yes >/dev/null
 yalotheca trial --keep >/dev/null
+shot console "yalotheca status; yalotheca console maps 'show fetch_cap_mb'; yalotheca settings server fetch_cap_mb=48 --live --yes; yalotheca maps play pier_lights --live --yes"
+yalotheca maps play gull_cliffs --live --yes >/dev/null
 mkdir -p ../wren/maps
 head -c 170000 maps/windmill_row.kmap > ../wren/maps/gull_cliffs.kmap
 rm ../web/sky/*
@@ -113,28 +135,12 @@ yalotheca settings net-and-line '/multipliers/*=2' --yes >/dev/null
 yalotheca trial >/dev/null
 yalotheca settings net-and-line limit=55 --yes >/dev/null
 shot settings "yalotheca settings net-and-line; yalotheca settings net-and-line season=wintr; yalotheca settings"
-# Two looks made into one, and offered to players.
-mkdir -p "$work/looks/lanterns/words" "$work/looks/lanterns/pictures" "$work/looks/signs/signs/words" "$work/looks/signs/signs/pictures"
+# What players of a modded harbour need, as a page.
+mkdir -p "$work/looks/lanterns/pictures"
 cd "$work/looks/lanterns"
 echo '{"name": "lanterns", "format": 3}' > look.json
-echo '{"pier": "the lit pier", "lamp": "a lamp"}' > words/en.json
-echo '{"bell": ["bell_1"]}' > sounds.json
 echo lit > pictures/pier.png
-echo same > pictures/gull.png
 zip -qr ../lanterns.zip .
-cd "$work/looks/signs"
-echo '{"name": "signs", "format": 4}' > signs/look.json
-echo '{"sign": "a sign", "lamp": "a lantern"}' > signs/words/en.json
-echo '{"bell": ["bell_2"], "horn": ["horn"]}' > signs/sounds.json
-echo signed > signs/pictures/pier.png
-echo same > signs/pictures/gull.png
-touch signs/.DS_Store
-zip -qr ../signs.zip .
-cd "$work/world/harbour"
-cp -r "$work"/looks/*.zip .
-shot merge "yalotheca merge lanterns.zip signs.zip --into festival.zip"
-rm lanterns.zip signs.zip festival.zip
-# What players of a modded harbour need, as a page.
 mods="$work/mods"
 mkdir -p "$mods"
 cd "$mods"

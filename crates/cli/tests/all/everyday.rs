@@ -188,7 +188,7 @@ fn catalogues_come_and_go_by_command() -> Done {
 fn common_words_lead_to_the_command() -> Done {
     let world = World::fresh()?;
     for (word, says) in
-        [("install", "yalotheca add NAME"), ("remove", "yalotheca drop NAME"), ("status", "check")]
+        [("install", "yalotheca add NAME"), ("remove", "yalotheca drop NAME"), ("verify", "check")]
     {
         world.run(&[word]).code(2).says(&[&format!("there is no command {word}"), says]);
     }

@@ -65,7 +65,7 @@ const ALL: &[General] = &[
         pattern: r"(?i)unexpected end of (zlib|zip|archive|file|stream|input)|end.of.central.directory|EOCD|truncated (archive|zip|file)|zip (file )?is (corrupt|truncated)|premature end|invalid zip|not a zip|bad zip",
         means: "incomplete archive",
         says: "an archive is incomplete or damaged",
-        advice: "download it again; yalotheca check --deep finds damaged files",
+        advice: "download it again; a check of every byte finds damaged files",
     },
     General {
         pattern: r"(?i)file is not a database|database disk image is malformed|database (file )?is (corrupt|damaged)|DatabaseException",
@@ -89,13 +89,13 @@ const ALL: &[General] = &[
         pattern: r#"(?i)(?<file>[\w./ -]*[\w-]+\.\w{1,6})(:|", line |, line | line | at line |\()(?<line>\d+)\D.*?(syntax|parse|expected|unexpected|malformed|invalid|unclosed|unterminated)|(syntax|parse|expected|unexpected|malformed|invalid|unclosed|unterminated).*?(?<file2>[\w./-]*[\w-]+\.\w{1,6})(:|", line |, line | line | at line |\()(?<line2>\d+)"#,
         means: "syntax error",
         says: "{file} cannot be read: line {line} is not well-formed",
-        advice: "correct that line; yalotheca undo takes back a change of yours",
+        advice: "correct that line, or take back the change that wrote it",
     },
     General {
         pattern: r#"(?i)(?:['"](?<what>[^'"]+)['"]|(?<what2>[\w./-]*[/.][\w./-]+))?:? ?(no such file or directory|file not found|ENOENT|could not be found|cannot find the file)|(cannot|could not|couldn't|unable to|failed to) (open|find|read|load) (file )?['"]?(?<what3>[\w./-]+\.\w{1,6})"#,
         means: "missing file",
         says: "{what} is missing",
-        advice: "yalotheca check names contents that are incomplete; yalotheca settle puts their files back",
+        advice: "put it back; a check names contents whose files are missing",
     },
 ];
 
