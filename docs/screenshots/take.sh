@@ -119,8 +119,7 @@ trap 'kill $xvfb $host $mirror; rm -rf "$work"' EXIT
 sleep 1
 yalotheca mirror address http://127.0.0.1:8097/ --yes >/dev/null
 yalotheca trial --keep >/dev/null
-shot console "yalotheca status; yalotheca console maps 'show fetch_cap_mb'; yalotheca settings server fetch_cap_mb=48 --live --yes; yalotheca maps play pier_lights --live --yes"
-yalotheca maps play gull_cliffs --live --yes >/dev/null
+shot console "yalotheca console maps 'show fetch_cap_mb'; yalotheca settings server fetch_cap_mb=48 --live --yes; yalotheca status"
 mkdir -p ../wren/maps
 head -c 170000 maps/windmill_row.kmap > ../wren/maps/gull_cliffs.kmap
 rm ../web/sky/*

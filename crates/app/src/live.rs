@@ -36,6 +36,8 @@ pub struct LivePlan {
     changes: Vec<LiveChange>,
     /// Files that it reads when it needs them.
     new_files: Vec<TreePath>,
+    /// Files that it reads again by itself.
+    reread: Vec<TreePath>,
 }
 
 /// What became of one thing that a running server was told.
@@ -61,6 +63,8 @@ pub enum LiveState {
     Taken,
     /// It says that it took the change, and not which value it has.
     Accepted,
+    /// It reads the file again by itself.
+    Reread,
     /// It was told, and cannot be asked.
     Told,
     /// It says that it has another value.
@@ -80,7 +84,7 @@ pub enum LiveState {
 impl LiveOutcome {
     /// Returns whether the server has, as far as can be told, what it was to have.
     pub fn is_good(&self) -> bool {
-        matches!(self.state, LiveState::Taken | LiveState::Accepted | LiveState::Told)
+        matches!(self.state, LiveState::Taken | LiveState::Accepted | LiveState::Reread | LiveState::Told)
     }
 }
 
@@ -112,7 +116,15 @@ impl LivePlan {
                 _ => None,
             })
             .collect();
+        let rereads = server.game.run.rereads.iter().filter_map(|template| {
+            Some(globset::Glob::new(&template.render(&server.survey.scope).ok()?).ok()?.compile_matcher())
+        });
+        let rereads: Vec<globset::GlobMatcher> = rereads.collect();
         for line in &change.config {
+            if rereads.iter().any(|glob| glob.is_match(line.path.as_str())) {
+                plan.reread.push(line.path.clone());
+                continue;
+            }
             let now = server.tree.read_file(&line.path)?;
             match (now, texts.get(&line.path)) {
                 (Some(now), Some(text)) if !line.created && !line.removed => {
@@ -213,13 +225,22 @@ impl LivePlan {
                 |change: &LiveChange| change.outcome(LiveState::Failed { why: why.clone() }, Vec::new());
             self.changes.iter().map(outcome).collect()
         };
-        if self.changes.is_empty() {
-            return Vec::new();
+        let reread = |path: &TreePath| LiveOutcome {
+            what: path.to_string(),
+            wanted: None,
+            state: LiveState::Reread,
+            answer: Vec::new(),
+        };
+        let mut outcomes: Vec<LiveOutcome> = self.reread.iter().map(reread).collect();
+        if !self.changes.is_empty() {
+            outcomes.extend(match console::connect(server) {
+                Err(error) => failed(error.to_string()),
+                Ok(mut session) => {
+                    self.tell_over(&mut session).unwrap_or_else(|error| failed(error.to_string()))
+                }
+            });
         }
-        match console::connect(server) {
-            Err(error) => failed(error.to_string()),
-            Ok(mut session) => self.tell_over(&mut session).unwrap_or_else(|error| failed(error.to_string())),
-        }
+        outcomes
     }
 
     fn tell_over(&self, session: &mut ConsoleSession) -> Result<Vec<LiveOutcome>, ConsoleError> {

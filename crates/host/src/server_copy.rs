@@ -12,8 +12,9 @@ use tempfile::TempDir;
 
 use crate::{process::started, settle::OWN};
 
-/// Files of ours that belong to the original alone.
-const NOT_COPIED: &[&str] = &["process", "server.log", "console", "lock", "good-start.json", "isolate.json"];
+/// What of ours belongs to the original alone: its history, and what is known of its process and its starts.
+const NOT_COPIED: &[&str] =
+    &["journal", "process", "server.log", "console", "lock", "good-start.json", "isolate.json"];
 /// A text larger than this is no configuration, in bytes.
 const LARGEST_TEXT: u64 = 1 << 20;
 

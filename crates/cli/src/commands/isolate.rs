@@ -40,7 +40,7 @@ impl View for IsolateReport {
                 let text = match ids.as_slice() {
                     [one] => format!("{name}: it is {one} (found in {starts} among {}).", count(self.contents, "content")),
                     several => format!(
-                        "{name}: it fails with {} together, and with none of them alone (found in {starts} among {}).",
+                        "{name}: it fails with {} together, and not with fewer of them (found in {starts} among {}).",
                         names(several),
                         count(self.contents, "content")
                     ),
@@ -50,7 +50,7 @@ impl View for IsolateReport {
                     page.item(Role::Plain, why);
                 }
                 if !with.is_empty() {
-                    page.item(Role::Dim, &format!("there with it, since it needs them: {}", with.iter().map(ContentId::as_str).collect::<Vec<_>>().join(", ")));
+                    page.item(Role::Dim, &format!("what they need was there as well: {}", with.iter().map(ContentId::as_str).collect::<Vec<_>>().join(", ")));
                 }
                 if self.confirmed {
                     page.item(Role::Plain, "a second start with only that failed as well");

@@ -30,7 +30,11 @@ impl View for StatusReport {
             Some(pid) => format!("process {pid}"),
             None => self.because.clone().unwrap_or_default(),
         };
-        let since = self.running_for_s.map(|age| format!(", for {}", long(age))).unwrap_or_default();
+        let since = self
+            .running_for_s
+            .filter(|age| *age > 0)
+            .map(|age| format!(", for {}", long(age)))
+            .unwrap_or_default();
         page.line(Role::Good, &format!("{name}: running ({how}){since}."));
         match self.port_answers {
             Some(true) => page.item(Role::Plain, "it answers at its port"),

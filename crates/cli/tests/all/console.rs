@@ -125,6 +125,11 @@ fn a_changed_setting_and_another_map_are_taken_while_the_server_runs() -> Done {
         .run(&["settings", "server", "--reset", "fetch_cap_mb", "--live", "--yes"])
         .code(0)
         .says(&["fetch_cap_mb is 24"]);
+    // What the server reads again by itself needs no command.
+    world
+        .run(&["maps", "rotate", "gull_cliffs", "pier_lights", "--live", "--yes"])
+        .code(0)
+        .says(&["rotation.list: the server reads it again by itself"]);
     // Without the server there is nothing to tell.
     world.run(&["stop"]).code(0);
     let json =

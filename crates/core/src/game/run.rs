@@ -25,6 +25,8 @@ pub struct Run {
     pub quiet_ms: u64,
     /// How long it may take to stop before it is killed, in milliseconds.
     pub grace_ms: u64,
+    /// Patterns of files that the running server reads again by itself when they change.
+    pub rereads: Vec<Template>,
     /// The port that must answer.
     pub probe: Option<Probe>,
     /// Lines that say it failed.

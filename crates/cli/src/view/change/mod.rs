@@ -139,6 +139,7 @@ fn live(page: &mut Page, outcomes: &[LiveOutcome]) {
             (LiveState::Taken, Some(value)) => {
                 (Role::Good, format!("{what} is {value}, as the server says."))
             }
+            (LiveState::Reread, _) => (Role::Plain, format!("{what}: the server reads it again by itself.")),
             (LiveState::Taken | LiveState::Accepted, _) => {
                 (Role::Good, format!("{what}: the server took the change."))
             }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use globset::Glob;
 use toml::Spanned;
 
-use super::{Checked, Loader, pattern, template, with};
+use super::{Checked, Loader, check_globs, pattern, template, with};
 use crate::game::{
     Agree, Probe, Run, StopSignal, Symptom,
     raw::{RawAgree, RawProbe, RawRun, RawStop, RawSymptom, Text},
@@ -100,6 +100,7 @@ impl Loader {
             first: raw.first.as_ref().map(pattern).transpose()?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
             grace_ms: raw.grace.as_ref().map_or(Ok(15_000), milliseconds)?,
+            rereads: templates(check_globs(&raw.rereads)?)?,
             probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,
             fatal: patterns(&raw.fatal)?,
             trouble: patterns(&raw.trouble)?,

@@ -466,6 +466,8 @@ pub(super) struct RawRun {
     #[serde(default)]
     pub(super) quiet: Option<Text>,
     pub(super) grace: Option<Text>,
+    #[serde(default)]
+    pub(super) rereads: Vec<Text>,
     pub(super) first: Option<Text>,
     pub(super) probe: Option<RawProbe>,
     #[serde(default)]
