@@ -2,8 +2,12 @@
 //! a change is half carried out.
 
 use std::{
-    io,
-    sync::atomic::{AtomicU8, Ordering},
+    fs, io,
+    path::{Path, PathBuf},
+    sync::{
+        Mutex, MutexGuard, PoisonError,
+        atomic::{AtomicU8, Ordering},
+    },
     thread,
 };
 
@@ -12,8 +16,6 @@ use signal_hook::{
     iterator::Signals,
     low_level::emulate_default_handler,
 };
-
-use crate::server_copy;
 
 /// What the program is at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,6 +66,32 @@ fn phase() -> Phase {
     }
 }
 
+/// Folders that are removed before the program ends by an interrupt.
+static TEMPORARY: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
+
+fn temporary() -> MutexGuard<'static, Vec<PathBuf>> {
+    TEMPORARY.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Has a folder removed before the program ends by an interrupt.
+pub(crate) fn remove_before_end(folder: &Path) {
+    temporary().push(folder.to_owned());
+}
+
+/// Takes that back.
+pub(crate) fn keep_at_end(folder: &Path) {
+    temporary().retain(|known| known != folder);
+}
+
+fn remove_temporary() {
+    const TRIES: usize = 20;
+    for folder in temporary().drain(..) {
+        // Another thread may still write to it.
+        let gone = |_| fs::remove_dir_all(&folder).is_ok() && !folder.exists();
+        (0..TRIES).any(gone);
+    }
+}
+
 /// From now on `tell` hears of an interrupt before the program ends by it.
 ///
 /// # Errors
@@ -73,13 +101,13 @@ pub fn tell_before_end(tell: impl Fn(Phase) + Send + 'static) -> io::Result<()> 
     thread::Builder::new().name("interrupts".into()).spawn(move || {
         for signal in signals.forever() {
             // What is changed on a copy is gone with it.
-            let phase = if server_copy::is_any() { phase().without_change() } else { phase() };
+            let phase = if temporary().is_empty() { phase() } else { phase().without_change() };
             // The supervisor gets the signal as well; it stops the server and then ends the program.
             if phase == Phase::Watching {
                 continue;
             }
             tell(phase);
-            server_copy::remove_all();
+            remove_temporary();
             emulate_default_handler(signal).ok();
         }
     })?;

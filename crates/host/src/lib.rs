@@ -15,6 +15,7 @@ pub mod foreign_digest;
 pub mod games;
 pub mod interrupt;
 pub mod joining;
+mod log_lines;
 pub mod mirror;
 pub mod pack;
 pub mod pack_archive;

@@ -20,17 +20,6 @@ pub struct InstalledRuntime {
     pub path: Option<PathBuf>,
 }
 
-/// Returns the command that lists what is installed; nothing where there is none.
-///
-/// # Errors
-/// If a template cannot be filled.
-pub fn listing(rule: &RuntimeRule, scope: &Scope) -> Result<Option<Invocation>, RenderError> {
-    if rule.command.is_empty() {
-        return Ok(None);
-    }
-    Invocation::of(&rule.command, &std::collections::BTreeMap::new(), scope)
-}
-
 /// Returns what is installed. `command` is run, if it is given.
 ///
 /// # Errors

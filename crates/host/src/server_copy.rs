@@ -5,40 +5,17 @@ use std::{
     net::TcpListener,
     os::unix::fs::{MetadataExt, symlink},
     path::{Component, Path, PathBuf},
-    sync::{Mutex, MutexGuard, PoisonError},
 };
 
 use tempfile::TempDir;
 
-use crate::{process::started, settle::OWN};
+use crate::{interrupt, process::started, settle::OWN};
 
 /// What of ours belongs to the original alone: its history, and what is known of its process and its starts.
 const NOT_COPIED: &[&str] =
     &["journal", "process", "server.log", "console", "lock", "good-start.json", "isolate.json"];
 /// A text larger than this is no configuration, in bytes.
 const LARGEST_TEXT: u64 = 1 << 20;
-
-/// The copies of this program: they are removed too where somebody ends it.
-static COPIES: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
-
-fn copies() -> MutexGuard<'static, Vec<PathBuf>> {
-    COPIES.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// Returns whether there is a copy.
-pub(crate) fn is_any() -> bool {
-    !copies().is_empty()
-}
-
-/// Removes all copies, before the program ends.
-pub(crate) fn remove_all() {
-    const TRIES: usize = 20;
-    for copy in copies().drain(..) {
-        // Another thread may still write to it.
-        let gone = |_| fs::remove_dir_all(&copy).is_ok() && !copy.exists();
-        (0..TRIES).any(gone);
-    }
-}
 
 /// Removes what killed programs have left behind beside a server.
 fn remove_left(beside: &Path) {
@@ -88,7 +65,7 @@ impl ServerCopy {
             Some(Ok(folder)) => folder,
             _ => named.tempdir()?,
         };
-        copies().push(folder.path().to_owned());
+        interrupt::remove_before_end(folder.path());
         let mut copy = Self { original, folder, files: 0, bytes: 0 };
         copy.copy_folder(Path::new(""), leave)?;
         Ok(copy)
@@ -249,7 +226,7 @@ impl ServerCopy {
 
 impl Drop for ServerCopy {
     fn drop(&mut self) {
-        copies().retain(|copy| copy != self.folder.path());
+        interrupt::keep_at_end(self.folder.path());
     }
 }
 

@@ -19,11 +19,14 @@ use std::{
 use etcetera::BaseStrategy;
 use tracing::debug;
 use yalotheca_core::{
-    game::{Game, PlatformRule, RenderError, Scope, Template},
+    game::{ConsoleChannel, ConsoleRule, Game, PlatformRule, RenderError, Scope, Template},
     id::Digest,
 };
 
 use crate::tree::digest_of;
+
+/// What stands for the line in a console's command until there is one.
+pub(crate) const LINE: &str = "LINE";
 
 /// One command that a definition would run on a server.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -89,6 +92,17 @@ impl Invocation {
         Self::of(&game.run.command, &game.run.env, scope)
     }
 
+    /// Returns the command that a console runs for each line, with [`LINE`] in the line's place; nothing where it is another one.
+    ///
+    /// # Errors
+    /// Where a template cannot be filled.
+    pub(crate) fn of_console(rule: &ConsoleRule, scope: &Scope) -> Result<Option<Self>, RenderError> {
+        let ConsoleChannel::Command(words) = &rule.channel else { return Ok(None) };
+        let mut with_line = scope.clone();
+        with_line.found.insert("line".into(), LINE.into());
+        Self::of(words, &BTreeMap::new(), &with_line)
+    }
+
     /// Returns all commands that a definition would run on a server.
     ///
     /// # Errors
@@ -99,8 +113,8 @@ impl Invocation {
             PlatformRule::File(_) | PlatformRule::Inside { .. } => None,
         });
         let tools = game.tools.iter().map(|tool| Self::of(&tool.command, &BTreeMap::new(), scope));
-        let runtimes = game.runtimes.iter().map(|rule| crate::runtimes::listing(rule, scope));
-        let console = game.console.as_ref().map(|console| crate::console::command_of(console, scope));
+        let runtimes = game.runtimes.iter().map(|rule| Self::of(&rule.command, &BTreeMap::new(), scope));
+        let console = game.console.as_ref().map(|console| Self::of_console(console, scope));
         queries
             .chain(tools)
             .chain(console)

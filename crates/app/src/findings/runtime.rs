@@ -11,6 +11,7 @@ use yalotheca_core::{
 use yalotheca_host::{
     runtimes::{self, InstalledRuntime},
     survey::{self, SurveyError, value_at, value_inside},
+    trust::Invocation,
 };
 
 use crate::{AppError, Server, server::trust};
@@ -37,7 +38,7 @@ fn runtime(server: &Server, rule: &RuntimeRule) -> Result<Option<Finding>, AppEr
     let Some(needed) = needed.filter(|needed| !needed.is_empty()) else { return Ok(None) };
     // Checking runs no command that has not been agreed to.
     let foreign = survey::foreign_values(&server.game, scope, &BTreeMap::new());
-    let command = runtimes::listing(rule, scope).map_err(render)?;
+    let command = Invocation::of(&rule.command, &BTreeMap::new(), scope).map_err(render)?;
     let command = match command {
         Some(command) if trust()?.may_run(&command, &foreign) => Some(command),
         Some(_) if rule.paths.is_empty() => return Ok(None),

@@ -7,7 +7,7 @@ use std::{
 };
 
 use super::{Channel, ConsoleAddress, ConsoleError, connect, lines_of, shown};
-use crate::trial::Lines;
+use crate::log_lines::Lines;
 
 /// How long a server may take to say what it thinks of the secret.
 const GREETING: Duration = Duration::from_secs(3);

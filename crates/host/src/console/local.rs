@@ -11,12 +11,12 @@ use std::{
 
 use rustix::fs::{CWD, FileType, Mode, OFlags, mknodat};
 
-use super::{Channel, ConsoleError, LINE, input_path, shown};
+use super::{Channel, ConsoleError, input_path, shown};
 use crate::{
+    log_lines::follow,
     running,
     tree::{LocalTree, Tree},
-    trial::follow,
-    trust::Invocation,
+    trust::{Invocation, LINE},
 };
 
 /// A command for one line may take so long.

@@ -23,9 +23,9 @@ use yalotheca_core::{
 
 pub(crate) use self::local::open_input;
 use crate::{
+    log_lines::Lines,
     survey::value_at,
     tree::{LocalTree, Tree},
-    trial::Lines,
     trust::Invocation,
 };
 
@@ -150,20 +150,6 @@ impl fmt::Display for ConsoleAddress {
     }
 }
 
-/// The word that stands for the line in a command, until there is one.
-const LINE: &str = "LINE";
-
-/// Returns the command that is run for each line, with a word in the line's place; nothing where the console is another one.
-///
-/// # Errors
-/// Where a template cannot be filled.
-pub(crate) fn command_of(rule: &ConsoleRule, scope: &Scope) -> Result<Option<Invocation>, RenderError> {
-    let ConsoleChannel::Command(words) = &rule.channel else { return Ok(None) };
-    let mut with_line = scope.clone();
-    with_line.found.insert("line".into(), LINE.into());
-    Invocation::of(words, &std::collections::BTreeMap::new(), &with_line)
-}
-
 /// Returns where a server's console is; `host` is the machine on which the server runs.
 ///
 /// # Errors
@@ -196,7 +182,7 @@ pub fn address(
         ConsoleChannel::Pipe(template) => Way::Pipe(local()?.root().join(template.render(scope)?)),
         ConsoleChannel::Command(_) => {
             local()?;
-            let command = command_of(rule, scope)?;
+            let command = Invocation::of_console(rule, scope)?;
             Way::Command(command.ok_or_else(|| ConsoleError::Off {
                 why: "its command names no program".into(),
                 setting: None,

@@ -2,7 +2,6 @@
 
 mod ending;
 mod good_start;
-mod lines;
 mod probe;
 mod process;
 mod watch;
@@ -41,10 +40,8 @@ use crate::{
 };
 pub use ending::Ended;
 pub use good_start::{GoodStart, read_good_start, write_good_start};
-pub(crate) use lines::Lines;
 pub use probe::answers_datagram;
 use process::Server;
-pub(crate) use process::follow;
 pub use watch::{LogFollower, WatchOptions, watch};
 
 /// A trial that could not be made.

@@ -2,8 +2,7 @@
 
 use std::{
     collections::BTreeSet,
-    fs::File,
-    io::{BufRead, BufReader, Read, Seek, SeekFrom},
+    io::Read,
     os::unix::process::CommandExt,
     process::{Child, Stdio},
     thread,
@@ -15,13 +14,10 @@ use rustix::process::{
 };
 use yalotheca_core::{game::StopSignal, id::TreePath};
 
-use super::{
-    TrialError,
-    ending::Ended,
-    lines::{LONGEST, Lines},
-};
+use super::{TrialError, ending::Ended};
 use crate::{
     console::{self, ConsoleAddress, ConsoleSession},
+    log_lines::{Lines, follow},
     process::{Process, processes},
     running,
     tree::LocalTree,
@@ -242,32 +238,4 @@ impl Drop for Server {
 
 fn pid(id: u32) -> Option<Pid> {
     i32::try_from(id).ok().and_then(Pid::from_raw)
-}
-
-/// Returns the whole lines that were added to a file, at most a megabyte at a time; with `to_end` what stands behind the last line
-/// end as well.
-pub(crate) fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Vec<String> {
-    const MOST: u64 = 1 << 20;
-    let mut bytes = Vec::new();
-    let mut open = |file: File| -> std::io::Result<()> {
-        let mut file = BufReader::new(file);
-        file.seek(SeekFrom::Start(*read))?;
-        file.fill_buf()?;
-        file.take(MOST).read_to_end(&mut bytes).map(drop)
-    };
-    if tree.open_file(path).ok().flatten().is_none_or(|file| open(file).is_err()) {
-        return Vec::new();
-    }
-    let end = match bytes.iter().rposition(|byte| *byte == b'\n') {
-        Some(end) => end + 1,
-        // A line without an end, longer than any that is held.
-        None if bytes.len() as u64 == MOST || to_end => bytes.len(),
-        None => return Vec::new(),
-    };
-    let end = if to_end { bytes.len() } else { end };
-    *read += end as u64;
-    let cut = |line: &str| {
-        line.char_indices().take_while(|(at, _)| *at < LONGEST).map(|(_, c)| c).collect::<String>()
-    };
-    String::from_utf8_lossy(&bytes[..end]).lines().map(|line| cut(line.trim_end())).collect()
 }

@@ -1,14 +1,19 @@
 //! A server's output, line by line and bounded: however much it says, little of it is held at a time.
 
 use std::{
-    io::{self, BufRead, BufReader, Read},
+    fs::File,
+    io::{self, BufRead, BufReader, Read, Seek, SeekFrom},
     sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel},
     thread,
     time::{Duration, Instant},
 };
 
+use yalotheca_core::id::TreePath;
+
+use crate::tree::LocalTree;
+
 /// A line longer than this is cut.
-pub(super) const LONGEST: usize = 64 << 10;
+const LONGEST: usize = 64 << 10;
 
 /// So many lines wait at most; a server that says more waits as well.
 const WAITING: usize = 64;
@@ -31,7 +36,7 @@ impl Lines {
     }
 
     /// Returns the lines that came, after waiting for the first one so long.
-    pub(super) fn next(&self, wait: Duration) -> Vec<String> {
+    pub(crate) fn next(&self, wait: Duration) -> Vec<String> {
         let mut found = Vec::new();
         match self.0.recv_timeout(wait) {
             Ok(line) => found.push(line),
@@ -53,7 +58,7 @@ impl Lines {
     }
 
     /// Returns the lines that still come until all pipes are closed, or until a moment.
-    pub(super) fn rest(&self, until: Instant, most: usize) -> Vec<String> {
+    pub(crate) fn rest(&self, until: Instant, most: usize) -> Vec<String> {
         let next = || self.0.recv_timeout(until.saturating_duration_since(Instant::now())).ok();
         std::iter::from_fn(next).take(most).collect()
     }
@@ -99,6 +104,34 @@ fn read_line(reader: &mut impl BufRead) -> io::Result<Option<String>> {
     } else {
         text
     }))
+}
+
+/// Returns the whole lines that were added to a file, at most a megabyte at a time; with `to_end` what stands behind the last line
+/// end as well.
+pub(crate) fn follow(tree: &LocalTree, path: &TreePath, read: &mut u64, to_end: bool) -> Vec<String> {
+    const MOST: u64 = 1 << 20;
+    let mut bytes = Vec::new();
+    let mut open = |file: File| -> std::io::Result<()> {
+        let mut file = BufReader::new(file);
+        file.seek(SeekFrom::Start(*read))?;
+        file.fill_buf()?;
+        file.take(MOST).read_to_end(&mut bytes).map(drop)
+    };
+    if tree.open_file(path).ok().flatten().is_none_or(|file| open(file).is_err()) {
+        return Vec::new();
+    }
+    let end = match bytes.iter().rposition(|byte| *byte == b'\n') {
+        Some(end) => end + 1,
+        // A line without an end, longer than any that is held.
+        None if bytes.len() as u64 == MOST || to_end => bytes.len(),
+        None => return Vec::new(),
+    };
+    let end = if to_end { bytes.len() } else { end };
+    *read += end as u64;
+    let cut = |line: &str| {
+        line.char_indices().take_while(|(at, _)| *at < LONGEST).map(|(_, c)| c).collect::<String>()
+    };
+    String::from_utf8_lossy(&bytes[..end]).lines().map(|line| cut(line.trim_end())).collect()
 }
 
 #[cfg(test)]
