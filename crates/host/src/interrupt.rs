@@ -6,7 +6,7 @@ use std::{
     path::{Path, PathBuf},
     sync::{
         Mutex, MutexGuard, PoisonError,
-        atomic::{AtomicU8, Ordering},
+        atomic::{AtomicBool, AtomicU8, Ordering},
     },
     thread,
 };
@@ -66,6 +66,8 @@ fn phase() -> Phase {
     }
 }
 
+static IS_ENDING: AtomicBool = AtomicBool::new(false);
+
 /// Folders that are removed before the program ends by an interrupt.
 static TEMPORARY: Mutex<Vec<PathBuf>> = Mutex::new(Vec::new());
 
@@ -83,8 +85,14 @@ pub(crate) fn keep_at_end(folder: &Path) {
     temporary().retain(|known| known != folder);
 }
 
+/// Returns whether the program is about to end: nothing more is written to temporary folders then.
+pub(crate) fn is_ending() -> bool {
+    IS_ENDING.load(Ordering::SeqCst)
+}
+
 fn remove_temporary() {
     const TRIES: usize = 20;
+    IS_ENDING.store(true, Ordering::SeqCst);
     for folder in temporary().drain(..) {
         // Another thread may still write to it.
         let gone = |_| fs::remove_dir_all(&folder).is_ok() && !folder.exists();

@@ -83,7 +83,14 @@ impl ServerCopy {
 
     fn copy_folder(&mut self, inside: &Path, leave: &dyn Fn(&str) -> bool) -> io::Result<()> {
         let to = self.folder.path().join(inside);
-        fs::create_dir_all(&to)?;
+        if interrupt::is_ending() {
+            return Err(io::ErrorKind::Interrupted.into());
+        }
+        // The copy itself is not made again where it was removed.
+        match fs::create_dir(&to) {
+            Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
+            _ => {}
+        }
         let from = self.original.join(inside);
         fs::set_permissions(&to, fs::metadata(&from)?.permissions())?;
         for entry in fs::read_dir(&from)? {
