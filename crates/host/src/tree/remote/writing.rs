@@ -10,6 +10,8 @@ use std::{
         Arc,
         atomic::{AtomicUsize, Ordering},
     },
+    thread,
+    time::Duration,
 };
 
 use yalotheca_core::id::{Digest, TreePath};
@@ -110,6 +112,10 @@ impl Read for Watched<'_> {
 fn cut_short(index: usize, arrived: u64, of: u64) -> UploadError {
     UploadError::Bytes { index, why: format!("{arrived} of {of} bytes have arrived") }
 }
+
+/// So often an uploaded file is looked for again that is not listed yet, after so long.
+const LOOKS_AGAIN: usize = 3;
+const LISTED_LATE: Duration = Duration::from_millis(250);
 
 impl RemoteTree {
     /// Returns the path by which the file server knows what is, or is to be, at a path; links are followed.
@@ -446,13 +452,24 @@ impl RemoteTree {
             return Ok(());
         }
         let paths: Vec<TreePath> = unsure.iter().map(|at| real[*at].clone()).collect();
-        {
+        let look = || -> Result<Vec<Found>, TreeError> {
             let mut seen = self.seen();
             for path in &paths {
                 seen.forget_folder(&path.parent().unwrap_or_else(TreePath::root));
             }
+            drop(seen);
+            self.look_at_links(&paths)
+        };
+        let mut all = look()?;
+        // A busy server may list a file a moment after it has confirmed it.
+        for _ in 0..LOOKS_AGAIN {
+            if all.iter().all(|found| matches!(found, Found::There { .. })) {
+                break;
+            }
+            thread::sleep(LISTED_LATE);
+            all = look()?;
         }
-        for ((at, path), found) in unsure.iter().zip(&paths).zip(self.look_at_links(&paths)?) {
+        for ((at, path), found) in unsure.iter().zip(&paths).zip(all) {
             let (index, size) = (first + at, sizes[*at]);
             match found {
                 Found::There { metadata, .. } if size.is_none_or(|size| metadata.size == size) => {
