@@ -2,7 +2,7 @@
 
 use std::net::TcpListener;
 
-use crate::harness::{Done, World};
+use crate::harness::{Done, World, program};
 
 #[test]
 fn each_failure_is_told_in_our_words() -> Done {
@@ -260,11 +260,7 @@ fn noisy(world: &World, harmless: usize, more: &str) -> Done {
         format!("echo '[00:00:0{}] error chart {}{} has no tide table'", at % 10, letter(at / 26), letter(at))
     };
     let lines = (0..harmless).map(line).collect::<Vec<_>>().join("\n");
-    let port = world.port;
-    let serve = format!(
-        "exec python3 -c \"import socket,time; s=socket.socket(); s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1); \
-         s.bind(('127.0.0.1',{port})); s.listen(9); print('[1] info harbour open on port {port}', flush=True); time.sleep(600)\""
-    );
+    let serve = format!("exec '{}' stand-in saltwick \"$1\"", program().display());
     scripted(world, &format!("{lines}\n{more}\n{serve}"))
 }
 
@@ -347,10 +343,10 @@ fn how_a_server_ended_is_told_where_its_log_does_not() -> Done {
     }
     // One that ignores the signal to stop.
     noisy(&world, 0, "")?;
-    let program = world.root().join("saltwick-server");
-    let stubborn = std::fs::read_to_string(&program)?
-        .replace("import socket,time;", "import socket,time,signal; signal.signal(15, signal.SIG_IGN);");
-    std::fs::write(&program, stubborn)?;
+    let script = world.root().join("saltwick-server");
+    let text = std::fs::read_to_string(&script)?;
+    let stubborn = text.trim_end().replace("exec ", "trap '' TERM\n") + " &\nwhile :; do sleep 1; done\n";
+    std::fs::write(&script, stubborn)?;
     world.trust();
     let games = world.root().join(".config/yalotheca/games");
     std::fs::create_dir_all(&games)?;
@@ -369,8 +365,11 @@ fn a_report_for_who_helps_has_no_passwords_and_no_addresses() -> Done {
     world.run(&["add", "tidebell", "--yes"]).code(0);
     world.run(&["trial"]).code(0);
     let conf = world.read("saltwick.conf")?;
-    let conf: Vec<&str> = conf.lines().filter(|line| !line.starts_with("console.secret")).collect();
-    world.write("saltwick.conf", &format!("{}\nconsole.secret = herring-gull\n", conf.join("\n")))?;
+    let conf: Vec<&str> = conf.lines().filter(|line| !line.starts_with("console.")).collect();
+    world.write(
+        "saltwick.conf",
+        &format!("{}\nconsole.port = 0\nconsole.secret = herring-gull\n", conf.join("\n")),
+    )?;
     noisy(
         &world,
         3,

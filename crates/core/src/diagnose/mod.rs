@@ -178,6 +178,10 @@ pub struct LogReader<'a> {
     traced: Option<usize>,
     /// How many lines were read.
     read: usize,
+    /// The line before.
+    last: String,
+    /// The trouble that it tells.
+    touched: Option<usize>,
 }
 
 impl<'a> LogReader<'a> {
@@ -238,14 +242,31 @@ impl<'a> LogReader<'a> {
             suspects: Vec::new(),
             traced: None,
             read: 0,
+            last: String::new(),
+            touched: None,
         })
     }
 
     /// Reads one line.
     pub fn feed(&mut self, line: &str) {
         let line = line.trim_end();
-        let is_first = self.lines.feed(line);
         self.read += 1;
+        // A flood mostly says the same.
+        if self.read > 1 && line == self.last {
+            self.lines.repeat();
+            if let Some(trouble) = self.touched.and_then(|at| self.troubles.get_mut(at)) {
+                trouble.times += 1;
+            }
+            return;
+        }
+        line.clone_into(&mut self.last);
+        self.touched = None;
+        self.read_new(line);
+    }
+
+    /// Reads a line that is not the one before.
+    fn read_new(&mut self, line: &str) {
+        let is_first = self.lines.feed(line);
         let game = self.game;
         let run = &game.run;
         if run.ready.is_match(line) {
@@ -272,7 +293,9 @@ impl<'a> LogReader<'a> {
         {
             let what = groups.name("what").or_else(|| groups.get(0)).map_or(line, |group| group.as_str());
             let trouble = Trouble { at: self.read, ..self.explain(line, what, wrong) };
-            if let Some(known) = self.troubles.iter_mut().find(|known| known.says == trouble.says) {
+            let known = self.troubles.iter().position(|known| known.says == trouble.says);
+            self.touched = known.or(Some(self.troubles.len()));
+            if let Some(known) = known.and_then(|at| self.troubles.get_mut(at)) {
                 known.times += 1;
                 known.fatal |= trouble.fatal;
             } else {

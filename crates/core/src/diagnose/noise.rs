@@ -61,6 +61,8 @@ pub struct LogLines {
     folder: String,
     lines: BTreeMap<String, (usize, String, usize)>,
     all: usize,
+    /// The form of the line before.
+    last: String,
 }
 
 /// A line that good starts have not logged.
@@ -98,8 +100,10 @@ impl LogLines {
         self.all += 1;
         let form = form_of(line, &self.folder);
         if form.is_empty() {
+            self.last.clear();
             return false;
         }
+        form.clone_into(&mut self.last);
         let at = self.all;
         if let Some((times, ..)) = self.lines.get_mut(&form) {
             *times += 1;
@@ -110,6 +114,14 @@ impl LogLines {
         }
         self.lines.insert(form, (1, line.chars().take(SAMPLE).collect(), at));
         true
+    }
+
+    /// Takes in the line before once more.
+    pub fn repeat(&mut self) {
+        self.all += 1;
+        if let Some((times, ..)) = self.lines.get_mut(&self.last) {
+            *times += 1;
+        }
     }
 
     /// Returns whether good starts have logged such a line.

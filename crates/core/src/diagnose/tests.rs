@@ -96,3 +96,16 @@ fn members_of_a_pack_are_watched_one_by_one() {
     );
     assert_eq!(reader.troubles()[0].says, "mesecons_lamp needs dye, which is not enabled here");
 }
+
+#[test]
+fn the_same_line_again_and_again_is_counted() {
+    let game = load("saltwick");
+    let log = "[1] error harbour closed: fog\n".repeat(3)
+        + "[1] info still here\n"
+        + &"[1] error harbour closed: fog\n".repeat(2);
+    let reader = read(&game, &[], &log);
+    assert_eq!((reader.troubles().len(), reader.troubles()[0].times), (1, 5));
+    let known = KnownLines::default();
+    let times: Vec<usize> = reader.lines().compare(&known).new.iter().map(|new| new.times).collect();
+    assert_eq!(times, [5, 1]);
+}
