@@ -3,7 +3,7 @@
 mod mirror;
 mod needs;
 mod pack;
-mod runtime;
+pub(crate) mod runtime;
 mod strangers;
 
 use std::{

@@ -17,7 +17,7 @@ use yalotheca_host::{
 use crate::{AppError, Server, server::trust};
 
 /// Returns what is wrong with what the engine runs on. Only a server of this machine can be looked at.
-pub(super) fn runtimes(server: &Server) -> Result<Vec<Finding>, AppError> {
+pub(crate) fn runtimes(server: &Server) -> Result<Vec<Finding>, AppError> {
     if server.tree.local().is_none() {
         return Ok(Vec::new());
     }

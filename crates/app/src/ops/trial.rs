@@ -22,7 +22,7 @@ use super::since::{Context, SinceGood};
 use crate::{
     AppError, Fresh, Front, OpenCatalogues, OpenOptions, Purpose, Server,
     apply::{ChangeExtras, Prepared, origin, prepare, settle_change, texts},
-    findings::locked_state,
+    findings::{locked_state, runtime::runtimes},
     on_copy::OnCopy,
     plan::look,
     process::{self, Act, ServerState},
@@ -236,6 +236,11 @@ fn report(
 ) -> Result<TrialReport, AppError> {
     let context = Context::of(server)?;
     let mut troubles = std::mem::take(&mut went.troubles);
+    if went.verdict == Verdict::Failed {
+        let runtimes = runtimes(server)?;
+        troubles
+            .extend(runtimes.into_iter().map(|finding| Trouble::told("wrong runtime", finding.says, None)));
+    }
     context.explain(server, &went, &mut troubles)?;
     put_cause_first(&mut troubles);
     let noise = context.noise(&went);

@@ -38,6 +38,16 @@ fn the_launch_setting_names_the_runtime_that_fits() -> Done {
         fs::create_dir_all(world.root().join("runtimes").join(name).join("bin"))?;
     }
     let path = world.root().join("runtimes/tide-6.2").display().to_string();
+    // A start that fails tells it as well.
+    let program = world.root().join("tide-server");
+    let healthy = fs::read_to_string(&program)?;
+    fs::write(&program, "#!/bin/sh\nexit 1\n")?;
+    world.run(&["game", "trust", "tide", "--yes"]).code(0);
+    world
+        .run(&["trial"])
+        .code(1)
+        .says(&["the start failed: the server needs tide runtime 6", "launch.conf names /opt/tide-4"]);
+    fs::write(&program, healthy)?;
     world
         .run(&["check"])
         .code(1)
