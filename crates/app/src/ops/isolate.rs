@@ -82,7 +82,7 @@ pub struct IsolateReport {
     /// What was found.
     #[serde(flatten)]
     pub found: Culprits,
-    /// Whether a second start with what was found failed as well.
+    /// Whether one content alone made it fail, or several did so in a second start as well.
     pub confirmed: bool,
     /// What the last failing start said.
     pub why: Option<String>,
@@ -195,7 +195,8 @@ pub fn isolate(
         Culprits::Contents { ids, with } => (ids, ids.iter().chain(with).cloned().collect()),
         _ => (&[], BTreeSet::new()),
     };
-    let confirmed = !ids.is_empty() && search.start(&set)?;
+    // That one content alone makes it fail was seen, and that it works with all before it; several may have failed by chance.
+    let confirmed = ids.len() == 1 || !ids.is_empty() && search.start(&set)?;
     let brought = changes.iter().filter(|(id, _)| ids.contains(id)).map(|(_, number)| *number);
     let changes = brought.collect::<BTreeSet<u32>>().into_iter().collect();
     let (starts, why) = (search.starts, search.learned.why);

@@ -52,7 +52,9 @@ impl View for IsolateReport {
                 if !with.is_empty() {
                     page.item(Role::Dim, &format!("what they need was there as well: {}", with.iter().map(ContentId::as_str).collect::<Vec<_>>().join(", ")));
                 }
-                if self.confirmed {
+                if self.confirmed && ids.len() == 1 {
+                    page.item(Role::Plain, "with only that it fails as well; with what loads before it, it works");
+                } else if self.confirmed {
                     page.item(Role::Plain, "a second start with only that failed as well");
                 } else {
                     page.item(

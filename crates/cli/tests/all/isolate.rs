@@ -49,11 +49,11 @@ fn one_culprit_among_two_hundred_and_a_pair() -> Done {
         "200 contents to search. One culprit takes about 10 starts",
         "it is chart-117",
         "the tide is out",
-        "a second start with only that failed as well",
+        "with only that it fails as well",
         "yalotheca off chart-117",
     ]);
     assert!(
-        found.out.contains("found in 10 starts") || found.out.contains("found in 11 starts"),
+        found.out.contains("found in 10 starts") || found.out.contains("found in 9 starts"),
         "{}",
         found.out
     );
