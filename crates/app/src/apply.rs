@@ -246,6 +246,31 @@ pub fn settle_change(
     Ok(number)
 }
 
+/// Carries a change out, does something, and takes the change back, whatever came of that.
+///
+/// # Errors
+/// Where it cannot be carried out or taken back.
+pub(crate) fn attempt_change<T>(
+    server: &Server,
+    (change, bytes): (&ChangeSet, &Sources),
+    summary: &str,
+    during: impl FnOnce() -> T,
+) -> Result<T, AppError> {
+    let key = seal_key()?;
+    let _claim = server.claim_stopped()?;
+    let now = texts(&server.control);
+    let order = SettleOrder {
+        change,
+        receipt_digest: server.receipt_digest,
+        before: now.clone(),
+        after: now,
+        control: server.control.folder.clone(),
+        origin: origin(server, summary, None),
+        key: &key,
+    };
+    Ok(settle::attempt(&*server.tree, &order, bytes, during)?)
+}
+
 fn retention(section: &HistorySection) -> Retention {
     let usual = Retention::default();
     Retention {

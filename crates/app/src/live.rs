@@ -10,13 +10,17 @@ use yalotheca_core::{
     change::{FileAct, Source, Step},
     document::{Document, Format, Pointer, Value},
     game::{LiveRule, Scope, Told},
-    hint::{Advice, StartedBy},
     id::TreePath,
     route::scope_of,
 };
 use yalotheca_host::console::{ConsoleError, ConsoleSession};
 
-use crate::{AppError, Front, Server, WhileRunning, apply::Prepared, ops::console, process::ServerState};
+use crate::{
+    AppError, Front, Server, WhileRunning,
+    apply::Prepared,
+    ops::console,
+    process::{RunningBy, ServerState, how_to_stop},
+};
 
 /// One setting or map that a running server applies.
 #[derive(Debug)]
@@ -34,8 +38,6 @@ struct LiveChange {
 #[derive(Debug, Default)]
 pub struct LivePlan {
     changes: Vec<LiveChange>,
-    /// Files that it reads when it needs them.
-    new_files: Vec<TreePath>,
     /// Files that it reads again by itself.
     reread: Vec<TreePath>,
 }
@@ -93,7 +95,7 @@ impl LivePlan {
     ///
     /// # Errors
     /// If something of it is not taken before the next start.
-    pub fn of(server: &Server, prepared: &Prepared) -> Result<Self, AppError> {
+    fn of(server: &Server, prepared: &Prepared, by: &RunningBy) -> Result<Self, AppError> {
         let change = &prepared.planned.change;
         let mut plan = Self::default();
         let mut waits: Vec<String> = Vec::new();
@@ -104,9 +106,8 @@ impl LivePlan {
             contents.iter().any(|locked| &locked.id == id && Some(locked.release.kind.as_str()) == map_kind)
         };
         for line in &change.files {
-            if line.act == FileAct::Put && is_map(&line.content) {
-                plan.new_files.push(line.path.clone());
-            } else {
+            // The server reads a new map when it is to play it.
+            if line.act != FileAct::Put || !is_map(&line.content) {
                 waits.push(line.path.to_string());
             }
         }
@@ -139,7 +140,7 @@ impl LivePlan {
         let more = if waits.len() > 3 { format!(" and {} more", waits.len() - 3) } else { String::new() };
         waits.truncate(3);
         let what = format!("a running server does not take these changes: {}{more}", waits.join(", "));
-        Err(AppError::Refused { what, hint: Some(Advice::StopOrRestart(StartedBy::Trial)) })
+        Err(AppError::Refused { what, hint: Some(how_to_stop(by)) })
     }
 
     /// Returns what a running server is to be told of a change, if it runs and the change was asked for that way.
@@ -151,12 +152,11 @@ impl LivePlan {
         prepared: &Prepared,
         front: &dyn Front,
     ) -> Result<Option<Self>, AppError> {
-        if server.options.while_running != WhileRunning::Tell
-            || !matches!(server.state(front)?, ServerState::Running(_))
-        {
+        if server.options.while_running != WhileRunning::Tell {
             return Ok(None);
         }
-        let plan = Self::of(server, prepared)?;
+        let ServerState::Running(by) = server.state(front)? else { return Ok(None) };
+        let plan = Self::of(server, prepared, &by)?;
         if !plan.is_silent() {
             // A console that does not answer is better found before the change than after it.
             console::connect(server)?;
@@ -204,7 +204,7 @@ impl LivePlan {
             };
             // A value could not be told from the command around it.
             let is_plain = |text: &String| !text.chars().any(|c| c.is_control() || "\"\\;".contains(c));
-            let names_value = |rule: &LiveRule| rule.send.as_str().contains("value") || is_play;
+            let names_value = |rule: &LiveRule| is_play || has_value(rule, &scope);
             match rule {
                 Some(rule) if !names_value(&rule) || wanted.as_ref().is_some_and(is_plain) => {
                     let rules = found.iter().flat_map(|(rule, _)| &rule.keys);
@@ -288,6 +288,14 @@ impl LiveChange {
         };
         LiveOutcome { what: self.what.clone(), wanted, state, answer }
     }
+}
+
+/// Whether the command of a rule has the value in it.
+fn has_value(rule: &LiveRule, scope: &Scope) -> bool {
+    const OTHER: &str = "\u{1}";
+    let mut other = scope.clone();
+    other.found.insert("value".into(), OTHER.into());
+    rule.send.render(&other).is_ok_and(|line| line.contains(OTHER))
 }
 
 /// Whether two texts are one value: servers write numbers and switches in their own way.

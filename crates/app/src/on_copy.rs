@@ -10,15 +10,15 @@ use std::{
 
 use yalotheca_core::{
     change::{ChangeSet, plan},
-    control::{LOCK_FILE, Locked, WANTS_FILE},
-    document::{Document, Pointer, Value},
+    control::{ControlFile, LOCK_FILE, Locked, WANTS_FILE},
+    document::{Document, Format, Pointer, Value},
     game::{ConfigPlace, Scope},
     id::{ContentId, TreePath},
 };
 use yalotheca_host::{
     control::Control,
     server_copy::{ServerCopy, free_port},
-    settle::{self, SettleOrder},
+    settle::ControlTexts,
     sources::Sources,
     survey::{self, Survey},
     tree::{LocalTree, Tree},
@@ -26,12 +26,21 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Server,
-    apply::{Prepared, origin, texts},
-    findings::locked_state,
-    plan::{look, open_settings, sources, tools},
-    server::seal_key,
+    AppError, OpenCatalogues, Server,
+    apply::{Prepared, attempt_change, origin, settle_change},
+    findings::{configuration_files, locked_state},
+    plan::{look, sources, tools},
 };
+
+/// A change that was planned and not made yet.
+pub struct PlannedChange<'p, 'c> {
+    /// The change.
+    pub prepared: &'p Prepared,
+    /// The wants after it.
+    pub wants: &'p ControlFile,
+    /// Where its files come from.
+    pub catalogues: &'p OpenCatalogues<'c>,
+}
 
 /// A copy of a server, ready to be started.
 pub struct OnCopy {
@@ -49,10 +58,7 @@ impl OnCopy {
     ///
     /// # Errors
     /// If it is on another machine, starting it was not agreed to, or something cannot be read or written.
-    pub fn of(
-        server: &Server,
-        change: Option<(&Prepared, &crate::OpenCatalogues<'_>)>,
-    ) -> Result<Self, AppError> {
+    pub fn of(server: &Server, change: Option<&PlannedChange<'_, '_>>) -> Result<Self, AppError> {
         let original = server.local()?.root().to_owned();
         // What is started is what was agreed to for the original.
         server.require_run_trust()?;
@@ -69,8 +75,8 @@ impl OnCopy {
         let leave = |path: &str| empty.iter().any(|glob| glob.is_match(path));
         let copy = ServerCopy::make(&original, &leave).map_err(failed("copying the server"))?;
         write_controls(server, &copy)?;
-        if let Some((prepared, catalogues)) = change {
-            settle_on(server, &copy, prepared, catalogues)?;
+        if let Some(change) = change {
+            settle_on(server, &copy, change)?;
         }
         let files = text_files(server)?;
         for path in &files {
@@ -93,11 +99,6 @@ impl OnCopy {
     /// Returns a text of the log without the copy's path.
     pub fn in_original(&self, text: &str) -> String {
         text.replace(&format!("{}/", self.copy.folder().display()), "")
-    }
-
-    /// Returns how many bytes were copied.
-    pub fn bytes(&self) -> u64 {
-        self.copy.bytes
     }
 
     /// Starts the copy as it is, and stops it again.
@@ -145,24 +146,15 @@ impl OnCopy {
         let (desired, contents) = locked_state(&fewer)?;
         let mut change = plan(&desired, contents, fewer.receipt()?, &look(&fewer, &desired)?)?;
         let mut bytes = Sources::default();
-        for tool in tools::due(&fewer, &change, &[]) {
+        let due = tools::due(&fewer, &change, &[]);
+        // Which also makes sure that they may be run.
+        tools::announce(&fewer, &due)?;
+        for tool in due {
             tools::run(&fewer, tool, (&mut change, &mut bytes))?;
         }
         let loaded: Vec<Locked> =
             everything.contents.into_iter().filter(|locked| !without.contains(&locked.id)).collect();
-        let key = seal_key()?;
-        let _claim = settle::claim(&fewer.tree)?;
-        let now = texts(&fewer.control);
-        let order = SettleOrder {
-            change: &change,
-            receipt_digest: fewer.receipt_digest,
-            before: now.clone(),
-            after: now,
-            control: fewer.control.folder.clone(),
-            origin: origin(&fewer, "fewer contents are tried on a copy", None),
-            key: &key,
-        };
-        settle::attempt(&*fewer.tree, &order, &bytes, || {
+        attempt_change(&fewer, (&change, &bytes), "fewer contents are tried on a copy", || {
             self.start_loaded(&fewer.survey.scope, &loaded, patience, on_line)
         })?
     }
@@ -181,63 +173,47 @@ fn open(server: &Server, folder: &Path, given: BTreeMap<String, String>) -> Resu
 /// Puts the control files into the copy, whose folder the server is then.
 fn write_controls(server: &Server, copy: &ServerCopy) -> Result<(), AppError> {
     let wrong = failed("copying yalotheca.toml");
-    let mut wants = Document::parse(yalotheca_core::document::Format::Toml, &server.control.wants_text)
-        .map_err(|error| wrong(std::io::Error::other(error.to_string())))?;
-    let at = Pointer::root().join("server").join("at");
-    if wants.get(&at).is_some() {
-        wants
-            .set(&at, &Value::Text(".".into()))
-            .map_err(|error| wrong(std::io::Error::other(error.to_string())))?;
-    }
-    copy.write(WANTS_FILE, wants.text().as_bytes()).map_err(&wrong)?;
+    let wants = in_own_folder(&server.control.wants_text)?;
+    copy.write(WANTS_FILE, wants.as_bytes()).map_err(&wrong)?;
     match &server.control.lock_text {
         Some(lock) => copy.write(LOCK_FILE, lock.as_bytes()).map_err(&wrong),
         None => Ok(()),
     }
 }
 
+/// Returns the text of a `yalotheca.toml` whose server is the folder that it is in.
+fn in_own_folder(wants: &str) -> Result<String, AppError> {
+    let wrong = |why: String| failed("copying yalotheca.toml")(std::io::Error::other(why));
+    let mut wants = Document::parse(Format::Toml, wants).map_err(|error| wrong(error.to_string()))?;
+    let at = Pointer::root().join("server").join("at");
+    if wants.get(&at).is_some() {
+        wants.set(&at, &Value::Text(".".into())).map_err(|error| wrong(error.to_string()))?;
+    }
+    Ok(wants.into_text())
+}
+
 /// Makes on the copy the change that was planned for the original.
-fn settle_on(
-    server: &Server,
-    copy: &ServerCopy,
-    prepared: &Prepared,
-    catalogues: &crate::OpenCatalogues<'_>,
-) -> Result<(), AppError> {
-    let (mut bytes, mut gone) = sources(server, catalogues, &prepared.planned)?;
+fn settle_on(server: &Server, copy: &ServerCopy, planned: &PlannedChange<'_, '_>) -> Result<(), AppError> {
+    let (mut bytes, mut gone) = sources(server, planned.catalogues, &planned.prepared.planned)?;
     if !gone.is_empty() {
         return Err(gone.remove(0).1);
     }
-    bytes.extend(prepared.more_bytes());
-    let mut change: ChangeSet = prepared.planned.change.clone();
+    bytes.extend(planned.prepared.more_bytes());
+    let mut change: ChangeSet = planned.prepared.planned.change.clone();
+    // Planning has made sure that they may be run.
     for tool in tools::due(server, &change, &[]) {
         tools::run(server, tool, (&mut change, &mut bytes))?;
     }
-    let control = Control::open(copy.folder(), false)?;
-    let tree: Arc<dyn Tree> = Arc::new(LocalTree::new(copy.folder()));
-    let _claim = settle::claim(&tree)?;
-    let key = seal_key()?;
-    let before = texts(&control);
-    let after =
-        settle::ControlTexts { wants: before.wants.clone(), lock: Some(prepared.planned.lock.text()) };
-    let order = SettleOrder {
-        change: &change,
-        receipt_digest: server.receipt_digest,
-        before,
-        after,
-        control: copy.folder().to_owned(),
-        origin: origin(server, "a change is tried on a copy", None),
-        key: &key,
-    };
-    settle::settle(&*tree, &order, &bytes)?;
-    Ok(())
+    let opened = open(server, copy.folder(), server.control.wants.server.values.clone())?;
+    let wants = in_own_folder(&planned.wants.text())?;
+    let after = ControlTexts { wants: Some(wants), lock: Some(planned.prepared.planned.lock.text()) };
+    let origin = origin(server, "a change is tried on a copy", None);
+    settle_change(&opened, &change, (after, &bytes), origin).map(drop)
 }
 
-/// Returns the text files that may name the server's folder or its ports.
+/// Returns the text files that may name the server's folder.
 fn text_files(server: &Server) -> Result<BTreeSet<TreePath>, AppError> {
-    let (desired, _) = locked_state(server)?;
-    let own = open_settings(server)?.into_iter().filter_map(|settings| settings.path);
-    let mut files: BTreeSet<TreePath> =
-        desired.registrations.iter().map(|registration| registration.file.clone()).chain(own).collect();
+    let mut files = configuration_files(server)?;
     let top = server.tree.list_folder(&TreePath::root())?;
     files.extend(top.into_iter().filter_map(|(name, _)| TreePath::new(&name).ok()));
     files.retain(|path| path.as_str() != WANTS_FILE && path.as_str() != LOCK_FILE);

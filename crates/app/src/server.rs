@@ -97,6 +97,8 @@ pub struct Server {
     pub(crate) machine: OnceLock<String>,
     /// Whether the change at hand is one that a running server takes.
     pub(crate) takes_live: AtomicBool,
+    /// The folder of the server of which this is a copy: what may be run there may be run here.
+    copy_of: Option<String>,
     /// How this was opened.
     pub(crate) options: OpenOptions,
 }
@@ -199,6 +201,7 @@ impl Server {
             command,
             machine: OnceLock::new(),
             takes_live: AtomicBool::new(false),
+            copy_of: None,
             options: options.clone(),
         })
     }
@@ -227,6 +230,7 @@ impl Server {
             command: self.command.clone(),
             machine: OnceLock::from("127.0.0.1".to_owned()),
             takes_live: AtomicBool::new(false),
+            copy_of: Some(self.copy_of.clone().unwrap_or_else(|| self.survey.scope.folder.clone())),
             options: self.options.clone(),
         })
     }
@@ -241,6 +245,10 @@ impl Server {
     /// Refuses to run a program for the server to which this account has not agreed. `why` says what it is for.
     pub(crate) fn require_trust_in(&self, invocation: Option<Invocation>, why: &str) -> Result<(), AppError> {
         let scope = &self.survey.scope;
+        let invocation = match &self.copy_of {
+            Some(original) => invocation.map(|invocation| invocation.in_folder(&scope.folder, original)),
+            None => invocation,
+        };
         let foreign = survey::foreign_values(&self.game, scope, &BTreeMap::new());
         match invocation {
             // A missing program is reported when the trial starts it.

@@ -88,7 +88,12 @@ pub(crate) fn exit_code(error: &AppError) -> ExitCode {
         | AppError::Mirror(MirrorError::Foreign { .. } | MirrorError::Lock(_))
         | AppError::Change(_)
         | AppError::Edit(_)
-        | AppError::Console(ConsoleError::Off { .. } | ConsoleError::Secret { .. } | ConsoleError::NotKept)
+        | AppError::Console(
+            ConsoleError::Off { .. }
+            | ConsoleError::Secret { .. }
+            | ConsoleError::NotKept
+            | ConsoleError::Elsewhere,
+        )
         | AppError::Solver { .. }
         | AppError::Refused { .. } => REFUSED,
         AppError::Control(OpenControlError::Read { .. } | OpenControlError::Tree(_))

@@ -11,9 +11,13 @@ use tempfile::TempDir;
 
 use crate::{interrupt, process::started, settle::OWN};
 
-/// What of ours belongs to the original alone: its history, and what is known of its process and its starts.
+/// Files in our folder that are not copied: the history, and the state of the original's process and starts.
 const NOT_COPIED: &[&str] =
     &["journal", "process", "server.log", "console", "lock", "good-start.json", "isolate.json"];
+/// So much room is left on the disk, in bytes, or a twentieth of a small one.
+const SPARE: u64 = 1 << 30;
+/// The room is looked at each time that so many bytes were copied.
+const CHECKED_EACH: u64 = 64 << 20;
 /// A text larger than this is no configuration, in bytes.
 const LARGEST_TEXT: u64 = 1 << 20;
 
@@ -41,10 +45,8 @@ const PREFIX: &str = "yalotheca-copy-";
 pub struct ServerCopy {
     original: PathBuf,
     folder: TempDir,
-    /// How many files it has.
-    pub files: usize,
-    /// Their size in bytes.
-    pub bytes: u64,
+    /// How many bytes were copied since the room on the disk was looked at.
+    unchecked: u64,
 }
 
 impl ServerCopy {
@@ -66,7 +68,7 @@ impl ServerCopy {
             _ => named.tempdir()?,
         };
         interrupt::remove_before_end(folder.path());
-        let mut copy = Self { original, folder, files: 0, bytes: 0 };
+        let mut copy = Self { original, folder, unchecked: 0 };
         copy.copy_folder(Path::new(""), leave)?;
         Ok(copy)
     }
@@ -117,49 +119,72 @@ impl ServerCopy {
             return self.copy_folder(path, leave);
         }
         if kind.is_file() {
-            // Shares the bytes where the file system can.
-            self.bytes += fs::copy(&from, &to)?;
-            self.files += 1;
-            let modified = fs::metadata(&from)?.modified()?;
-            return fs::File::options()
-                .write(true)
-                .open(&to)
-                .and_then(|file| file.set_modified(modified))
-                .or(Ok(()));
+            return self.copy_file(&from, &to);
         }
         if kind.is_symlink() {
             let target = fs::read_link(&from)?;
             let full = normal(&from.parent().unwrap_or(&self.original).join(&target));
             return match full.strip_prefix(&self.original) {
-                // Inside the server, it leads to the copy's own.
-                Ok(inside) if target.is_absolute() => symlink(self.folder.path().join(inside), &to),
-                Ok(_) => symlink(&target, &to),
+                // Even a relative target may lead out and back in, which from the copy would lead to the original.
+                Ok(inside) => symlink(self.folder.path().join(inside), &to),
                 // What is elsewhere must not be written to by the copy.
-                Err(_) => self.copy_elsewhere(&full, &to),
+                Err(_) => self.copy_elsewhere(&full, &to, &mut Vec::new()),
             };
         }
         // Sockets and pipes are made by who uses them.
         Ok(())
     }
 
-    fn copy_elsewhere(&mut self, from: &Path, to: &Path) -> io::Result<()> {
-        match fs::metadata(from) {
-            Ok(metadata) if metadata.is_dir() => {
-                fs::create_dir_all(to)?;
-                for entry in fs::read_dir(from)? {
-                    let entry = entry?;
-                    self.copy_elsewhere(&entry.path(), &to.join(entry.file_name()))?;
-                }
-                Ok(())
-            }
-            Ok(metadata) if metadata.is_file() => {
-                self.bytes += fs::copy(from, to)?;
-                self.files += 1;
-                Ok(())
-            }
-            // It leads nowhere, here as there.
-            _ => Ok(()),
+    /// Copies what a link leads to. `above` are the folders that are being copied: a link back to one of them is left out.
+    fn copy_elsewhere(&mut self, from: &Path, to: &Path, above: &mut Vec<PathBuf>) -> io::Result<()> {
+        // A link that leads nowhere does so in the copy as well.
+        let Ok(real) = from.canonicalize() else { return Ok(()) };
+        let holds_us = [self.original.as_path(), self.folder.path()].iter().any(|own| own.starts_with(&real));
+        if holds_us || above.contains(&real) {
+            return Ok(());
         }
+        let metadata = fs::metadata(&real)?;
+        if metadata.is_file() {
+            return self.copy_file(&real, to);
+        }
+        if !metadata.is_dir() {
+            return Ok(());
+        }
+        fs::create_dir(to)?;
+        above.push(real.clone());
+        for entry in fs::read_dir(&real)? {
+            let entry = entry?;
+            self.copy_elsewhere(&entry.path(), &to.join(entry.file_name()), above)?;
+        }
+        above.pop();
+        Ok(())
+    }
+
+    /// Copies a file with its date; the bytes are shared where the file system can.
+    fn copy_file(&mut self, from: &Path, to: &Path) -> io::Result<()> {
+        if interrupt::is_ending() {
+            return Err(io::ErrorKind::Interrupted.into());
+        }
+        let copied = fs::copy(from, to)?;
+        self.unchecked += copied;
+        if self.unchecked >= CHECKED_EACH {
+            self.unchecked = 0;
+            self.require_room()?;
+        }
+        let modified = fs::metadata(from)?.modified()?;
+        let dated = fs::File::options().write(true).open(to).and_then(|file| file.set_modified(modified));
+        // A file that may not be written has another date, and is read once more.
+        dated.or(Ok(()))
+    }
+
+    /// Refuses to fill the disk: a running server would fail with it.
+    fn require_room(&self) -> io::Result<()> {
+        let disk = rustix::fs::statvfs(self.folder.path())?;
+        let (room, all) = (disk.f_bavail * disk.f_frsize, disk.f_blocks * disk.f_frsize);
+        if room >= SPARE.min(all / 20) {
+            return Ok(());
+        }
+        Err(io::Error::new(io::ErrorKind::StorageFull, "the copy would fill the disk"))
     }
 
     /// Brings what matches back to how it is in the original: the copy's own starts have changed it.
@@ -284,11 +309,15 @@ mod tests {
         symlink("world/map", server.join("relative"))?;
         symlink(&outside, server.join("elsewhere"))?;
         symlink("nowhere", server.join("dangling"))?;
+        // Out and back in, up to what holds the server, and in a circle.
+        symlink("../server/world", server.join("round"))?;
+        symlink("..", server.join("up"))?;
+        symlink(&outside, outside.join("again"))?;
         let mut copy = ServerCopy::make(&server, &|_| false)?;
         let at = |name: &str| copy.folder().join(name);
         assert_eq!(fs::read_to_string(at("world/map"))?, "one");
-        assert!(!at(".yalotheca/process").exists());
-        for name in ["absolute/map", "relative", "elsewhere/shared"] {
+        assert!(!at(".yalotheca/process").exists() && !at("up").exists() && !at("elsewhere/again").exists());
+        for name in ["absolute/map", "relative", "round/map", "elsewhere/shared"] {
             fs::write(at(name), "changed")?;
         }
         assert_eq!(fs::read_to_string(server.join("world/map"))?, "one");

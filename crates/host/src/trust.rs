@@ -136,6 +136,22 @@ impl Invocation {
         })
     }
 
+    /// Returns the same command for a server in another folder.
+    #[must_use]
+    pub fn in_folder(self, from: &str, to: &str) -> Self {
+        let path = |path: PathBuf| PathBuf::from(path.to_string_lossy().replace(from, to));
+        Self {
+            program: path(self.program),
+            arguments: self.arguments.iter().map(|word| word.replace(from, to)).collect(),
+            environment: self
+                .environment
+                .into_iter()
+                .map(|(name, value)| (name, value.replace(from, to)))
+                .collect(),
+            folder: path(self.folder),
+        }
+    }
+
     /// Returns the command, ready to be started.
     pub fn command(&self) -> Command {
         let mut command = Command::new(&self.program);

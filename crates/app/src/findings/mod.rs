@@ -39,7 +39,7 @@ use crate::{
     AppError, Mend, Server, limits,
     maps::{self, MapLine, MapSource},
     ops,
-    plan::{asked, broken_references, is_unlisted, look, ordered, tools},
+    plan::{asked, broken_references, is_unlisted, look, open_settings, ordered, tools},
     reading::Reading,
 };
 
@@ -266,6 +266,16 @@ pub fn locked_state(server: &Server) -> Result<(Desired, BTreeMap<ContentId, Set
     )?;
     let contents = lineup.into_iter().map(|(locked, settled)| (locked.id.clone(), settled));
     Ok((desired, contents.collect()))
+}
+
+/// Returns the configuration files in which contents are registered, and those with settings.
+///
+/// # Errors
+/// If the server cannot be read.
+pub(crate) fn configuration_files(server: &Server) -> Result<BTreeSet<TreePath>, AppError> {
+    let (desired, _) = locked_state(server)?;
+    let settings = open_settings(server)?.into_iter().filter_map(|settings| settings.path);
+    Ok(desired.registrations.into_iter().map(|registration| registration.file).chain(settings).collect())
 }
 
 /// Configuration files that cannot be read, and the desired state without them.

@@ -19,7 +19,7 @@ use yalotheca_host::{
     trial::{Trial, read_good_start},
 };
 
-use crate::{AppError, Front, Server, on_copy::OnCopy};
+use crate::{AppError, Front, Server, on_copy::OnCopy, plan::can_be_off};
 
 /// What counts as failing, and how long it may take.
 #[derive(Debug, Clone, Default)]
@@ -86,6 +86,8 @@ pub struct IsolateReport {
     pub confirmed: bool,
     /// What the last failing start said.
     pub why: Option<String>,
+    /// Whether the last of what was found can be switched off; else it can be removed.
+    pub can_be_off: bool,
     /// The changes since the last good start that brought what was found.
     pub changes: Vec<u32>,
 }
@@ -200,7 +202,9 @@ pub fn isolate(
     let brought = changes.iter().filter(|(id, _)| ids.contains(id)).map(|(_, number)| *number);
     let changes = brought.collect::<BTreeSet<u32>>().into_iter().collect();
     let (starts, why) = (search.starts, search.learned.why);
-    Ok(IsolateReport { server: server.shown(), contents, starts, found, confirmed, why, changes })
+    let last = ids.last().and_then(|id| server.control.lock.get(id));
+    let can_be_off = last.is_some_and(|locked| can_be_off(&server.game, locked));
+    Ok(IsolateReport { server: server.shown(), contents, starts, found, confirmed, why, can_be_off, changes })
 }
 
 /// The sentence that tells why a start failed.

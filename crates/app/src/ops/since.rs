@@ -1,6 +1,6 @@
 //! What a trial's log is joined with: the last good start, what has changed since, and whose files the log names.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use serde::Serialize;
 use yalotheca_core::{
@@ -13,7 +13,7 @@ use yalotheca_host::{
     trial::{GoodStart, Trial, read_good_start, write_good_start},
 };
 
-use crate::{AppError, Server, findings::locked_state, plan::open_settings};
+use crate::{AppError, Server, findings::configuration_files};
 
 /// What has changed since the last good start.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -68,13 +68,20 @@ impl Context {
         let receipt = server.receipt()?;
         let contents = &server.control.lock.contents;
         let folder = &server.survey.scope.folder;
+        // Large setups have many files, and log many problems.
+        let mut by_name: HashMap<&str, Vec<&TreePath>> = HashMap::new();
+        for path in receipt.placed.keys() {
+            by_name.entry(path.name()).or_default().push(path);
+        }
         let by_end = |name: &str| {
             let name = name.trim_start_matches("./");
             let inside = name.strip_prefix(folder.as_str()).unwrap_or(name).trim_start_matches('/');
             let end = format!("/{inside}");
-            let is_it = |path: &&TreePath| path.as_str() == inside || path.as_str().ends_with(&end);
+            let is_it = |path: &&&TreePath| path.as_str() == inside || path.as_str().ends_with(&end);
+            let named = by_name.get(inside.rsplit('/').next().unwrap_or_default());
             // What is placed in the server's folder may be named from a folder in it.
-            receipt.placed.keys().find(is_it).cloned().or_else(|| TreePath::new(inside).ok())
+            let placed = named.and_then(|named| named.iter().find(is_it)).map(|path| (*path).clone());
+            placed.or_else(|| TreePath::new(inside).ok())
         };
         // A long path is cut at its beginning by some.
         let placed_end = |name: &str| {
@@ -154,11 +161,7 @@ impl Context {
     pub fn remember(self, server: &Server, went: &Trial, clean: bool) -> Result<(), AppError> {
         let mut good = self.good.unwrap_or_default();
         went.lines.add_to(&mut good.known);
-        let (desired, _) = locked_state(server)?;
-        let own = open_settings(server)?.into_iter().filter_map(|settings| settings.path);
-        let files: BTreeSet<TreePath> =
-            desired.registrations.iter().map(|registration| registration.file.clone()).chain(own).collect();
-        let files = Vec::from_iter(files);
+        let files = Vec::from_iter(configuration_files(server)?);
         let digests = server.tree.digest(&files)?;
         good.files =
             (files.into_iter().zip(digests)).filter_map(|(path, now)| Some((path, now?.0))).collect();

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use serde::Serialize;
+use tracing::debug;
 use yalotheca_core::{
     change::plan,
     control::Locked,
@@ -20,10 +21,10 @@ use yalotheca_host::{
 
 use super::since::{Context, SinceGood};
 use crate::{
-    AppError, Fresh, Front, OpenCatalogues, OpenOptions, Purpose, Server,
-    apply::{ChangeExtras, Prepared, origin, prepare, settle_change, texts},
+    AppError, Fresh, Front, OpenOptions, Purpose, Server,
+    apply::{ChangeExtras, origin, prepare, settle_change, texts},
     findings::{locked_state, runtime::runtimes},
-    on_copy::OnCopy,
+    on_copy::{OnCopy, PlannedChange},
     plan::look,
     process::{self, Act, ServerState},
     words::count,
@@ -164,7 +165,7 @@ pub fn trial(
         server = open()?;
         went = start(&server, (request.keep, request.patience), (true, hear))?;
     }
-    report(&server, went, first, request.patience)
+    Ok(report(&server, went, first, request.patience))
 }
 
 /// Copies the server, makes on the copy what settle would change, and starts and stops the copy. The server itself may run.
@@ -181,7 +182,8 @@ pub fn trial_on_copy(
     let wants = server.control.wants.clone();
     let catalogues = server.catalogues_for(&wants);
     let prepared = prepare(&server, &catalogues, &wants, &Fresh::None, ChangeExtras::default())?;
-    prove(&server, (&prepared, &catalogues), request.patience, hear)
+    let change = PlannedChange { prepared: &prepared, wants: &wants, catalogues: &catalogues };
+    prove(&server, &change, request.patience, hear)
 }
 
 /// Makes a change on a copy of the server, and starts and stops the copy.
@@ -190,23 +192,22 @@ pub fn trial_on_copy(
 /// If the server cannot be copied, or its copy started at all.
 pub fn prove(
     server: &Server,
-    (prepared, catalogues): (&Prepared, &OpenCatalogues<'_>),
+    change: &PlannedChange<'_, '_>,
     patience: u64,
     hear: &dyn Fn(Heard<'_>),
 ) -> Result<TrialReport, AppError> {
     let name = server.shown();
     hear(Heard::Copying { server: &name });
-    let change = (!prepared.planned.change.is_empty()).then_some((prepared, catalogues));
-    let copy = OnCopy::of(server, change)?;
+    let copy = OnCopy::of(server, Some(change))?;
     hear(Heard::Starting { server: &format!("a copy of {name}"), owner: None, again: false });
     let mut on_line = |line: &str| hear(Heard::Line(line));
     let went = copy.start(Duration::from_secs(patience), &mut on_line);
     hear(Heard::Over);
     let mut went = went?;
     // The copy's log is compared with the original's good starts.
-    let context = Context::of(server)?;
+    let context = Context::of(server).unwrap_or_default();
     let mut troubles = std::mem::take(&mut went.troubles);
-    context.explain(copy.server(), &went, &mut troubles)?;
+    context.explain(copy.server(), &went, &mut troubles).ok();
     put_cause_first(&mut troubles);
     let (noise, since) = (context.noise(&went), None);
     let mut report = told(copy.server(), went, (Vec::new(), troubles, noise, since), patience);
@@ -228,28 +229,24 @@ pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
     has_command && (log.is_some() || server.log_file().is_some()) || server.tree.local().is_none()
 }
 
-fn report(
-    server: &Server,
-    mut went: Trial,
-    first: Vec<String>,
-    patience: u64,
-) -> Result<TrialReport, AppError> {
-    let context = Context::of(server)?;
+fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -> TrialReport {
+    // Whatever is damaged on the server, what its log says is told.
+    let context = Context::of(server).unwrap_or_default();
     let mut troubles = std::mem::take(&mut went.troubles);
     if went.verdict == Verdict::Failed {
-        let runtimes = runtimes(server)?;
+        let runtimes = runtimes(server).unwrap_or_default();
         troubles
             .extend(runtimes.into_iter().map(|finding| Trouble::told("wrong runtime", finding.says, None)));
     }
-    context.explain(server, &went, &mut troubles)?;
+    context.explain(server, &went, &mut troubles).ok();
     put_cause_first(&mut troubles);
     let noise = context.noise(&went);
     let is_good = went.verdict != Verdict::Failed && !went.was_first;
-    let since = if went.verdict == Verdict::Ready { None } else { context.since(server)? };
-    if is_good {
-        context.remember(server, &went, went.verdict == Verdict::Ready)?;
+    let since = (went.verdict != Verdict::Ready).then(|| context.since(server).ok().flatten()).flatten();
+    if is_good && let Err(error) = context.remember(server, &went, went.verdict == Verdict::Ready) {
+        debug!("the start is not remembered: {error}");
     }
-    Ok(told(server, went, (first, troubles, noise, since), patience))
+    told(server, went, (first, troubles, noise, since), patience)
 }
 
 /// What was heard of a start, as a report.
@@ -319,7 +316,7 @@ fn watched(
 ) -> Result<TrialReport, AppError> {
     let contents = server.control.lock.loaded(&server.control.wants.off);
     let went = follow(server, &server.survey.scope, &contents.contents, (front, request), hear)?;
-    report(server, went, Vec::new(), request.patience)
+    Ok(report(server, went, Vec::new(), request.patience))
 }
 
 /// Follows the log of a server with these contents while its start command, or a person, starts it.

@@ -10,11 +10,7 @@ use yalotheca_core::{
     hint::Advice,
     id::ContentId,
 };
-use yalotheca_host::{
-    settle::{self, SettleOrder},
-    survey,
-    trial::Trial,
-};
+use yalotheca_host::{survey, trial::Trial};
 
 use super::{
     add::{AddRequest, wanted},
@@ -23,11 +19,10 @@ use super::{
 };
 use crate::{
     AppError, Fresh, Front, OpenOptions, Purpose, Server,
-    apply::{ChangeExtras, origin, prepare, texts},
+    apply::{ChangeExtras, attempt_change, prepare},
     maps::{self, MapSource},
     plan::{PlanOptions, plan_change, sources, tools},
     process::Act,
-    server::seal_key,
 };
 
 /// Which map is tried.
@@ -215,24 +210,12 @@ fn attempt(
     for tool in tools::due(server, &planned.change, &[]) {
         tools::run(server, tool, (&mut planned.change, &mut bytes))?;
     }
-    let key = seal_key()?;
-    let _claim = server.claim_stopped()?;
-    let now = texts(&server.control);
-    let order = SettleOrder {
-        change: &planned.change,
-        receipt_digest: server.receipt_digest,
-        before: now.clone(),
-        after: now,
-        control: server.control.folder.clone(),
-        origin: origin(server, "a map is tried", None),
-        key: &key,
-    };
     let given = &server.control.wants.server.values;
-    Ok(settle::attempt(&*server.tree, &order, &bytes, || {
+    attempt_change(server, (&planned.change, &bytes), "a map is tried", || {
         let scope = survey::values(&*server.tree, &server.game, given)?;
         let contents = planned.lock.loaded(&server.control.wants.off);
         start_once(server, &scope, &contents.contents, (front, patience))
-    })?)
+    })
 }
 
 /// Installs a map that works, as one change; the server has been started since the plan was made, so it is planned again.

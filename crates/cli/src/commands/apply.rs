@@ -5,8 +5,9 @@ use std::{cell::RefCell, path::PathBuf, process::ExitCode};
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Fresh, OpenCatalogues, Prompt, Server,
-    apply::{ChangeExtras, Prepared, prepare},
+    apply::{ChangeExtras, prepare},
     live::{LiveOutcome, LivePlan},
+    on_copy::PlannedChange,
     ops::{
         change::Change,
         trial::{Heard, is_proved, prove},
@@ -74,7 +75,7 @@ pub(crate) fn apply_with(
     }
     if ui.wants_proof()
         && !prepared.planned.change.is_empty()
-        && !is_proved_on_copy(server, &prepared, catalogues, ui)?
+        && !is_proved_on_copy(server, &PlannedChange { prepared: &prepared, wants, catalogues }, ui)?
     {
         return Ok(ExitCode::FAILURE);
     }
@@ -105,12 +106,7 @@ pub(crate) fn apply_with(
 }
 
 /// Makes the change on a copy and starts that; tells how it went, and whether the change may be made.
-fn is_proved_on_copy(
-    server: &Server,
-    prepared: &Prepared,
-    catalogues: &OpenCatalogues<'_>,
-    ui: &Ui,
-) -> Result<bool, AppError> {
+fn is_proved_on_copy(server: &Server, change: &PlannedChange<'_, '_>, ui: &Ui) -> Result<bool, AppError> {
     const PATIENCE: u64 = 60;
     let waiting = RefCell::new(None);
     let hear = |heard: Heard<'_>| match heard {
@@ -119,7 +115,7 @@ fn is_proved_on_copy(
         Heard::Over => drop(waiting.replace(None)),
         Heard::Line(_) | Heard::Watching { .. } => {}
     };
-    let report = prove(server, (prepared, catalogues), PATIENCE, &hear)?;
+    let report = prove(server, change, PATIENCE, &hear)?;
     drop(waiting.replace(None));
     let proved = is_proved(&report);
     if proved {

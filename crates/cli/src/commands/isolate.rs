@@ -65,12 +65,12 @@ impl View for IsolateReport {
                 if let [change] = self.changes.as_slice() {
                     page.item(Role::Plain, &format!("change {change} brought it"));
                 }
-                let off = ids.last().map_or("", ContentId::as_str);
-                page.label(
-                    Role::Head,
-                    "To do",
-                    &format!("yalotheca off {off} leaves it out; yalotheca update {off} looks for another release"),
+                let name = ids.last().map_or("", ContentId::as_str);
+                let leave_out = if self.can_be_off { "off" } else { "drop" };
+                let text = format!(
+                    "yalotheca {leave_out} {name} leaves it out; yalotheca update {name} looks for another release"
                 );
+                page.label(Role::Head, "To do", &text);
             }
             Culprits::None => {
                 page.line(Role::Warn, &format!("{name}: it fails without any content, so it is none of them ({starts})."));

@@ -50,7 +50,7 @@ fn one_culprit_among_two_hundred_and_a_pair() -> Done {
         "it is chart-117",
         "the tide is out",
         "with only that it fails as well",
-        "yalotheca off chart-117",
+        "yalotheca drop chart-117 leaves it out",
     ]);
     assert!(
         found.out.contains("found in 10 starts") || found.out.contains("found in 9 starts"),
@@ -178,7 +178,66 @@ fn the_real_voxel_server_fails_only_with_two_mods_together() -> Done {
     world.run(&["adopt"]).code(0);
     let database = |world: &World| fs::read(world.path("world/map.sqlite")).ok();
     let before = database(&world);
-    world.run(&["isolate", "--yes"]).code(1).says(&["it fails with gull and reed together", "reed and gull"]);
+    world.run(&["isolate", "--yes"]).code(1).says(&[
+        "it fails with gull and reed together",
+        "reed and gull",
+        "yalotheca off reed",
+    ]);
     assert_eq!(database(&world), before, "the world was not touched");
+    // What it suggests helps, and is proved: the copy does not look in the log for what the change switches off.
+    world.run(&["off", "reed", "--proved", "--yes"]).code(0).says(&["starts well", "Settled"]);
+    world.run(&["trial"]).code(0);
+    Ok(())
+}
+
+#[test]
+fn links_of_a_copy_do_not_lead_back() -> Done {
+    let world = World::fresh()?;
+    world.run(&["settle", "--accept-terms", "--yes"]);
+    world.run(&["add", "tidebell", "night-lamps", "--yes"]).code(0);
+    world.run(&["trial"]).code(0);
+    // Links out and back in, up, in a circle, and out; an edited file; a content that somebody removed.
+    let outside = world.root().join("outside");
+    fs::create_dir_all(&outside)?;
+    fs::write(outside.join("kept"), "one")?;
+    std::os::unix::fs::symlink("../harbour/towns", world.path("round"))?;
+    std::os::unix::fs::symlink("..", world.path("up"))?;
+    std::os::unix::fs::symlink(&outside, outside.join("again"))?;
+    std::os::unix::fs::symlink(&outside, world.path("out"))?;
+    let server = fs::read_to_string(world.root().join("saltwick-server"))?;
+    let writes = "echo changed > \"$1/out/kept\"; echo changed > \"$1/round/changed\"\n";
+    fs::write(world.root().join("saltwick-server"), server.replace("exec ", &format!("{writes}exec ")))?;
+    world.trust();
+    world.run(&["trial", "--on-copy"]).says(&["ready"]);
+    assert_eq!(fs::read_to_string(outside.join("kept"))?, "one");
+    assert!(!world.path("towns/changed").exists(), "the copy wrote to the server");
+    Ok(())
+}
+
+#[test]
+fn damaged_records_do_not_take_the_report_away() -> Done {
+    let world = World::fresh()?;
+    world.run(&["settle", "--accept-terms", "--yes"]);
+    world.run(&["add", "tidebell", "--yes"]).code(0);
+    world.run(&["trial"]).code(0);
+    world.write(".yalotheca/good-start.json", "{\"format\": 1, \"when\"")?;
+    world.run(&["trial"]).code(0).says(&["no problems"]);
+    fs::remove_file(world.path(".yalotheca/good-start.json"))?;
+    fs::create_dir(world.path(".yalotheca/good-start.json"))?;
+    world.run(&["trial"]).code(0).says(&["no problems"]);
+    world.write("boot.json", &world.read("boot.json")?.replace("\"runtime\": 6", "\"runtime\": 4"))?;
+    world.run(&["trial"]).code(1).says(&["the start failed: engine 2.4 needs runtime 6"]);
+    Ok(())
+}
+
+#[test]
+fn a_moor_with_a_compiled_index_is_searched_too() -> Done {
+    let world = World::moor()?;
+    world.run(&["trial"]).code(0);
+    // Not every start fails, so there is nothing to find; the game's own tool runs on the copy.
+    let before = digests_of(&world.server())?;
+    let answer = world.run(&["isolate", "--yes"]);
+    assert!([1, 2].contains(&answer.code), "{answer:?}");
+    assert_eq!(digests_of(&world.server())?, before);
     Ok(())
 }

@@ -160,6 +160,9 @@ impl LogLines {
             }
         }
         known.lines.retain(|_, last| *last + FORGOTTEN_AFTER > now);
+        if known.lines.len() > MOST {
+            known.lines.retain(|_, last| *last == now);
+        }
         known.samples.retain(|form, _| known.lines.contains_key(form));
     }
 }

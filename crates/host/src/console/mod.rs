@@ -81,6 +81,9 @@ pub enum ConsoleError {
     /// Only a server that a trial left running hears its standard input.
     #[error("the server was not started by a trial that left it running, so nothing reaches its console")]
     NotKept,
+    /// The console is reached on the server's own machine only.
+    #[error("this console is reached only on the machine on which the server runs")]
+    Elsewhere,
     /// A pipe, or a command, failed.
     #[error("{what}: {source}")]
     Local {
@@ -108,7 +111,7 @@ impl Hint for ConsoleError {
             ),
             Self::Closed => Some("run the command again; the server may have stopped".into()),
             Self::Silent { .. } => Some("look at the server's log; it may hang".into()),
-            Self::Local { .. } | Self::Line => None,
+            Self::Local { .. } | Self::Line | Self::Elsewhere => None,
             Self::Render(error) => error.hint(),
         }
     }
@@ -173,7 +176,7 @@ pub fn address(
             Ok(port) => Ok(port),
         }
     };
-    let local = || tree.local().cloned().ok_or(ConsoleError::NotKept);
+    let local = || tree.local().cloned().ok_or(ConsoleError::Elsewhere);
     let way = match &rule.channel {
         ConsoleChannel::Lines(template) => Way::Lines(host.into(), port(template)?),
         ConsoleChannel::Packets(template) => Way::Packets(host.into(), port(template)?),
