@@ -73,7 +73,10 @@ impl OnCopy {
             .filter_map(|pattern| Some(globset::Glob::new(pattern).ok()?.compile_matcher()))
             .collect();
         let leave = |path: &str| empty.iter().any(|glob| glob.is_match(path));
+        // A change under way would be copied half done.
+        let claim = server.claim()?;
         let copy = ServerCopy::make(&original, &leave).map_err(failed("copying the server"))?;
+        drop(claim);
         write_controls(server, &copy)?;
         if let Some(change) = change {
             settle_on(server, &copy, change)?;

@@ -210,6 +210,19 @@ fn a_server_that_says_nothing_is_not_waited_for_forever() -> Done {
 }
 
 #[test]
+fn a_copy_lacks_what_the_definition_leaves_empty_and_has_what_it_sets() -> Done {
+    let body = "[ -e \"$1/big/map\" ] && [ \"$1\" != \"$HOME/harbour\" ] && echo 'the copy has the world'\n\
+                grep -q 'a = 7' \"$1/echo.conf\" && echo 'the copy is not announced'\n";
+    let console = "input = true\n[copy]\nempty = [\"big/**\"]\nset = [{ at = \"echo.conf#/a\", to = \"7\" }]";
+    let world = scripted(console, &format!("{body}{ECHO}"))?;
+    world.write("big/map", "much")?;
+    let heard = world.run(&["trial", "--on-copy", "--verbose"]).code(0).says(&["the copy is not announced"]);
+    assert!(!heard.err.contains("the copy has the world"), "{heard:?}");
+    assert_eq!(world.read("echo.conf")?, "a = 1\n");
+    Ok(())
+}
+
+#[test]
 fn players_are_told_before_a_stop() -> Done {
     let body = "echo ready\nwhile read -r line; do\n  case \"$line\" in quit) exit 0;; who) echo 'player wren'; echo 'player tern';; \
                 *) echo \"$line\" >> \"$1/heard\"; echo ok;; esac\ndone\n";
