@@ -158,7 +158,7 @@ impl Context {
     ///
     /// # Errors
     /// If it cannot be written.
-    pub fn remember(self, server: &Server, went: &Trial, clean: bool) -> Result<(), AppError> {
+    pub fn remember(self, server: &Server, went: &Trial) -> Result<(), AppError> {
         let mut good = self.good.unwrap_or_default();
         went.lines.add_to(&mut good.known);
         let files = Vec::from_iter(configuration_files(server)?);
@@ -168,7 +168,7 @@ impl Context {
         good.edited = edited(server)?;
         good.change = settle::history(&*server.tree)?.last().map(|past| past.number);
         good.when = jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string();
-        (good.format, good.clean) = (1, clean);
+        good.format = 1;
         Ok(write_good_start(&*server.tree, &good)?)
     }
 }

@@ -243,7 +243,7 @@ fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -
     let noise = context.noise(&went);
     let is_good = went.verdict != Verdict::Failed && !went.was_first;
     let since = (went.verdict != Verdict::Ready).then(|| context.since(server).ok().flatten()).flatten();
-    if is_good && let Err(error) = context.remember(server, &went, went.verdict == Verdict::Ready) {
+    if is_good && let Err(error) = context.remember(server, &went) {
         debug!("the start is not remembered: {error}");
     }
     told(server, went, (first, troubles, noise, since), patience)

@@ -6,7 +6,7 @@ mod noise;
 use std::collections::BTreeMap;
 
 pub use general::{is_frame, meaning, place};
-pub use noise::{KnownLines, LogLines, NewLine, Noise, is_suspicious};
+pub use noise::{KnownLines, LogLines, NewLine, Noise};
 
 use regex::Regex;
 use serde::Serialize;

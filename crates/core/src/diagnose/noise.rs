@@ -168,7 +168,7 @@ impl LogLines {
 }
 
 /// Returns whether a line looks like a problem.
-pub fn is_suspicious(line: &str) -> bool {
+fn is_suspicious(line: &str) -> bool {
     let lower = line.to_lowercase();
     SUSPICIOUS.iter().any(|word| lower.contains(word))
 }

@@ -27,8 +27,6 @@ pub struct GoodStart {
     /// Files of contents that somebody had edited by then.
     #[serde(default)]
     pub edited: BTreeMap<TreePath, Digest>,
-    /// Whether nothing was wrong then.
-    pub clean: bool,
     /// What it and earlier ones have logged.
     pub known: KnownLines,
 }
