@@ -25,8 +25,8 @@ use yalotheca_core::{
 
 use crate::tree::digest_of;
 
-/// What stands for the line in a console's command until there is one.
-pub(crate) const LINE: &str = "LINE";
+/// What a console's command has in place of the line until there is one.
+pub const LINE: &str = "LINE";
 
 /// One command that a definition would run on a server.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -96,7 +96,7 @@ impl Invocation {
     ///
     /// # Errors
     /// Where a template cannot be filled.
-    pub(crate) fn of_console(rule: &ConsoleRule, scope: &Scope) -> Result<Option<Self>, RenderError> {
+    pub fn of_console(rule: &ConsoleRule, scope: &Scope) -> Result<Option<Self>, RenderError> {
         let ConsoleChannel::Command(words) = &rule.channel else { return Ok(None) };
         let mut with_line = scope.clone();
         with_line.found.insert("line".into(), LINE.into());

@@ -2,7 +2,10 @@
 
 use serde::Serialize;
 use yalotheca_core::hint::Advice;
-use yalotheca_host::console::{self, ConsoleSession};
+use yalotheca_host::{
+    console::{self, ConsoleError, ConsoleSession},
+    trust::Invocation,
+};
 
 use crate::{AppError, Server};
 
@@ -34,9 +37,8 @@ pub fn connect(server: &Server) -> Result<ConsoleSession, AppError> {
         hint: Some(Advice::CorrectDefinition),
     })?;
     let address = console::address(rule, &*server.tree, &server.survey.scope, &server.machine())?;
-    if matches!(rule.channel, yalotheca_core::game::ConsoleChannel::Command(_)) {
-        server.require_run_trust()?;
-    }
+    let command = Invocation::of_console(rule, &server.survey.scope).map_err(ConsoleError::Render)?;
+    server.require_trust_in(command, "to reach the server's console")?;
     Ok(ConsoleSession::open(&address)?)
 }
 
@@ -78,7 +80,7 @@ pub fn announce(server: &Server, text: &str) -> Result<(), AppError> {
     }
     let mut scope = server.survey.scope.clone();
     scope.found.insert("text".into(), text.into());
-    let line = rule.render(&scope).map_err(yalotheca_host::console::ConsoleError::Render)?;
+    let line = rule.render(&scope).map_err(ConsoleError::Render)?;
     connect(server)?.send(&line).map(drop)?;
     Ok(())
 }

@@ -197,11 +197,27 @@ fn a_pipe_and_a_command_for_each_line() -> Done {
     by_command.run(&["console", "say $(touch x); 'quotes'"]).code(0).says(&["got say $(touch x); 'quotes'"]);
     assert!(!by_command.path("x").exists());
     by_command.run(&["console", "fail"]).code(4).says(&["exit code 1"]);
+    // Another program under its name was not agreed to.
+    fs::write(&teller, "#!/bin/sh\ntouch run\n")?;
+    by_command.run(&["console", "hello"]).code(5).says(&["to reach the server's console", "not allowed yet"]);
+    assert!(!by_command.path("run").exists());
     Ok(())
 }
 
 #[test]
-fn a_server_that_says_nothing_is_not_waited_for_forever() -> Done {
+fn a_server_that_says_nothing_or_never_stops_is_not_waited_for_forever() -> Done {
+    // Nothing listens there at all.
+    let world = scripted(&format!("datagrams = \"{}\"", free_port()?), ECHO)?;
+    world.run(&["console", "hello"]).code(4).says(&["nothing answers at the console's address"]);
+    // A server that logs all the time.
+    let chatty = "echo ready\n(while :; do echo gull; sleep 0.05; done) &\nwhile read -r line; do echo \"heard $line\"; done\n";
+    let world = scripted("input = true", chatty)?;
+    {
+        let _kept = kept(&world);
+        let began = std::time::Instant::now();
+        world.run(&["console", "hello"]).code(0).says(&["heard hello"]);
+        assert!(began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
+    }
     let port = free_port()?;
     let _silent = UdpSocket::bind(("127.0.0.1", port))?;
     let world = scripted(&format!("datagrams = \"{port}\""), ECHO)?;

@@ -14,6 +14,7 @@ const LONGEST: usize = 65_535;
 
 pub(super) struct DatagramChannel {
     socket: UdpSocket,
+    address: String,
     secret: Option<(String, String)>,
     refused: Option<yalotheca_core::game::Pattern>,
 }
@@ -26,7 +27,7 @@ pub(super) fn open(address: &ConsoleAddress, to: (&str, u16)) -> Result<Datagram
     let socket = UdpSocket::bind(from).map_err(failed)?;
     socket.connect(to).map_err(failed)?;
     let secret = address.secret.as_ref().map(|secret| (secret.text.clone(), secret.at.clone()));
-    Ok(DatagramChannel { socket, secret, refused: address.refused.clone() })
+    Ok(DatagramChannel { socket, address: address.to_string(), secret, refused: address.refused.clone() })
 }
 
 impl Channel for DatagramChannel {
@@ -49,8 +50,8 @@ impl Channel for DatagramChannel {
             Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => {
                 return Ok(Vec::new());
             }
-            // Connection refused: nothing listens there.
-            Err(_) => return Err(ConsoleError::Closed),
+            // Refused: nothing listens there.
+            Err(source) => return Err(ConsoleError::Connect { address: self.address.clone(), source }),
         };
         let bytes = buffer[..length].strip_prefix(&HEAD).unwrap_or(&buffer[..length]);
         let lines: Vec<String> = String::from_utf8_lossy(bytes).lines().map(shown).collect();
