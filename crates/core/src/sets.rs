@@ -17,6 +17,8 @@ pub(crate) trait Bits: Clone + PartialEq {
     fn empty(bound: usize) -> Self;
     /// Returns the set of all numbers below `bound`.
     fn full(bound: usize) -> Self;
+    /// Returns the set of the numbers from `from` to before `upto`, where that is not below it.
+    fn span(bound: usize, from: usize, upto: usize) -> Self;
     /// Returns this form of a set.
     fn of(set: &Set) -> Self;
     fn insert(&mut self, bit: usize);
@@ -57,6 +59,10 @@ impl Bits for u64 {
 
     fn full(bound: usize) -> Self {
         if bound >= 64 { Self::MAX } else { (1 << bound) - 1 }
+    }
+
+    fn span(_: usize, from: usize, upto: usize) -> Self {
+        Self::full(upto) & !Self::full(from)
     }
 
     fn of(set: &Set) -> Self {
@@ -175,6 +181,12 @@ impl Bits for Set {
         set
     }
 
+    fn span(bound: usize, from: usize, upto: usize) -> Self {
+        let mut set = Self::empty(bound);
+        (from..upto).for_each(|bit| set.insert(bit));
+        set
+    }
+
     fn of(set: &Self) -> Self {
         set.clone()
     }
@@ -238,6 +250,9 @@ mod tests {
         assert!(odd.is_subset(&full) && !full.is_subset(&odd));
         let even = full.minus(&odd);
         assert!(even.is_disjoint(&odd) && even.or(&odd) == full && even.and(&odd).is_empty());
+        let middle = S::span(bound, 1, bound - 1);
+        assert!(middle.len() == bound - 2 && !middle.contains(0) && !middle.contains(bound - 1));
+        assert!(S::span(bound, 3, 3).is_empty() && S::span(bound, 4, 2).is_empty());
         odd.remove(1);
         assert!(!odd.contains(1) && odd.contains(3));
         assert_eq!(S::single(bound, bound - 1).first(), Some(bound - 1));

@@ -208,7 +208,10 @@ impl Universe {
             .into_iter()
             .map(|(number, release)| (first_letters(self.id(number).as_str()), number, release))
             .collect();
-        sorted.sort_unstable_by(|a, b| a.0.cmp(&b.0).then_with(|| self.id(a.1).cmp(self.id(b.1))));
+        sorted.sort_unstable_by_key(|(letters, ..)| *letters);
+        for alike in sorted.chunk_by_mut(|a, b| a.0 == b.0) {
+            alike.sort_unstable_by(|a, b| self.id(a.1).cmp(self.id(b.1)));
+        }
         let named = sorted.into_iter().map(|(_, number, release)| {
             (self.id(number).clone(), self.gathered.version(number, release).clone())
         });

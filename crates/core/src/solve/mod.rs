@@ -79,19 +79,25 @@ pub fn solve(question: &Question<'_>) -> Resolution {
     if let Some(selection) = locked_is_enough(question) {
         return Resolution::Lineup(selection);
     }
-    match straight::walk(question).map(|walked| (walked.arrival, walked.wants)) {
-        Some((Arrival::Found(chosen), wants)) => {
-            let certain = quick::certainly_holds(question, &wants, &chosen);
+    match go_straight(question) {
+        Some(Ok(selection)) => Resolution::Lineup(selection),
+        Some(Err(unread)) => Resolution::Unread(named(question.universe, unread)),
+        None => checked(question, search(question)),
+    }
+}
+
+/// Goes the straight way. Returns the lineup it leads to, once that was checked, or what has to be read to go on; nothing
+/// where it takes a search.
+fn go_straight(question: &Question<'_>) -> Option<Result<Selection, Vec<Number>>> {
+    let walked = straight::walk(question)?;
+    match walked.arrival {
+        Arrival::Unread(unread) => Some(Err(unread)),
+        Arrival::Found(chosen) => {
+            let certain = quick::certainly_holds(question, &walked.wants, &chosen);
             let selection = question.universe.select(chosen.into_iter());
             debug_assert!(!certain || breaches(question, &selection).is_empty(), "{selection:?}");
-            if certain || breaches(question, &selection).is_empty() {
-                Resolution::Lineup(selection)
-            } else {
-                checked(question, search(question))
-            }
+            (certain || breaches(question, &selection).is_empty()).then_some(Ok(selection))
         }
-        Some((Arrival::Unread(unread), _)) => Resolution::Unread(named(question.universe, unread)),
-        None => checked(question, search(question)),
     }
 }
 

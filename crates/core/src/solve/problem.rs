@@ -295,6 +295,20 @@ impl<'a> Problem<'a> {
         }
     }
 
+    /// Returns the one content that can meet a line, with those of its choices that do not; nothing where it is not as plain
+    /// as that, and [`Self::line_rules`] tells all of it.
+    pub(super) fn plain_need<S: Bits>(&mut self, content: Var, said: &Line) -> Option<(Var, S)> {
+        let stretch = said.stretch().filter(|_| said.saying == Saying::Need)?;
+        let is_plain = said.on != self.candidates[content as usize].number
+            && (self.base.is_empty() || !self.base.contains_key(&said.on))
+            && self.universe().providers_of(said.on).is_empty()
+            && !self.universe().is_unread_number(said.on);
+        let other = is_plain.then(|| self.var(said.on)).flatten()?;
+        let meeting: S = self.within(other, stretch)?;
+        (!meeting.is_empty())
+            .then(|| (other, S::full(self.candidates[other as usize].bound()).minus(&meeting)))
+    }
+
     fn base_provides(&self, on: Number, range: impl Fn() -> Option<&'a VersionRange>) -> bool {
         if self.base.is_empty() {
             return false;
@@ -406,20 +420,26 @@ impl<'a> Problem<'a> {
         stretch: Option<(u64, u64)>,
         range: impl Fn() -> Option<&'r VersionRange>,
     ) -> S {
-        let candidate = &self.candidates[content as usize];
-        let places = candidate.gathered.places();
-        let mut set = S::empty(candidate.bound());
-        if let (Some((first, last)), false) = (stretch, places.is_empty()) {
-            let from = places.partition_point(|place| *place > last);
-            let upto = places.partition_point(|place| *place >= first);
-            (from..upto).for_each(|bit| set.insert(bit));
-        } else if let Some(range) = range() {
+        if let Some(within) = stretch.and_then(|stretch| self.within(content, stretch)) {
+            return within;
+        }
+        let mut set = S::empty(self.candidates[content as usize].bound());
+        if let Some(range) = range() {
             let releases = self.content(content).releases.iter().enumerate();
             releases
                 .filter(|(_, release)| provided_matches(Some(&release.version), range))
                 .for_each(|(bit, _)| set.insert(bit));
         }
         set
+    }
+
+    /// The releases between two places, where each release has its place.
+    fn within<S: Bits>(&self, content: Var, (first, last): (u64, u64)) -> Option<S> {
+        let candidate = &self.candidates[content as usize];
+        let places = candidate.gathered.places();
+        let from = places.partition_point(|place| *place > last);
+        let upto = places.partition_point(|place| *place >= first);
+        (!places.is_empty()).then(|| S::span(candidate.bound(), from, upto))
     }
 }
 

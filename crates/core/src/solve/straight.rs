@@ -191,6 +191,9 @@ impl<'a, S: Bits> Walk<'a, S> {
 
     /// Has the fresh rules wait until one of their terms holds.
     fn file_fresh(&mut self) {
+        if self.fresh.is_empty() {
+            return;
+        }
         let mut fresh = std::mem::take(&mut self.fresh);
         for [a, b] in fresh.drain(..) {
             self.wait(&a, &b);
@@ -251,7 +254,9 @@ impl<'a, S: Bits> Walk<'a, S> {
             let release = state.choices.first().filter(|_| is_next)?;
             Some((self.problem.candidates[*var as usize].gathered, release))
         }));
-        self.problem.question.universe.look_ahead(&self.next, &mut self.named);
+        if !self.next.is_empty() {
+            self.problem.question.universe.look_ahead(&self.next, &mut self.named);
+        }
     }
 
     /// Chooses a release, unless its rules say at once that it is none to choose.
@@ -272,6 +277,9 @@ impl<'a, S: Bits> Walk<'a, S> {
         self.visit(var)?;
         let mut fresh = std::mem::take(&mut self.fresh);
         let step = fresh.drain(..).try_for_each(|[a, b]| self.apply(a, b));
+        // Its room is kept, and what of it says nothing yet.
+        fresh.append(&mut self.fresh);
+        self.fresh = fresh;
         self.file_fresh();
         step
     }
@@ -314,21 +322,33 @@ impl<'a, S: Bits> Walk<'a, S> {
         self.before.push((var, state.clone()));
         if !std::mem::replace(&mut state.fitted, true) {
             self.problem.fitness_rules(var, &mut self.drafts);
+            self.take_up()?;
             for line in 0..gathered.by_all {
-                self.problem.line_rules(var, line, &mut self.drafts);
+                self.line(var, line)?;
             }
         }
-        let mut new = releases.minus(&state.opened);
+        let mut new = releases.minus(&self.states[var as usize].opened);
         while let Some(bit) = new.first() {
             new.remove(bit);
             for line in gathered.lines_of(bit) {
                 // What an earlier release says as well stands in a rule already.
-                if S::of(&gathered.line(line).releases).is_disjoint(&state.opened) {
-                    self.problem.line_rules(var, line, &mut self.drafts);
+                if S::of(&gathered.line(line).releases).is_disjoint(&self.states[var as usize].opened) {
+                    self.line(var, line)?;
                 }
             }
-            state.opened.insert(bit);
+            self.states[var as usize].opened.insert(bit);
         }
+        Ok(())
+    }
+
+    /// Does what a line of a content asks for now. Nearly every one is a need that one content meets: no rule is written for it.
+    fn line(&mut self, var: Var, line: u32) -> Step {
+        let said = self.problem.candidates[var as usize].gathered.line(line);
+        if let Some((other, wrong)) = self.problem.plain_need(var, &said) {
+            self.add_variables();
+            return self.apply(Term { var, set: S::of(&said.releases) }, Term { var: other, set: wrong });
+        }
+        self.problem.line_rules(var, line, &mut self.drafts);
         self.take_up()
     }
 

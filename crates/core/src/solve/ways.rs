@@ -6,6 +6,7 @@ use super::{
     Question, Selection, WayAct, WayOut,
     blame::{Blame, Effort},
     engine::{self, End},
+    go_straight,
     naming::listed,
 };
 use crate::{
@@ -102,6 +103,14 @@ fn is_solvable(question: &Question<'_>, effort: &mut Effort) -> bool {
 }
 
 fn solved(question: &Question<'_>, effort: &mut Effort) -> Option<Selection> {
+    match go_straight(question) {
+        Some(Ok(selection)) => return Some(selection),
+        Some(Err(unread)) => {
+            effort.unread.extend(unread);
+            return None;
+        }
+        None => {}
+    }
     match engine::run(question, effort.conflicts) {
         End::Found(found) => {
             effort.spend(found.conflicts);
