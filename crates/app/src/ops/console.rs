@@ -33,8 +33,10 @@ pub struct AnsweredCommand {
 /// If the definition knows none, or it is off, or nothing answers.
 pub fn connect(server: &Server) -> Result<ConsoleSession, AppError> {
     let rule = server.game.console.as_ref().ok_or_else(|| AppError::Usage {
-        what: format!("the definition of {} does not say how its console is reached", server.game.name),
-        hint: Some(Advice::CorrectDefinition),
+        what: format!("the game definition {} does not know a console of this server", server.game.name),
+        hint: Some(Advice::Say(
+            "if the server has one, [console] in the game definition says how to reach it".into(),
+        )),
     })?;
     let address = console::address(rule, &*server.tree, &server.survey.scope, &server.machine())?;
     let command = Invocation::of_console(rule, &server.survey.scope).map_err(ConsoleError::Render)?;

@@ -104,6 +104,10 @@ impl Context {
                 named.extend(owner.map(|placed| placed.content.clone()));
             }
             trouble.contents = named.into_iter().collect();
+            // What to switch off is known then.
+            if let ([only], Some(advice)) = (trouble.contents.as_slice(), &mut trouble.advice) {
+                *advice = advice.replace("yalotheca off NAME", &format!("yalotheca off {only}"));
+            }
             if folder.len() > 1 {
                 trouble.says = trouble.says.replace(&format!("{folder}/"), "");
             }

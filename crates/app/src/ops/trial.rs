@@ -1,6 +1,6 @@
 //! A supervised start.
 
-use std::time::Duration;
+use std::{collections::BTreeMap, time::Duration};
 
 use serde::Serialize;
 use tracing::debug;
@@ -242,7 +242,11 @@ fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -
     put_cause_first(&mut troubles);
     let noise = context.noise(&went);
     let is_good = went.verdict != Verdict::Failed && !went.was_first;
-    let since = (went.verdict != Verdict::Ready).then(|| context.since(server).ok().flatten()).flatten();
+    // What always was wrong is not owed to what has changed since.
+    let is_worse =
+        went.verdict == Verdict::Failed || troubles.iter().any(|trouble| trouble.is_new != Some(false));
+    let since =
+        (went.verdict != Verdict::Ready && is_worse).then(|| context.since(server).ok().flatten()).flatten();
     if is_good && let Err(error) = context.remember(server, &went) {
         debug!("the start is not remembered: {error}");
     }
@@ -256,6 +260,7 @@ fn told(
     (first, troubles, noise, since): (Vec<String>, Vec<Trouble>, Option<Noise>, Option<SinceGood>),
     patience: u64,
 ) -> TrialReport {
+    mark_failed(&mut went.contents, &troubles);
     let contents = server
         .control
         .lock
@@ -284,6 +289,18 @@ fn told(
         left_running: went.kept,
         last_lines: went.tail,
         patience,
+    }
+}
+
+/// A content that the log says nothing good of, and that alone ended the start, has failed.
+fn mark_failed(contents: &mut BTreeMap<ContentId, ContentState>, troubles: &[Trouble]) {
+    for trouble in troubles.iter().filter(|trouble| trouble.fatal) {
+        if let [only] = trouble.contents.as_slice()
+            && let Some(state) = contents.get_mut(only)
+            && matches!(state, ContentState::NotSeen { .. })
+        {
+            *state = ContentState::Failed { why: trouble.says.clone() };
+        }
     }
 }
 

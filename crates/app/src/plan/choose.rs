@@ -59,8 +59,10 @@ pub(super) fn choose(
             if let Some(error) = catalogues.get()?.unreachable().into_iter().next() {
                 return as_installed().ok_or_else(|| error.into());
             }
-            let noted = &server.control.wants.wants;
-            Err(AppError::NoLineup(Box::new(with_acts(explanation, wants, noted))))
+            let noted = &server.control.wants;
+            let explanation = with_acts(explanation, wants, &noted.wants);
+            let switched_on: Vec<&ContentId> = noted.off.keys().filter(|id| is_on(id)).collect();
+            Err(AppError::NoLineup(Box::new(leaving_off(explanation, &switched_on))))
         }
         answer @ (Resolution::Unread(_) | Resolution::Defect { .. }) => {
             unreachable!("the catalogues answered {answer:?}")
@@ -118,7 +120,27 @@ fn with_acts(
             .iter()
             .filter_map(|(id, version)| Some((id.clone(), VersionRange::exactly(version.as_ref()?))));
         let gone = way.wants.iter().filter(|(id, version)| version.is_none() && noted.contains_key(id));
-        let act = WayAct { drop: gone.map(|(id, _)| id.clone()).collect(), add: others.chain(own).collect() };
+        let act = WayAct {
+            drop: gone.map(|(id, _)| id.clone()).collect(),
+            add: others.chain(own).collect(),
+            ..WayAct::default()
+        };
+        way.act = (act != WayAct::default()).then_some(act);
+    }
+    explanation
+}
+
+/// What was off a moment ago can stay off: nothing has to be removed.
+fn leaving_off(mut explanation: Explanation, switched_on: &[&ContentId]) -> Explanation {
+    for way in &mut explanation.ways_out {
+        let stays_off = |id: &&ContentId| way.wants.iter().any(|(other, _)| other == *id);
+        let (off, on): (Vec<&ContentId>, Vec<&ContentId>) = switched_on.iter().copied().partition(stays_off);
+        if off.is_empty() || off.len() < way.wants.len() || way.wants.iter().any(|(_, to)| to.is_some()) {
+            continue;
+        }
+        let names: Vec<&str> = off.iter().map(|id| id.as_str()).collect();
+        way.change = format!("leave {} off", names.join(" and "));
+        let act = WayAct { switch_on: on.into_iter().cloned().collect(), ..WayAct::default() };
         way.act = (act != WayAct::default()).then_some(act);
     }
     explanation

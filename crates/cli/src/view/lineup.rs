@@ -42,7 +42,9 @@ fn command(act: &WayAct) -> String {
     let words: Vec<String> = act.add.iter().map(word).collect();
     let drop = (!names.is_empty()).then(|| format!("yalotheca drop {}", names.join(" ")));
     let add = (!words.is_empty()).then(|| format!("yalotheca add {}", words.join(" ")));
-    drop.into_iter().chain(add).collect::<Vec<_>>().join("; ")
+    let names: Vec<&str> = act.switch_on.iter().map(ContentId::as_str).collect();
+    let on = (!names.is_empty()).then(|| format!("yalotheca on {}", names.join(" ")));
+    drop.into_iter().chain(add).chain(on).collect::<Vec<_>>().join("; ")
 }
 
 /// Returns an explanation as JSON, with the command of each way out.

@@ -389,6 +389,30 @@ fn what_the_voxel_server_skips_is_told() -> Done {
 }
 
 #[test]
+fn what_cannot_load_may_stay_off_and_what_fails_is_named() -> Done {
+    let Some((world, ..)) = real_luanti::quay()? else { return Ok(()) };
+    put_mod(&world, &format!("{MODS}/lamp"), "name = lamp\n")?;
+    put_mod(&world, &format!("{MODS}/crash"), "name = crash\n")?;
+    put_mod(&world, &format!("{MODS}/bad"), "name = bad\ndepends = nothere\n")?;
+    world.write("home/.minetest/mods/crash/init.lua", "error('boom')\n")?;
+    enable(&world, "load_mod_lamp = true\nload_mod_ghost = true\n")?;
+    world.run(&["adopt"]).code(0);
+    // What always was wrong is told once, and not put down to a change.
+    world.run(&["trial"]).code(1).says(&["ghost is enabled, but its folder is not there"]);
+    let again =
+        world.run(&["trial"]).code(1).says(&["with 1 problem as in the last good start (--all shows it)."]);
+    assert!(!again.out.contains("Since the last good start"), "{}", again.out);
+    // What was off can stay off; its files are not to be removed.
+    let refused = world.run(&["on", "bad", "--yes"]).code(3).says(&["leave bad off"]);
+    assert!(!refused.err.contains("yalotheca drop"), "{}", refused.err);
+    world.run(&["on", "crash", "bad", "--yes"]).code(3).says(&["leave bad off", "yalotheca on crash"]);
+    world.run(&["on", "crash", "--yes"]).code(0);
+    world.run(&["trial"]).code(1).says(&["yalotheca off crash leaves it out", "crash failed, as told above"]);
+    world.run(&["console", "status"]).code(2).says(&["does not know a console"]);
+    Ok(())
+}
+
+#[test]
 fn maps_of_the_arena_may_have_spaces_in_their_names() -> Done {
     let Some(world) = real_teeworlds::ground()? else { return Ok(()) };
     fs::create_dir_all(world.path("maps"))?;

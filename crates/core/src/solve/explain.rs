@@ -62,6 +62,8 @@ pub struct WayAct {
     pub drop: Vec<ContentId>,
     /// Contents to ask for, each in a range of versions.
     pub add: Vec<(ContentId, VersionRange)>,
+    /// Contents to switch on, without those that stay off.
+    pub switch_on: Vec<ContentId>,
 }
 
 /// The most sentences that are told.

@@ -67,7 +67,7 @@ fn other_version(question: &Question<'_>, id: &ContentId, effort: &mut Effort) -
     Some(WayOut {
         change: format!("take {id} {version}"),
         wants: vec![(id.clone(), Some(version.clone()))],
-        act: Some(WayAct { drop: Vec::new(), add: vec![(id.clone(), VersionRange::exactly(version))] }),
+        act: Some(WayAct { add: vec![(id.clone(), VersionRange::exactly(version))], ..WayAct::default() }),
     })
 }
 
@@ -94,7 +94,7 @@ fn without(ids: &[&ContentId]) -> WayOut {
     WayOut {
         change: format!("do without {}", listed(&names)),
         wants: ids.iter().map(|id| ((*id).clone(), None)).collect(),
-        act: Some(WayAct { drop: ids.iter().copied().cloned().collect(), add: Vec::new() }),
+        act: Some(WayAct { drop: ids.iter().copied().cloned().collect(), ..WayAct::default() }),
     }
 }
 

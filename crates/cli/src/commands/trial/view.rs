@@ -3,7 +3,7 @@
 use serde::{Serialize, Serializer};
 use yalotheca_app::ops::{
     since::SinceGood,
-    trial::{TrialReport, TriedContent},
+    trial::{TrialReport, TriedContent, is_proved},
 };
 use yalotheca_core::{
     diagnose::{ContentState, FilePlace, Noise, Trouble, Verdict},
@@ -53,10 +53,8 @@ impl View for TrialView {
                 troubles(page, &shown, &report.contents);
             }
         }
-        if !known.is_empty() {
-            let text =
-                format!("{} as in the last good start (--all lists them)", count(known.len(), "problem"));
-            page.item(Role::Dim, &text);
+        if !known.is_empty() && !is_as_before(report) {
+            page.item(Role::Dim, &as_before(known.len()));
         }
         if let Some(terms) = &report.terms {
             const MOST: usize = 30;
@@ -71,7 +69,7 @@ impl View for TrialView {
         if let Some(since) = &report.since {
             what_changed(page, since);
         }
-        contents(page, &report.contents);
+        contents(page, report);
         if report.verdict == Verdict::Failed && !report.last_lines.is_empty() {
             page.head("The log's last lines");
             for line in &report.last_lines {
@@ -86,6 +84,16 @@ impl View for TrialView {
     }
 }
 
+/// Whether all that is wrong was wrong at the last good start as well.
+fn is_as_before(report: &TrialReport) -> bool {
+    report.verdict == Verdict::ReadyWithTrouble && is_proved(report)
+}
+
+fn as_before(problems: usize) -> String {
+    let them = if problems == 1 { "it" } else { "them" };
+    format!("{} as in the last good start (--all shows {them})", count(problems, "problem"))
+}
+
 /// The verdict; of a failed start the cause is in the first sentence.
 fn headline(page: &mut Page, report: &TrialReport) {
     let name = &report.server;
@@ -98,10 +106,12 @@ fn headline(page: &mut Page, report: &TrialReport) {
     match report.verdict {
         Verdict::Ready => return page.line(Role::Good, &format!("{name}: ready{after}, no problems.")),
         Verdict::ReadyWithTrouble => {
-            let is_new = |trouble: &Trouble| trouble.is_new != Some(false);
-            let all_known = !report.troubles.is_empty() && !report.troubles.iter().any(is_new);
-            let what = if all_known { "nothing new is wrong" } else { "something is wrong" };
-            return page.line(Role::Warn, &format!("{name}: ready{after}, but {what}."));
+            let what = if is_as_before(report) {
+                format!("with {}", as_before(report.troubles.len()))
+            } else {
+                "but something is wrong".into()
+            };
+            return page.line(Role::Warn, &format!("{name}: ready{after}, {what}."));
         }
         Verdict::Failed => {}
     }
@@ -260,8 +270,10 @@ fn what_changed(page: &mut Page, since: &SinceGood) {
     }
 }
 
-fn contents(page: &mut Page, lines: &[TriedContent]) {
-    let told: Vec<&TriedContent> = lines.iter().filter(|line| line.state != ContentState::Untold).collect();
+fn contents(page: &mut Page, report: &TrialReport) {
+    let is_told = |why: &str| report.troubles.iter().any(|trouble| trouble.says == why);
+    let told: Vec<&TriedContent> =
+        report.contents.iter().filter(|line| line.state != ContentState::Untold).collect();
     if told.is_empty() {
         return;
     }
@@ -272,6 +284,9 @@ fn contents(page: &mut Page, lines: &[TriedContent]) {
             let (role, state) = match &line.state {
                 ContentState::Untold => (Role::Dim, String::new()),
                 ContentState::Loaded => (Role::Good, "loaded".to_owned()),
+                ContentState::Failed { why } if is_told(why) => {
+                    (Role::Bad, "failed, as told above".to_owned())
+                }
                 ContentState::Failed { why } => (Role::Bad, format!("failed: {why}")),
                 ContentState::NotSeen { members } if members.is_empty() => {
                     (Role::Warn, "not seen in the log".into())
