@@ -530,7 +530,9 @@ fn of_break(one: &Break) -> Finding {
         (Some(_), _) => format!("take one of the two out of {}", one.at.file),
         (None, Some(near)) => format!("{} line {}: {near}", one.at.file, one.at.line),
         (None, None) if one.value.is_empty() => format!("add it to {}", one.at.file),
-        (None, None) => format!("correct {} in {}, line {}", one.value, one.at.file, one.at.line),
+        (None, None) => {
+            format!("correct {} in {}, line {}, or take it out", one.value, one.at.file, one.at.line)
+        }
     };
     Finding::trouble("reference", one.at.file.as_str(), one.says(), Some(fix.into()))
 }

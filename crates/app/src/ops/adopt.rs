@@ -155,7 +155,7 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     settle::write_control(&folder, WANTS_FILE, &control.text())?;
     drop(claim);
     let name = if request.name.is_empty() { tree.location() } else { request.name.clone() };
-    let unreadable = inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}"));
+    let unreadable = inventory.unreadable.iter().map(|(path, error)| error.within(path));
     Ok(AdoptReport {
         server: name,
         game: game.name.clone(),

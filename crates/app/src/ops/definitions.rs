@@ -282,7 +282,7 @@ fn try_on(game: &Game, folder: &Path) -> Result<OnFolder, AppError> {
             .map(|(part, version)| (part.clone(), version.to_string()))
             .collect(),
         contents: contents.collect(),
-        unreadable: inventory.unreadable.iter().map(|(path, error)| format!("{path}: {error}")).collect(),
+        unreadable: inventory.unreadable.iter().map(|(path, error)| error.within(path)).collect(),
         strangers: inventory.strangers.iter().map(|path| why_not(&tree, game, path)).collect(),
     })
 }

@@ -280,7 +280,7 @@ fn the_real_arena_takes_maps_and_settings_while_it_runs() -> Done {
     world
         .run(&["maps", "play", "quay", "--live", "--yes"])
         .code(0)
-        .says(&["the map is quay, as the server says."]);
+        .says(&["The map is quay, as the server says."]);
     world.run(&["console", "sv_map"]).code(0).says(&["Value: quay"]);
     // What would end the command's quotes is for the next start.
     world

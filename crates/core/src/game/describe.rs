@@ -9,7 +9,7 @@ use crate::{
     catalogue::{PlatformSet, Relations, Side},
     document::{Document, Format, Pointer},
     hint::{Advice, Hint},
-    id::ContentId,
+    id::{ContentId, TreePath},
     version::{ReleaseVersion, VersionRange},
 };
 
@@ -50,6 +50,13 @@ pub struct DescribeError {
     pub file: String,
     /// What is wrong.
     pub why: String,
+}
+
+impl DescribeError {
+    /// Returns the error with the path of the content that it is about. A content that is a single file is named once.
+    pub fn within(&self, path: &TreePath) -> String {
+        if path.name() == self.file { format!("{path}: {}", self.why) } else { format!("{path}: {self}") }
+    }
 }
 
 impl Hint for DescribeError {
