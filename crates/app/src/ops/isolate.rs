@@ -6,6 +6,7 @@ use std::{
 };
 
 use serde::{Deserialize, Serialize};
+use tracing::debug;
 use yalotheca_core::{
     catalogue::Side,
     control::{ControlFile, LOCK_FILE, LockFile, WANTS_FILE},
@@ -19,6 +20,7 @@ use yalotheca_host::{
     trial::{Trial, read_good_start},
 };
 
+use super::since::Context;
 use crate::{AppError, Front, Server, on_copy::OnCopy, plan::can_be_off};
 
 /// What counts as failing, and how long it may take.
@@ -138,10 +140,10 @@ impl Search<'_> {
             has_line |= text.is_some_and(|text| line.contains(text));
             (self.hear)(Isolating::Line(line));
         };
-        let went = copy.start_without(&without, Duration::from_secs(self.request.patience), &mut on_line)?;
+        let mut went =
+            copy.start_without(&without, Duration::from_secs(self.request.patience), &mut on_line)?;
         let fails = if text.is_some() { has_line } else { went.verdict == Verdict::Failed };
-        let why = if text.is_some() { None } else { why(&went) };
-        let why = why.map(|why| copy.in_original(&why));
+        let why = if text.is_some() { None } else { why(copy, &mut went) };
         (self.hear)(Isolating::Went { number, contents, fails, why: why.as_deref().unwrap_or_default() });
         if fails {
             self.learned.why = why.or_else(|| self.learned.why.take());
@@ -207,10 +209,14 @@ pub fn isolate(
     Ok(IsolateReport { server: server.shown(), contents, starts, found, confirmed, why, can_be_off, changes })
 }
 
-/// The sentence that tells why a start failed.
-fn why(went: &Trial) -> Option<String> {
-    let fatal = went.troubles.iter().find(|trouble| trouble.fatal).or_else(|| went.troubles.first());
-    fatal.map(|trouble| trouble.says.clone())
+/// The sentence that tells why a start failed, with the original's paths.
+fn why(copy: &OnCopy, went: &mut Trial) -> Option<String> {
+    let mut troubles = std::mem::take(&mut went.troubles);
+    if let Err(error) = Context::default().explain(copy.server(), went, &mut troubles) {
+        debug!("what the log names is not looked up: {error}");
+    }
+    let fatal = troubles.iter().find(|trouble| trouble.fatal).or_else(|| troubles.first());
+    fatal.map(|trouble| copy.in_original(&trouble.says))
 }
 
 /// Returns what can be left out, in an order in which what others need comes first and what has changed last; and which change brought

@@ -53,7 +53,7 @@ impl View for IsolateReport {
                     page.item(Role::Dim, &format!("what they need was there as well: {}", with.iter().map(ContentId::as_str).collect::<Vec<_>>().join(", ")));
                 }
                 if self.confirmed && ids.len() == 1 {
-                    page.item(Role::Plain, "with only that it fails as well; with what loads before it, it works");
+                    page.item(Role::Plain, "it fails with only this content, and works with all that loads before it");
                 } else if self.confirmed {
                     page.item(Role::Plain, "a second start with only that failed as well");
                 } else {
@@ -63,7 +63,7 @@ impl View for IsolateReport {
                     );
                 }
                 if let [change] = self.changes.as_slice() {
-                    page.item(Role::Plain, &format!("change {change} brought it"));
+                    page.item(Role::Plain, &format!("it came with change {change}"));
                 }
                 let name = ids.last().map_or("", ContentId::as_str);
                 let leave_out = if self.can_be_off { "off" } else { "drop" };
@@ -103,6 +103,7 @@ pub(crate) fn run(args: &IsolateArgs, global: &Global, ui: &Ui) -> Result<ExitCo
     let server = Server::open(Purpose::Change, &global.open(), ui)?;
     let request = IsolateRequest { line: args.line.clone(), patience: args.patience, again: args.again };
     let waiting = RefCell::new(None);
+    let last_why = RefCell::new(String::new());
     let hear = |what: Isolating<'_>| match what {
         Isolating::Plan { contents, suspects, starts, known } => {
             let first = match suspects {
@@ -132,7 +133,14 @@ pub(crate) fn run(args: &IsolateArgs, global: &Global, ui: &Ui) -> Result<ExitCo
         }
         Isolating::Went { number, contents, fails, why } => {
             drop(waiting.replace(None));
-            let how = if fails { format!("fails: {}", ui.hide(why)) } else { "works".to_owned() };
+            let how = match fails {
+                false => "works".to_owned(),
+                true if *last_why.borrow() == why => "fails in the same way".to_owned(),
+                true => {
+                    why.clone_into(&mut last_why.borrow_mut());
+                    format!("fails: {}", ui.hide(why))
+                }
+            };
             ui.note(&format!(
                 "Start {number}, with {}: {}",
                 count(contents, "content"),

@@ -49,7 +49,7 @@ fn one_culprit_among_two_hundred_and_a_pair() -> Done {
         "200 contents to search. One culprit takes about 10 starts",
         "it is chart-117",
         "the tide is out",
-        "with only that it fails as well",
+        "it fails with only this content, and works with all that loads before it",
         "yalotheca drop chart-117 leaves it out",
     ]);
     assert!(

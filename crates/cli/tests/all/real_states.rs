@@ -408,6 +408,13 @@ fn what_cannot_load_may_stay_off_and_what_fails_is_named() -> Done {
     world.run(&["on", "crash", "bad", "--yes"]).code(3).says(&["leave bad off", "yalotheca on crash"]);
     world.run(&["on", "crash", "--yes"]).code(0);
     world.run(&["trial"]).code(1).says(&["yalotheca off crash leaves it out", "crash failed, as told above"]);
+    // The copies' own paths are nobody's business.
+    let found = world.run(&["isolate", "--yes"]).code(1).says(&[
+        "it is crash",
+        "a script of a mod fails: home/.minetest/mods/crash/init.lua:1: boom",
+        "fails in the same way",
+    ]);
+    assert!(!found.out.contains("copy") && !found.err.contains("-copy-"), "{found:#?}");
     world.run(&["console", "status"]).code(2).says(&["does not know a console"]);
     Ok(())
 }
