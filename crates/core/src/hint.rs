@@ -75,10 +75,13 @@ pub enum Advice {
     Repair,
     /// Give a content another name, or switch it off.
     RenameOrSwitchOff(String),
-    /// Add a map, or play another one.
-    AddMapOrPlayAnother,
-    /// Add a map, or take it out of the rotation.
-    AddMapOrLeaveItOut,
+    /// Add a map that is named and not there, or name others instead.
+    AddMapOr {
+        /// The map.
+        map: String,
+        /// What names it.
+        instead: MapsInstead,
+    },
     /// Say the same again in another way, or with something more.
     Amend(Amendment),
     /// Set the setting (`file#/pointer`) that switches the server's console on, and start the server again.
@@ -251,6 +254,17 @@ impl From<String> for Advice {
     fn from(text: String) -> Self {
         Self::Say(text)
     }
+}
+
+/// Which maps to name in place of one that is not there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum MapsInstead {
+    /// One to start with, if there is another.
+    Play(Option<String>),
+    /// Those that are played in turn and are there.
+    Rotate(Vec<String>),
+    /// Those that players may choose and are there.
+    Offer(Vec<String>),
 }
 
 impl From<&str> for Advice {

@@ -1,6 +1,7 @@
 //! What is wrong with a server, as far as it can be seen without starting it.
 
 mod mirror;
+mod missing_maps;
 mod needs;
 mod pack;
 pub(crate) mod runtime;
@@ -36,9 +37,7 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Mend, Server, limits,
-    maps::{self, MapLine, MapSource},
-    ops,
+    AppError, Mend, Server, limits, ops,
     plan::{asked, broken_references, is_unlisted, look, open_settings, ordered, tools},
     reading::Reading,
 };
@@ -83,7 +82,7 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     let broken = broken_references(server);
     // A reference names the line and the likely spelling.
     let is_told = |map: &Finding| broken.iter().any(|one| one.value == map.about);
-    findings.extend(missing_maps(server)?.into_iter().filter(|map| !is_told(map)));
+    findings.extend(missing_maps::missing_maps(server)?.into_iter().filter(|map| !is_told(map)));
     // A missing file of ours has a finding of its own.
     let ours =
         |one: &&Break| TreePath::new(&one.value).is_ok_and(|path| desired.placements.contains_key(&path));
@@ -494,35 +493,6 @@ fn tell_halves(server: &Server, findings: &mut [Finding]) -> Result<(), AppError
         }
     }
     Ok(())
-}
-
-/// Maps that are to be played and are nowhere.
-fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
-    let Some(rule) = &server.game.maps else { return Ok(Vec::new()) };
-    let gone = maps::list(server, rule, false)?.into_iter().filter(|map| map.origin == MapSource::Nowhere);
-    let finding = |map: MapLine| {
-        let how = match (map.plays, map.turn) {
-            (true, _) => "the server starts with it",
-            (false, Some(_)) => "it is in the rotation",
-            (false, None) => "players may choose it",
-        };
-        let says = format!("there is no map {}, and {how}", map.name);
-        let fix = if map.plays { Advice::AddMapOrPlayAnother } else { Advice::AddMapOrLeaveItOut };
-        Finding::trouble("missing-map", &map.name, says, Some(fix))
-    };
-    let mut findings: Vec<Finding> = gone.map(finding).collect();
-    let named = survey::played(&*server.tree, &server.game, &server.survey.scope)?.play;
-    if let (Some(map), Some(with)) = (named, &rule.with)
-        && let Some(lacks) = survey::missing_with(&*server.tree, &server.game, &server.survey.scope, &map)?
-    {
-        let place = with.list.place.file.render(&server.survey.scope).map_err(SurveyError::Render)?;
-        let says = format!("{map} is played, but {place} does not list {lacks}");
-        findings.push(
-            Finding::trouble("map-without", &map, says, Some(Advice::Fix))
-                .with_remedy(Remedy::Play(map.clone())),
-        );
-    }
-    Ok(findings)
 }
 
 fn of_break(one: &Break) -> Finding {

@@ -1,6 +1,7 @@
 //! What a person can do about an error, as a command or a sentence.
 
-use yalotheca_core::hint::{Advice, Amendment, Listing, StartedBy};
+use yalotheca_core::hint::{Advice, Amendment, Listing, MapsInstead, StartedBy};
+use yalotheca_host::trust::shell_word;
 
 /// Says what to do.
 #[expect(clippy::too_many_lines, reason = "a sentence for each case, and nothing else")]
@@ -75,8 +76,7 @@ pub(crate) fn in_words(advice: &Advice) -> String {
         Advice::RenameOrSwitchOff(content) => {
             format!("name it in its descriptor, or rename its folder; yalotheca off {content} leaves it out")
         }
-        Advice::AddMapOrPlayAnother => "add it, or leave it out: yalotheca maps play NAME".into(),
-        Advice::AddMapOrLeaveItOut => "add it, or leave it out: yalotheca maps rotate NAME…".into(),
+        Advice::AddMapOr { map, instead } => format!("add {map}, or {}", instead_of_map(instead)),
         Advice::NamePasswordFile => "name a file that holds it: --password-file FILE".into(),
         Advice::List(listing) => list(listing),
         Advice::AddCatalogue => {
@@ -231,5 +231,25 @@ fn amend(how: &Amendment) -> String {
             format!("compare it with what its author publishes; if it is right, add --accept-key {name}")
         }
         Amendment::SetOrReset(place) => format!("write {place}=VALUE, or --reset {place}"),
+    }
+}
+
+fn instead_of_map(instead: &MapsInstead) -> String {
+    const MOST: usize = 20;
+    let words = |names: &[String]| match names.len() {
+        1..=MOST => names.iter().map(|name| shell_word(name)).collect::<Vec<_>>().join(" "),
+        _ => "NAME…".to_owned(),
+    };
+    match instead {
+        MapsInstead::Play(other) => {
+            let other = other.as_deref().map_or_else(|| "NAME".to_owned(), shell_word);
+            format!("play another one: yalotheca maps play {other}")
+        }
+        MapsInstead::Rotate(others) => {
+            format!("play only the others in turn: yalotheca maps rotate {}", words(others))
+        }
+        MapsInstead::Offer(others) => {
+            format!("offer only the others: yalotheca maps offer {}", words(others))
+        }
     }
 }

@@ -92,7 +92,10 @@ fn a_map_that_goes_leaves_the_lists() -> Done {
 fn what_is_named_and_missing_is_found_before_and_after_the_start() -> Done {
     let world = two_maps()?;
     world.write("rotation.list", "pier_lights\nnight_ferry\n")?;
-    world.run(&["check"]).code(1).says(&["there is no map night_ferry, and it is in the rotation"]);
+    world.run(&["check"]).code(1).says(&[
+        "there is no map night_ferry, and it is in the rotation",
+        "add night_ferry, or play only the others in turn: yalotheca maps rotate pier_lights",
+    ]);
     world.run(&["trial"]).code(1).says(&["rotation.list names night_ferry, and there is no such map"]);
     world.write("rotation.list", "pier_lights\n")?;
     let map = world.path("maps/gull_cliffs.kmap");

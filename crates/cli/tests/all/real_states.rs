@@ -397,7 +397,7 @@ fn what_cannot_load_may_stay_off_and_what_fails_is_named() -> Done {
     world.write("home/.minetest/mods/crash/init.lua", "error('boom')\n")?;
     enable(&world, "load_mod_lamp = true\nload_mod_ghost = true\n")?;
     world.run(&["adopt"]).code(0);
-    // What always was wrong is told once, and not put down to a change.
+    // A problem that the last good start had too is told once, and is not put down to a change.
     world.run(&["trial"]).code(1).says(&["ghost is enabled, but its folder is not there"]);
     let again =
         world.run(&["trial"]).code(1).says(&["with 1 problem as in the last good start (--all shows it)."]);
@@ -408,7 +408,7 @@ fn what_cannot_load_may_stay_off_and_what_fails_is_named() -> Done {
     world.run(&["on", "crash", "bad", "--yes"]).code(3).says(&["leave bad off", "yalotheca on crash"]);
     world.run(&["on", "crash", "--yes"]).code(0);
     world.run(&["trial"]).code(1).says(&["yalotheca off crash leaves it out", "crash failed, as told above"]);
-    // The copies' own paths are nobody's business.
+    // The path of the copy is not shown.
     let found = world.run(&["isolate", "--yes"]).code(1).says(&[
         "it is crash",
         "a script of a mod fails: home/.minetest/mods/crash/init.lua:1: boom",

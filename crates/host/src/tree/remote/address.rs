@@ -59,17 +59,17 @@ pub struct RemoteAddress {
     pub path: String,
 }
 
-/// A text that is no address of a server.
+/// A text that is not the address of a server.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ParseAddressError {
     /// It cannot be reached like that.
-    #[error("{0} is no way to reach a server")]
+    #[error("Yalotheca cannot reach servers by {0}")]
     Protocol(String),
     /// There is a password in it.
     #[error("there is a password in the address of {0}")]
     Password(String),
     /// Something is missing or cannot be so.
-    #[error("{text} is no address of a server: {why}")]
+    #[error("{text} is not the address of a server: {why}")]
     Wrong {
         /// The address, without a password.
         text: String,

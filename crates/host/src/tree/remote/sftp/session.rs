@@ -81,7 +81,7 @@ pub enum ConnectError {
     #[error("sftp servers are reached by the program ssh, which is not on this machine")]
     NoProgram,
     /// The name of a host or user cannot be one.
-    #[error("{0:?} is no name of a host or user")]
+    #[error("{0:?} is not the name of a host or a user")]
     Name(String),
     /// The host does not let the user in.
     #[error("{host} does not let {user} in: {why}")]
