@@ -114,6 +114,8 @@ pub enum Advice {
     OfferPack,
     /// Bring the mirror up to date, there where players look.
     PublishMirror,
+    /// Start the server for the first time.
+    StartOnce,
     /// Start the server first.
     StartFirst,
     /// Give the player what the handout lists.

@@ -1,5 +1,6 @@
 //! What is wrong with a server, as far as it can be seen without starting it.
 
+mod first_start;
 mod mirror;
 mod missing_maps;
 mod needs;
@@ -79,9 +80,13 @@ pub fn look_at_all(server: &Server, reading: Reading) -> Result<(Vec<Finding>, u
     findings.extend(compared?);
     tell_closer(server, &mut findings)?;
     tell_halves(server, &mut findings)?;
-    let broken = broken_references(server);
+    let first_start = first_start::FirstStart::of(server)?;
+    findings.extend(first_start.note());
+    let mut broken = broken_references(server);
+    broken.retain(|one| !first_start.will_make(&one.value));
     // A reference names the line and the likely spelling.
-    let is_told = |map: &Finding| broken.iter().any(|one| one.value == map.about);
+    let is_told =
+        |map: &Finding| first_start.will_make(&map.about) || broken.iter().any(|one| one.value == map.about);
     findings.extend(missing_maps::missing_maps(server)?.into_iter().filter(|map| !is_told(map)));
     // A missing file of ours has a finding of its own.
     let ours =

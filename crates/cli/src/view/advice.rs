@@ -109,6 +109,7 @@ pub(crate) fn in_words(advice: &Advice) -> String {
             "set {place} (yalotheca settings server shows the server's settings), then start the server again"
         ),
         Advice::StartForConsole => "start it with yalotheca trial --keep, or look whether its console is on another port".into(),
+        Advice::StartOnce => "yalotheca trial starts it for the first time".into(),
         Advice::StartFirst => "start it first: yalotheca trial --keep".into(),
         Advice::HandOut => "tell players what they need: yalotheca handout lists it".into(),
         Advice::RenewOwn(path) => format!("the player removes {path}; their game downloads the right one"),

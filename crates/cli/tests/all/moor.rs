@@ -590,3 +590,29 @@ fn nothing_untrue_is_said_of_what_lies_behind_a_link_or_twice_or_too_deep() -> D
     assert_eq!(world.digests()?, before);
     Ok(())
 }
+
+#[test]
+fn what_the_first_start_makes_is_not_missing_before_it() -> Done {
+    let moor = Moor::unmanaged()?;
+    moor.adopt()?;
+    let world = &moor.world;
+    let ini = world.read("garrow.ini")?;
+    let before = world.run(&["check"]).code(0).says(&[
+        "no problems",
+        "the server has not been started yet; its first start makes regions/Basemarsh, campaigns/Basemarsh/open",
+        "yalotheca trial starts it for the first time",
+    ]);
+    assert!(!before.out.contains("take it out"), "{}", before.out);
+    // What it does not make is missing.
+    world.write("garrow.ini", &ini.replace("ground = Basemarsh", "ground = Reedfen; Basemarsh"))?;
+    let missing = world.run(&["check"]).code(1).says(&["the region Reedfen is not there"]);
+    assert!(!missing.out.contains("the region Basemarsh"), "{}", missing.out);
+    world.write("garrow.ini", &ini)?;
+    world.run(&["trial"]).code(0);
+    let after = world.run(&["check"]).code(0).says(&["no problems"]);
+    assert!(!after.out.contains("first-start"), "{}", after.out);
+    // From then on it counts as missing.
+    fs::remove_dir_all(world.path("campaigns/Basemarsh"))?;
+    world.run(&["check"]).code(1).says(&["the campaign Basemarsh/open is not there"]);
+    Ok(())
+}

@@ -20,6 +20,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
         "disagree",
         "The server reads two answers to one question, and starts with the wrong one or not at all.",
     ),
+    ("first-start", "What it makes at its first start can be looked at only afterwards."),
     ("goes-with", "The two work together in other versions only; features may fail while people play."),
     ("half-a-tweak", "The parts of a tweak work together; half of one can do harm that the whole does not."),
     ("key-broken", "The server does not accept what it signs."),

@@ -21,6 +21,8 @@ pub struct Run {
     pub ready: Pattern,
     /// The line that says that the first start is done, where a first one makes files and then stops by itself.
     pub first: Option<Pattern>,
+    /// Files and folders that the first start makes: as long as none of them is there, it has not been.
+    pub first_makes: Vec<Template>,
     /// How long to watch for troubles after that, in milliseconds.
     pub quiet_ms: u64,
     /// How long it may take to stop before it is killed, in milliseconds.

@@ -86,6 +86,9 @@ impl Loader {
                 (signal(&here(&line.otherwise))?, Some(line.line.clone()))
             }
         };
+        if let (None, Some(made)) = (&raw.first, raw.first_makes.first()) {
+            return Err((made.span(), "\"first\" is missing: the log's line of the first start".into()));
+        }
         let mut env = BTreeMap::new();
         for (name, text) in &raw.env {
             env.insert(name.clone(), template(text, &self.server)?);
@@ -98,6 +101,7 @@ impl Loader {
             log: raw.log.as_ref().map(|file| template(file, &self.server)).transpose()?,
             ready: pattern(&raw.ready)?,
             first: raw.first.as_ref().map(pattern).transpose()?,
+            first_makes: templates(&raw.first_makes)?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
             grace_ms: raw.grace.as_ref().map_or(Ok(15_000), milliseconds)?,
             rereads: templates(check_globs(&raw.rereads)?)?,

@@ -469,6 +469,8 @@ pub(super) struct RawRun {
     #[serde(default)]
     pub(super) rereads: Vec<Text>,
     pub(super) first: Option<Text>,
+    #[serde(default, rename = "first-makes")]
+    pub(super) first_makes: Vec<Text>,
     pub(super) probe: Option<RawProbe>,
     #[serde(default)]
     pub(super) fatal: Vec<Text>,
