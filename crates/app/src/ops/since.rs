@@ -106,7 +106,7 @@ impl Context {
             trouble.contents = named.into_iter().collect();
             // What to switch off is known then.
             if let ([only], Some(advice)) = (trouble.contents.as_slice(), &mut trouble.advice) {
-                *advice = advice.replace("yalotheca off NAME", &format!("yalotheca off {only}"));
+                *advice = advice.replace(" off NAME", &format!(" off {only}"));
             }
             if folder.len() > 1 {
                 trouble.says = trouble.says.replace(&format!("{folder}/"), "");

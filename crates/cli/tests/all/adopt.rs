@@ -100,7 +100,7 @@ fn a_damaged_archive_and_a_bad_descriptor_are_named() -> Done {
     let (_, bytes) = quayside::release("tidebell", "1.4.0")?;
     fs::create_dir_all(world.path("plugins"))?;
     fs::write(world.path("plugins/cut.swp"), &bytes[..bytes.len() / 2])?;
-    world.adopt().code(0).says(&["plugins/cut.swp: cut.swp: a damaged archive"]);
+    world.adopt().code(0).says(&["plugins/cut.swp: a damaged archive"]);
     world.run(&["check"]).code(1).says(&["plugins/cut.swp cannot be read"]);
     Ok(())
 }

@@ -118,7 +118,7 @@ fn a_changed_setting_and_another_map_are_taken_while_the_server_runs() -> Done {
     world
         .run(&["maps", "play", "torn", "--live", "--yes"])
         .code(1)
-        .says(&["the map: the server did not take the change; it answered: torn.kmap:"]);
+        .says(&["The map: the server did not take the change; it answered: torn.kmap:"]);
     // A setting that is reset is sent as well.
     world.run(&["undo", "--yes"]).code(5).says(&["is running"]);
     world

@@ -83,7 +83,7 @@ fn what_is_told_of_files_links_and_maps_fits_and_is_json_too() -> Done {
 fn what_is_told_of_configuration_fits_and_is_json_too() -> Done {
     let world = World::moor()?;
     let commands: Vec<(Vec<&str>, i32, &str)> = vec![
-        (vec!["check"], 1, "findings"),
+        (vec!["check"], 0, "findings"),
         (vec!["trial"], 0, "first"),
         (vec!["add", "lantern-seller"], 2, "error"),
         (vec!["add", "lantern-seller", "reed-burst", "--set", "place=1,2,3", "--yes"], 0, "config"),
