@@ -9,7 +9,6 @@ use yalotheca_core::{
     id::ContentId,
 };
 use yalotheca_host::{
-    settle::{self, SettleOrder},
     sources::Sources,
     survey::{self, FoundContent},
 };
@@ -19,12 +18,8 @@ use super::{
     typed::{Facts, Typed, rule_for},
 };
 use crate::{
-    AppError, Front, Server,
-    apply::{origin, texts},
-    findings::locked_state,
-    ops::trial::start_once,
+    AppError, Front, Server, apply::attempt_change, findings::locked_state, ops::trial::start_once,
     plan::look,
-    server::seal_key,
 };
 
 /// Returns the requested items that only the server can download and that it does not have yet.
@@ -91,20 +86,8 @@ fn attempt(
     change: &ChangeSet,
     (front, patience): (&dyn Front, Duration),
 ) -> Result<Vec<String>, AppError> {
-    let key = seal_key()?;
-    let _claim = server.claim_stopped()?;
-    let now = texts(&server.control);
-    let order = SettleOrder {
-        change,
-        receipt_digest: server.receipt_digest,
-        before: now.clone(),
-        after: now,
-        control: server.control.folder.clone(),
-        origin: origin(server, "the server fetches items", None),
-        key: &key,
-    };
     let loaded = server.control.lock.loaded(&server.control.wants.off);
-    let went = settle::attempt(&*server.tree, &order, &Sources::default(), || {
+    let went = attempt_change(server, (change, &Sources::default()), "the server fetches items", || {
         start_once(server, &server.survey.scope, &loaded.contents, (front, patience))
     })??;
     server.tree.forget_seen();
