@@ -209,7 +209,7 @@ impl LivePlan {
                 Some(rule) if !names_value(&rule) || wanted.as_ref().is_some_and(is_plain) => {
                     let rules = found.iter().flat_map(|(rule, _)| &rule.keys);
                     let is_secret = rules.clone().any(|(at, rule)| rule.secret && place.fits(at));
-                    let what = if is_play { "the map".to_owned() } else { key };
+                    let what = if is_play { "The map".to_owned() } else { key };
                     self.changes.push(LiveChange { what, wanted, is_secret, rule, scope });
                 }
                 _ => waits.push(format!("{path}#{place}")),

@@ -99,11 +99,6 @@ impl OnCopy {
         &self.server
     }
 
-    /// Returns a text of the log without the copy's path.
-    pub fn in_original(&self, text: &str) -> String {
-        text.replace(&format!("{}/", self.copy.folder().display()), "")
-    }
-
     /// Starts the copy as it is, and stops it again.
     ///
     /// # Errors

@@ -19,6 +19,7 @@ pub(super) fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
     let mut in_turn: Vec<&MapLine> = there.iter().filter(|map| map.turn.is_some()).collect();
     in_turn.sort_by_key(|map| map.turn);
     let names_of = |maps: &[&MapLine]| maps.iter().map(|map| map.name.clone()).collect::<Vec<_>>();
+    let can_play = |map: &&MapLine| map.problems.is_empty();
     let offered: Vec<&MapLine> = there.iter().filter(|map| map.offered).collect();
     let finding = |map: MapLine| {
         let how = match (map.plays, map.turn) {
@@ -29,8 +30,7 @@ pub(super) fn missing_maps(server: &Server) -> Result<Vec<Finding>, AppError> {
         let says = format!("there is no map {}, and {how}", map.name);
         let instead = match (map.plays, map.turn) {
             (true, _) => {
-                let another =
-                    in_turn.first().copied().or_else(|| there.iter().find(|map| map.problems.is_empty()));
+                let another = in_turn.iter().copied().chain(&there).find(can_play);
                 MapsInstead::Play(another.map(|map| map.name.clone()))
             }
             (false, Some(_)) => MapsInstead::Rotate(names_of(&in_turn)),

@@ -209,14 +209,14 @@ pub fn isolate(
     Ok(IsolateReport { server: server.shown(), contents, starts, found, confirmed, why, can_be_off, changes })
 }
 
-/// The sentence that tells why a start failed, with the original's paths.
+/// The sentence that tells why a start failed, with paths inside the server.
 fn why(copy: &OnCopy, went: &mut Trial) -> Option<String> {
     let mut troubles = std::mem::take(&mut went.troubles);
     if let Err(error) = Context::default().explain(copy.server(), went, &mut troubles) {
         debug!("what the log names is not looked up: {error}");
     }
     let fatal = troubles.iter().find(|trouble| trouble.fatal).or_else(|| troubles.first());
-    fatal.map(|trouble| copy.in_original(&trouble.says))
+    fatal.map(|trouble| trouble.says.clone())
 }
 
 /// Returns what can be left out, in an order in which what others need comes first and what has changed last; and which change brought

@@ -230,7 +230,7 @@ pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
 }
 
 fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -> TrialReport {
-    // Whatever is damaged on the server, what its log says is told.
+    // The report tells what the log says even if records on the server are damaged.
     let context = Context::of(server).unwrap_or_default();
     let mut troubles = std::mem::take(&mut went.troubles);
     if went.verdict == Verdict::Failed {
@@ -242,7 +242,7 @@ fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -
     put_cause_first(&mut troubles);
     let noise = context.noise(&went);
     let is_good = went.verdict != Verdict::Failed && !went.was_first;
-    // What always was wrong is not owed to what has changed since.
+    // A change is not to blame for problems that the last good start had too.
     let is_worse =
         went.verdict == Verdict::Failed || troubles.iter().any(|trouble| trouble.is_new != Some(false));
     let since =

@@ -237,20 +237,20 @@ fn amend(how: &Amendment) -> String {
 
 fn instead_of_map(instead: &MapsInstead) -> String {
     const MOST: usize = 20;
-    let words = |names: &[String]| match names.len() {
-        1..=MOST => names.iter().map(|name| shell_word(name)).collect::<Vec<_>>().join(" "),
-        _ => "NAME…".to_owned(),
+    let named = |names: &[String], command: &str| {
+        let words: Vec<String> = names.iter().map(|name| shell_word(name)).collect();
+        match words.len() {
+            0 => format!("others: {command} NAME…"),
+            1..=MOST => format!("only the others: {command} {}", words.join(" ")),
+            _ => format!("only the others: {command} NAME…"),
+        }
     };
     match instead {
         MapsInstead::Play(other) => {
             let other = other.as_deref().map_or_else(|| "NAME".to_owned(), shell_word);
             format!("play another one: yalotheca maps play {other}")
         }
-        MapsInstead::Rotate(others) => {
-            format!("play only the others in turn: yalotheca maps rotate {}", words(others))
-        }
-        MapsInstead::Offer(others) => {
-            format!("offer only the others: yalotheca maps offer {}", words(others))
-        }
+        MapsInstead::Rotate(others) => format!("rotate {}", named(others, "yalotheca maps rotate")),
+        MapsInstead::Offer(others) => format!("offer {}", named(others, "yalotheca maps offer")),
     }
 }

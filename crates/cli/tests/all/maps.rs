@@ -94,10 +94,19 @@ fn what_is_named_and_missing_is_found_before_and_after_the_start() -> Done {
     world.write("rotation.list", "pier_lights\nnight_ferry\n")?;
     world.run(&["check"]).code(1).says(&[
         "there is no map night_ferry, and it is in the rotation",
-        "add night_ferry, or play only the others in turn: yalotheca maps rotate pier_lights",
+        "add night_ferry, or rotate only the others: yalotheca maps rotate pier_lights",
     ]);
     world.run(&["trial"]).code(1).says(&["rotation.list names night_ferry, and there is no such map"]);
     world.write("rotation.list", "pier_lights\n")?;
+    let offered = world.read("offered.list")?;
+    world.write("offered.list", "pier_lights\nnight_ferry\n")?;
+    world.run(&["check"]).code(1).says(&[
+        "there is no map night_ferry, and players may choose it",
+        "add night_ferry, or offer only the others: yalotheca maps offer pier_lights",
+    ]);
+    world.write("offered.list", "night_ferry\n")?;
+    world.run(&["check"]).code(1).says(&["or offer others: yalotheca maps offer NAME…"]);
+    world.write("offered.list", &offered)?;
     let map = world.path("maps/gull_cliffs.kmap");
     let whole = fs::read(&map)?;
     world.run(&["maps", "rotate", "pier_lights", "gull_cliffs", "--yes"]).code(0);

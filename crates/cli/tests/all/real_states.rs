@@ -397,7 +397,7 @@ fn what_cannot_load_may_stay_off_and_what_fails_is_named() -> Done {
     world.write("home/.minetest/mods/crash/init.lua", "error('boom')\n")?;
     enable(&world, "load_mod_lamp = true\nload_mod_ghost = true\n")?;
     world.run(&["adopt"]).code(0);
-    // A problem that the last good start had too is told once, and is not put down to a change.
+    // The second trial folds the known problem into one line and blames no change for it.
     world.run(&["trial"]).code(1).says(&["ghost is enabled, but its folder is not there"]);
     let again =
         world.run(&["trial"]).code(1).says(&["with 1 problem as in the last good start (--all shows it)."]);

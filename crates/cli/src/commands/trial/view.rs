@@ -33,7 +33,7 @@ impl View for TrialView {
         for line in &report.first {
             page.line(Role::Plain, line);
         }
-        headline(page, report);
+        headline(page, report, self.all);
         if report.was_killed {
             page.line(Role::Warn, "It did not stop when it was told to, and was killed.");
         }
@@ -54,7 +54,7 @@ impl View for TrialView {
             }
         }
         if !known.is_empty() && !is_as_before(report) {
-            page.item(Role::Dim, &as_before(known.len()));
+            page.item(Role::Dim, &as_before(known.len(), self.all));
         }
         if let Some(terms) = &report.terms {
             const MOST: usize = 30;
@@ -69,7 +69,7 @@ impl View for TrialView {
         if let Some(since) = &report.since {
             what_changed(page, since);
         }
-        contents(page, report);
+        contents(page, &report.contents, &shown);
         if report.verdict == Verdict::Failed && !report.last_lines.is_empty() {
             page.head("The log's last lines");
             for line in &report.last_lines {
@@ -89,13 +89,17 @@ fn is_as_before(report: &TrialReport) -> bool {
     report.verdict == Verdict::ReadyWithTrouble && is_proved(report)
 }
 
-fn as_before(problems: usize) -> String {
-    let them = if problems == 1 { "it" } else { "them" };
-    format!("{} as in the last good start (--all shows {them})", count(problems, "problem"))
+fn as_before(problems: usize, all: bool) -> String {
+    let hint = match (all, problems) {
+        (true, _) => "",
+        (false, 1) => " (--all shows it)",
+        (false, _) => " (--all shows them)",
+    };
+    format!("{} as in the last good start{hint}", count(problems, "problem"))
 }
 
 /// The verdict; of a failed start the cause is in the first sentence.
-fn headline(page: &mut Page, report: &TrialReport) {
+fn headline(page: &mut Page, report: &TrialReport, all: bool) {
     let name = &report.server;
     let after = match report.ready_after_ms.unwrap_or_default() {
         // A log that is followed says so all at once.
@@ -107,7 +111,7 @@ fn headline(page: &mut Page, report: &TrialReport) {
         Verdict::Ready => return page.line(Role::Good, &format!("{name}: ready{after}, no problems.")),
         Verdict::ReadyWithTrouble => {
             let what = if is_as_before(report) {
-                format!("with {}", as_before(report.troubles.len()))
+                format!("with {}", as_before(report.troubles.len(), all))
             } else {
                 "but something is wrong".into()
             };
@@ -270,10 +274,10 @@ fn what_changed(page: &mut Page, since: &SinceGood) {
     }
 }
 
-fn contents(page: &mut Page, report: &TrialReport) {
-    let is_told = |why: &str| report.troubles.iter().any(|trouble| trouble.says == why);
-    let told: Vec<&TriedContent> =
-        report.contents.iter().filter(|line| line.state != ContentState::Untold).collect();
+/// What became of each content; what was shown of it above is not repeated.
+fn contents(page: &mut Page, lines: &[TriedContent], shown: &[&Trouble]) {
+    let is_shown = |why: &str| shown.iter().any(|trouble| trouble.says == why);
+    let told: Vec<&TriedContent> = lines.iter().filter(|line| line.state != ContentState::Untold).collect();
     if told.is_empty() {
         return;
     }
@@ -284,7 +288,7 @@ fn contents(page: &mut Page, report: &TrialReport) {
             let (role, state) = match &line.state {
                 ContentState::Untold => (Role::Dim, String::new()),
                 ContentState::Loaded => (Role::Good, "loaded".to_owned()),
-                ContentState::Failed { why } if is_told(why) => {
+                ContentState::Failed { why } if is_shown(why) => {
                     (Role::Bad, "failed, as told above".to_owned())
                 }
                 ContentState::Failed { why } => (Role::Bad, format!("failed: {why}")),

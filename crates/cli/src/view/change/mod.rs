@@ -131,7 +131,6 @@ impl ChangeView {
 /// What the running server says.
 fn live(page: &mut Page, outcomes: &[LiveOutcome]) {
     for LiveOutcome { what, wanted, state, answer } in outcomes {
-        let what = what.strip_prefix("the ").map_or_else(|| what.clone(), |rest| format!("The {rest}"));
         let said = || match answer.last() {
             Some(line) if !line.is_empty() => format!("; it answered: {line}"),
             _ => String::new(),
