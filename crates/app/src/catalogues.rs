@@ -13,11 +13,11 @@ use yalotheca_core::{
     control::{ControlFile, Given, Locked},
     id::ContentId,
     solve::{Question, Resolution, Selection, solve},
-    version::VersionRange,
+    version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::catalogue::Catalogues;
 
-use crate::{AppError, Server};
+use crate::{AppError, Server, plan::is_after};
 
 /// Which contents may become newer.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,6 +26,8 @@ pub enum Fresh {
     None,
     /// These.
     These(BTreeSet<ContentId>),
+    /// These are what was given just now, whatever is locked of them.
+    Given(BTreeSet<ContentId>),
     /// All.
     All,
 }
@@ -35,9 +37,14 @@ impl Fresh {
     pub fn has(&self, id: &ContentId) -> bool {
         match self {
             Self::None => false,
-            Self::These(ids) => ids.contains(id),
+            Self::These(ids) | Self::Given(ids) => ids.contains(id),
             Self::All => true,
         }
+    }
+
+    /// Returns whether a content is the one that was given just now and no other.
+    pub fn is_given(&self, id: &ContentId) -> bool {
+        matches!(self, Self::Given(ids) if ids.contains(id))
     }
 }
 
@@ -123,6 +130,47 @@ impl<'a> OpenCatalogues<'a> {
         Ref::map(self.universe.borrow(), |universe| &**universe)
     }
 
+    /// Has the edition of an installed content that an update leads to preferred, where it is not the one with the highest version:
+    /// of editions without a version none is newer by itself, and what is given by hand is what is asked for.
+    ///
+    /// # Errors
+    /// Where a catalogue cannot be read.
+    pub fn prefer_editions(&self, fresh: &Fresh, preferred: &mut Selection) -> Result<(), AppError> {
+        let lock = &self.server.control.lock;
+        let may_differ = |locked: &&Locked| {
+            fresh.has(&locked.id)
+                && (locked.release.version.is_unversioned() || self.given(&locked.id).is_some())
+                && !self.wants.off.contains_key(&locked.id)
+        };
+        for locked in lock.on().filter(may_differ) {
+            let newest = match self.newest(&locked.id, &locked.release.version) {
+                // What is in a catalogue that cannot be reached stays as it is.
+                Err(_) if !self.get()?.unreachable().is_empty() => continue,
+                newest => newest?,
+            };
+            if let Some(version) = newest {
+                preferred.insert(locked.id.clone(), version);
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns the version that comes after the one that is here, everything else apart. Without versions, it is the edition that
+    /// the catalogue has, where that has other bytes; of what was given by hand, what is there now.
+    ///
+    /// # Errors
+    /// Where a catalogue cannot be read.
+    pub fn newest(&self, id: &ContentId, here: &ReleaseVersion) -> Result<Option<ReleaseVersion>, AppError> {
+        let Some(content) = self.get()?.content(id)? else { return Ok(None) };
+        let is_given = self.given(id).is_some();
+        let releases = content.releases.into_iter().filter(|release| !release.withdrawn);
+        let versions = releases.map(|release| release.version);
+        let after = versions.filter(|version| {
+            is_after(version, here) && !version.is_prerelease() || is_given && version != here
+        });
+        Ok(after.max())
+    }
+
     /// Solves, reading those contents that turn out to matter and no others.
     pub fn solve(
         &self,
@@ -182,14 +230,26 @@ impl<'a> OpenCatalogues<'a> {
         let read = self.get()?.read(&unread, &mut universe, may)?;
         let lock = self.server.control.lock.by_id();
         for locked in read.iter().filter_map(|id| lock.get(id)) {
-            if self.fresh.borrow().has(&locked.id) {
-                universe.add_release(&locked.id, &locked.catalogue, locked.release.clone());
-            } else {
+            let fresh = self.fresh.borrow();
+            if fresh.is_given(&locked.id) {
+                continue;
+            }
+            // What was wrong with it before keeps nothing else from being updated. Of its version a catalogue may have other files by now.
+            let there = universe.release(&locked.id, &locked.release.version);
+            let is_other = there.is_some_and(|there| is_other_edition(there, &locked.release));
+            if !(fresh.has(&locked.id) && is_other) {
                 universe.put_release(&locked.id, &locked.catalogue, self.staying(locked).clone());
             }
         }
         Ok(())
     }
+}
+
+/// Returns whether a release of a catalogue has other files or says other things than the one of the same version that is installed.
+pub fn is_other_edition(release: &Release, installed: &Release) -> bool {
+    // A catalogue that has folders or archives does not always know what is in them.
+    let payload = release.payload.or(installed.payload);
+    Release { payload, ..release.clone() } != *installed
 }
 
 impl Server {

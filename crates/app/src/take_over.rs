@@ -406,6 +406,7 @@ pub fn lock_one(game: &Game, found: &FoundContent, catalogues: &Catalogues<'_>) 
             })
             .collect();
     }
+    release.know_by_bytes();
     let mut locked = Locked { release, ..as_locked(found) };
     if let Some(known) = catalogues.content(&content.id)? {
         let same = known.releases.iter().find(|known| {

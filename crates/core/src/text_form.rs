@@ -5,7 +5,7 @@ use std::{cell::RefCell, collections::HashMap, str::FromStr};
 use foldhash::fast::RandomState;
 
 /// Has a type read from its text by `FromStr` and written as it: `held as` where a method returns the text; `pooled` where
-/// `Display` writes it and equal texts share a value.
+/// `Display` writes it (`pooled as` where a method returns it) and equal texts share a value.
 macro_rules! text_form {
     ($name:ty, $what:literal, held as $text:ident) => {
         impl serde::Serialize for $name {
@@ -21,6 +21,17 @@ macro_rules! text_form {
                 serializer.collect_str(self)
             }
         }
+        crate::text_form::text_form!($name, $what, in pool);
+    };
+    ($name:ty, $what:literal, pooled as $text:ident) => {
+        impl serde::Serialize for $name {
+            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                serializer.serialize_str(self.$text())
+            }
+        }
+        crate::text_form::text_form!($name, $what, in pool);
+    };
+    ($name:ty, $what:literal, in pool) => {
         crate::text_form::text_form!($name, $what, in crate::text_form::Pooled::read);
         impl crate::text_form::Pooled for $name {
             fn with_pool<R>(act: impl FnOnce(&crate::text_form::Pool<Self>) -> R) -> R {

@@ -256,7 +256,7 @@ pub fn locked_state(server: &Server) -> Result<(Desired, BTreeMap<ContentId, Set
         .chain(lock.contents.iter().filter(|locked| locked.off))
         .map(|locked| {
             let known = || receipt.contents.get(&locked.id).cloned();
-            let settled = payload_of_release(&locked.release).map(Settled::new).or_else(known);
+            let settled = payload_of_release(&server.game, &locked.release).map(Settled::new).or_else(known);
             (locked, settled.unwrap_or_else(|| Settled::new(Payload::default())))
         })
         .collect();

@@ -1,17 +1,19 @@
 //! What is installed, in which version and state, and whether something newer fits.
 
-use std::collections::BTreeMap;
 
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::Side,
     control::Locked,
     id::ContentId,
-    solve::{Resolution, Selection},
+    solve::Selection,
     version::ReleaseVersion,
 };
 
-use crate::{AppError, Fresh, Server, plan::reasons};
+use crate::{
+    AppError, Server,
+    plan::{newest, reasons},
+};
 
 /// What a content does on the server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -114,19 +116,14 @@ fn line(server: &Server, locked: &Locked, why: String, newer: Option<&ReleaseVer
         state,
         why,
         members_off,
-        newer: newer.filter(|newer| **newer > release.version).cloned(),
+        newer: newer.cloned(),
     }
 }
 
 /// What an update would choose; nothing where that is not known.
 fn newer(server: &Server, is_asked: bool) -> Result<Option<Selection>, AppError> {
-    let catalogues = server.catalogues();
-    catalogues.set_fresh(&Fresh::All);
-    let mut wants = server.control.wants.wants.clone();
-    wants.retain(|id, _| !server.control.wants.off.contains_key(id));
-    let chosen = match catalogues.solve(&server.survey.platform, &wants, &BTreeMap::new()) {
-        Ok(Resolution::Lineup(selection)) => return Ok(Some(selection)),
-        Ok(_) => return Ok(Some(Selection::new())),
+    let chosen = match newest(server) {
+        Ok(newest) => return Ok(Some(newest)),
         Err(error) => error,
     };
     if is_asked {

@@ -10,7 +10,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 
-use super::ground;
+use super::{ground, lock_one};
 use crate::{AppError, Fresh, Mend, OpenCatalogues, Server};
 
 /// What was chosen, and whether the lock alone knew enough for it.
@@ -41,10 +41,15 @@ pub(super) fn choose(
     {
         return Ok(chosen);
     }
+    catalogues.prefer_editions(fresh, &mut locked)?;
     let ground = ground::choose(server, catalogues, wants, &locked)?;
     let platform = ground.platform(&server.survey.platform);
     // What is installed may go on as it is where a catalogue is out of reach, though something was wrong with it before.
     let as_installed = || {
+        // What was given just now is not here yet, or has other bytes.
+        if matches!(fresh, Fresh::Given(_)) {
+            return None;
+        }
         let on = lock.contents.iter().filter(|locked| is_on(&locked.id));
         by_lock(server, catalogues, wants, &on.map(Locked::chosen).collect())
     };
@@ -68,6 +73,32 @@ pub(super) fn choose(
             unreachable!("the catalogues answered {answer:?}")
         }
     }
+}
+
+/// Returns the versions to which an update of everything would lead. Of a content that gets other files under the same version, it is
+/// that version. Nothing is in it where no versions fit together.
+///
+/// # Errors
+/// Where a catalogue that is needed for that cannot be read.
+pub fn newest(server: &Server) -> Result<BTreeMap<ContentId, ReleaseVersion>, AppError> {
+    let catalogues = server.catalogues();
+    catalogues.set_fresh(&Fresh::All);
+    let mut wants = server.control.wants.wants.clone();
+    wants.retain(|id, _| !server.control.wants.off.contains_key(id));
+    let mut preferred = Selection::new();
+    catalogues.prefer_editions(&Fresh::All, &mut preferred)?;
+    let Resolution::Lineup(selection) = catalogues.solve(&server.survey.platform, &wants, &preferred)? else {
+        return Ok(BTreeMap::new());
+    };
+    let universe = catalogues.universe();
+    let known = server.control.lock.by_id();
+    let changed = selection.into_iter().filter(|(id, version)| {
+        let (Some(locked), Some(release)) = (known.get(id), universe.release(id, version)) else {
+            return false;
+        };
+        lock_one((&universe, &catalogues), Some(locked), (id, release), &Fresh::All).release != locked.release
+    });
+    Ok(changed.collect())
 }
 
 /// Returns whether there are versions with which an installed content has all that it needs.
@@ -178,14 +209,7 @@ pub fn newer(
     id: &ContentId,
     here: &ReleaseVersion,
 ) -> Result<Option<Newer>, AppError> {
-    let Some(content) = catalogues.get()?.content(id)? else { return Ok(None) };
-    let versions = content
-        .releases
-        .iter()
-        .filter(|release| !release.withdrawn && !release.version.is_prerelease())
-        .map(|release| &release.version)
-        .filter(|version| *version > here);
-    let Some(version) = versions.max().cloned() else { return Ok(None) };
+    let Some(version) = catalogues.newest(id, here)? else { return Ok(None) };
     let range = server.control.wants.wants.get(id).filter(|range| !range.matches(&version));
     let by_you = range.map(VersionRange::in_words);
     let because = match &by_you {
@@ -193,4 +217,12 @@ pub fn newer(
         None => why_not(server, catalogues, id, &version)?,
     };
     Ok(Some(Newer { version, by_you, because }))
+}
+
+/// Returns whether an update leads from one version to the other.
+pub fn is_after(version: &ReleaseVersion, here: &ReleaseVersion) -> bool {
+    if here.is_unversioned() && version.is_unversioned() {
+        return version != here && *version != ReleaseVersion::unversioned();
+    }
+    version > here
 }

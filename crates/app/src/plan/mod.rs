@@ -34,14 +34,14 @@ use yalotheca_host::{
     tree::EntryKind,
 };
 
-pub use choose::{can_mend, newer, why_not};
+pub use choose::{can_mend, is_after, newer, newest, why_not};
 pub use references::{broken_references, newly_broken};
 pub use settings::{OpenSettings, open_settings};
 pub use summary::{summary_of, totals};
 
 pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 
-use crate::{AppError, Fresh, Mend, OpenCatalogues, Server, pack};
+use crate::{AppError, Fresh, Mend, OpenCatalogues, Server, catalogues::is_other_edition, pack};
 
 /// A change that could be settled.
 #[derive(Debug)]
@@ -103,7 +103,7 @@ pub fn plan_change(
     let ordered = ordered(server, &releases, &wants.order, &options.mend);
     let mut lineup = Vec::new();
     for id in &ordered.ids {
-        let mut locked = lock_one(universe, known.get(id).copied(), (id, releases[id]), fresh);
+        let mut locked = lock_one((universe, catalogues), known.get(id).copied(), (id, releases[id]), fresh);
         if options.mend.has(id) {
             locked.found.unregistered.clear();
             locked.found.unplaced.clear();
@@ -123,7 +123,7 @@ pub fn plan_change(
     }
     let mut payloads = Vec::new();
     for locked in &mut lineup {
-        payloads.push(payload(server, catalogues, locked, fresh)?);
+        payloads.push(payload(server, catalogues, locked)?);
     }
     let entries: Vec<LineupEntry<'_>> = lineup
         .iter()
@@ -230,20 +230,21 @@ fn list_early_ones(server: &Server, lineup: &mut [Locked]) {
 
 /// What was locked keeps what is known of it.
 fn lock_one(
-    universe: &Universe,
+    (universe, catalogues): (&Universe, &OpenCatalogues<'_>),
     before: Option<&Locked>,
     (id, release): (&ContentId, &Release),
     fresh: &Fresh,
 ) -> Locked {
-    // Of one version there may be another edition: what is placed and what is said of it belong together.
+    // Of one version there may be another edition: what is placed and what is said of it belong together. In the release of the search,
+    // what is wrong with what is installed is left out.
     let is_other = |locked: &Locked| {
-        let known = Release { payload: locked.release.payload, ..release.clone() };
-        fresh.has(id) && known != locked.release
+        fresh.has(id)
+            && is_other_edition(release, &locked.release)
+            && is_other_edition(release, catalogues.staying(locked))
     };
     if let Some(locked) =
         before.filter(|locked| locked.release.version == release.version && !is_other(locked))
     {
-        // Not the release of the search, in which what is wrong with it already is left out.
         return locked.clone();
     }
     let content = universe.get(id);
@@ -263,13 +264,12 @@ fn payload(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
     locked: &mut Locked,
-    fresh: &Fresh,
 ) -> Result<Settled, AppError> {
-    if let Some(payload) = payload_of_release(&locked.release) {
+    if let Some(payload) = payload_of_release(&server.game, &locked.release) {
         return Ok(Settled::new(payload));
     }
     let installed = server.receipt()?.contents.get(&locked.id);
-    if let (Some(digest), Some(settled), false) = (locked.release.payload, installed, fresh.has(&locked.id))
+    if let (Some(digest), Some(settled)) = (locked.release.payload, installed)
         && settled.digest() == digest
     {
         return Ok(settled.clone());
@@ -284,6 +284,7 @@ fn payload(
         }
     };
     locked.release.payload = Some(settled.digest());
+    locked.release.know_by_bytes();
     Ok(settled)
 }
 

@@ -123,6 +123,8 @@ pub fn content_lines(
         let from = old.map(|old| &old.release.version);
         let act = match from {
             None => ContentAct::New,
+            // Of two editions without a version none is newer.
+            Some(from) if from != to && from.is_unversioned() && to.is_unversioned() => ContentAct::Again,
             Some(from) if from < to => ContentAct::Newer,
             Some(from) if from > to => ContentAct::Older,
             Some(_) if old.is_some_and(|old| old.release.payload != locked.release.payload) => {

@@ -52,7 +52,11 @@ fn row(line: &ListLine) -> Vec<Cell> {
         let semicolon = if why.is_empty() { "" } else { "; " };
         why = format!("{why}{semicolon}off: {}", names.join(", "));
     }
-    let newer = line.newer.as_ref().map_or_else(String::new, |version| format!("{version} fits"));
+    let newer = match &line.newer {
+        Some(version) if *version == line.version => "other files".to_owned(),
+        Some(version) => format!("{version} fits"),
+        None => String::new(),
+    };
     vec![
         Cell::new(Role::Name, line.id.to_string()),
         Cell::plain(line.version.shown()),

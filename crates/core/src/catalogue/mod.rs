@@ -178,6 +178,24 @@ impl Release {
         }
     }
 
+    /// Has a release without a version known by its bytes, where these are known.
+    pub fn know_by_bytes(&mut self) {
+        if self.version != ReleaseVersion::unversioned() {
+            return;
+        }
+        let digest = match (self.payload, self.files.as_slice()) {
+            (Some(digest), _) => digest,
+            (None, []) => return,
+            (None, [file]) => file.blake3,
+            (None, files) => {
+                let lines: Vec<String> =
+                    files.iter().map(|file| format!("{}\t{}\n", file.name, file.blake3)).collect();
+                Digest::of(lines.concat().as_bytes())
+            }
+        };
+        self.version = ReleaseVersion::edition(&digest);
+    }
+
     /// Returns every content named in a need of this release.
     pub fn needed_ids(&self) -> impl Iterator<Item = &ContentId> {
         self.needs.keys().chain(self.needs_any.iter().flat_map(AnyOf::keys))

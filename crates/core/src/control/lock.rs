@@ -131,10 +131,12 @@ impl LockFile {
     /// # Errors
     /// Where it is not TOML of that shape or of a newer format.
     pub fn parse(file: &str, text: &str) -> Result<Self, ReadLockError> {
-        let lock: Self = toml::from_str(text).map_err(|error| ReadLockError::Shape {
+        let mut lock: Self = toml::from_str(text).map_err(|error| ReadLockError::Shape {
             file: file.into(),
             why: error.to_string().trim().into(),
         })?;
+        // Earlier programs did not note by which bytes a content without a version is known.
+        lock.contents.iter_mut().for_each(|locked| locked.release.know_by_bytes());
         if lock.format == 1 {
             Ok(lock)
         } else {

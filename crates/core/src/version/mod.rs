@@ -17,7 +17,7 @@ mod tests;
 
 use std::{cmp::Ordering, fmt, sync::Arc};
 
-use crate::text_form::text_form;
+use crate::{id::Digest, text_form::text_form};
 
 pub(crate) use name::split_version;
 use part::Part;
@@ -43,7 +43,7 @@ enum Piece {
 /// A release's version: the text as its author wrote it, and a place in one total order. Clones share the text.
 #[derive(Clone)]
 pub struct ReleaseVersion(Arc<Parsed>);
-text_form!(ReleaseVersion, "a version", pooled);
+text_form!(ReleaseVersion, "a version", pooled as as_str);
 
 struct Parsed {
     text: Box<str>,
@@ -72,14 +72,23 @@ impl crate::hint::Hint for ParseVersionError {
 
 const UNVERSIONED: &str = "unversioned";
 
+/// So many digits of a digest tell editions of a content apart, and so many are shown.
+const EDITION_DIGITS: usize = 16;
+const SHOWN_DIGITS: usize = 6;
+
 impl ReleaseVersion {
     /// Reads a version.
     ///
     /// # Errors
     /// Where the text is empty, too long, has no digit, a number over 19 digits, or a character that versions do not have.
     pub fn parse(text: &str) -> Result<Self, ParseVersionError> {
-        if text == UNVERSIONED {
-            return Ok(Self::unversioned());
+        if let Some(rest) = text.strip_prefix(UNVERSIONED) {
+            let is_edition = |digits: &str| {
+                digits.len() == EDITION_DIGITS && digits.bytes().all(|byte| byte.is_ascii_hexdigit())
+            };
+            if rest.is_empty() || rest.strip_prefix('+').is_some_and(is_edition) {
+                return Ok(Self(Arc::new(Parsed { text: text.into(), key: Vec::new(), place: None })));
+            }
         }
         let key = read_key(text)?;
         Ok(Self(Arc::new(Parsed { text: text.into(), place: place::place(&key), key })))
@@ -88,6 +97,19 @@ impl ReleaseVersion {
     /// Returns the version of a content whose author gives it none. It comes before all others and only `*` takes it.
     pub fn unversioned() -> Self {
         Self(Arc::new(Parsed { text: UNVERSIONED.into(), key: Vec::new(), place: None }))
+    }
+
+    /// Returns the version of a content whose author gives it none, and whose bytes are known: editions with other bytes are other
+    /// versions, none of which is newer by itself.
+    pub fn edition(digest: &Digest) -> Self {
+        let text = format!("{UNVERSIONED}+{}", &digest.hex()[..EDITION_DIGITS]);
+        Self(Arc::new(Parsed { text: text.into(), key: Vec::new(), place: None }))
+    }
+
+    /// Returns the first digits of the digest by which a content without a version is known.
+    fn edition_digits(&self) -> Option<&str> {
+        let digits = self.0.text.strip_prefix(UNVERSIONED)?.strip_prefix('+')?;
+        self.is_unversioned().then(|| &digits[..SHOWN_DIGITS])
     }
 
     /// Returns whether one of the two was cloned from the other.
@@ -100,9 +122,13 @@ impl ReleaseVersion {
         self.0.key.is_empty()
     }
 
-    /// Returns the text for a table: empty where the author gave no version.
+    /// Returns the text for a table: of a content without a version the digits of its bytes, or nothing where they are not known.
     pub fn shown(&self) -> &str {
-        if self.is_unversioned() { "" } else { &self.0.text }
+        match self.edition_digits() {
+            Some(digits) => digits,
+            None if self.is_unversioned() => "",
+            None => &self.0.text,
+        }
     }
 
     /// Returns `name 1.4`, or the name alone where the author gave no version.
@@ -110,7 +136,7 @@ impl ReleaseVersion {
         if self.is_unversioned() { name.to_string() } else { format!("{name} {self}") }
     }
 
-    /// Returns the text as the author wrote it.
+    /// Returns the text as the author wrote it, or as files have it.
     pub fn as_str(&self) -> &str {
         &self.0.text
     }
@@ -323,7 +349,7 @@ impl Ord for ReleaseVersion {
 }
 impl fmt::Display for ReleaseVersion {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&self.0.text)
+        f.pad(self.edition_digits().unwrap_or(&self.0.text))
     }
 }
 impl fmt::Debug for ReleaseVersion {

@@ -21,6 +21,8 @@ impl Part {
         if version.is_unversioned() {
             return match self {
                 Self::Any => true,
+                // Whatever its bytes are, where none are named.
+                Self::Exactly(wanted) if wanted.as_str().contains('+') => wanted == version,
                 Self::Exactly(wanted) => wanted.is_unversioned(),
                 _ => false,
             };

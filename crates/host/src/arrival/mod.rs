@@ -405,6 +405,7 @@ fn arrived(
         }
         _ => content.release.payload = Some(payload.digest()),
     }
+    content.release.know_by_bytes();
     let inside = if root.is_empty() { outer.to_owned() } else { below(outer, &root) };
     let (payload, sources) = (Arc::new(payload), Arc::new(sources.into_iter().collect()));
     Arrived { content, inside, payload, sources, bundled: Vec::new(), once: Vec::new() }

@@ -3,7 +3,8 @@
 use std::{
     fs, io,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{Arc, OnceLock},
+    time::SystemTime,
 };
 
 use yalotheca_core::{
@@ -22,7 +23,7 @@ use crate::{
     arrival::{ArrivalError, Arrived, LookOptions, is_file_kind, look},
     container::{Container, bare_name},
     store::Store,
-    tree::{LocalTree, digest_of},
+    tree::{LocalTree, Tree, digest_of},
     unpack::container_of,
 };
 
@@ -42,6 +43,38 @@ enum Where {
 struct Known {
     found: Recognised,
     at: Where,
+    /// Its files, once somebody has asked for them.
+    payload: OnceLock<Arc<Payload>>,
+}
+
+impl Known {
+    fn new(found: Recognised, at: Where) -> Self {
+        Self { found, at, payload: OnceLock::new() }
+    }
+
+    fn path(&self) -> &Path {
+        match &self.at {
+            Where::Archive(path) | Where::Folder(path) | Where::Inside(path, _) => path,
+        }
+    }
+
+    /// Returns when a file of it was changed last.
+    fn modified(&self) -> Option<SystemTime> {
+        let files = walkdir::WalkDir::new(self.path()).follow_root_links(true).into_iter().flatten();
+        let files = files.filter(|entry| entry.file_type().is_file());
+        files.filter_map(|entry| entry.metadata().ok()?.modified().ok()).max()
+    }
+}
+
+/// Two contents of one id and version with other bytes in one folder of downloads.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Doubled {
+    /// The content.
+    pub id: ContentId,
+    /// The one that counts, since its files are newer.
+    pub newer: String,
+    /// The others.
+    pub older: Vec<String>,
 }
 
 pub(super) struct Downloads<'a> {
@@ -85,7 +118,7 @@ impl<'a> Downloads<'a> {
             }
             if path.is_dir() {
                 match recognise(game, Shape::Folder, &name, &mut FolderBundle::new(&path)) {
-                    Ok(Some(found)) => self.known.push(Known { found, at: Where::Folder(path) }),
+                    Ok(Some(found)) => self.known.push(Known::new(found, Where::Folder(path))),
                     Ok(None) if depth < DEEPEST => self.look(&path, game, depth + 1)?,
                     Ok(None) => {}
                     Err(error) => self.unreadable(&path, &error),
@@ -118,7 +151,7 @@ impl<'a> Downloads<'a> {
                 Ok(Some(mut found)) => {
                     let (blake3, size) = digest_of(path).map_err(self.disk(path))?;
                     found.release.files = vec![ReleaseFile { name: name.into(), size, blake3, at: None }];
-                    self.known.push(Known { found, at: Where::Archive(path.into()) });
+                    self.known.push(Known::new(found, Where::Archive(path.into())));
                     return Ok(());
                 }
                 Ok(None) => {}
@@ -133,7 +166,7 @@ impl<'a> Downloads<'a> {
                 Ok(sorted) if sorted.inner.is_empty() => {
                     for found in sorted.contents {
                         let at = Where::Inside(path.into(), found.root);
-                        self.known.push(Known { found: found.content, at });
+                        self.known.push(Known::new(found.content, at));
                     }
                     return Ok(());
                 }
@@ -156,9 +189,14 @@ impl<'a> Downloads<'a> {
             Ok(arrival) => {
                 for arrived in arrival.contents {
                     let at = Where::Inside(path.into(), arrived.inside.clone());
-                    let mut found = arrived.content;
-                    found.release.payload = None;
-                    self.known.push(Known { found, at });
+                    let mut known = Known::new(arrived.content, at);
+                    let release = &mut known.found.release;
+                    release.payload = None;
+                    if release.version.is_unversioned() {
+                        release.version = ReleaseVersion::unversioned();
+                    }
+                    known.payload = OnceLock::from(arrived.payload);
+                    self.known.push(known);
                 }
             }
             // A file that has nothing to do with the game lies here by right.
@@ -192,31 +230,91 @@ impl<'a> Downloads<'a> {
         provides.map(|known| known.found.id.clone()).collect()
     }
 
-    pub(super) fn content(&self, id: &ContentId) -> Option<Content> {
-        let mut releases: Vec<Release> = Vec::new();
+    /// Returns the content of which a release has this number or other fact.
+    pub(super) fn known_as(&self, fact: &str) -> Option<ContentId> {
+        let known = self.known.iter().find(|known| known.found.release.is_known_as(fact))?;
+        Some(known.found.id.clone())
+    }
+
+    pub(super) fn kind(&self, id: &ContentId) -> Option<String> {
+        let known = self.known.iter().find(|known| known.found.id == *id)?;
+        Some(known.found.release.kind.clone())
+    }
+
+    /// Returns a content with its releases. Where an author gives it no version, or something of the same version is `locked`, its
+    /// bytes tell which edition it is.
+    pub(super) fn content(
+        &self,
+        id: &ContentId,
+        locked: Option<&ReleaseVersion>,
+    ) -> Result<Option<Content>, CatalogueError> {
+        let mut releases: Vec<(Release, &Known)> = Vec::new();
         let mut first: Option<&Recognised> = None;
         for known in self.known.iter().filter(|known| known.found.id == *id) {
+            let mut release = known.found.release.clone();
+            let by_bytes = release.version.is_unversioned() || locked == Some(&release.version);
+            if by_bytes && release.files.is_empty() {
+                release.payload = Some(self.payload_of(known)?.digest());
+            }
+            release.know_by_bytes();
             first.get_or_insert(&known.found);
-            releases.push(known.found.release.clone());
+            let same = |(other, _): &&mut (Release, &Known)| {
+                other.version == release.version
+                    || other.version.is_unversioned() && release.version.is_unversioned()
+            };
+            match releases.iter_mut().find(same) {
+                // Of two with other bytes the newer counts; `doubled` tells it.
+                Some((_, other)) if other.modified() >= known.modified() => {}
+                Some(other) => *other = (release, known),
+                None => releases.push((release, known)),
+            }
         }
-        let first = first?;
-        Some(Content {
+        let Some(first) = first else { return Ok(None) };
+        Ok(Some(Content {
             id: id.clone(),
             title: first.title.clone(),
             about: first.about.clone(),
             catalogue: self.name.clone(),
-            releases,
-        })
+            releases: releases.into_iter().map(|(release, _)| release).collect(),
+        }))
+    }
+
+    /// Returns where a content of this version lies twice, with other bytes.
+    pub(super) fn doubled(&self, id: &ContentId, version: &ReleaseVersion) -> Option<Doubled> {
+        let own = self.find(id, version).ok()?;
+        let is_other = |known: &&Known| {
+            let (a, b) = (&known.found.release.version, &own.found.release.version);
+            known.found.id == *id && !std::ptr::eq::<Known>(*known, own) && a == b
+        };
+        let mut older = Vec::new();
+        for other in self.known.iter().filter(is_other) {
+            let (Ok(one), Ok(two)) = (self.payload_of(own), self.payload_of(other)) else { continue };
+            if !one.is_same_as(&two) {
+                older.push(other.path().display().to_string());
+            }
+        }
+        let newer = own.path().display().to_string();
+        (!older.is_empty()).then(|| Doubled { id: id.clone(), newer, older })
     }
 
     fn find(&self, id: &ContentId, version: &ReleaseVersion) -> Result<&Known, CatalogueError> {
-        self.known
-            .iter()
-            .find(|known| known.found.id == *id && known.found.release.version == *version)
-            .ok_or_else(|| CatalogueError::Missing {
-                name: self.name.clone(),
-                what: format!("{id} {version}"),
-            })
+        let is_it = |known: &&Known| {
+            let own = &known.found.release.version;
+            known.found.id == *id
+                && (own == version
+                    || own.is_unversioned()
+                        && version.is_unversioned()
+                        && self.payload_of(known).is_ok_and(|payload| {
+                            let mut release = known.found.release.clone();
+                            release.payload = Some(payload.digest());
+                            release.know_by_bytes();
+                            release.version == *version
+                        }))
+        };
+        // Two of one version: the one that `content` takes.
+        self.known.iter().filter(is_it).max_by_key(|known| known.modified()).ok_or_else(|| {
+            CatalogueError::Missing { name: self.name.clone(), what: version.named(id) }
+        })
     }
 
     /// Looks into what holds a content, and returns that content.
@@ -236,18 +334,29 @@ impl<'a> Downloads<'a> {
         id: &ContentId,
         version: &ReleaseVersion,
     ) -> Result<Payload, CatalogueError> {
-        let known = self.find(id, version)?;
-        match &known.at {
+        Ok(Payload::clone(&*self.payload_of(self.find(id, version)?)?))
+    }
+
+    fn payload_of(&self, known: &Known) -> Result<Arc<Payload>, CatalogueError> {
+        if let Some(payload) = known.payload.get() {
+            return Ok(Arc::clone(payload));
+        }
+        let payload = match &known.at {
             Where::Archive(path) => {
                 let (digest, size) = digest_of(path).map_err(self.disk(path))?;
                 let name =
                     path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
-                Ok(Payload { files: vec![PayloadFile { path: name, size, digest, to: None }] })
+                Payload { files: vec![PayloadFile { path: name, size, digest, to: None }] }.into()
             }
-            Where::Folder(path) => folder_payload(&LocalTree::new(path), &TreePath::root())
-                .map_err(|error| self.disk(path)(error.source)),
-            Where::Inside(path, inside) => Ok(Payload::clone(&self.arrived(known, path, inside)?.payload)),
-        }
+            Where::Folder(path) => {
+                let tree = LocalTree::new(path);
+                let tree = tree.with_inventory(Some(&self.store.inventory_of(&tree)));
+                let payload = folder_payload(&*tree, &TreePath::root());
+                payload.map_err(|error| self.disk(path)(error.source))?.into()
+            }
+            Where::Inside(path, inside) => self.arrived(known, path, inside)?.payload,
+        };
+        Ok(Arc::clone(known.payload.get_or_init(|| payload)))
     }
 
     pub(super) fn fetch(&self, locked: &Locked) -> Result<Sources, CatalogueError> {

@@ -8,31 +8,34 @@ mod published;
 mod reading;
 
 use std::{
-    collections::{BTreeMap, HashSet},
+    collections::{BTreeMap, HashMap, HashSet},
     io,
     path::Path,
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
 };
 
 use yalotheca_core::{
-    catalogue::{Content, ReadCatalogueError, Release, ReleaseFile, Universe},
+    catalogue::{Content, ReadCatalogueError, Recognised, Release, ReleaseFile, Universe},
     control::{CatalogueSource, ControlFile, Locked},
-    game::Game,
+    game::{Game, Shape},
     hint::{Advice, Hint},
-    id::ContentId,
+    id::{ContentId, Digest},
     route::{Payload, PayloadFile},
 };
 
 use crate::{
-    arrival::ArrivalError,
+    arrival::{ArrivalError, Arrived, LookOptions, look},
+    container::by_name,
     fetch::{FetchError, Fetcher},
     sources::{ByteSource, Sources},
+    unpack::container_of,
 };
 pub use ahead::PrefetchedCatalogues;
 use ahead::{is_on_web, published_at};
 use by_hand::ByHand;
 pub use by_hand::{GivenInspector, look_at};
 use downloads::Downloads;
+pub use downloads::Doubled;
 use published::{Key, Published};
 use reading::Reading;
 
@@ -115,6 +118,18 @@ pub enum CatalogueError {
         /// The content.
         id: ContentId,
     },
+    /// An archive that a catalogue delivers does not hold the content.
+    #[error("catalogue {name}: {file} should hold {id}, but {why}")]
+    Delivered {
+        /// What it is called here.
+        name: String,
+        /// The archive.
+        file: String,
+        /// The content.
+        id: ContentId,
+        /// What is wrong.
+        why: String,
+    },
     /// No catalogue has the bytes of a locked content.
     #[error("cannot get the files of {id} {version}: {why}")]
     NoSource {
@@ -173,6 +188,9 @@ impl Hint for CatalogueError {
             Self::Changed { id, .. } => {
                 Some(Advice::AcceptPresent(id.to_string()))
             }
+            Self::Delivered { .. } => {
+                Some("nothing was placed; tell the catalogue's publisher, or add the content by its file".into())
+            }
             Self::NoSource { .. } => Some("add a catalogue that has it, or drop it".into()),
         }
     }
@@ -221,6 +239,9 @@ pub struct Catalogues<'a> {
     opened: Vec<(String, Opened<'a>)>,
     /// What is locked: it needs no catalogue to be known.
     locked: BTreeMap<ContentId, Locked>,
+    game: &'a Game,
+    /// What was found in archives that catalogues deliver, by the archive's digest.
+    unpacked: Mutex<HashMap<Digest, Arc<Arrived>>>,
 }
 
 impl std::fmt::Debug for Catalogues<'_> {
@@ -266,7 +287,7 @@ impl<'a> Catalogues<'a> {
             };
             opened.push((name.clone(), catalogue));
         }
-        Ok(Self { fetcher, opened, locked })
+        Ok(Self { fetcher, opened, locked, game, unpacked: Mutex::default() })
     }
 
     /// Returns the catalogues that cannot be had now, and why.
@@ -322,10 +343,7 @@ impl<'a> Catalogues<'a> {
     pub fn known_as(&self, fact: &str) -> Option<ContentId> {
         self.opened.iter().find_map(|(_, catalogue)| {
             let Opened::Downloads(downloads) = catalogue else { return None };
-            let contents =
-                downloads.listings().into_iter().filter_map(|listing| downloads.content(&listing.id));
-            let is_it = |content: &Content| content.releases.iter().any(|release| release.is_known_as(fact));
-            contents.into_iter().find(is_it).map(|content| content.id)
+            downloads.known_as(fact)
         })
     }
 
@@ -348,7 +366,9 @@ impl<'a> Catalogues<'a> {
         for (name, catalogue) in &self.opened {
             let found = match catalogue {
                 Opened::Published(published) => published.content(id, self.fetcher),
-                Opened::Downloads(downloads) => Ok(downloads.content(id)),
+                Opened::Downloads(downloads) => {
+                    downloads.content(id, self.locked.get(id).map(|locked| &locked.release.version))
+                }
                 Opened::ByHand(by_hand) => by_hand.content(id),
                 Opened::Unreachable(error) => Err(CatalogueError::Unreachable(Arc::clone(error))),
             };
@@ -379,7 +399,7 @@ impl<'a> Catalogues<'a> {
         for (_, catalogue) in &self.opened {
             let found = match catalogue {
                 Opened::Published(published) => published.kind(id)?,
-                Opened::Downloads(downloads) => downloads.content(id).and_then(newest),
+                Opened::Downloads(downloads) => downloads.kind(id),
                 Opened::ByHand(_) | Opened::Unreachable(_) => self.content(id)?.and_then(newest),
             };
             if found.is_some() {
@@ -462,8 +482,11 @@ impl<'a> Catalogues<'a> {
     /// # Errors
     /// Where the catalogue that it came from does not have it any more.
     pub fn payload(&self, locked: &Locked) -> Result<Payload, CatalogueError> {
-        if let Some(payload) = payload_of_release(&locked.release) {
+        if let Some(payload) = payload_of_release(self.game, &locked.release) {
             return Ok(payload);
+        }
+        if is_to_be_unpacked(self.game, &locked.release) {
+            return Ok(Payload::clone(&self.unpacked(locked)?.payload));
         }
         match self.named(&locked.catalogue) {
             Some(Opened::Downloads(downloads)) => downloads.payload(&locked.id, &locked.release.version),
@@ -471,6 +494,12 @@ impl<'a> Catalogues<'a> {
             Some(Opened::Unreachable(error)) => Err(CatalogueError::Unreachable(Arc::clone(error))),
             _ => Err(no_source(locked, "the catalogue it came from is not listed in yalotheca.toml")),
         }
+    }
+
+    /// Returns where what is locked lies twice in its folder of downloads, with other bytes.
+    pub fn doubled(&self, locked: &Locked) -> Option<Doubled> {
+        let Some(Opened::Downloads(downloads)) = self.named(&locked.catalogue) else { return None };
+        downloads.doubled(&locked.id, &locked.release.version)
     }
 
     fn named(&self, name: &str) -> Option<&Opened<'a>> {
@@ -482,6 +511,72 @@ impl<'a> Catalogues<'a> {
     /// # Errors
     /// Where they cannot be had, or are others than promised.
     pub fn fetch(&self, locked: &Locked) -> Result<Sources, CatalogueError> {
+        if is_to_be_unpacked(self.game, &locked.release) {
+            let arrived = self.unpacked(locked)?;
+            if locked.release.payload.is_some_and(|digest| digest != arrived.payload.digest()) {
+                return Err(CatalogueError::Changed { name: locked.catalogue.clone(), id: locked.id.clone() });
+            }
+            return Ok(Sources::clone(&arrived.sources));
+        }
+        self.fetch_files(locked)
+    }
+
+    /// Looks into the archive in which a catalogue delivers a content, as it is done with a file that is given by hand.
+    fn unpacked(&self, locked: &Locked) -> Result<Arc<Arrived>, CatalogueError> {
+        let [file] = locked.release.files.as_slice() else {
+            unreachable!("what is to be unpacked is one file")
+        };
+        let known = || self.unpacked.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(arrived) = known().get(&file.blake3) {
+            return Ok(Arc::clone(arrived));
+        }
+        let Some(ByteSource::Cached(path) | ByteSource::Fresh(path) | ByteSource::File(path)) =
+            self.fetch_files(locked)?.remove(&file.blake3)
+        else {
+            return Err(no_source(locked, "its catalogue does not give its file"));
+        };
+        let name = locked.catalogue.clone();
+        let container = container_of(&path)
+            .map_err(|source| CatalogueError::Disk { name, path: path.display().to_string(), source })?;
+        let wrong = |why: String| CatalogueError::Delivered {
+            name: locked.catalogue.clone(),
+            file: file.name.clone(),
+            id: locked.id.clone(),
+            why,
+        };
+        let arrived = if container.is_none() {
+            let payload = payload_of_files(&locked.release);
+            let sources = [(file.blake3, ByteSource::File(path))].into_iter().collect();
+            let content = Recognised {
+                id: locked.id.clone(),
+                title: locked.title.clone(),
+                about: String::new(),
+                release: locked.release.clone(),
+            };
+            let (payload, sources) = (Arc::new(payload), Arc::new(sources));
+            Arrived { content, inside: String::new(), payload, sources, bundled: Vec::new(), once: Vec::new() }
+        } else {
+            let options = LookOptions { name: Some(file.name.clone()), ..LookOptions::default() };
+            let arrival = look(&path, self.game, self.fetcher.store(), &options)
+                .map_err(|source| CatalogueError::Arrival { name: locked.catalogue.clone(), source })?;
+            if let Some((inner, why)) = arrival.broken.first() {
+                return Err(wrong(format!("{inner}: {why}")));
+            }
+            if let Some(inner) = arrival.unrouted.first() {
+                return Err(wrong(format!("it is not known where {inner} goes")));
+            }
+            let ids: Vec<String> = arrival.contents.iter().map(|one| one.content.id.to_string()).collect();
+            let is_alone = arrival.contents.len() == 1;
+            let is_it = |one: &Arrived| is_alone || one.content.id == locked.id;
+            let found = arrival.contents.into_iter().find(is_it);
+            found.ok_or_else(|| wrong(format!("it holds {}", ids.join(", "))))?
+        };
+        let arrived = Arc::new(arrived);
+        known().insert(file.blake3, Arc::clone(&arrived));
+        Ok(arrived)
+    }
+
+    fn fetch_files(&self, locked: &Locked) -> Result<Sources, CatalogueError> {
         if let Some(found) = self.in_store(&locked.release) {
             return Ok(found);
         }
@@ -535,13 +630,32 @@ fn no_source(locked: &Locked, why: &str) -> CatalogueError {
     CatalogueError::NoSource { id: locked.id.clone(), version, why: why.into() }
 }
 
-/// Returns the files that a release names itself.
-pub fn payload_of_release(release: &Release) -> Option<Payload> {
-    let file = |file: &yalotheca_core::catalogue::ReleaseFile| PayloadFile {
+/// Returns the files that a release names itself; nothing where they only hold them.
+pub fn payload_of_release(game: &Game, release: &Release) -> Option<Payload> {
+    let is_named = !release.files.is_empty() && !is_to_be_unpacked(game, release);
+    is_named.then(|| payload_of_files(release))
+}
+
+fn payload_of_files(release: &Release) -> Payload {
+    let file = |file: &ReleaseFile| PayloadFile {
         path: file.name.clone(),
         size: file.size,
         digest: file.blake3,
         to: None,
     };
-    (!release.files.is_empty()).then(|| Payload { files: release.files.iter().map(file).collect() })
+    Payload { files: release.files.iter().map(file).collect() }
+}
+
+/// Returns whether a release's one file is not what is placed but holds it: a folder content comes in an archive, and so may a file
+/// whose kind has another suffix.
+fn is_to_be_unpacked(game: &Game, release: &Release) -> bool {
+    let ([file], Some(kind)) = (release.files.as_slice(), game.kinds.get(&release.kind)) else {
+        return false;
+    };
+    let is_other =
+        || kind.suffix.as_ref().is_some_and(|suffix| !file.name.ends_with(suffix.as_str()));
+    match kind.shape {
+        Shape::Folder => true,
+        Shape::Archive | Shape::File => is_other() && by_name(&file.name).is_some(),
+    }
 }

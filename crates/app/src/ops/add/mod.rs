@@ -89,7 +89,7 @@ pub fn add(server: &mut Server, request: &AddRequest, front: &dyn Front) -> Resu
         refuse_what_nobody_has(&server.catalogues_for(&wants), &found.ways)?;
     }
     // A content named with a range may move to fit it, and one that is given again is read again; the rest stays.
-    let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::These(given_anew) };
+    let fresh = if given_anew.is_empty() { Fresh::None } else { Fresh::Given(given_anew) };
     let mut extras =
         ChangeExtras { asked, left_out: found.left_out, notes: found.notes, ..ChangeExtras::default() };
     if !request.later {
