@@ -6,7 +6,7 @@ use globset::GlobSet;
 use serde::Serialize;
 use yalotheca_core::{
     change::{ChangeSet, KeptLine, Source, Step, diff},
-    control::{ControlFile, HistorySection},
+    control::{ControlFile, HistorySection, LockFile, WANTS_FILE},
     id::{ContentId, TreePath},
     link::shown_in,
     reference::Break,
@@ -23,7 +23,7 @@ use crate::{
     limits::too_large,
     ops::keys,
     ops::update::HeldBackContent,
-    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, sources, summary_of, tools},
+    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, reasons, sources, summary_of, tools},
     server::seal_key,
 };
 
@@ -126,6 +126,7 @@ pub fn prepare(
         clean::set_aside(server, &mut planned, spare)?;
     }
     let mut notes = extras.notes;
+    notes.extend(kept_for_others(server, &planned.lock, wants));
     let skipped = planned.change.skipped.iter().map(|(path, line, expected)| {
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
@@ -139,7 +140,29 @@ pub fn prepare(
     Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, came, asked })
 }
 
+/// Says of what is dropped and stays that it does, and why.
+fn kept_for_others(server: &Server, lock: &LockFile, wants: &ControlFile) -> Vec<String> {
+    let before = &server.control.wants;
+    let dropped = before.wants.keys().filter(|id| !wants.wants.contains_key(*id) && lock.get(id).is_some());
+    let mut why = reasons(lock, &wants.wants);
+    let told = dropped.map(|id| {
+        let why = why.remove(id).filter(|why| !why.is_empty()).unwrap_or_else(|| "something needs it".into());
+        let source = before.given.get(id).and_then(|given| given.link.as_ref().or(given.file.as_ref()));
+        let source = source.map(|source| format!("; nor does it note that it came from {source}"));
+        format!(
+            "{id} stays installed: {why}. {WANTS_FILE} does not ask for it any more{}; it goes once nothing needs it.",
+            source.unwrap_or_default()
+        )
+    });
+    told.collect()
+}
+
 impl Prepared {
+    /// Returns what is written into `yalotheca.toml` where nothing else changes.
+    pub fn noted(&self, server: &Server, wants: &ControlFile) -> Vec<String> {
+        if wants.text() == server.control.wants_text { Vec::new() } else { self.asked.clone() }
+    }
+
     /// Carries the change out, and returns its number and the contents whose files could not be had.
     ///
     /// # Errors

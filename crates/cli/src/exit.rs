@@ -18,12 +18,15 @@ use yalotheca_host::{
     unpack::UnpackError,
 };
 
+/// The network or a disk failed.
+pub(crate) const NOT_REACHED: u8 = 4;
+
 /// Returns the exit code.
 #[expect(clippy::too_many_lines, reason = "one match over all errors")]
 pub(crate) fn exit_code(error: &AppError) -> ExitCode {
     const WRONG_USE: u8 = 2;
     const NO_LINEUP: u8 = 3;
-    const WORLD: u8 = 4;
+    const WORLD: u8 = NOT_REACHED;
     const REFUSED: u8 = 5;
     if let AppError::Trial(TrialError::Interrupted(signal) | TrialError::WatchInterrupted(signal)) = error {
         return ExitCode::from(128 + u8::try_from(*signal).unwrap_or(0));

@@ -6,10 +6,12 @@ use serde::Serialize;
 use yalotheca_core::{
     catalogue::Side,
     control::Locked,
+    desire::DesireError,
     game::{PACK_KIND, Shape},
     hint::{Advice, Amendment},
     id::{ContentId, TreePath},
     pack::{Pack, PackMember, PackSetting, PackWant},
+    route::{Places, scope_of},
     version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{
@@ -209,19 +211,29 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
             Ok((format!("members/{}", only.name()), Piece::File(server.file_here(only)?)))
         }
         several => {
-            let payload = server.receipt()?.contents.get(&locked.id).map(|settled| &settled.payload().files);
-            let inner = |path: &TreePath| {
-                let own = payload.into_iter().flatten().find(|file| {
-                    path.as_str() == file.path || path.as_str().ends_with(&format!("/{}", file.path))
-                });
-                own.map_or_else(|| path.name().to_owned(), |file| file.path.clone())
-            };
+            let inner = paths_inside(server, locked)?;
             let folder = if shape == Some(Shape::Folder) { format!("{}/", locked.id) } else { String::new() };
             let files = several
                 .iter()
-                .map(|path| Ok((format!("{folder}{}", inner(path)), server.file_here(path)?)))
+                .filter_map(|path| Some((path, inner.get(*path)?)))
+                .map(|(path, inner)| Ok((format!("{folder}{inner}"), server.file_here(path)?)))
                 .collect::<Result<_, AppError>>()?;
             Ok((format!("members/{}.zip", locked.id), Piece::Archive(files)))
         }
     }
+}
+
+/// The paths that a content's files have inside it, by where they are placed. Copies that belong elsewhere as well are not in it.
+fn paths_inside(server: &Server, locked: &Locked) -> Result<BTreeMap<TreePath, String>, AppError> {
+    let Some(kind) = server.game.kinds.get(&locked.release.kind) else { return Ok(BTreeMap::new()) };
+    let failed = |source| DesireError::ConfigPlace { content: locked.id.clone(), source };
+    let scope = scope_of(&server.survey.scope, &locked.id, &locked.title, &locked.release);
+    let mut places = Places::new(kind, &scope).map_err(failed)?;
+    if let Some(folder) = &locked.found.folder {
+        places.move_to(folder);
+    }
+    let settled = server.receipt()?.contents.get(&locked.id);
+    let files = settled.into_iter().flat_map(|settled| &settled.payload().files);
+    let placed = files.map(|file| Ok((places.of(file).map_err(failed)?, file.path.clone())));
+    placed.collect()
 }

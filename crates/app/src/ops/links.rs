@@ -21,8 +21,8 @@ pub enum LinkState {
     NotHere,
     /// It gives the file.
     Good,
-    /// It gives a file of another size.
-    OtherSize,
+    /// It gives another file.
+    OtherFile,
     /// It gives a page.
     Page,
     /// It wants a login.
@@ -109,8 +109,36 @@ pub fn links(server: &Server, check: bool) -> Result<LinksReport, AppError> {
         for line in &mut links {
             (line.state, line.says) = ask(server, line);
         }
+        compare(server, &mut links);
     }
     Ok(LinksReport { server: server.shown(), checked: check, links })
+}
+
+/// Compares the files that links give now with those that are installed.
+fn compare(server: &Server, links: &mut [LinkLine]) {
+    let is_good = |line: &LinkLine| line.state == LinkState::Good && line.blake3.is_some();
+    let asked: Vec<String> = links.iter().filter(|line| is_good(line)).map(|line| line.link.clone()).collect();
+    let good = links.iter_mut().filter(|line| is_good(line));
+    for (line, now) in good.zip(server.fetcher.digests_behind(&asked)) {
+        match now {
+            Ok(now) if line.blake3.as_deref() != Some(now.to_string().as_str()) => {
+                line.state = LinkState::OtherFile;
+                line.says = other_file(server, &line.content, now);
+            }
+            Ok(_) => {}
+            Err(error) => (line.state, line.says) = (LinkState::Failing, error.to_string()),
+        }
+    }
+}
+
+/// Says that a link gives another file. A catalogue promises one file for ever; what was given by link is what is there now.
+fn other_file(server: &Server, id: &ContentId, now: Digest) -> String {
+    let digits = &now.to_string()[..6];
+    if server.control.wants.given.contains_key(id) {
+        format!("it gives another file now ({digits}); an update takes it")
+    } else {
+        format!("it gives another file now ({digits}) than its catalogue promises")
+    }
 }
 
 fn ask(server: &Server, line: &LinkLine) -> (LinkState, String) {
@@ -123,7 +151,7 @@ fn ask(server: &Server, line: &LinkLine) -> (LinkState, String) {
         LinkTarget::File => match (told.size, line.size) {
             (Some(now), Some(then)) if now != then => {
                 let says = format!("the host now has a file of {}, and {} was locked", size(now), size(then));
-                (LinkState::OtherSize, says)
+                (LinkState::OtherFile, says)
             }
             _ => (LinkState::Good, String::new()),
         },

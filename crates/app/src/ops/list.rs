@@ -10,6 +10,7 @@ use yalotheca_core::{
     version::ReleaseVersion,
 };
 
+use super::update::ask_links;
 use crate::{
     AppError, Server,
     plan::{newest, reasons},
@@ -122,7 +123,8 @@ fn line(server: &Server, locked: &Locked, why: String, newer: Option<&ReleaseVer
 
 /// What an update would choose; nothing where that is not known.
 fn newer(server: &Server, is_asked: bool) -> Result<Option<Selection>, AppError> {
-    let chosen = match newest(server) {
+    let wants = if is_asked { ask_links(server, &[])?.wants } else { server.control.wants.clone() };
+    let chosen = match newest(server, &wants) {
         Ok(newest) => return Ok(Some(newest)),
         Err(error) => error,
     };

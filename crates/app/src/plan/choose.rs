@@ -80,11 +80,15 @@ pub(super) fn choose(
 ///
 /// # Errors
 /// Where a catalogue that is needed for that cannot be read.
-pub fn newest(server: &Server) -> Result<BTreeMap<ContentId, ReleaseVersion>, AppError> {
-    let catalogues = server.catalogues();
+pub fn newest(
+    server: &Server,
+    wants: &ControlFile,
+) -> Result<BTreeMap<ContentId, ReleaseVersion>, AppError> {
+    let catalogues = server.catalogues_for(wants);
     catalogues.set_fresh(&Fresh::All);
-    let mut wants = server.control.wants.wants.clone();
-    wants.retain(|id, _| !server.control.wants.off.contains_key(id));
+    let off = &wants.off;
+    let mut wants = wants.wants.clone();
+    wants.retain(|id, _| !off.contains_key(id));
     let mut preferred = Selection::new();
     catalogues.prefer_editions(&Fresh::All, &mut preferred)?;
     let Resolution::Lineup(selection) = catalogues.solve(&server.survey.platform, &wants, &preferred)? else {

@@ -9,7 +9,7 @@ use yalotheca_core::{
     version::{ReleaseVersion, VersionRange},
 };
 
-use crate::{AppError, OpenCatalogues, Server};
+use crate::{AppError, OpenCatalogues, Server, words::listed};
 
 /// What happens to one content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -86,7 +86,7 @@ pub fn reasons(lock: &LockFile, wants: &BTreeMap<ContentId, VersionRange>) -> BT
                     format!("{} and {} more need it", by[..3].join(", "), by.len() - 3)
                 }
                 (None, Some(by)) => {
-                    format!("{} {} it", by.join(" and "), if by.len() == 1 { "needs" } else { "need" })
+                    format!("{} {} it", listed(by), if by.len() == 1 { "needs" } else { "need" })
                 }
                 (None, None) => String::new(),
             };

@@ -19,6 +19,16 @@ pub fn count(number: usize, word: &str) -> String {
     if number == 1 { format!("1 {word}") } else { format!("{number} {word}s") }
 }
 
+/// Returns names as a sentence has them: `a`, `a and b`, `a, b and c`.
+pub fn listed<T: AsRef<str>>(names: &[T]) -> String {
+    let names: Vec<&str> = names.iter().map(AsRef::as_ref).collect();
+    match names.as_slice() {
+        [] => String::new(),
+        [only] => (*only).to_owned(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
+
 /// The id and version of what the tables show.
 pub fn shown(id: &ContentId, version: &ReleaseVersion) -> String {
     if version.is_unversioned() { id.to_string() } else { format!("{id} {version}") }
@@ -44,6 +54,7 @@ mod tests {
     #[test]
     fn sizes_and_counts() {
         assert_eq!([size(812), size(25_300), size(3_450_000)], ["812 B", "26 KB", "3.4 MB"]);
+        assert_eq!([listed(&["a"]), listed(&["a", "b"]), listed(&["a", "b", "c"])], ["a", "a and b", "a, b and c"]);
         assert_eq!([count(1, "file"), count(2, "file")], ["1 file", "2 files"]);
     }
 }

@@ -59,7 +59,8 @@ pub(crate) fn apply_with(
 ) -> Result<ExitCode, AppError> {
     let prepared = prepare(server, catalogues, wants, fresh, extras)?;
     let mut view = ChangeView::of(server.shown(), &prepared);
-    view.diffs = mode.has_lines;
+    (view.diffs, view.is_preview) = (mode.has_lines, mode.is_preview);
+    view.noted = prepared.noted(server, wants);
     view.hide(ui);
     if mode.is_preview || (view.is_empty() && prepared.planned.change.is_empty()) {
         ui.show(&view)?;

@@ -28,7 +28,7 @@ fn shown(state: LinkState) -> (Role, &'static str) {
         LinkState::Here => (Role::Plain, "fetched"),
         LinkState::NotHere => (Role::Dim, "not fetched"),
         LinkState::Good => (Role::Good, "good"),
-        LinkState::OtherSize => (Role::Bad, "other file"),
+        LinkState::OtherFile => (Role::Bad, "other file"),
         LinkState::Page => (Role::Bad, "a page"),
         LinkState::Login => (Role::Bad, "login"),
         LinkState::Expired => (Role::Bad, "expired"),

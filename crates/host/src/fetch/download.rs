@@ -375,10 +375,20 @@ fn finish(
         }
         return Try::Failed(error);
     }
+    let tag = partial.validator.same_if.clone().unwrap_or_default();
     match store.adopt(&partial.path, &digest) {
-        Ok(path) => Try::Done(Downloaded { path, digest, size, name }),
+        Ok(path) => {
+            // Not worth a failure: the file would only be downloaded again.
+            store.remember(&tag_key(url), &tag, digest.to_string().as_bytes()).ok();
+            Try::Done(Downloaded { path, digest, size, name })
+        }
         Err(error) => Try::Failed(error.into()),
     }
+}
+
+/// The name under which the cache knows the host's tag for a downloaded file.
+pub(super) fn tag_key(url: &str) -> String {
+    format!("the file behind {url}")
 }
 
 /// What an answer says of itself.

@@ -16,7 +16,7 @@ use tracing::debug;
 use yalotheca_core::{
     hint::{Advice, Hint},
     id::Digest,
-    link::without_user,
+    link::{LinkTarget, without_user},
 };
 
 use crate::store::{Store, StoreError};
@@ -210,6 +210,9 @@ const LARGEST_FILE: u64 = 64 << 30;
 /// A content's file in a catalogue may have so many.
 const LARGEST_CONTENT: u64 = 64 << 20;
 
+/// So many links are asked about at once.
+const ASKED_AT_ONCE: usize = 8;
+
 /// So many hosts may pass a request on.
 const REDIRECTS: usize = 8;
 
@@ -387,6 +390,31 @@ impl Fetcher {
         }
         let net = self.net(url)?;
         net.runtime.block_on(download::ask(net, url))
+    }
+
+    /// Returns the digests of the files that links give now. A file whose host still gives it the same tag is not downloaded again.
+    pub fn digests_behind(&self, links: &[String]) -> Vec<Result<Digest, FetchError>> {
+        let asked = crate::threads::spread(links, (ASKED_AT_ONCE, 1), |link| {
+            let (tag, digest) = self.store.answer(&download::tag_key(link)).filter(|(tag, _)| !tag.is_empty())?;
+            let told = self.ask(link).ok()?;
+            let is_same = told.sort == LinkTarget::File && told.tag.as_deref() == Some(tag.as_str());
+            is_same.then(|| String::from_utf8(digest).ok()?.parse::<Digest>().ok()).flatten()
+        });
+        let other = links.iter().zip(&asked).filter(|(_, known)| known.is_none()).map(|(link, _)| link);
+        let wanted = other.map(|link| {
+            let name = yalotheca_core::link::name_in_address(link).unwrap_or_else(|| link.clone());
+            Wanted { url: link.clone(), name, ..Wanted::default() }
+        });
+        let mut downloaded = self.download_all(wanted.collect()).into_iter();
+        let mut next = || Some(downloaded.next()?.map(|file| file.digest));
+        asked
+            .into_iter()
+            .zip(links)
+            .map(|(known, link)| match known {
+                Some(digest) => Ok(digest),
+                None => next().unwrap_or_else(|| Err(FetchError::Offline { url: link.clone() })),
+            })
+            .collect()
     }
 
     /// Fetches one file into the cache.

@@ -27,6 +27,9 @@ pub(crate) struct ChangeView {
     pub(crate) server: String,
     /// Whether it was done.
     pub(crate) settled: bool,
+    /// What is written into yalotheca.toml.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) noted: Vec<String>,
     /// The settle's number, where it was done.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) number: Option<u32>,
@@ -69,6 +72,9 @@ pub(crate) struct ChangeView {
     /// Whether something waits: for a first start, or for a file to be mended.
     #[serde(skip)]
     pub(crate) waits: bool,
+    /// Whether it is only shown.
+    #[serde(skip)]
+    pub(crate) is_preview: bool,
     /// Whether the text shows the lines that change.
     #[serde(skip)]
     pub(crate) diffs: bool,
@@ -184,10 +190,20 @@ impl View for ChangeView {
                     "nothing more to do before the server's first start"
                 };
                 page.line(Role::Plain, &format!("{}: {what}.", self.server));
-            } else {
+            } else if self.noted.is_empty() {
                 page.line(
                     Role::Good,
                     &format!("{}: nothing to do; the server matches yalotheca.toml.", self.server),
+                );
+            } else {
+                let what = if self.is_preview { "would be noted" } else { "noted" };
+                page.line(
+                    Role::Plain,
+                    &format!(
+                        "{}: nothing changes on the server; {what} in yalotheca.toml: {}.",
+                        self.server,
+                        self.noted.join(", ")
+                    ),
                 );
             }
             config::pending(page, &self.pending);
