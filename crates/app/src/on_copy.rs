@@ -5,7 +5,6 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     path::Path,
     sync::Arc,
-    time::Duration,
 };
 
 use yalotheca_core::{
@@ -22,7 +21,7 @@ use yalotheca_host::{
     sources::Sources,
     survey::{self, Survey},
     tree::{LocalTree, Tree},
-    trial::{Trial, TrialOptions, trial as run_trial},
+    trial::{Patience, Trial, TrialOptions, trial as run_trial},
 };
 
 use crate::{
@@ -103,7 +102,7 @@ impl OnCopy {
     ///
     /// # Errors
     /// If it cannot be started at all.
-    pub fn start(&self, patience: Duration, on_line: &mut dyn FnMut(&str)) -> Result<Trial, AppError> {
+    pub fn start(&self, patience: Patience, on_line: &mut dyn FnMut(&str)) -> Result<Trial, AppError> {
         let contents = self.server.control.lock.loaded(&self.server.control.wants.off);
         self.start_loaded(&self.server.survey.scope, &contents.contents, patience, on_line)
     }
@@ -112,7 +111,7 @@ impl OnCopy {
         &self,
         scope: &Scope,
         contents: &[Locked],
-        patience: Duration,
+        patience: Patience,
         on_line: &mut dyn FnMut(&str),
     ) -> Result<Trial, AppError> {
         let options = TrialOptions { keep: false, patience };
@@ -132,7 +131,7 @@ impl OnCopy {
     pub fn start_without(
         &mut self,
         without: &BTreeSet<ContentId>,
-        patience: Duration,
+        patience: Patience,
         on_line: &mut dyn FnMut(&str),
     ) -> Result<Trial, AppError> {
         let protected = survey::protected(&self.server.game, &self.server.survey.scope)?;

@@ -1,71 +1,105 @@
 //! Stopping a server for a change and starting it again: by the commands of `[server.process]`, by what a trial left running, or by
-//! the person.
+//! the person. The start is watched as a trial is.
 
 use std::{thread, time::Duration};
 
-use yalotheca_host::{running::Running, trust::Invocation};
+use serde::Serialize;
+use yalotheca_host::{
+    running::{self, AwaitedStart, Running},
+    trust::Invocation,
+};
 
 use crate::{
     Answer, AppError, Event, Front, Server, WhileRunning,
-    ops::console,
-    ops::trial::{TrialReport, TrialRequest, trial as try_start},
-    process::{Act, PATIENCE, RunningBy, STARTING, ServerState, how_to_stop, run, wait},
+    ops::{
+        console,
+        trial::{TrialReport, TrialRequest, is_started_elsewhere, trial as try_start},
+    },
+    process::{Act, PATIENCE, RunningBy, ServerState, how_to_stop, run, wait},
 };
 
 /// A server that was stopped by hand may take so long to end.
 const ENDING: Duration = Duration::from_secs(20);
 
 impl Server {
-    /// Makes a change once somebody has agreed to it. A server that runs is stopped for it, if that was asked for, and started again
-    /// whatever becomes of the change. Returns nothing where the answer was no.
+    /// Makes a change once somebody has agreed to it; without a question somebody has. A server that runs is stopped for it, if that was
+    /// asked for, and started again whatever becomes of the change. So is one that an earlier change has stopped and that did not start
+    /// since. Returns nothing where the answer was no.
     ///
     /// # Errors
     /// Where the server runs and may not or cannot be stopped, or the change cannot be made.
     pub fn while_stopped<T>(
         &self,
-        question: &str,
+        question: Option<&str>,
         front: &dyn Front,
         change: impl FnOnce() -> Result<T, AppError>,
-    ) -> Result<Option<(T, Resumed)>, AppError> {
+    ) -> Result<Option<(T, Option<Restart>)>, AppError> {
         let pause = self.pause(front)?;
         if let Some(doubt) = pause.doubt() {
             front.event(Event::MayBeRunning(&doubt));
         }
-        if !front.confirm(&pause.question(question))? {
+        if let Some(question) = question
+            && !front.confirm(&pause.question(question))?
+        {
             return Ok(None);
         }
-        let paused = pause.stop(self, front)?;
+        let start = pause.stop(self, front)?;
         let changed = change();
-        let resumed = paused.resume(self, front).unwrap_or_else(|error| Resumed::Failed(Box::new(error)));
-        Ok(Some((changed?, resumed)))
+        let restart = start.map(|start| start.carry_out(self, front));
+        Ok(Some((changed?, restart)))
     }
 
     /// Makes sure that a change can be made: the server is stopped, or is going to be.
     fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
         let state = self.state(front)?;
+        let restarts = self.options.while_running == WhileRunning::Restart;
         let ServerState::Running(by) = state else {
-            return Ok(Pause { state, method: None, players: None });
+            let awaited = running::awaited_start(&*self.tree).filter(|_| restarts);
+            let start = match awaited {
+                Some(AwaitedStart::ByTrial) => Some(StartMethod::Trial),
+                Some(AwaitedStart::ByCommand) => {
+                    self.process_command(Act::Start, front)?.map(StartMethod::Command)
+                }
+                None => None,
+            };
+            return Ok(Pause { state, stop: None, start, players: None });
         };
-        if self.options.while_running != WhileRunning::Restart {
+        if !restarts {
             return Err(AppError::Refused { what: by.says(), hint: Some(how_to_stop(&by)) });
         }
-        let method = match (&by, self.process_command(Act::Stop, front)?) {
-            (RunningBy::Process(running), _) if running.is_noted => StopMethod::Trial(running.clone()),
-            (_, Some(stop)) => StopMethod::Command { stop, start: self.process_command(Act::Start, front)? },
-            (_, None) => StopMethod::ByHand,
+        let (stop, start) = match (&by, self.process_command(Act::Stop, front)?) {
+            (RunningBy::Process(running), _) if running.is_noted => {
+                (StopMethod::Trial(running.clone()), StartMethod::Trial)
+            }
+            (_, Some(stop)) => {
+                let start = self.process_command(Act::Start, front)?;
+                (StopMethod::Command(stop), start.map_or(StartMethod::ByHand, StartMethod::Command))
+            }
+            (_, None) => (StopMethod::ByHand, StartMethod::ByHand),
         };
         let players = console::players(self);
-        Ok(Pause { state: ServerState::Running(by), method: Some(method), players })
+        Ok(Pause { state: ServerState::Running(by), stop: Some(stop), start: Some(start), players })
     }
 }
 
-/// How a server is stopped and started again.
+/// How a server is stopped.
 #[derive(Debug)]
 enum StopMethod {
     /// A trial has left it running.
     Trial(Running),
-    /// By commands of `[server.process]`.
-    Command { stop: Invocation, start: Option<Invocation> },
+    /// By the stop command of `[server.process]`.
+    Command(Invocation),
+    /// By the person.
+    ByHand,
+}
+
+/// How a server is started again.
+#[derive(Debug)]
+enum StartMethod {
+    /// By a trial, which leaves it running.
+    Trial,
+    /// By the start command of `[server.process]`.
+    Command(Invocation),
     /// By the person.
     ByHand,
 }
@@ -74,43 +108,51 @@ enum StopMethod {
 #[derive(Debug)]
 struct Pause {
     state: ServerState,
-    method: Option<StopMethod>,
+    stop: Option<StopMethod>,
+    start: Option<StartMethod>,
     /// Who plays, if the console tells.
     players: Option<Vec<String>>,
 }
 
-/// A server that was stopped for a change.
-#[derive(Debug)]
-#[must_use = "it is to be started again"]
-struct Paused(Option<StopMethod>);
-
-/// How a server was started again.
-#[derive(Debug)]
-pub enum Resumed {
-    /// It did not run before.
-    WasStopped,
-    /// By its start command.
-    Started {
-        /// Whether it answers at its port by now; nothing where that cannot be asked.
-        answers: Option<bool>,
-    },
-    /// By a trial, which left it running.
-    Tried(Box<TrialReport>),
+/// By what a server was started again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RestartedBy {
+    /// A trial, which has left it running.
+    Trial,
+    /// The start command of `[server.process]`.
+    Command,
     /// The person has to do it.
-    ByHand,
-    /// It could not be started.
-    Failed(Box<AppError>),
+    Hand,
+}
+
+/// How a server came up again that was stopped for a change.
+#[derive(Debug, Serialize)]
+pub struct Restart {
+    /// By what.
+    pub by: RestartedBy,
+    /// Whether it runs and is well; nothing where that cannot be told from here.
+    pub is_good: Option<bool>,
+    /// How the start went, where its log was read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub trial: Option<Box<TrialReport>>,
+    /// Why it could not be started.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
 }
 
 impl Pause {
     /// Returns the question whether a change may be made: the usual one, and what comes with it.
     fn question(&self, usual: &str) -> String {
-        match self.method {
-            Some(_) => format!(
+        match (&self.stop, &self.start) {
+            (Some(_), _) => format!(
                 "The server runs{}. Stop it, and start it again afterwards? {usual}",
                 self.who_plays()
             ),
-            None => usual.to_owned(),
+            (None, Some(_)) => {
+                format!("The server was stopped for an earlier change and did not start again. Start it afterwards? {usual}")
+            }
+            (None, None) => usual.to_owned(),
         }
     }
 
@@ -145,26 +187,35 @@ impl Pause {
         }
     }
 
-    /// Stops the server, if it runs.
-    fn stop(self, server: &Server, front: &dyn Front) -> Result<Paused, AppError> {
-        if let (Some((text, before)), Some(_)) = (&server.options.announcement, &self.method) {
+    /// Stops the server, if it runs; returns how it is started again.
+    fn stop(self, server: &Server, front: &dyn Front) -> Result<Option<StartMethod>, AppError> {
+        let Self { stop, start, .. } = self;
+        let Some(stop) = stop else { return Ok(start) };
+        if let Some((text, before)) = &server.options.announcement {
             console::announce(server, text)?;
             front.event(Event::Announced { text, before: *before });
             thread::sleep(*before);
         }
-        match &self.method {
-            None => {}
-            Some(StopMethod::Trial(process)) => {
-                let is_gone = server.stop_process(process, PATIENCE)?;
-                if !is_gone {
+        // Whatever becomes of this program: somebody has to start it again.
+        let awaited = match &start {
+            Some(StartMethod::Trial) => Some(AwaitedStart::ByTrial),
+            Some(StartMethod::Command(_)) => Some(AwaitedStart::ByCommand),
+            Some(StartMethod::ByHand) | None => None,
+        };
+        if let Some(awaited) = awaited {
+            running::await_start(&*server.tree, awaited)?;
+        }
+        match &stop {
+            StopMethod::Trial(process) => {
+                if !server.stop_process(process, PATIENCE)? {
                     return Err(AppError::Refused {
                         what: format!("process {} does not end", process.pid),
                         hint: Some("nothing was changed; stop it by hand".into()),
                     });
                 }
             }
-            Some(StopMethod::Command { stop, .. }) => run(stop)?,
-            Some(StopMethod::ByHand) => {
+            StopMethod::Command(stop) => run(stop)?,
+            StopMethod::ByHand => {
                 let asked = front.text("Stop the server now, in its panel say; then press Enter.");
                 if asked == Answer::Nobody {
                     return Err(AppError::Refused {
@@ -174,34 +225,50 @@ impl Pause {
                 }
             }
         }
-        if self.method.is_some() {
-            wait(ENDING, || !matches!(server.state(front), Ok(ServerState::Running(_))));
-            if let ServerState::Running(by) = server.state(front)? {
-                return Err(AppError::Refused {
-                    what: format!("{} still", by.says()),
-                    hint: Some("nothing was changed; stop it, then try again".into()),
-                });
-            }
+        wait(ENDING, || !matches!(server.state(front), Ok(ServerState::Running(_))));
+        if let ServerState::Running(by) = server.state(front)? {
+            return Err(AppError::Refused {
+                what: format!("{} still", by.says()),
+                hint: Some("nothing was changed; stop it, then try again".into()),
+            });
         }
-        Ok(Paused(self.method))
+        Ok(start)
     }
 }
 
-impl Paused {
-    /// Starts the server again, if it ran before.
-    fn resume(self, server: &Server, front: &dyn Front) -> Result<Resumed, AppError> {
-        match self.0 {
-            None => Ok(Resumed::WasStopped),
-            Some(StopMethod::ByHand | StopMethod::Command { start: None, .. }) => Ok(Resumed::ByHand),
-            Some(StopMethod::Trial(_)) => {
-                let request =
-                    TrialRequest { keep: true, patience: STARTING.as_secs(), ..TrialRequest::default() };
-                Ok(Resumed::Tried(Box::new(try_start(&server.options, front, &request, &|_| {})?)))
-            }
-            Some(StopMethod::Command { start: Some(start), .. }) => {
-                run(&start)?;
-                Ok(Resumed::Started { answers: server.wait_until_it_answers() })
-            }
+impl StartMethod {
+    /// Starts the server again and watches it.
+    fn carry_out(self, server: &Server, front: &dyn Front) -> Restart {
+        let by = match &self {
+            Self::Trial => RestartedBy::Trial,
+            Self::Command(_) => RestartedBy::Command,
+            Self::ByHand => return Restart { by: RestartedBy::Hand, is_good: None, trial: None, error: None },
+        };
+        let restart = self.start(server, front, by);
+        let restart = restart.unwrap_or_else(|error| Restart {
+            by,
+            is_good: Some(false),
+            trial: None,
+            error: Some(error.to_string()),
+        });
+        let runs = restart.is_good != Some(false)
+            || restart.trial.as_ref().is_some_and(|trial| trial.left_running.is_some());
+        if runs {
+            running::forget_awaited_start(&*server.tree);
         }
+        restart
+    }
+
+    fn start(self, server: &Server, front: &dyn Front, by: RestartedBy) -> Result<Restart, AppError> {
+        if let Self::Command(start) = &self
+            && !is_started_elsewhere(server, None)
+        {
+            run(start)?;
+            let is_good = server.wait_until_it_answers();
+            return Ok(Restart { by, is_good, trial: None, error: None });
+        }
+        let request = TrialRequest { keep: true, ..TrialRequest::default() };
+        let trial = try_start(&server.options, front, &request, &|_| {})?;
+        Ok(Restart { by, is_good: Some(trial.is_good), trial: Some(Box::new(trial)), error: None })
     }
 }

@@ -14,7 +14,7 @@ use yalotheca_host::{
     running::{self, Running},
     settle::Claim,
     tree::{Protocol, RemoteAddress, sftp},
-    trial,
+    trial::{self, Patience},
     trust::Invocation,
 };
 
@@ -22,8 +22,6 @@ use crate::{Answer, AppError, Front, Server, ops::console, server::trust};
 
 /// A command of `[server.process]` may take so long.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(120);
-/// A server that was started may take so long until it answers.
-pub(crate) const STARTING: Duration = Duration::from_secs(60);
 /// A server may take so long to do what its console was told.
 const CONSOLE_PATIENCE: Duration = Duration::from_secs(5);
 /// A log that was written to so recently is probably that of a running server.
@@ -221,6 +219,23 @@ impl Server {
     }
 }
 
+impl Server {
+    /// Returns how long the server may take to start and to stop: as was asked for; else as its definition says, or three times as
+    /// long as it took when it last started well.
+    pub fn patience(&self) -> Patience {
+        const TIMES: u64 = 3;
+        let run = &self.game.run;
+        let good = trial::read_good_start(&*self.tree).ok().flatten();
+        let (ready, stop) = good.map_or((0, 0), |good| (good.ready_ms, good.stop_ms));
+        let at_least = |usual: u64, last: u64| Duration::from_millis(usual.max(last.saturating_mul(TIMES)));
+        Patience {
+            ready: self.options.patience.unwrap_or_else(|| at_least(run.patience_ms, ready)),
+            goes_on: self.options.patience.is_none(),
+            stop: at_least(run.grace_ms, stop),
+        }
+    }
+}
+
 /// What to do about a server that runs and must not.
 pub fn how_to_stop(by: &RunningBy) -> Advice {
     Advice::StopOrRestart(match by {
@@ -241,7 +256,7 @@ impl Server {
         let host = self.machine();
         let ask = || trial::ask_at(&host, &self.game, &self.survey.scope);
         ask()?;
-        Some(wait(STARTING, || ask().flatten().is_some()))
+        Some(wait(self.patience().ready, || ask().flatten().is_some()))
     }
 }
 

@@ -67,6 +67,17 @@ pub struct OpenOptions {
     pub compares: bool,
     /// The names of publishers' keys that may be replaced by others.
     pub accept_keys: Vec<String>,
+    /// How long the server may take to start, and a process to stop; else as long as it took before, three times.
+    pub patience: Option<Duration>,
+    /// Whether a change after which the server does not start well again is taken back.
+    pub else_undo: bool,
+}
+
+impl OpenOptions {
+    /// Returns whether a server that runs is stopped for a change, and started again.
+    pub fn restarts(&self) -> bool {
+        self.while_running == WhileRunning::Restart
+    }
 }
 
 /// One server, open for a command.
@@ -267,6 +278,11 @@ impl Server {
         if self.receipt.get().is_none() {
             self.reading.begin(&self.tree);
         }
+    }
+
+    /// Returns how it was opened.
+    pub fn options(&self) -> &OpenOptions {
+        &self.options
     }
 
     /// Returns what was placed and registered.

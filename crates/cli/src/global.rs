@@ -33,6 +33,12 @@ pub(crate) struct Global {
     /// With --announce: how long before the stop (30s, 5m)
     #[arg(long = "in", global = true, value_name = "TIME", help_heading = "Everywhere", requires = "announce", value_parser = duration, default_value = "0s")]
     pub(crate) notice: Duration,
+    /// How many seconds the server may take to start, or to stop; else three times what it took when it last started well
+    #[arg(long, global = true, value_name = "SECONDS", help_heading = "Everywhere")]
+    pub(crate) patience: Option<u64>,
+    /// With --restart: if the server does not start well afterwards, take the change back and start it again
+    #[arg(long, global = true, help_heading = "Everywhere", requires = "restart")]
+    pub(crate) else_undo: bool,
     /// Use no network, only what was fetched before
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) offline: bool,
@@ -70,6 +76,8 @@ impl Global {
             announcement: self.announce.clone().map(|text| (text, self.notice)),
             compares: false,
             accept_keys: self.accept_key.clone(),
+            patience: self.patience.map(Duration::from_secs),
+            else_undo: self.else_undo,
         }
     }
 }

@@ -42,6 +42,7 @@ pub(crate) struct Ui {
     verbose: bool,
     yes: bool,
     proved: bool,
+    else_undo: bool,
     width: usize,
     secrets: RefCell<Secrets>,
 }
@@ -170,6 +171,7 @@ impl Ui {
             verbose: global.verbose,
             yes: global.yes,
             proved: global.proved,
+            else_undo: global.else_undo,
             width,
             secrets: RefCell::default(),
         }
@@ -225,6 +227,11 @@ impl Ui {
     /// Whether a change is made on a copy first.
     pub(crate) fn wants_proof(&self) -> bool {
         self.proved
+    }
+
+    /// Whether a change after which the server does not start well is taken back.
+    pub(crate) fn takes_back(&self) -> bool {
+        self.else_undo
     }
 
     /// Whether only results are printed.

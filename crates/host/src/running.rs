@@ -20,7 +20,7 @@ use yalotheca_core::{
 use crate::{
     process::{Process, processes, started},
     settle::OWN,
-    tree::{EntryKind, LocalTree, Tree},
+    tree::{EntryKind, LocalTree, Tree, TreeError},
     trust::find_program,
 };
 
@@ -69,6 +69,42 @@ pub fn note(tree: &LocalTree, pid: u32) -> io::Result<()> {
 /// Forgets the process of a server that has ended.
 pub fn forget(tree: &LocalTree) {
     tree.remove_files(&[own("process")]).ok();
+}
+
+/// How a server is to be started again that was stopped for a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AwaitedStart {
+    /// A trial had left it running.
+    ByTrial,
+    /// By the start command of `[server.process]`.
+    ByCommand,
+}
+
+/// Notes that a server is stopped for a change and has to be started again.
+///
+/// # Errors
+/// Where it cannot be written.
+pub fn await_start(tree: &dyn Tree, how: AwaitedStart) -> Result<(), TreeError> {
+    let text = match how {
+        AwaitedStart::ByTrial => "trial\n",
+        AwaitedStart::ByCommand => "command\n",
+    };
+    tree.create_folder(&own(""))?;
+    tree.replace(&own("awaits-start"), text.as_bytes())
+}
+
+/// Returns how a server is to be started again that a change has stopped and that has not run since.
+pub fn awaited_start(tree: &dyn Tree) -> Option<AwaitedStart> {
+    match tree.read_file(&own("awaits-start")).ok()??.as_slice() {
+        b"trial\n" => Some(AwaitedStart::ByTrial),
+        b"command\n" => Some(AwaitedStart::ByCommand),
+        _ => None,
+    }
+}
+
+/// Forgets that a server has to be started again: it runs, or somebody wants it stopped.
+pub fn forget_awaited_start(tree: &dyn Tree) {
+    tree.remove_files(&[own("awaits-start")]).ok();
 }
 
 fn noted(tree: &LocalTree) -> Option<Running> {

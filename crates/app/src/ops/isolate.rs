@@ -2,7 +2,6 @@
 
 use std::{
     collections::{BTreeMap, BTreeSet},
-    time::Duration,
 };
 
 use serde::{Deserialize, Serialize};
@@ -28,8 +27,6 @@ use crate::{AppError, Front, Server, on_copy::OnCopy, plan::can_be_off};
 pub struct IsolateRequest {
     /// A text that the log has if it fails; else a start that does not become ready fails.
     pub line: Option<String>,
-    /// How many seconds to wait for the server to be ready.
-    pub patience: u64,
     /// Whether what an earlier search has learned is forgotten.
     pub again: bool,
 }
@@ -141,7 +138,7 @@ impl Search<'_> {
             (self.hear)(Isolating::Line(line));
         };
         let mut went =
-            copy.start_without(&without, Duration::from_secs(self.request.patience), &mut on_line)?;
+            copy.start_without(&without, self.server.patience(), &mut on_line)?;
         let fails = if text.is_some() { has_line } else { went.verdict == Verdict::Failed };
         let why = if text.is_some() { None } else { why(copy, &mut went) };
         (self.hear)(Isolating::Went { number, contents, fails, why: why.as_deref().unwrap_or_default() });

@@ -1,11 +1,14 @@
 //! What a trial's log is joined with: the last good start, what has changed since, and whose files the log names.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    time::Duration,
+};
 
 use serde::Serialize;
 use yalotheca_core::{
     change::Placed,
-    diagnose::{FilePlace, Noise, Trouble},
+    diagnose::{ContentState, FilePlace, Noise, Trouble},
     id::{ContentId, Digest, TreePath},
 };
 use yalotheca_host::{
@@ -39,6 +42,24 @@ pub struct ChangeSince {
     pub who: String,
 }
 
+/// The problems of a start that somebody has accepted.
+#[derive(Debug, Clone, Default)]
+pub struct Accepted {
+    /// What they say.
+    pub says: Vec<String>,
+    /// The contents that are not well.
+    pub contents: BTreeSet<ContentId>,
+}
+
+/// By what a problem is known again at the next start.
+fn key(went: &Trial, trouble: &Trouble) -> String {
+    if trouble.line.is_empty() { trouble.says.clone() } else { went.lines.form(&trouble.line) }
+}
+
+fn content_key(id: &ContentId) -> String {
+    format!("content {id}")
+}
+
 /// What is known beside a log.
 #[derive(Debug, Default)]
 pub struct Context {
@@ -55,9 +76,47 @@ impl Context {
         Ok(Self { good: read_good_start(&*server.tree)? })
     }
 
+    /// Has the problems of a start accepted: they are no reason to call a later one a bad one.
+    pub fn accept(&mut self, went: &Trial, troubles: &[Trouble]) {
+        let accepted = &mut self.good.get_or_insert_default().accepted;
+        for trouble in troubles {
+            accepted.insert(key(went, trouble), trouble.says.clone());
+        }
+        for (id, state) in &went.contents {
+            let says = match state {
+                ContentState::Failed { why } => format!("{id}: {why}"),
+                ContentState::NotSeen { .. } => format!("{id} is not seen in the log"),
+                ContentState::Loaded | ContentState::Untold => continue,
+            };
+            accepted.insert(content_key(id), says);
+        }
+    }
+
+    /// Marks the problems that somebody has accepted, and returns these and the contents that may be missing.
+    pub fn accepted(&self, went: &Trial, troubles: &mut [Trouble]) -> Accepted {
+        let mut found = Accepted::default();
+        let Some(good) = &self.good else { return found };
+        for trouble in troubles {
+            trouble.accepted = good.accepted.contains_key(&key(went, trouble));
+            if trouble.accepted && !found.says.contains(&trouble.says) {
+                found.says.push(trouble.says.clone());
+            }
+        }
+        for (id, state) in &went.contents {
+            let is_bad = matches!(state, ContentState::Failed { .. } | ContentState::NotSeen { .. });
+            if let Some(says) = good.accepted.get(&content_key(id)).filter(|_| is_bad) {
+                found.contents.insert(id.clone());
+                if !found.says.iter().any(|said| says.contains(said.as_str())) {
+                    found.says.push(says.clone());
+                }
+            }
+        }
+        found
+    }
+
     /// Says how the log compares with those of good starts; nothing where there was none.
     pub fn noise(&self, went: &Trial) -> Option<Noise> {
-        self.good.as_ref().map(|good| went.lines.compare(&good.known))
+        self.good.as_ref().filter(|good| good.known.starts > 0).map(|good| went.lines.compare(&good.known))
     }
 
     /// Adds to troubles which contents and files they are about, and whether they are new; new ones come first.
@@ -170,6 +229,11 @@ impl Context {
         good.files =
             (files.into_iter().zip(digests)).filter_map(|(path, now)| Some((path, now?.0))).collect();
         good.edited = edited(server)?;
+        let milliseconds = |time: Option<Duration>| {
+            time.map_or(0, |time| u64::try_from(time.as_millis()).unwrap_or(u64::MAX))
+        };
+        good.ready_ms = milliseconds(went.ready_after);
+        good.stop_ms = milliseconds(went.stopped_after);
         good.change = settle::history(&*server.tree)?.last().map(|past| past.number);
         good.when = jiff::Timestamp::now().round(jiff::Unit::Second).unwrap_or_default().to_string();
         good.format = 1;

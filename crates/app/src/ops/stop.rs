@@ -1,8 +1,7 @@
 //! Stopping a server: one that a trial has left running, or by the stop command of `[server.process]`.
 
-use std::time::Duration;
-
 use serde::Serialize;
+use yalotheca_host::running;
 
 use crate::{
     AppError, Front, Server,
@@ -21,16 +20,18 @@ pub struct StopReport {
     pub by_command: Option<String>,
 }
 
-/// Stops a server; `patience` is how long a process may take before it is killed.
+/// Stops a server.
 ///
 /// # Errors
 /// Where nothing here can stop it, or it does not end.
-pub fn stop(server: &Server, patience: Duration, front: &dyn Front) -> Result<StopReport, AppError> {
+pub fn stop(server: &Server, front: &dyn Front) -> Result<StopReport, AppError> {
+    running::forget_awaited_start(&*server.tree);
     let report = |stopped, by_command| StopReport { server: server.shown(), stopped, by_command };
     let state = server.state(front)?;
     if let ServerState::Running(RunningBy::Process(process)) = &state
         && process.is_noted
     {
+        let patience = server.options.patience.unwrap_or_else(|| server.patience().stop);
         if !server.stop_process(process, patience)? {
             return Err(AppError::Refused {
                 what: format!("process {} does not end", process.pid),

@@ -16,10 +16,10 @@ use yalotheca_core::{
 use yalotheca_host::{
     running,
     sources::Sources,
-    trial::{LogFollower, Trial, TrialOptions, WatchOptions, trial as run_trial, watch},
+    trial::{LogFollower, Patience, SLOW, Trial, TrialOptions, WatchOptions, trial as run_trial, watch},
 };
 
-use super::since::{Context, SinceGood};
+use super::since::{Accepted, Context, SinceGood};
 use crate::{
     AppError, Fresh, Front, OpenOptions, Purpose, Server,
     apply::{ChangeExtras, origin, prepare, settle_change, texts},
@@ -35,8 +35,8 @@ use crate::{
 pub struct TrialRequest {
     /// Whether it is left running.
     pub keep: bool,
-    /// How many seconds to wait for it to be ready.
-    pub patience: u64,
+    /// Whether the problems that it has are no reason to call a start a bad one from now on.
+    pub accepts: bool,
     /// Whether somebody else starts it: its log is followed, and it is neither started nor stopped.
     pub watches: bool,
     /// The log that is followed, below the server's folder; else the one that the definition names.
@@ -107,12 +107,17 @@ pub struct TrialReport {
     pub ended_by_signal: Option<i32>,
     /// Whether it had to be killed, since it did not stop when it was told to.
     pub was_killed: bool,
+    /// Whether it was stopped again.
+    pub was_stopped: bool,
+    /// Whether it is well: ready, and without problems that nobody has accepted.
+    pub is_good: bool,
+    /// Problems that were accepted before this start or with it, and that it has.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub accepted: Vec<String>,
     /// The process that was left running.
     pub left_running: Option<u32>,
     /// The last lines of its log.
     pub last_lines: Vec<String>,
-    /// How many seconds it was waited for.
-    pub patience: u64,
 }
 
 /// What became of one content.
@@ -152,7 +157,7 @@ pub fn trial(
     let mut first = Vec::new();
     let waits = waits(&server)?;
     // Where something waits for the first start, the server is not left running by it.
-    let mut went = start(&server, (request.keep && !waits, request.patience), (false, hear))?;
+    let mut went = start(&server, request.keep && !waits, (false, hear))?;
     if went.was_first {
         first.push("The first start made its files and ended by itself.".to_owned());
     }
@@ -163,9 +168,9 @@ pub fn trial(
     }
     if lives && (went.was_first || waits) {
         server = open()?;
-        went = start(&server, (request.keep, request.patience), (true, hear))?;
+        went = start(&server, request.keep, (true, hear))?;
     }
-    Ok(report(&server, went, first, request.patience))
+    report(&server, went, (first, request.accepts))
 }
 
 /// Copies the server, makes on the copy what settle would change, and starts and stops the copy. The server itself may run.
@@ -175,7 +180,6 @@ pub fn trial(
 pub fn trial_on_copy(
     options: &OpenOptions,
     front: &dyn Front,
-    request: &TrialRequest,
     hear: &dyn Fn(Heard<'_>),
 ) -> Result<TrialReport, AppError> {
     let server = Server::open(Purpose::Change, options, front)?;
@@ -183,7 +187,7 @@ pub fn trial_on_copy(
     let catalogues = server.catalogues_for(&wants);
     let prepared = prepare(&server, &catalogues, &wants, &Fresh::None, ChangeExtras::default())?;
     let change = PlannedChange { prepared: &prepared, wants: &wants, catalogues: &catalogues };
-    prove(&server, &change, request.patience, hear)
+    prove(&server, &change, hear)
 }
 
 /// Makes a change on a copy of the server, and starts and stops the copy.
@@ -193,7 +197,6 @@ pub fn trial_on_copy(
 pub fn prove(
     server: &Server,
     change: &PlannedChange<'_, '_>,
-    patience: u64,
     hear: &dyn Fn(Heard<'_>),
 ) -> Result<TrialReport, AppError> {
     let name = server.shown();
@@ -201,7 +204,7 @@ pub fn prove(
     let copy = OnCopy::of(server, Some(change))?;
     hear(Heard::Starting { server: &format!("a copy of {name}"), owner: None, again: false });
     let mut on_line = |line: &str| hear(Heard::Line(line));
-    let went = copy.start(Duration::from_secs(patience), &mut on_line);
+    let went = copy.start(server.patience(), &mut on_line);
     hear(Heard::Over);
     let mut went = went?;
     // The copy's log is compared with the original's good starts.
@@ -210,28 +213,25 @@ pub fn prove(
     context.explain(copy.server(), &went, &mut troubles).ok();
     put_cause_first(&mut troubles);
     let (noise, since) = (context.noise(&went), None);
-    let mut report = told(copy.server(), went, (Vec::new(), troubles, noise, since), patience);
+    let is_accepted = context.accepted(&went, &mut troubles);
+    let mut report = told(copy.server(), went, (Vec::new(), troubles, noise, since), &is_accepted);
     report.server = format!("a copy of {name}");
     Ok(report)
 }
 
-/// Returns whether a server may be changed like its copy: the copy became ready, and nothing is wrong that good starts did not log.
-pub fn is_proved(report: &TrialReport) -> bool {
-    report.verdict == Verdict::Ready
-        || report.verdict == Verdict::ReadyWithTrouble
-            && !report.troubles.is_empty()
-            && report.troubles.iter().all(|trouble| trouble.is_new == Some(false))
-}
-
 /// Returns whether a `[server.process]` command starts the server, rather than a person on its machine.
-pub(super) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
+pub(crate) fn is_started_elsewhere(server: &Server, log: Option<&str>) -> bool {
     let has_command = !server.control.wants.server.process.start.is_empty();
     has_command && (log.is_some() || server.log_file().is_some()) || server.tree.local().is_none()
 }
 
-fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -> TrialReport {
+fn report(
+    server: &Server,
+    mut went: Trial,
+    (first, accepts): (Vec<String>, bool),
+) -> Result<TrialReport, AppError> {
     // The report tells what the log says even if records on the server are damaged.
-    let context = Context::of(server).unwrap_or_default();
+    let mut context = Context::of(server).unwrap_or_default();
     let mut troubles = std::mem::take(&mut went.troubles);
     if went.verdict == Verdict::Failed {
         let runtimes = runtimes(server).unwrap_or_default();
@@ -241,16 +241,38 @@ fn report(server: &Server, mut went: Trial, first: Vec<String>, patience: u64) -
     context.explain(server, &went, &mut troubles).ok();
     put_cause_first(&mut troubles);
     let noise = context.noise(&went);
-    let is_good = went.verdict != Verdict::Failed && !went.was_first;
-    // A change is not to blame for problems that the last good start had too.
-    let is_worse =
-        went.verdict == Verdict::Failed || troubles.iter().any(|trouble| trouble.is_new != Some(false));
-    let since =
-        (went.verdict != Verdict::Ready && is_worse).then(|| context.since(server).ok().flatten()).flatten();
-    if is_good && let Err(error) = context.remember(server, &went) {
+    mark_failed(&mut went.contents, &troubles);
+    if accepts {
+        if went.verdict == Verdict::Failed {
+            return Err(AppError::Refused {
+                what: format!(
+                    "the server did not start{}, and a start that fails cannot be accepted",
+                    troubles.first().map(|cause| format!(": {}", cause.says)).unwrap_or_default()
+                ),
+                hint: None,
+            });
+        }
+        context.accept(&went, &troubles);
+    }
+    let accepted = context.accepted(&went, &mut troubles);
+    let is_good = is_good(&went, &troubles, &accepted);
+    let since = (!is_good).then(|| context.since(server).ok().flatten()).flatten();
+    if is_good && !went.was_first && let Err(error) = context.remember(server, &went) {
         debug!("the start is not remembered: {error}");
     }
-    told(server, went, (first, troubles, noise, since), patience)
+    Ok(told(server, went, (first, troubles, noise, since), &accepted))
+}
+
+/// Returns whether a start went well: ready, and nothing is wrong but what was accepted.
+fn is_good(went: &Trial, troubles: &[Trouble], accepted: &Accepted) -> bool {
+    let is_bad = |(id, state): (&ContentId, &ContentState)| {
+        matches!(state, ContentState::Failed { .. } | ContentState::NotSeen { .. })
+            && !accepted.contents.contains(id)
+    };
+    went.verdict == Verdict::Ready
+        || went.verdict == Verdict::ReadyWithTrouble
+            && troubles.iter().all(|trouble| trouble.accepted)
+            && !went.contents.iter().any(is_bad)
 }
 
 /// What was heard of a start, as a report.
@@ -258,9 +280,10 @@ fn told(
     server: &Server,
     mut went: Trial,
     (first, troubles, noise, since): (Vec<String>, Vec<Trouble>, Option<Noise>, Option<SinceGood>),
-    patience: u64,
+    accepted: &Accepted,
 ) -> TrialReport {
     mark_failed(&mut went.contents, &troubles);
+    let is_good = is_good(&went, &troubles, accepted);
     let contents = server
         .control
         .lock
@@ -286,9 +309,11 @@ fn told(
         ended_with: went.ended.and_then(|ended| ended.code),
         ended_by_signal: went.ended.and_then(|ended| ended.signal),
         was_killed: went.was_killed,
+        was_stopped: went.stopped_after.is_some() || went.was_killed,
+        is_good,
+        accepted: accepted.says.clone(),
         left_running: went.kept,
         last_lines: went.tail,
-        patience,
     }
 }
 
@@ -316,6 +341,7 @@ fn put_cause_first(troubles: &mut [Trouble]) {
             Some(end) if is_understood && trouble.at < end && end - trouble.at <= RIGHT_BEFORE => 0,
             _ if trouble.fatal && trouble.at > 0 => 1,
             // Without a last word, as when a server crashes, what it said before is all there is.
+            _ if trouble.means.as_deref() == Some(SLOW) => 1,
             None if is_understood => 2,
             _ if trouble.fatal => 3,
             _ => 4,
@@ -333,7 +359,7 @@ fn watched(
 ) -> Result<TrialReport, AppError> {
     let contents = server.control.lock.loaded(&server.control.wants.off);
     let went = follow(server, &server.survey.scope, &contents.contents, (front, request), hear)?;
-    Ok(report(server, went, Vec::new(), request.patience))
+    report(server, went, (Vec::new(), request.accepts))
 }
 
 /// Follows the log of a server with these contents while its start command, or a person, starts it.
@@ -346,7 +372,7 @@ pub(super) fn follow(
 ) -> Result<Trial, AppError> {
     /// How long somebody may take to start the server.
     const BY_HAND: Duration = Duration::from_secs(600);
-    let patience = Duration::from_secs(request.patience);
+    let patience = server.patience();
     let start = if request.watches { None } else { server.process_command(Act::Start, front)? };
     let stop = match &start {
         Some(_) if !request.keep => server.process_command(Act::Stop, front)?,
@@ -374,7 +400,7 @@ pub(super) fn follow(
     };
     let options = WatchOptions {
         host: server.machine(),
-        begins_within: if start.is_some() { patience } else { BY_HAND },
+        begins_within: if start.is_some() { patience.ready } else { BY_HAND },
         patience,
     };
     let mut follower = LogFollower::at_end(&*server.tree, log.clone())?;
@@ -398,12 +424,12 @@ pub(super) fn follow(
 
 fn start(
     server: &Server,
-    (keep, patience): (bool, u64),
+    keep: bool,
     (again, hear): (bool, &dyn Fn(Heard<'_>)),
 ) -> Result<Trial, AppError> {
     server.require_run_trust()?;
     hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(server.local()?), again });
-    let options = TrialOptions { keep, patience: Duration::from_secs(patience) };
+    let options = TrialOptions { keep, patience: server.patience() };
     let scope = &server.survey.scope;
     let contents = server.control.lock.loaded(&server.control.wants.off);
     let mut on_line = |line: &str| hear(Heard::Line(line));
@@ -420,11 +446,10 @@ pub(super) fn start_once(
     server: &Server,
     scope: &Scope,
     contents: &[Locked],
-    (front, patience): (&dyn Front, Duration),
+    (front, patience): (&dyn Front, Patience),
 ) -> Result<Trial, AppError> {
     if is_started_elsewhere(server, None) {
-        let request = TrialRequest { patience: patience.as_secs(), ..TrialRequest::default() };
-        return follow(server, scope, contents, (front, &request), &|_| {});
+        return follow(server, scope, contents, (front, &TrialRequest::default()), &|_| {});
     }
     server.require_run_trust()?;
     let options = TrialOptions { keep: false, patience };

@@ -1,6 +1,6 @@
 //! Trying a new map against the one that is known to work, so that a fault is known to be the map's.
 
-use std::{collections::BTreeSet, time::Duration};
+use std::collections::BTreeSet;
 
 use serde::Serialize;
 use yalotheca_core::{
@@ -34,8 +34,6 @@ pub struct TryMapRequest {
     pub only: Option<String>,
     /// Files of it that are left out, as patterns.
     pub leave: Vec<String>,
-    /// How many seconds to wait for the server to be ready.
-    pub patience: u64,
 }
 
 /// A map that was found and is ready to be tried.
@@ -46,7 +44,6 @@ pub struct Attempt {
     /// The map that plays.
     pub known: String,
     wants: ControlFile,
-    patience: Duration,
 }
 
 /// Whose fault it is.
@@ -110,7 +107,7 @@ pub fn find_map(server: &Server, request: &TryMapRequest, front: &dyn Front) -> 
             hint: Some(Advice::StartAsItIs),
         });
     }
-    Ok(Attempt { map, known, wants, patience: Duration::from_secs(request.patience) })
+    Ok(Attempt { map, known, wants })
 }
 
 /// Starts the server with the map that plays now, then with the new one. Where that works, the new one is installed without being
@@ -120,7 +117,7 @@ pub fn find_map(server: &Server, request: &TryMapRequest, front: &dyn Front) -> 
 /// Where the server cannot be started at all, or the map cannot be installed.
 pub fn try_map(
     server: &Server,
-    Attempt { map, known, wants, patience }: &Attempt,
+    Attempt { map, known, wants }: &Attempt,
     (options, front): (&OpenOptions, &dyn Front),
     hear: &dyn Fn(&str),
 ) -> Result<TryMapReport, AppError> {
@@ -137,7 +134,7 @@ pub fn try_map(
         }
     }
     let loaded = server.control.lock.loaded(&server.control.wants.off);
-    let with_known = start_once(server, &server.survey.scope, &loaded.contents, (front, *patience))?;
+    let with_known = start_once(server, &server.survey.scope, &loaded.contents, (front, server.patience()))?;
     let mut report = TryMapReport {
         server: server.shown(),
         map: map.clone(),
@@ -154,7 +151,7 @@ pub fn try_map(
     let mut played = wants.clone();
     played.play(Some(map));
     hear(map);
-    let went = attempt(server, &played, (front, *patience))??;
+    let went = attempt(server, &played, front)??;
     let old: Vec<String> = told(&with_known);
     report.troubles = told(&went).into_iter().filter(|line| !old.contains(line)).collect();
     if went.verdict == Verdict::Failed || !report.troubles.is_empty() {
@@ -198,7 +195,7 @@ fn name_when_installed(
 fn attempt(
     server: &Server,
     wants: &ControlFile,
-    (front, patience): (&dyn Front, Duration),
+    front: &dyn Front,
 ) -> Result<Result<Trial, AppError>, AppError> {
     let catalogues = server.catalogues_for(wants);
     let prepared = prepare(server, &catalogues, wants, &Fresh::None, ChangeExtras::default())?;
@@ -214,7 +211,7 @@ fn attempt(
     attempt_change(server, (&planned.change, &bytes), "a map is tried", || {
         let scope = survey::values(&*server.tree, &server.game, given)?;
         let contents = planned.lock.loaded(&server.control.wants.off);
-        start_once(server, &scope, &contents.contents, (front, patience))
+        start_once(server, &scope, &contents.contents, (front, server.patience()))
     })
 }
 

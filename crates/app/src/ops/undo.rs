@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use serde::Serialize;
 use yalotheca_core::{
     change::{ChangeSet, FileLine, Present, Receipt, Source, Step, undo},
     control::{LOCK_FILE, LockFile, without_edit},
@@ -17,8 +18,9 @@ use yalotheca_host::{
 };
 
 use crate::{
-    AppError, Server,
+    AppError, Front, OpenOptions, Purpose, Server,
     apply::{origin, settle_change, texts},
+    pause::Restart,
     plan::{ContentLine, content_lines},
 };
 
@@ -94,6 +96,35 @@ pub fn undo_to_redo(server: &Server) -> Result<Past, AppError> {
         return Err(AppError::Usage { what, hint });
     }
     Ok(undo.clone())
+}
+
+/// A change that was taken back, since the server did not start well with it.
+#[derive(Debug, Serialize)]
+pub struct TakenBack {
+    /// The number of the change that takes it back.
+    pub number: u32,
+    /// How the server came up after that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub restart: Option<Restart>,
+}
+
+/// Takes a change back after which the server did not start well, and starts the server again.
+///
+/// # Errors
+/// Where it cannot be taken back.
+pub fn take_back_unasked(options: &OpenOptions, number: u32, front: &dyn Front) -> Result<TakenBack, AppError> {
+    let server = Server::open(Purpose::Change, options, front)?;
+    let past = changes_to_undo(&server, Some(number))?;
+    let [past] = past.as_slice() else {
+        return Err(AppError::Refused {
+            what: format!("change {number} is not the last one by now"),
+            hint: Some(Advice::List(Listing::History)),
+        });
+    };
+    let plan = plan_undo(&server, past, false)?;
+    let done = server.while_stopped(None, front, || plan.settle(&server))?;
+    let (number, restart) = done.unwrap_or_else(|| unreachable!("nobody was asked"));
+    Ok(TakenBack { number, restart })
 }
 
 /// Plans to take one settle back, an undo as any other.

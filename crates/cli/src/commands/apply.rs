@@ -10,14 +10,12 @@ use yalotheca_app::{
     on_copy::PlannedChange,
     ops::{
         change::Change,
-        trial::{Heard, is_proved, prove},
+        trial::{Heard, prove},
+        undo::take_back_unasked,
     },
-    pause::Resumed,
+    pause::Restart,
 };
-use yalotheca_core::{
-    control::{ControlFile, WANTS_FILE},
-    diagnose::Verdict,
-};
+use yalotheca_core::control::{ControlFile, WANTS_FILE};
 
 use super::trial;
 use crate::{
@@ -87,10 +85,15 @@ pub(crate) fn apply_with(
             ui.note("Nothing was changed.");
             None
         }
-        Some(_) => Some(settle()?),
+        Some(_) => Some((settle()?, None)),
         None => while_stopped(server, "Settle this?", ui, settle)?,
     };
-    let Some((number, gone)) = settled else { return Ok(ExitCode::SUCCESS) };
+    let Some(((number, gone), restart)) = settled else { return Ok(ExitCode::SUCCESS) };
+    let is_up = restart.as_ref().is_none_or(|restart| restart.is_good != Some(false));
+    view.restart = restart;
+    if !is_up && ui.takes_back() {
+        view.taken_back = Some(take_back_unasked(server.options(), number, ui)?);
+    }
     view.live = live.map(|live| live.tell(server)).unwrap_or_default();
     view.hide(ui);
     for (id, error) in &gone {
@@ -102,13 +105,12 @@ pub(crate) fn apply_with(
         ui.print("\n")?;
     }
     ui.show(&view)?;
-    let is_good = gone.is_empty() && view.live.iter().all(LiveOutcome::is_good);
+    let is_good = is_up && gone.is_empty() && view.live.iter().all(LiveOutcome::is_good);
     Ok(if is_good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
 /// Makes the change on a copy and starts that; tells how it went, and whether the change may be made.
 fn is_proved_on_copy(server: &Server, change: &PlannedChange<'_, '_>, ui: &Ui) -> Result<bool, AppError> {
-    const PATIENCE: u64 = 60;
     let waiting = RefCell::new(None);
     let hear = |heard: Heard<'_>| match heard {
         Heard::Copying { server } => drop(waiting.replace(Some(ui.wait(&format!("Copying {server}"))))),
@@ -116,9 +118,9 @@ fn is_proved_on_copy(server: &Server, change: &PlannedChange<'_, '_>, ui: &Ui) -
         Heard::Over => drop(waiting.replace(None)),
         Heard::Line(_) | Heard::Watching { .. } => {}
     };
-    let report = prove(server, change, PATIENCE, &hear)?;
+    let report = prove(server, change, &hear)?;
     drop(waiting.replace(None));
-    let proved = is_proved(&report);
+    let proved = report.is_good;
     if proved {
         ui.note("A copy of the server with this change starts well.");
     } else {
@@ -128,31 +130,18 @@ fn is_proved_on_copy(server: &Server, change: &PlannedChange<'_, '_>, ui: &Ui) -
     Ok(proved)
 }
 
-/// Makes a change once somebody has agreed to it, and tells how a server that was stopped for it was started again.
+/// Makes a change once somebody has agreed to it, and returns how a server that was stopped for it came up again.
 pub(crate) fn while_stopped<T>(
     server: &Server,
     question: &str,
     ui: &Ui,
     change: impl FnOnce() -> Result<T, AppError>,
-) -> Result<Option<T>, AppError> {
-    let Some((changed, resumed)) = server.while_stopped(question, ui, change)? else {
+) -> Result<Option<(T, Option<Restart>)>, AppError> {
+    let done = server.while_stopped(Some(question), ui, change)?;
+    if done.is_none() {
         ui.note("Nothing was changed.");
-        return Ok(None);
-    };
-    match resumed {
-        Resumed::WasStopped => {}
-        Resumed::Started { answers: Some(false) } => {
-            ui.warn("The server was started again, and does not answer at its port yet.");
-        }
-        Resumed::Started { .. } => ui.note("The server was started again."),
-        Resumed::ByHand => ui.warn("Start the server again now, in its panel say."),
-        Resumed::Failed(error) => ui.warn(&format!("The server could not be started again: {error}.")),
-        Resumed::Tried(report) if report.verdict == Verdict::Failed => {
-            ui.warn("The server was started again, and failed: yalotheca trial shows why, yalotheca undo takes the change back.");
-        }
-        Resumed::Tried(_) => ui.note("The server was started again; yalotheca stop ends it."),
     }
-    Ok(Some(changed))
+    Ok(done)
 }
 
 /// Wants that were noted for later.

@@ -22,9 +22,6 @@ pub(crate) struct IsolateArgs {
     /// Look for a text in the log, rather than for a start that fails
     #[arg(long, value_name = "TEXT")]
     line: Option<String>,
-    /// How many seconds to wait for the server to be ready
-    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
-    patience: u64,
     /// Forget what an interrupted search has learned
     #[arg(long)]
     again: bool,
@@ -101,7 +98,7 @@ impl View for IsolateReport {
 
 pub(crate) fn run(args: &IsolateArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Change, &global.open(), ui)?;
-    let request = IsolateRequest { line: args.line.clone(), patience: args.patience, again: args.again };
+    let request = IsolateRequest { line: args.line.clone(), again: args.again };
     let waiting = RefCell::new(None);
     let last_why = RefCell::new(String::new());
     let hear = |what: Isolating<'_>| match what {

@@ -1,6 +1,6 @@
 //! `stop`.
 
-use std::{process::ExitCode, time::Duration};
+use std::process::ExitCode;
 
 use clap::Args;
 use yalotheca_app::{
@@ -16,11 +16,7 @@ use crate::{
 
 /// Stop the server: one that a trial has left running, or by the stop command of [server.process].
 #[derive(Debug, Args)]
-pub(crate) struct StopArgs {
-    /// How many seconds it may take before it is killed
-    #[arg(long, value_name = "SECONDS", default_value_t = 15)]
-    patience: u64,
-}
+pub(crate) struct StopArgs {}
 
 impl View for StopReport {
     fn view(&self, page: &mut Page) {
@@ -34,8 +30,8 @@ impl View for StopReport {
     }
 }
 
-pub(crate) fn run(args: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+pub(crate) fn run(_: &StopArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    ui.show(&stop(&server, Duration::from_secs(args.patience), ui)?)?;
+    ui.show(&stop(&server, ui)?)?;
     Ok(ExitCode::SUCCESS)
 }

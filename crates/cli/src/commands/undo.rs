@@ -78,32 +78,30 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         let numbers: Vec<String> = back.iter().map(|past| past.number.to_string()).collect();
         ui.note(&format!("Takes back {}, the latest first.", numbers.join(", ")));
     }
-    if !take_back(&server, first, ("Take this back?", args.recorded_elsewhere), ui)? {
-        return Ok(ExitCode::SUCCESS);
-    }
+    let mut done = take_back(&server, first, ("Take this back?", args.recorded_elsewhere), ui)?;
     for past in rest {
-        let server = Server::open(Purpose::Look, &global.open(), ui)?;
-        if !take_back(&server, past, ("Take this back as well?", args.recorded_elsewhere), ui)? {
+        if done == TookBack::No {
             break;
         }
+        let server = Server::open(Purpose::Look, &global.open(), ui)?;
+        done = take_back(&server, past, ("Take this back as well?", args.recorded_elsewhere), ui)?;
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(done.into())
 }
 
 pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
     let undo = undo_to_redo(&server)?;
-    take_back(&server, &undo, ("Do it again?", args.recorded_elsewhere), ui)?;
-    Ok(ExitCode::SUCCESS)
+    Ok(take_back(&server, &undo, ("Do it again?", args.recorded_elsewhere), ui)?.into())
 }
 
-/// Takes one settle back, an undo as any other; returns whether it was done.
+/// Takes one settle back, an undo as any other.
 fn take_back(
     server: &Server,
     past: &Past,
     (question, recorded_elsewhere): (&str, bool),
     ui: &Ui,
-) -> Result<bool, AppError> {
+) -> Result<TookBack, AppError> {
     let plan = plan_undo(server, past, recorded_elsewhere)?;
     let mut view =
         UndoView { change: view_of(server, &plan)?, takes_back: past.clone(), wants_kept: plan.wants_kept };
@@ -111,19 +109,36 @@ fn take_back(
     if !ui.is_json() && !ui.is_quiet() {
         ui.show(&view)?;
     }
-    let settled = if plan.change.steps.is_empty() {
-        ui.confirm(question)?.then(|| plan.settle(server)).transpose()?
+    let settled = if plan.change.steps.is_empty() && !server.options().restarts() {
+        ui.confirm(question)?.then(|| plan.settle(server)).transpose()?.map(|number| (number, None))
     } else {
         while_stopped(server, question, ui, || plan.settle(server))?
     };
-    let Some(number) = settled else { return Ok(false) };
+    let Some((number, restart)) = settled else { return Ok(TookBack::No) };
+    let is_up = restart.as_ref().is_none_or(|restart| restart.is_good != Some(false));
+    view.change.restart = restart;
     view.change.settled = true;
     view.change.number = Some(number);
     if !ui.is_json() && !ui.is_quiet() {
         ui.print("\n")?;
     }
     ui.show(&view)?;
-    Ok(true)
+    Ok(if is_up { TookBack::Yes } else { TookBack::NotUp })
+}
+
+/// Whether a change was taken back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum TookBack {
+    No,
+    Yes,
+    /// It was, and the server did not start well after that.
+    NotUp,
+}
+
+impl From<TookBack> for ExitCode {
+    fn from(done: TookBack) -> Self {
+        if done == TookBack::NotUp { Self::FAILURE } else { Self::SUCCESS }
+    }
 }
 
 fn view_of(server: &Server, plan: &UndoPlan) -> Result<ChangeView, AppError> {

@@ -81,6 +81,9 @@ pub struct Trouble {
     /// Whether no good start has logged such a line; nothing where there was none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub is_new: Option<bool>,
+    /// Whether somebody has said that this is no reason to call a start a bad one.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub accepted: bool,
 }
 
 /// A line of a file.
@@ -111,6 +114,7 @@ impl Trouble {
             place,
             trace: Vec::new(),
             is_new: None,
+            accepted: false,
         }
     }
 

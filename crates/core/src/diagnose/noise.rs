@@ -124,6 +124,11 @@ impl LogLines {
         }
     }
 
+    /// Returns what a line has in common with the lines of other starts that say the same.
+    pub fn form(&self, line: &str) -> String {
+        form_of(line, &self.folder)
+    }
+
     /// Returns whether good starts have logged such a line.
     pub fn is_known(&self, line: &str, known: &KnownLines) -> bool {
         known.lines.contains_key(&form_of(line, &self.folder))

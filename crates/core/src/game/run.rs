@@ -25,6 +25,8 @@ pub struct Run {
     pub first_makes: Vec<Template>,
     /// How long to watch for troubles after that, in milliseconds.
     pub quiet_ms: u64,
+    /// How long it may take until it is ready, in milliseconds, as long as nothing is known of this server's own starts.
+    pub patience_ms: u64,
     /// How long it may take to stop before it is killed, in milliseconds.
     pub grace_ms: u64,
     /// Patterns of files that the running server reads again by itself when they change.

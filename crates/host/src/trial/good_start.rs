@@ -27,6 +27,15 @@ pub struct GoodStart {
     /// Files of contents that somebody had edited by then.
     #[serde(default)]
     pub edited: BTreeMap<TreePath, Digest>,
+    /// How long it took to be ready, in milliseconds.
+    #[serde(default)]
+    pub ready_ms: u64,
+    /// How long it took to stop, in milliseconds; nothing where it was left running.
+    #[serde(default)]
+    pub stop_ms: u64,
+    /// Problems that somebody has accepted: what tells them, and how they were said.
+    #[serde(default)]
+    pub accepted: BTreeMap<String, String>,
     /// What it and earlier ones have logged.
     pub known: KnownLines,
 }

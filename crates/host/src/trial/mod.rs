@@ -103,6 +103,8 @@ pub struct Trial {
     pub ended: Option<Ended>,
     /// Whether it did not stop when it was told to, and was killed.
     pub was_killed: bool,
+    /// How long it took to stop; nothing where it ended by itself or was left running.
+    pub stopped_after: Option<Duration>,
     /// The different lines of its log.
     pub lines: LogLines,
     /// The last lines of the log.
@@ -118,8 +120,28 @@ pub struct Trial {
 pub struct TrialOptions {
     /// Leave the server running.
     pub keep: bool,
+    /// How long it may take.
+    pub patience: Patience,
+}
+
+/// How long a server may take to start and to stop.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Patience {
     /// How long to wait for the ready line.
-    pub patience: Duration,
+    pub ready: Duration,
+    /// Whether it is waited on as long as the server goes on writing to its log, up to ten times as long.
+    pub goes_on: bool,
+    /// How long it may take to stop before it is killed.
+    pub stop: Duration,
+}
+
+impl Patience {
+    /// Returns whether it is still worth waiting for a server that was started so long ago and has written its last line so long ago.
+    fn lasts(&self, started: Duration, silent: Duration) -> bool {
+        const MOST_TIMES: u32 = 10;
+        started < self.ready
+            || self.goes_on && silent < self.ready / 3 && started < self.ready.saturating_mul(MOST_TIMES)
+    }
 }
 
 const TAIL: usize = 12;
@@ -213,9 +235,15 @@ pub fn trial(
     let quiet = Duration::from_millis(game.run.quiet_ms);
     let (mut ready_after, mut ended, mut is_ending) = (None, None, false);
     let mut heard = Heard { tail: Vec::new(), first_done: false };
-    let mut until = started + options.patience;
-    while Instant::now() < until && signals.came().is_none() {
-        heard.listen(server.lines(Duration::from_millis(20)), game, &mut reader, on_line);
+    let (mut until, mut last_line) = (None, started);
+    let waits = |until: Option<Instant>, last_line: Instant| match until {
+        Some(until) => Instant::now() < until,
+        None => options.patience.lasts(started.elapsed(), last_line.elapsed()),
+    };
+    while waits(until, last_line) && signals.came().is_none() {
+        if heard.listen(server.lines(Duration::from_millis(20)), game, &mut reader, on_line) {
+            last_line = Instant::now();
+        }
         if let Some(code) = server.ended() {
             heard.listen(server.last_lines(), game, &mut reader, on_line);
             ended = Some(code);
@@ -223,15 +251,17 @@ pub fn trial(
         }
         if reader.is_fatal() && !is_ending {
             is_ending = true;
-            until = until.min(Instant::now() + AFTER_FATAL);
+            until = Some(Instant::now() + AFTER_FATAL);
         }
         if reader.is_ready() && ready_after.is_none() {
             ready_after = Some(started.elapsed());
-            until = if is_ending { until } else { Instant::now() + quiet };
+            until = if is_ending { until } else { Some(Instant::now() + quiet) };
         }
     }
+    // What takes long to start may take long to stop.
+    let grace = options.patience.stop.max(started.elapsed());
     if let Some(signal) = signals.came() {
-        stop(&mut server, tree, game, scope);
+        stop(&mut server, tree, (game, scope), grace);
         return Err(TrialError::Interrupted(signal));
     }
     let alive = ended.is_none();
@@ -242,6 +272,9 @@ pub fn trial(
         (None, _) => None,
     };
     let (verdict, mut troubles) = judge(&reader, alive, answers);
+    if alive && !reader.is_ready() && !reader.is_fatal() {
+        troubles.insert(0, slow(started.elapsed(), last_line.elapsed(), heard.tail.last()));
+    }
     if let Some(ended) = ended.filter(|_| !was_first) {
         troubles.extend(ending::troubles(ended, tree, killed_before));
     } else if verdict == Verdict::Failed {
@@ -253,7 +286,9 @@ pub fn trial(
         crate::running::note(tree, pid)
             .map_err(|source| TrialError::Start { program: "noting the process".into(), source })?;
     }
-    let was_killed = !keep && alive && !stop(&mut server, tree, game, scope);
+    let stopping = Instant::now();
+    let was_killed = !keep && alive && !stop(&mut server, tree, (game, scope), grace);
+    let stopped_after = (!keep && alive && !was_killed).then(|| stopping.elapsed());
     if let Some(signal) = signals.came() {
         return Err(TrialError::Interrupted(signal));
     }
@@ -265,6 +300,7 @@ pub fn trial(
         contents: reader.contents(),
         ended,
         was_killed,
+        stopped_after,
         lines: reader.lines().clone(),
         tail: heard.tail,
         kept,
@@ -272,9 +308,32 @@ pub fn trial(
     })
 }
 
+/// Says that a server is slow to start, and what it was doing.
+fn slow(waited: Duration, silent: Duration, last: Option<&String>) -> Trouble {
+    let seconds = |time: Duration| time.as_secs_f64().ceil();
+    let doing = match last {
+        None => "; it has written nothing to its log".into(),
+        Some(line) => {
+            let line: String = line.trim().chars().take(120).collect();
+            let when = if silent < Duration::from_secs(3) {
+                "a moment before".to_owned()
+            } else {
+                format!("{} s before", seconds(silent))
+            };
+            format!("; the last thing it said, {when}, was: {line}")
+        }
+    };
+    let says = format!("it was not ready within {} s{doing}", seconds(waited));
+    let longer = seconds(waited) * 3.0;
+    let advice = format!("if it is only slow, wait longer: --patience {longer}");
+    Trouble::told(SLOW, says, Some(&advice))
+}
+
+/// What is called slow.
+pub const SLOW: &str = "slow start";
+
 /// Stops the server; returns whether it stopped when it was told to.
-fn stop(server: &mut Server, tree: &LocalTree, game: &Game, scope: &Scope) -> bool {
-    let grace = Duration::from_millis(game.run.grace_ms);
+fn stop(server: &mut Server, tree: &LocalTree, (game, scope): (&Game, &Scope), grace: Duration) -> bool {
     server.stop(game.run.stop, stop_line(tree, game, scope).as_ref(), grace)
 }
 
@@ -286,7 +345,8 @@ fn judge(reader: &LogReader<'_>, alive: bool, answers: Option<bool>) -> (Verdict
         troubles.push(silent());
     }
     // What the definition does not know is worth a look only where something is wrong.
-    if verdict == Verdict::Failed && !troubles.iter().any(|trouble| trouble.means.is_some()) {
+    let is_slow = alive && !reader.is_ready() && !reader.is_fatal();
+    if verdict == Verdict::Failed && !is_slow && !troubles.iter().any(|trouble| trouble.means.is_some()) {
         troubles.extend(reader.suspects().iter().cloned());
     }
     (verdict, troubles)
@@ -299,13 +359,15 @@ struct Heard {
 }
 
 impl Heard {
+    /// Takes lines in, and returns whether there were any.
     fn listen(
         &mut self,
         lines: Vec<String>,
         game: &Game,
         reader: &mut LogReader<'_>,
         on_line: &mut dyn FnMut(&str),
-    ) {
+    ) -> bool {
+        let is_any = !lines.is_empty();
         for line in lines {
             on_line(&line);
             self.first_done |= game.run.first.as_ref().is_some_and(|first| first.is_match(&line));
@@ -315,6 +377,7 @@ impl Heard {
                 self.tail.remove(0);
             }
         }
+        is_any
     }
 }
 
@@ -327,6 +390,7 @@ fn not_started(trouble: Trouble, reader: &LogReader<'_>) -> Trial {
         contents: reader.contents(),
         ended: None,
         was_killed: false,
+        stopped_after: None,
         lines: reader.lines().clone(),
         tail: Vec::new(),
         kept: None,

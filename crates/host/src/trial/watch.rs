@@ -13,7 +13,7 @@ use yalotheca_core::{
     id::TreePath,
 };
 
-use super::{AFTER_FATAL, Heard, Signals, Trial, TrialError, ask_at, judge};
+use super::{AFTER_FATAL, Heard, Patience, Signals, Trial, TrialError, ask_at, judge, slow};
 use crate::{
     survey::played,
     tree::{EntryKind, Tree, TreeError},
@@ -32,7 +32,7 @@ pub struct WatchOptions {
     /// How long to wait until the server begins to write.
     pub begins_within: Duration,
     /// How long to wait for the ready line after that.
-    pub patience: Duration,
+    pub patience: Patience,
 }
 
 /// A log, as far as it was read.
@@ -121,17 +121,20 @@ pub fn watch(
     let signals = Signals::listen();
     let mut heard = Heard { tail: Vec::new(), first_done: false };
     let (mut begun, mut ready_after, mut is_ending) = (None::<Instant>, None, false);
-    let mut until = Instant::now() + options.begins_within;
+    let (started, mut last_line) = (Instant::now(), Instant::now());
+    let mut until = Some(started + options.begins_within);
     loop {
         let lines = follower.lines(tree)?;
         if !lines.is_empty() && begun.is_none() {
             begun = Some(Instant::now());
-            until = Instant::now() + options.patience;
+            until = None;
         }
-        heard.listen(lines, game, &mut reader, on_line);
+        if heard.listen(lines, game, &mut reader, on_line) {
+            last_line = Instant::now();
+        }
         if reader.is_fatal() && !is_ending {
             is_ending = true;
-            until = until.min(Instant::now() + AFTER_FATAL);
+            until = Some(Instant::now() + AFTER_FATAL);
         }
         if reader.is_ready() && ready_after.is_none() {
             ready_after = begun.map(|begun| begun.elapsed());
@@ -139,20 +142,29 @@ pub fn watch(
             until = if is_ending {
                 until
             } else {
-                Instant::now() + Duration::from_millis(game.run.quiet_ms) + pause
+                Some(Instant::now() + Duration::from_millis(game.run.quiet_ms) + pause)
             };
         }
         if let Some(signal) = signals.came() {
             return Err(TrialError::WatchInterrupted(signal));
         }
-        if Instant::now() >= until || heard.first_done {
+        let waits = match (until, begun) {
+            (Some(until), _) => Instant::now() < until,
+            (None, Some(begun)) => options.patience.lasts(begun.elapsed(), last_line.elapsed()),
+            (None, None) => false,
+        };
+        if !waits || heard.first_done {
             break;
         }
         thread::sleep(pause);
     }
     let ask = || ask_at(&options.host, game, scope).map(|port| port.is_some());
     let answers = if reader.is_ready() { ask() } else { game.run.probe.as_ref().map(|_| false) };
-    let (verdict, troubles) = judge(&reader, true, answers);
+    let (verdict, mut troubles) = judge(&reader, true, answers);
+    if !reader.is_ready() && !reader.is_fatal() && !heard.first_done {
+        let waited = begun.map_or(options.begins_within, |begun| begun.elapsed());
+        troubles.insert(0, slow(waited, last_line.elapsed(), heard.tail.last()));
+    }
     Ok(Trial {
         verdict,
         ready_after,
@@ -161,6 +173,7 @@ pub fn watch(
         contents: reader.contents(),
         ended: None,
         was_killed: false,
+        stopped_after: None,
         lines: reader.lines().clone(),
         tail: heard.tail,
         kept: None,

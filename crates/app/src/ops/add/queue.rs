@@ -9,6 +9,7 @@ use yalotheca_core::{
     id::ContentId,
 };
 use yalotheca_host::{
+    trial::Patience,
     sources::Sources,
     survey::{self, FoundContent},
 };
@@ -84,9 +85,11 @@ pub fn fetch(server: &Server, names: &[String], front: &dyn Front) -> Result<(),
 fn attempt(
     server: &Server,
     change: &ChangeSet,
-    (front, patience): (&dyn Front, Duration),
+    (front, least): (&dyn Front, Duration),
 ) -> Result<Vec<String>, AppError> {
     let loaded = server.control.lock.loaded(&server.control.wants.off);
+    let usual = server.patience();
+    let patience = Patience { ready: usual.ready.max(least), ..usual };
     let went = attempt_change(server, (change, &Sources::default()), "the server fetches items", || {
         start_once(server, &server.survey.scope, &loaded.contents, (front, patience))
     })??;

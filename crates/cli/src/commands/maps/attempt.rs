@@ -26,9 +26,6 @@ pub(super) struct TryArgs {
     /// Leave out these files
     #[arg(long, value_name = "PATTERN")]
     leave: Vec<String>,
-    /// How many seconds to wait for the server to be ready
-    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
-    patience: u64,
 }
 
 impl View for TryMapReport {
@@ -81,7 +78,6 @@ pub(super) fn run(
         what: args.what.clone(),
         only: args.only.clone(),
         leave: args.leave.clone(),
-        patience: args.patience,
     };
     let attempt = find_map(server, &request, ui)?;
     let (known, map) = (&attempt.known, &attempt.map);

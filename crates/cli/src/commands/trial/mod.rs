@@ -14,8 +14,6 @@ use yalotheca_app::{
     ops::support::support_text,
     ops::trial::{Heard, TrialReport, TrialRequest, trial, trial_on_copy},
 };
-use yalotheca_core::diagnose::Verdict;
-
 use self::view::TrialView;
 use crate::{global::Global, ui::Ui};
 
@@ -32,9 +30,9 @@ pub(crate) struct TrialArgs {
     /// The log to follow, below the server's folder; else the one that the game definition names
     #[arg(long, value_name = "FILE")]
     log: Option<String>,
-    /// How many seconds to wait for the server to be ready
-    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
-    patience: u64,
+    /// Accept the problems that this start has: later starts with no others are good ones
+    #[arg(long, conflicts_with = "on_copy")]
+    accept: bool,
     /// Start a copy of the server with what settle would change, on other ports; the server itself is not touched
     #[arg(long, conflicts_with_all = ["keep", "watch", "log"])]
     on_copy: bool,
@@ -48,7 +46,7 @@ pub(crate) struct TrialArgs {
 
 pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let request =
-        TrialRequest { keep: args.keep, patience: args.patience, watches: args.watch, log: args.log.clone() };
+        TrialRequest { keep: args.keep, accepts: args.accept, watches: args.watch, log: args.log.clone() };
     let waiting = RefCell::new(None);
     let hear = |heard: Heard<'_>| match heard {
         Heard::Starting { server, owner, again } => {
@@ -79,7 +77,7 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
         Heard::Over => drop(waiting.replace(None)),
     };
     let mut report = if args.on_copy {
-        trial_on_copy(&global.open(), ui, &request, &hear)?
+        trial_on_copy(&global.open(), ui, &hear)?
     } else {
         trial(&global.open(), ui, &request, &hear)?
     };
@@ -87,9 +85,9 @@ pub(crate) fn run(args: &TrialArgs, global: &Global, ui: &Ui) -> Result<ExitCode
     if let Some(path) = &args.report {
         write_report(path, &report, global, ui)?;
     }
-    let verdict = report.verdict;
+    let is_good = report.is_good;
     ui.show(&TrialView { report, all: args.all })?;
-    Ok(if verdict == Verdict::Ready { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+    Ok(if is_good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
 /// Writes what somebody who helps needs to know.

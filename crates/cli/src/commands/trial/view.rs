@@ -3,14 +3,14 @@
 use serde::{Serialize, Serializer};
 use yalotheca_app::ops::{
     since::SinceGood,
-    trial::{TrialReport, TriedContent, is_proved},
+    trial::{TrialReport, TriedContent},
 };
 use yalotheca_core::{
     diagnose::{ContentState, FilePlace, Noise, Trouble, Verdict},
     id::{ContentId, TreePath},
 };
 
-use yalotheca_host::trust::shell_word;
+use yalotheca_host::{trial::SLOW, trust::shell_word};
 
 use crate::view::{Cell, Page, Role, View, count, visible};
 
@@ -33,12 +33,12 @@ impl View for TrialView {
         for line in &report.first {
             page.line(Role::Plain, line);
         }
-        headline(page, report, self.all);
+        headline(page, report);
         if report.was_killed {
             page.line(Role::Warn, "It did not stop when it was told to, and was killed.");
         }
-        let is_known = |trouble: &&Trouble| trouble.is_new == Some(false) && !trouble.fatal && !self.all;
-        let (known, shown): (Vec<&Trouble>, Vec<&Trouble>) = report.troubles.iter().partition(is_known);
+        let is_known = |trouble: &&Trouble| trouble.accepted && !trouble.fatal && !self.all;
+        let (_, shown): (Vec<&Trouble>, Vec<&Trouble>) = report.troubles.iter().partition(is_known);
         match shown.as_slice() {
             [] => {}
             // The first sentence has said it.
@@ -53,8 +53,18 @@ impl View for TrialView {
                 troubles(page, &shown, &report.contents);
             }
         }
-        if !known.is_empty() && !is_as_before(report) {
-            page.item(Role::Dim, &as_before(known.len(), self.all));
+        if !report.accepted.is_empty() && !self.all {
+            const MOST: usize = 5;
+            page.head("Accepted (trial --accept)");
+            for says in report.accepted.iter().take(MOST) {
+                page.item(Role::Dim, says);
+            }
+            if report.accepted.len() > MOST {
+                page.item(Role::Dim, &format!("and {} more (--all shows them)", report.accepted.len() - MOST));
+            }
+        }
+        if report.verdict == Verdict::ReadyWithTrouble && !report.is_good {
+            page.label(Role::Head, "To do", "fix it; or, if the server is well like this: yalotheca trial --accept");
         }
         if let Some(terms) = &report.terms {
             const MOST: usize = 30;
@@ -80,26 +90,15 @@ impl View for TrialView {
             page.gap();
             let text = format!("The server was left running (process {pid}). yalotheca stop ends it.");
             page.line(Role::Plain, &text);
+        } else if report.was_stopped {
+            page.gap();
+            page.line(Role::Plain, "It was stopped again.");
         }
     }
 }
 
-/// Whether all that is wrong was wrong at the last good start as well.
-fn is_as_before(report: &TrialReport) -> bool {
-    report.verdict == Verdict::ReadyWithTrouble && is_proved(report)
-}
-
-fn as_before(problems: usize, all: bool) -> String {
-    let hint = match (all, problems) {
-        (true, _) => "",
-        (false, 1) => " (--all shows it)",
-        (false, _) => " (--all shows them)",
-    };
-    format!("{} as in the last good start{hint}", count(problems, "problem"))
-}
-
 /// The verdict; of a failed start the cause is in the first sentence.
-fn headline(page: &mut Page, report: &TrialReport, all: bool) {
+fn headline(page: &mut Page, report: &TrialReport) {
     let name = &report.server;
     let after = match report.ready_after_ms.unwrap_or_default() {
         // A log that is followed says so all at once.
@@ -110,12 +109,11 @@ fn headline(page: &mut Page, report: &TrialReport, all: bool) {
     match report.verdict {
         Verdict::Ready => return page.line(Role::Good, &format!("{name}: ready{after}, no problems.")),
         Verdict::ReadyWithTrouble => {
-            let what = if is_as_before(report) {
-                format!("with {}", as_before(report.troubles.len(), all))
-            } else {
-                "but something is wrong".into()
-            };
-            return page.line(Role::Warn, &format!("{name}: ready{after}, {what}."));
+            if report.is_good {
+                let problems = count(report.accepted.len(), "accepted problem");
+                return page.line(Role::Good, &format!("{name}: ready{after}, with {problems}."));
+            }
+            return page.line(Role::Warn, &format!("{name}: ready{after}, but something is wrong."));
         }
         Verdict::Failed => {}
     }
@@ -123,15 +121,19 @@ fn headline(page: &mut Page, report: &TrialReport, all: bool) {
         (Some(code), ..) => format!("it ended with exit code {code}"),
         (None, Some(signal), _) => format!("it was ended by signal {signal}"),
         (None, None, Some(_)) => "it said that it was ready, but it was not".into(),
-        (None, None, None) => format!("it was not ready within {} s", report.patience),
+        (None, None, None) if report.troubles.iter().any(|trouble| trouble.means.as_deref() == Some(SLOW)) => {
+            String::new()
+        }
+        (None, None, None) => "it was not ready in time".into(),
     };
     match report.troubles.first() {
         Some(cause) => {
             let says = cause.says.trim_end_matches('.');
             page.line(Role::Bad, &format!("{name}: the start failed: {says}."));
             let mut how = how.chars();
-            let first = how.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
-            page.line(Role::Dim, &format!("{first}{}.", how.as_str()));
+            if let Some(first) = how.next() {
+                page.line(Role::Dim, &format!("{}{}.", first.to_uppercase(), how.as_str()));
+            }
         }
         None => page.line(Role::Bad, &format!("{name}: the start failed; {how}.")),
     }

@@ -1,12 +1,14 @@
 //! A planned or settled change, as a result and as text.
 
 mod config;
+mod restart;
 
 use serde::Serialize;
 use yalotheca_app::{
     apply::{ChangedFile, Prepared},
     live::{LiveOutcome, LiveState},
-    ops::update::HeldBackContent,
+    ops::{undo::TakenBack, update::HeldBackContent},
+    pause::Restart,
     plan::{Companion, ContentAct, ContentLine, totals},
 };
 use yalotheca_core::{
@@ -67,6 +69,12 @@ pub(crate) struct ChangeView {
     /// What the running server says of the change.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(crate) live: Vec<LiveOutcome>,
+    /// How the server came up again that was stopped for the change.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) restart: Option<Restart>,
+    /// What has taken the change back, since the server did not start well with it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) taken_back: Option<TakenBack>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
     /// Whether something waits: for a first start, or for a file to be mended.
@@ -179,6 +187,17 @@ impl View for ChangeView {
                 ),
             );
             live(page, &self.live);
+            if let Some(restart) = &self.restart {
+                restart::tell(page, restart, self.number.filter(|_| self.taken_back.is_none()));
+            }
+            if let Some(back) = &self.taken_back {
+                let number = self.number.map_or_else(String::new, |number| format!("change {number} "));
+                let text = format!("So {number}was taken back, as change {}.", back.number);
+                page.line(Role::Warn, &text);
+                if let Some(restart) = &back.restart {
+                    restart::tell(page, restart, None);
+                }
+            }
             return;
         }
         held_back(page, &self.held_back);

@@ -103,6 +103,7 @@ impl Loader {
             first: raw.first.as_ref().map(pattern).transpose()?,
             first_makes: templates(&raw.first_makes)?,
             quiet_ms: raw.quiet.as_ref().map_or(Ok(500), milliseconds)?,
+            patience_ms: raw.patience.as_ref().map_or(Ok(60_000), milliseconds)?,
             grace_ms: raw.grace.as_ref().map_or(Ok(15_000), milliseconds)?,
             rereads: templates(check_globs(&raw.rereads)?)?,
             probe: raw.probe.as_ref().map(|probe| self.probe(probe)).transpose()?,

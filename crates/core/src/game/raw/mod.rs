@@ -465,6 +465,7 @@ pub(super) struct RawRun {
     pub(super) ready: Text,
     #[serde(default)]
     pub(super) quiet: Option<Text>,
+    pub(super) patience: Option<Text>,
     pub(super) grace: Option<Text>,
     #[serde(default)]
     pub(super) rereads: Vec<Text>,

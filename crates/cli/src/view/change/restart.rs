@@ -1,0 +1,63 @@
+//! How a server came up again that was stopped for a change.
+
+use yalotheca_app::pause::{Restart, RestartedBy};
+use yalotheca_core::diagnose::Verdict;
+
+use crate::view::{Page, Role, count};
+
+/// Tells it; `number` is the change that can be taken back if it did not come up well.
+pub(super) fn tell(page: &mut Page, restart: &Restart, number: Option<u32>) {
+    let after = |ms: Option<u128>| match ms {
+        Some(ms @ 1..) => format!(" after {}.{} s", ms / 1000, ms / 100 % 10),
+        _ => String::new(),
+    };
+    match (restart.is_good, &restart.trial) {
+        (None, _) if restart.by == RestartedBy::Hand => {
+            return page.line(Role::Warn, "Start the server again now, in its panel say.");
+        }
+        (None, _) => {
+            return page.line(
+                Role::Warn,
+                "The server was started again; nothing here can tell whether it is well (its log and its port are not known).",
+            );
+        }
+        (Some(true), Some(trial)) => {
+            let problems = match trial.accepted.len() {
+                0 => String::new(),
+                many => format!(", with {} that you accepted", count(many, "problem")),
+            };
+            let ready = after(trial.ready_after_ms);
+            page.line(Role::Good, &format!("The server was started again: ready{ready}{problems}."));
+            if let (RestartedBy::Trial, Some(_)) = (restart.by, trial.left_running) {
+                page.line(Role::Plain, "yalotheca stop ends it.");
+            }
+            return;
+        }
+        (Some(true), None) => {
+            return page.line(Role::Good, "The server was started again, and answers at its port.");
+        }
+        (Some(false), _) => {}
+    }
+    let why = match (&restart.error, &restart.trial) {
+        (Some(error), _) => format!("The server could not be started again: {error}."),
+        (None, Some(trial)) => {
+            let cause = trial.troubles.iter().find(|trouble| !trouble.accepted);
+            let cause = cause.map(|cause| format!(": {}", cause.says.trim_end_matches('.'))).unwrap_or_default();
+            match trial.verdict {
+                Verdict::Failed => format!("The server was started again, and failed{cause}."),
+                Verdict::Ready | Verdict::ReadyWithTrouble => {
+                    format!("The server was started again and is ready, but something is wrong{cause}.")
+                }
+            }
+        }
+        (None, None) => "The server was started again, and does not answer at its port.".to_owned(),
+    };
+    page.line(Role::Bad, &why);
+    if let Some(number) = number {
+        page.label(
+            Role::Head,
+            "To do",
+            &format!("yalotheca undo {number} --restart takes the change back and starts the server; yalotheca trial shows what is wrong"),
+        );
+    }
+}
