@@ -17,9 +17,9 @@ use yalotheca_core::{
 use yalotheca_host::{
     control::Control,
     server_copy::{ServerCopy, free_port},
-    settle::ControlTexts,
+    settle::{self, ControlTexts},
     sources::Sources,
-    survey::{self, Survey},
+    survey::{self, FoundContent, Survey},
     tree::{LocalTree, Tree},
     trial::{Patience, Trial, TrialOptions, trial as run_trial},
 };
@@ -29,6 +29,7 @@ use crate::{
     apply::{Prepared, attempt_change, origin, settle_change},
     findings::{configuration_files, locked_state},
     plan::{look, sources, tools},
+    take_over::{place, take_over_one},
 };
 
 /// A change that was planned and not made yet.
@@ -91,6 +92,24 @@ impl OnCopy {
         }
         let opened = open(server, copy.folder(), given)?;
         Ok(Self { copy, server: opened })
+    }
+
+    /// Has contents that lie there unmanaged managed on the copy, so that it can be started without them.
+    ///
+    /// # Errors
+    /// If the copy's records cannot be written.
+    pub fn take_over(&mut self, found: &[FoundContent]) -> Result<(), AppError> {
+        let mut receipt = self.server.receipt()?.clone();
+        let mut lock = self.server.control.lock.clone();
+        for one in found {
+            lock.contents.push(take_over_one(&self.server, one)?);
+            place(&self.server.game, one, &mut receipt);
+        }
+        settle::write_receipt(&*self.server.tree, &receipt)?;
+        self.copy.write(LOCK_FILE, lock.text().as_bytes()).map_err(failed("copying yalotheca.lock"))?;
+        let given = self.server.control.wants.server.values.clone();
+        self.server = open(&self.server, self.copy.folder(), given)?;
+        Ok(())
     }
 
     /// Returns the server that is the copy.

@@ -2,10 +2,11 @@
 
 use regex::{Captures, Regex, escape};
 use yalotheca_core::{
-    document::{Pointer, TextFile},
+    document::{Pointer, TextFile, Value},
     game::{Game, Scope},
     id::TreePath,
     link::shown_in,
+    settings::{may_be_secret, names_a_secret},
 };
 use yalotheca_host::tree::Tree;
 
@@ -34,12 +35,13 @@ impl Secrets {
             .iter()
             .filter_map(|console| console.secret.as_ref())
             .filter_map(|place| Some((&place.file, vec![place.spot(scope).ok()?.1])));
-        for (file, keys) in of_settings.chain(of_console).filter(|(_, keys)| !keys.is_empty()) {
-            let patterns: Vec<Regex> = keys.iter().filter_map(pattern).collect();
+        for (file, keys) in of_settings.chain(of_console) {
+            let mut patterns: Vec<Regex> = keys.iter().filter_map(pattern).collect();
             let path = file.render(scope).ok().and_then(|path| TreePath::new(&path).ok());
             let bytes = path.and_then(|path| tree.read_file(&path).ok().flatten());
             if let Some(bytes) = bytes {
                 let file = TextFile::read(bytes);
+                patterns.extend(called_like_secrets(file.text()).iter().filter_map(pattern));
                 for pattern in &patterns {
                     let values = pattern.captures_iter(file.text()).filter_map(|groups| groups.name("value"));
                     found.values.extend(values.map(|value| value.as_str().trim().to_owned()));
@@ -69,6 +71,21 @@ impl Secrets {
         }
         text
     }
+}
+
+/// Returns the keys in a file that are called like passwords and do not only switch something.
+fn called_like_secrets(text: &str) -> Vec<Pointer> {
+    let mut found = Vec::new();
+    for line in text.lines().filter(|line| line.len() < 1000) {
+        let line = line.trim_start().trim_start_matches(['-', '"', '\'']);
+        let end = line.find(|c: char| !(c.is_ascii_alphanumeric() || "_.-".contains(c)));
+        let Some((key, rest)) = end.map(|end| line.split_at(end)) else { continue };
+        let value = rest.trim_matches(|c: char| c.is_whitespace() || "\"'=:,;".contains(c));
+        if names_a_secret(key) && may_be_secret(&Value::from(value)) {
+            found.push(Pointer::root().join(key));
+        }
+    }
+    found
 }
 
 /// Finds a key with what stands behind it, in whichever format.

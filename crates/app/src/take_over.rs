@@ -178,6 +178,15 @@ pub fn take(
     let mut chosen: BTreeMap<ContentId, (&FoundContent, FoundAt)> = BTreeMap::new();
     for found in &inventory.contents {
         let id = &found.content.id;
+        // A folder that is there twice by a link is one content: it is known by its real path.
+        if let Some((other, at)) = chosen.get_mut(id)
+            && inventory.are_one(&found.path, &other.path)
+        {
+            if inventory.links.iter().any(|(link, _)| other.path.is_within(link)) {
+                (*other, *at) = (found, location_of(game, &survey.scope, found));
+            }
+            continue;
+        }
         match (location_of(game, &survey.scope, found), chosen.get(id)) {
             (FoundAt::Unseen(belongs), _) => {
                 taken.misplaced.push(Misplaced { id: id.clone(), path: found.path.clone(), belongs });

@@ -6,7 +6,7 @@ mod missing_maps;
 mod needs;
 mod pack;
 pub(crate) mod runtime;
-mod strangers;
+pub(crate) mod strangers;
 
 use std::{
     borrow::Cow,
@@ -41,6 +41,7 @@ use crate::{
     AppError, Mend, Server, limits, ops,
     plan::{asked, broken_references, is_unlisted, look, open_settings, ordered, tools},
     reading::Reading,
+    words::listed,
 };
 
 /// Looks at everything that can be seen without starting the server; returns what is wrong, and how many files were looked at.
@@ -167,7 +168,16 @@ fn as_found(server: &Server) -> Vec<Finding> {
         kind.is_some_and(|kind| kind.register.iter().any(RegisterRule::is_ordered))
     };
     let mut findings = Vec::new();
-    for relation in order_of(server).out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later))
+    let order = order_of(server);
+    for circle in &order.circles {
+        let Some(first) = circle.first() else { continue };
+        // The first stands at both ends.
+        let links: Vec<String> = circle.windows(2).map(|two| format!("{} needs {}", two[0], two[1])).collect();
+        let says = format!("{} need one another in a circle: {}", listed(&circle[1..].iter().map(ContentId::as_str).collect::<Vec<_>>()), listed(&links));
+        let advice = Advice::RemoveOneOf(first.to_string());
+        findings.push(Finding::trouble("circle", first.as_str(), says, Some(advice)));
+    }
+    for relation in order.out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later))
     {
         let Relation { first, later, bond, .. } = relation;
         let why = match bond {

@@ -18,7 +18,7 @@ use crate::{
 };
 
 /// Returns all files that are placed or should be, and the folders in which they lie: these are ours as well.
-pub(super) fn owned(server: &Server, desired: &Desired) -> Result<HashSet<TreePath>, AppError> {
+pub(crate) fn owned(server: &Server, desired: &Desired) -> Result<HashSet<TreePath>, AppError> {
     let mut owned: HashSet<TreePath> = HashSet::with_capacity(desired.placements.len());
     let mut last = "";
     for path in desired.placements.keys().chain(server.receipt()?.placed.keys()) {
@@ -67,6 +67,24 @@ pub(super) fn look(
     let texts = Texts::new(&*server.tree);
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
         let id = &found.content.id;
+        let own = server.control.lock.get(id).and_then(|_| {
+            desired.placements.iter().find(|(_, placement)| placement.content == *id)
+        });
+        let own = own.map(|(path, _)| top(path, id, desired));
+        if let Some(own) = own.filter(|own| inventory.are_one(own, &found.path)) {
+            let link = if inventory.links.iter().any(|(link, _)| found.path.is_within(link)) {
+                &found.path
+            } else {
+                &own
+            };
+            let says = format!(
+                "{own} and {} are one folder, {link} by a symbolic link; the server finds {id} twice",
+                found.path
+            );
+            let advice = format!("remove the link {link}, not the folder that it leads to");
+            findings.push(Finding::trouble("second", link.as_str(), says, Some(Advice::Say(advice))));
+            continue;
+        }
         let finding = of_content(server, found, desired, (&listed, &texts))?;
         if matches!(finding.remedy, Some(Remedy::TakeOver(_))) {
             found_elsewhere.insert(id);
@@ -173,6 +191,12 @@ fn top(path: &TreePath, id: &ContentId, desired: &Desired) -> TreePath {
         folder = one.parent();
     }
     path.clone()
+}
+
+/// Returns whether the server loads a content that is not in the lock, from where it lies.
+pub(crate) fn is_loaded_as_it_lies(server: &Server, found: &FoundContent) -> Result<bool, AppError> {
+    let is_seen = !matches!(location_of(&server.game, &server.survey.scope, found), FoundAt::Unseen(_));
+    Ok(is_seen && is_loaded(server, found, &Texts::new(&*server.tree))?)
 }
 
 /// Whether the server loads a content that is not in the lock.

@@ -85,14 +85,14 @@ pub struct FixReport {
 pub fn fix(server: &mut Server, request: &FixRequest) -> Result<FixReport, AppError> {
     let (findings, _) = look_at_all(server, Reading::usual(server))?;
     let mut left_out = Vec::new();
-    let chosen = choose(request, &findings)?;
+    let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
+    let chosen = choose(request, &findings, &inventory)?;
     if chosen.is_empty() {
         let left = findings.into_iter().filter(|finding| finding.weight == Weight::Trouble).collect();
         return Ok(FixReport { fixed: Fixed::NothingToFix(left), left_out });
     }
     let chosen =
         if request.what.is_empty() { without_hopeless(server, chosen, &mut left_out)? } else { chosen };
-    let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
     let mut wants = server.control.wants.clone();
     let mut mended = BTreeSet::new();
     let mut receipt = server.receipt()?.clone();
@@ -187,12 +187,27 @@ fn without_hopeless<'f>(
 }
 
 /// Chooses the findings that something is done about.
-fn choose<'f>(request: &FixRequest, findings: &'f [Finding]) -> Result<Vec<&'f Finding>, AppError> {
+fn choose<'f>(
+    request: &FixRequest,
+    findings: &'f [Finding],
+    inventory: &Inventory,
+) -> Result<Vec<&'f Finding>, AppError> {
     let fixable = || findings.iter().filter(|finding| finding.remedy.is_some());
     if request.what.is_empty() {
         return Ok(fixable().filter(|finding| finding.weight == Weight::Trouble).collect());
     }
-    let is_about = |finding: &Finding, what: &str| finding.code == what || finding.about == what;
+    let is_named = |finding: &Finding, what: &str| finding.code == what || finding.about == what;
+    // What is known by its path may also be called by its name, or by that of its folder.
+    let is_called = |finding: &Finding, what: &str| {
+        let Some(Remedy::TakeOver(path) | Remedy::SetAside(path)) = &finding.remedy else { return false };
+        let found = found_at(inventory, path);
+        path.name().eq_ignore_ascii_case(what)
+            || found.is_some_and(|found| found.content.id.as_str().eq_ignore_ascii_case(what))
+    };
+    let is_about = |finding: &Finding, what: &str| {
+        is_named(finding, what)
+            || is_called(finding, what) && !findings.iter().any(|other| is_named(other, what))
+    };
     for what in &request.what {
         if fixable().any(|finding| is_about(finding, what)) {
             continue;

@@ -1,8 +1,6 @@
 //! Finding the contents that make a server fail, by starting copies of it with fewer of them.
 
-use std::{
-    collections::{BTreeMap, BTreeSet},
-};
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use tracing::debug;
@@ -13,14 +11,23 @@ use yalotheca_core::{
     hint::Advice,
     id::{ContentId, Digest, TreePath},
     isolate::{Answers, Culprits, Next, Problem},
+    version::{ReleaseVersion, VersionRange},
 };
 use yalotheca_host::{
     settle,
+    survey::{self, FoundContent},
     trial::{Trial, read_good_start},
 };
 
-use super::since::Context;
-use crate::{AppError, Front, Server, on_copy::OnCopy, plan::can_be_off};
+use super::{since::Context, trial::prove};
+use crate::{
+    AppError, Fresh, Front, Server,
+    apply::{ChangeExtras, prepare},
+    findings::{locked_state, strangers},
+    on_copy::{OnCopy, PlannedChange},
+    plan::can_be_off,
+    take_over::as_locked,
+};
 
 /// What counts as failing, and how long it may take.
 #[derive(Debug, Clone, Default)]
@@ -60,10 +67,19 @@ pub enum Isolating<'i> {
         number: usize,
         /// With how many contents.
         contents: usize,
-        /// Whether it failed.
+        /// Whether it failed for the reason that is searched.
         fails: bool,
+        /// Whether it failed for another one.
+        is_other: bool,
         /// Why, in the log's words.
         why: &'i str,
+    },
+    /// An older release of what was found is tried.
+    Older {
+        /// The content.
+        id: &'i ContentId,
+        /// The release.
+        version: &'i ReleaseVersion,
     },
     /// A line of the log.
     Line(&'i str),
@@ -89,6 +105,15 @@ pub struct IsolateReport {
     pub can_be_off: bool,
     /// The changes since the last good start that brought what was found.
     pub changes: Vec<u32>,
+    /// An older release of what was found with which the server starts.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub works_with: Option<ReleaseVersion>,
+    /// Other reasons for which starts have failed on the way.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub other_faults: Vec<String>,
+    /// What was found and lies there unmanaged, with its folder.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub unmanaged: BTreeMap<ContentId, TreePath>,
 }
 
 /// What a search has learned; it lies beside the server, so that it can be gone on with.
@@ -98,7 +123,32 @@ struct Learned {
     /// The digest of the lock and of what counts as failing.
     question: String,
     answers: Answers,
-    why: Option<String>,
+    /// What the first failing start said: what is searched.
+    #[serde(default)]
+    fault: Option<Fault>,
+    #[serde(default)]
+    other_faults: Vec<String>,
+}
+
+/// Why a start failed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Fault {
+    says: String,
+    /// What it says with all numbers alike.
+    form: String,
+    means: Option<String>,
+    contents: Vec<ContentId>,
+}
+
+impl Fault {
+    /// Returns whether two starts have probably failed for one reason.
+    fn is_same(&self, other: &Self) -> bool {
+        let is_about_same = || match (self.contents.as_slice(), other.contents.as_slice()) {
+            ([], _) | (_, []) => true,
+            (one, two) => one.iter().any(|id| two.contains(id)),
+        };
+        self.form == other.form || self.means == other.means && is_about_same()
+    }
 }
 
 fn record() -> TreePath {
@@ -112,6 +162,8 @@ struct Search<'s> {
     hear: &'s dyn Fn(Isolating<'_>),
     problem: Problem,
     learned: Learned,
+    /// What the server loads though nobody manages it.
+    unmanaged: &'s [FoundContent],
     copy: Option<OnCopy>,
     /// How many starts there were, earlier ones included.
     starts: usize,
@@ -124,7 +176,9 @@ impl Search<'_> {
             Some(copy) => copy,
             none => {
                 (self.hear)(Isolating::Copying);
-                none.insert(OnCopy::of(self.server, None)?)
+                let mut copy = OnCopy::of(self.server, None)?;
+                copy.take_over(self.unmanaged)?;
+                none.insert(copy)
             }
         };
         self.starts += 1;
@@ -139,12 +193,22 @@ impl Search<'_> {
         };
         let mut went =
             copy.start_without(&without, self.server.patience(), &mut on_line)?;
-        let fails = if text.is_some() { has_line } else { went.verdict == Verdict::Failed };
-        let why = if text.is_some() { None } else { why(copy, &mut went) };
-        (self.hear)(Isolating::Went { number, contents, fails, why: why.as_deref().unwrap_or_default() });
-        if fails {
-            self.learned.why = why.or_else(|| self.learned.why.take());
+        let has_failed = if text.is_some() { has_line } else { went.verdict == Verdict::Failed };
+        let fault = if text.is_some() || !has_failed { None } else { fault(copy, &mut went) };
+        let says = fault.as_ref().map(|fault| fault.says.clone()).unwrap_or_default();
+        // Another fault, that shows once the first one is left out, is not what is searched.
+        let is_other = match (&fault, &self.learned.fault) {
+            (Some(now), Some(first)) => !now.is_same(first),
+            _ => false,
+        };
+        if is_other && !self.learned.other_faults.contains(&says) {
+            self.learned.other_faults.push(says.clone());
         }
+        if self.learned.fault.is_none() {
+            self.learned.fault = fault;
+        }
+        let fails = has_failed && !is_other;
+        (self.hear)(Isolating::Went { number, contents, fails, is_other, why: &says });
         Ok(fails)
     }
 
@@ -173,7 +237,8 @@ pub fn isolate(
     front: &dyn Front,
     hear: &dyn Fn(Isolating<'_>),
 ) -> Result<IsolateReport, AppError> {
-    let (problem, changes) = problem(server)?;
+    let unmanaged = unmanaged(server)?;
+    let (problem, changes) = problem(server, &unmanaged)?;
     let contents = problem.order.len();
     if contents == 0 {
         return Err(AppError::Usage {
@@ -181,7 +246,7 @@ pub fn isolate(
             hint: Some(Advice::StartAsItIs),
         });
     }
-    let question = question(server, request);
+    let question = question(server, request, &problem.order);
     let mut learned = if request.again { Learned::default() } else { read(server, &question)? };
     (learned.question, learned.format) = (question, 1);
     let (starts, known) = (problem.estimate().0, learned.answers.len());
@@ -190,7 +255,8 @@ pub fn isolate(
     if !is_known && !front.confirm("The server is copied, and the copies are started and stopped. Begin?")? {
         return Err(AppError::Refused { what: "nothing was started".into(), hint: None });
     }
-    let mut search = Search { server, request, hear, problem, learned, copy: None, starts: known };
+    let mut search =
+        Search { server, request, hear, problem, learned, unmanaged: &unmanaged, copy: None, starts: known };
     let found = search.run()?;
     let (ids, set): (&[ContentId], BTreeSet<ContentId>) = match &found {
         Culprits::Contents { ids, with } => (ids, ids.iter().chain(with).cloned().collect()),
@@ -200,26 +266,103 @@ pub fn isolate(
     let confirmed = ids.len() == 1 || !ids.is_empty() && search.start(&set)?;
     let brought = changes.iter().filter(|(id, _)| ids.contains(id)).map(|(_, number)| *number);
     let changes = brought.collect::<BTreeSet<u32>>().into_iter().collect();
-    let (starts, why) = (search.starts, search.learned.why);
+    let (starts, learned) = (search.starts, search.learned);
+    drop(search.copy);
     let last = ids.last().and_then(|id| server.control.lock.get(id));
     let can_be_off = last.is_some_and(|locked| can_be_off(&server.game, locked));
-    Ok(IsolateReport { server: server.shown(), contents, starts, found, confirmed, why, can_be_off, changes })
+    let works_with = match ids {
+        [only] if request.line.is_none() => older_that_works(server, only, hear)?,
+        _ => None,
+    };
+    let of_found = unmanaged.iter().filter(|found| ids.contains(&found.content.id));
+    let unmanaged = of_found.map(|found| (found.content.id.clone(), found.path.clone())).collect();
+    Ok(IsolateReport {
+        server: server.shown(),
+        contents,
+        starts,
+        confirmed,
+        why: learned.fault.map(|fault| fault.says),
+        can_be_off,
+        changes,
+        works_with,
+        other_faults: learned.other_faults,
+        unmanaged,
+        found,
+    })
 }
 
-/// The sentence that tells why a start failed, with paths inside the server.
-fn why(copy: &OnCopy, went: &mut Trial) -> Option<String> {
+/// Returns the contents that the server loads and that nobody manages.
+fn unmanaged(server: &Server) -> Result<Vec<FoundContent>, AppError> {
+    let (desired, _) = locked_state(server)?;
+    let owned = strangers::owned(server, &desired)?;
+    let inventory = survey::inventory(&*server.tree, &server.game, &server.survey.scope)?;
+    let mut found: Vec<FoundContent> = Vec::new();
+    for one in inventory.contents {
+        let id = &one.content.id;
+        let is_known = owned.contains(&one.path)
+            || server.control.lock.get(id).is_some()
+            || found.iter().any(|other| other.content.id == *id);
+        if !is_known && strangers::is_loaded_as_it_lies(server, &one)? {
+            found.push(one);
+        }
+    }
+    Ok(found)
+}
+
+/// Tries older releases of what makes the server fail, the newest first; returns the first with which it starts.
+fn older_that_works(
+    server: &Server,
+    id: &ContentId,
+    hear: &dyn Fn(Isolating<'_>),
+) -> Result<Option<ReleaseVersion>, AppError> {
+    const MOST: usize = 3;
+    let Some(locked) = server.control.lock.get(id) else { return Ok(None) };
+    // Without its catalogue, leaving it out is all that can be said.
+    let Ok(Some(content)) = server.catalogues().get()?.content(id) else { return Ok(None) };
+    let here = &locked.release.version;
+    let mut older: Vec<ReleaseVersion> = content.releases.into_iter().map(|one| one.version).collect();
+    older.retain(|version| version < here && !version.is_unversioned());
+    older.sort_by(|a, b| b.cmp(a));
+    for version in older.into_iter().take(MOST) {
+        let mut wants = server.control.wants.clone();
+        wants.want(id, &VersionRange::exactly(&version));
+        let catalogues = server.catalogues_for(&wants);
+        let prepared = prepare(server, &catalogues, &wants, &Fresh::None, ChangeExtras::default());
+        // What does not fit everything else is no way out.
+        let Ok(prepared) = prepared else { continue };
+        hear(Isolating::Older { id, version: &version });
+        let change = PlannedChange { prepared: &prepared, wants: &wants, catalogues: &catalogues };
+        let report = prove(server, &change, &|_| {})?;
+        if report.verdict != Verdict::Failed {
+            return Ok(Some(version));
+        }
+    }
+    Ok(None)
+}
+
+/// Why a start failed, with paths inside the server.
+fn fault(copy: &OnCopy, went: &mut Trial) -> Option<Fault> {
     let mut troubles = std::mem::take(&mut went.troubles);
     if let Err(error) = Context::default().explain(copy.server(), went, &mut troubles) {
         debug!("what the log names is not looked up: {error}");
     }
     let fatal = troubles.iter().find(|trouble| trouble.fatal).or_else(|| troubles.first());
-    fatal.map(|trouble| trouble.says.clone())
+    fatal.map(|trouble| Fault {
+        says: trouble.says.clone(),
+        form: went.lines.form(&trouble.says),
+        means: trouble.means.clone(),
+        contents: trouble.contents.clone(),
+    })
 }
 
 /// Returns what can be left out, in an order in which what others need comes first and what has changed last; and which change brought
 /// each of the latter.
-fn problem(server: &Server) -> Result<(Problem, Vec<(ContentId, u32)>), AppError> {
-    let lock = &server.control.lock;
+fn problem(
+    server: &Server,
+    unmanaged: &[FoundContent],
+) -> Result<(Problem, Vec<(ContentId, u32)>), AppError> {
+    let mut lock = server.control.lock.clone();
+    lock.contents.extend(unmanaged.iter().map(as_locked));
     let plays = server.control.wants.maps.play.clone();
     let is_unit = |locked: &&yalotheca_core::control::Locked| {
         let kind = server.game.kinds.get(&locked.release.kind);
@@ -283,9 +426,9 @@ fn changed_since(server: &Server, ids: &BTreeSet<ContentId>) -> Result<Vec<(Cont
 }
 
 /// What is asked, so that answers to something else are not taken for answers to this.
-fn question(server: &Server, request: &IsolateRequest) -> String {
+fn question(server: &Server, request: &IsolateRequest, order: &[ContentId]) -> String {
     let text = format!(
-        "{} {:?} {:?}",
+        "{} {order:?} {:?} {:?}",
         server.control.lock_text.as_deref().unwrap_or_default(),
         server.control.wants.off,
         request.line

@@ -21,6 +21,8 @@ pub struct OrderReport {
     pub server: String,
     /// The contents in load order.
     pub order: Vec<OrderedContent>,
+    /// Whether the server orders contents by itself, by what they need: then it may use another order that suits these needs.
+    pub by_server: bool,
     /// What was asked for and gave way.
     pub gave_way: Vec<GaveWay>,
     /// Contents that need one another in a circle.
@@ -94,7 +96,7 @@ pub fn order(server: &Server) -> OrderReport {
         }
     });
     let order = order.collect();
-    OrderReport { server: server.shown(), order, gave_way, circles }
+    OrderReport { server: server.shown(), order, by_server: groups.by_needs, gave_way, circles }
 }
 
 /// Asks for another place of a content in the load order.
@@ -110,6 +112,15 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
         return Err(AppError::Usage {
             what: format!("nothing is asked of {id}"),
             hint: Some(Advice::AskForPlace(id.to_string())),
+        });
+    }
+    if server.game.order.by_needs && !request.free {
+        return Err(AppError::Refused {
+            what: format!(
+                "a {} orders contents by itself, by what they need; nothing can tell it another place for {id}",
+                server.game.title
+            ),
+            hint: Some("if it has to be loaded after another one, its descriptor must say that it needs it".into()),
         });
     }
     // What is asked now counts more than the opposite that was asked before.

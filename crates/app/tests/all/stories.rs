@@ -20,7 +20,7 @@ use yalotheca_app::{
         settle::{SettleRequest, settle},
         switch::{switch_off, switch_on},
         undo::{changes_to_undo, plan_undo, undo_to_redo},
-        update::update,
+        update::{ask_links, update},
         why::why,
     },
     plan::summary_of,
@@ -197,7 +197,7 @@ fn orders_updates_and_packs() -> Done {
     let at = |name: &str| ids.iter().position(|id| id == name);
     assert!(at("gull-chat") > at("night-lamps"), "{ids:?}");
     let catalogues = server.catalogues();
-    let report = update(&server, &catalogues, &[])?;
+    let report = update(&server, &catalogues, &ask_links(&server, &[])?)?;
     assert!(summary_of(&report.planned.contents, 0, 0).contains("gull-chat now 1.1.0"));
     let file = world.root().join("pack.zip");
     let request = ExportRequest { file: file.clone(), version: "1.0".into(), ..ExportRequest::default() };

@@ -63,10 +63,22 @@ impl View for IsolateReport {
                     page.item(Role::Plain, &format!("it came with change {change}"));
                 }
                 let name = ids.last().map_or("", ContentId::as_str);
-                let leave_out = if self.can_be_off { "off" } else { "drop" };
-                let text = format!(
-                    "yalotheca {leave_out} {name} leaves it out; yalotheca update {name} looks for another release"
-                );
+                let last = ids.last();
+                let leave_out = match last.and_then(|id| self.unmanaged.get(id)) {
+                    Some(path) => {
+                        format!("move {path} out of the server's folder; Yalotheca does not manage it, so it leaves it alone")
+                    }
+                    None if self.can_be_off => format!("yalotheca off {name} leaves it out"),
+                    None => format!("yalotheca drop {name} leaves it out"),
+                };
+                let text = match &self.works_with {
+                    Some(version) => {
+                        page.item(Role::Good, &format!("with {name} {version} the server starts"));
+                        format!("yalotheca add '{name}@={version}' goes back to that release; {leave_out}")
+                    }
+                    None if last.is_some_and(|id| self.unmanaged.contains_key(id)) => leave_out,
+                    None => format!("{leave_out}; yalotheca update {name} looks for another release"),
+                };
                 page.label(Role::Head, "To do", &text);
             }
             Culprits::None => {
@@ -92,6 +104,13 @@ impl View for IsolateReport {
                 Role::Warn,
                 &format!("{name}: starts with the same contents end differently ({starts}), so the result would be chance. --again starts the search over."),
             ),
+        }
+        if !self.other_faults.is_empty() {
+            page.head("Other faults that showed on the way");
+            for fault in &self.other_faults {
+                page.item(Role::Warn, fault);
+            }
+            page.under(Role::Plain, "once the first is mended, the same command looks for them");
         }
     }
 }
@@ -128,9 +147,14 @@ pub(crate) fn run(args: &IsolateArgs, global: &Global, ui: &Ui) -> Result<ExitCo
                 waiting.heard(&ui.hide(line));
             }
         }
-        Isolating::Went { number, contents, fails, why } => {
+        Isolating::Older { id, version } => {
+            drop(waiting.replace(None));
+            drop(waiting.replace(Some(ui.wait_quietly(&format!("Trying {id} {version}")))));
+        }
+        Isolating::Went { number, contents, fails, is_other, why } => {
             drop(waiting.replace(None));
             let how = match fails {
+                false if is_other => format!("fails otherwise: {}", ui.hide(why)),
                 false => "works".to_owned(),
                 true if *last_why.borrow() == why => "fails in the same way".to_owned(),
                 true => {

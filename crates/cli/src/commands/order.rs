@@ -37,6 +37,10 @@ impl View for OrderReport {
         page.head(&format!("Load order of {}", self.server));
         let rows: Vec<Vec<Cell>> = self.order.iter().map(row).collect();
         page.table(&rows);
+        if self.by_server {
+            page.gap();
+            page.line(Role::Dim, "The server orders contents by itself, by what they need; this order suits these needs.");
+        }
         for circle in &self.circles {
             let names: Vec<&str> = circle.iter().map(ContentId::as_str).collect();
             page.gap();

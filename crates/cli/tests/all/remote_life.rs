@@ -327,13 +327,13 @@ fn a_server_with_commands_of_its_own_is_stopped_for_a_change_and_started_again()
         .says(&["as its status command says", "--restart"]);
     far.agree(&["settings", "server", "name=One", "--yes", "--restart"])
         .code(0)
-        .says(&["Settled as change", "The server was started again."]);
+        .says(&["Settled as change", "The server was started again: ready"]);
     assert!(far.world.read("saltwick.conf")?.contains("name = One"));
     // Once allowed, they run without a question.
     let pid = fs::read_to_string(panel.with_extension("pid"))?;
     far.run(&["settings", "server", "name=Two", "--yes", "--restart"]).code(0);
     assert_ne!(fs::read_to_string(panel.with_extension("pid"))?, pid);
-    far.run(&["undo", "--yes", "--restart"]).code(0).says(&["The server was started again."]);
+    far.run(&["undo", "--yes", "--restart"]).code(0).says(&["The server was started again: ready"]);
     assert!(far.world.read("saltwick.conf")?.contains("name = One"));
     far.run(&["trial"]).code(5).says(&["as its status command says"]);
     far.run(&["stop"]).code(0).says(&["stopped, by", "panel' stop"]);

@@ -16,6 +16,7 @@ pub const MEANINGS: &[(&str, &str)] = &[
     ("compiled-old", "The server still uses what was compiled before, or refuses to start."),
     ("copy-missing", "The server looks for it there, and turns players away or goes without it."),
     ("damaged", "The server may fail at it, or load only a part of it."),
+    ("circle", "The server can load none of them, or loads them without what they need."),
     (
         "disagree",
         "The server reads two answers to one question, and starts with the wrong one or not at all.",

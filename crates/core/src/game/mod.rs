@@ -134,6 +134,8 @@ pub struct Game {
 pub struct OrderGroups {
     /// The patterns of each group as written, and as matchers.
     groups: Vec<Vec<(String, GlobMatcher)>>,
+    /// Whether the server orders contents by itself, by what they need: nothing can be asked of their places.
+    pub by_needs: bool,
 }
 
 impl OrderGroups {

@@ -5,6 +5,7 @@ mod described;
 mod merge;
 mod rule;
 mod schema;
+mod secret;
 #[cfg(test)]
 mod tests;
 
@@ -15,6 +16,7 @@ pub use merge::{Kept, KeptWhy, Merged, merge};
 pub(crate) use rule::RawRule;
 pub use rule::{SettingRule, SettingType};
 pub use schema::rules_of_schema;
+pub use secret::{may_be_secret, names_a_secret};
 
 use crate::{
     document::{Document, Pointer, Value},
@@ -96,6 +98,15 @@ impl Known<'_> {
         exact.or_else(|| self.rules.iter().find(|(place, _)| at.fits(place))).map(|(_, rule)| rule)
     }
 
+    /// Returns whether a value at a place is a password: the game definition says so, or the key is called like one.
+    pub fn is_secret(&self, at: &Pointer, value: &Value) -> bool {
+        match self.rule(at) {
+            Some(rule) if rule.secret => true,
+            Some(rule) if rule.sort != SettingType::Text => false,
+            _ => may_be_secret(value) && at.tokens().last().is_some_and(|key| names_a_secret(key)),
+        }
+    }
+
     /// Returns all places that are known, in the order in which the file or the defaults have them.
     pub fn places(&self) -> Vec<Pointer> {
         let documents = [self.now, self.defaults].into_iter().flatten().filter(|_| !self.described);
@@ -138,7 +149,7 @@ impl Known<'_> {
         let documents = [self.defaults, self.now].into_iter().flatten();
         let is_meant = !self.described || self.rule(at).is_some();
         let there = documents.filter(|_| is_meant).find_map(|document| document.get(at));
-        if self.rule(at).is_some_and(|rule| rule.secret) {
+        if self.is_secret(at, value) {
             return Err(JudgeSettingError::Secret { file: file.into(), pointer: at.clone() });
         }
         if let Some(rule) = self.rule(at) {

@@ -19,7 +19,7 @@ use std::{cmp::Ordering, fmt, sync::Arc};
 
 use crate::{id::Digest, text_form::text_form};
 
-pub(crate) use name::split_version;
+pub use name::split_version;
 use part::Part;
 pub use range::{ParseRangeError, VersionRange};
 

@@ -1,6 +1,7 @@
 //! What came to this machine: a file, an archive or a folder is looked into, and the contents in it are told with where
 //! the bytes of each of their files lie.
 
+mod foreign;
 mod pack;
 mod setup;
 
@@ -148,13 +149,21 @@ pub struct LookOptions {
 pub fn look(path: &Path, game: &Game, store: &Store, options: &LookOptions) -> Result<Arrival, ArrivalError> {
     let own = || path.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
     let name = options.name.clone().unwrap_or_else(own);
-    let mut looking = Looking { game, store, options, arrival: Arrival::default() };
+    // Of a pack the contents are recognised by themselves.
+    let is_asked_as_pack = options.asked.kind.as_deref() == Some(PACK_KIND);
+    let mut inner = options.clone();
+    if is_asked_as_pack {
+        inner.asked.kind = None;
+    }
+    let (arrival, overrides) = (Arrival::default(), Vec::new());
+    let mut looking = Looking { game, store, options: &inner, arrival, overrides, is_asked_as_pack };
     let metadata = std::fs::metadata(path).map_err(looking.read(path))?;
     if metadata.is_dir() {
         looking.folder(path, &name)?;
     } else {
         looking.file(path, &name, "", 0)?;
     }
+    looking.as_one_pack(&name);
     let arrival = looking.arrival;
     if arrival.contents.is_empty() && !arrival.is_setup {
         Err(nothing(path, &name, game, &arrival))
@@ -171,6 +180,10 @@ struct Looking<'a> {
     store: &'a Store,
     options: &'a LookOptions,
     arrival: Arrival,
+    /// Files for the server's configuration, where somebody else's pack has some.
+    overrides: Vec<Once>,
+    /// Whether what came is to be one pack.
+    is_asked_as_pack: bool,
 }
 
 fn below(outer: &str, path: &str) -> String {
@@ -241,6 +254,9 @@ impl Looking<'_> {
         let mut paths: Vec<&str> = members.keys().copied().collect();
         paths.sort_unstable();
         let inner = if depth == 0 { self.setup(inner, &paths, &place)? } else { inner };
+        if depth == 0 {
+            self.take_overrides(&place)?;
+        }
         for member in inner {
             let whole = below(outer, &member);
             let place = members.get(member.as_str()).and_then(|(_, digest)| self.store.file(digest));
@@ -335,6 +351,7 @@ impl Looking<'_> {
         let files = bundle.files();
         let paths: Vec<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
         let inner = self.setup(inner, &paths, &place)?;
+        self.take_overrides(&place)?;
         for path in inner {
             let base = path.rsplit('/').next().unwrap_or(&path).to_owned();
             let before = self.arrival.contents.len();

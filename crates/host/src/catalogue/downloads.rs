@@ -251,12 +251,7 @@ impl<'a> Downloads<'a> {
         let mut releases: Vec<(Release, &Known)> = Vec::new();
         let mut first: Option<&Recognised> = None;
         for known in self.known.iter().filter(|known| known.found.id == *id) {
-            let mut release = known.found.release.clone();
-            let by_bytes = release.version.is_unversioned() || locked == Some(&release.version);
-            if by_bytes && release.files.is_empty() {
-                release.payload = Some(self.payload_of(known)?.digest());
-            }
-            release.know_by_bytes();
+            let release = self.release_of(known, locked)?;
             first.get_or_insert(&known.found);
             let same = |(other, _): &&mut (Release, &Known)| {
                 other.version == release.version
@@ -304,17 +299,28 @@ impl<'a> Downloads<'a> {
                 && (own == version
                     || own.is_unversioned()
                         && version.is_unversioned()
-                        && self.payload_of(known).is_ok_and(|payload| {
-                            let mut release = known.found.release.clone();
-                            release.payload = Some(payload.digest());
-                            release.know_by_bytes();
-                            release.version == *version
-                        }))
+                        && self.release_of(known, None).is_ok_and(|release| release.version == *version))
         };
         // Two of one version: the one that `content` takes.
         self.known.iter().filter(is_it).max_by_key(|known| known.modified()).ok_or_else(|| {
-            CatalogueError::Missing { name: self.name.clone(), what: version.named(id) }
+            let name = self.name.clone();
+            let is_other = |known: &Known| known.found.id == *id && known.found.release.version.is_unversioned();
+            if version.is_unversioned() && self.known.iter().any(is_other) {
+                return CatalogueError::Changed { name, id: id.clone() };
+            }
+            CatalogueError::Missing { name, what: version.named(id) }
         })
+    }
+
+    /// Returns a release, known by its bytes where it has no version or that of what is `locked`.
+    fn release_of(&self, known: &Known, locked: Option<&ReleaseVersion>) -> Result<Release, CatalogueError> {
+        let mut release = known.found.release.clone();
+        let by_bytes = release.version.is_unversioned() || locked == Some(&release.version);
+        if by_bytes && release.files.is_empty() {
+            release.payload = Some(self.payload_of(known)?.digest());
+        }
+        release.know_by_bytes();
+        Ok(release)
     }
 
     /// Looks into what holds a content, and returns that content.

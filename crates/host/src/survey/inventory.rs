@@ -47,6 +47,8 @@ pub struct Inventory {
     pub strangers: Vec<TreePath>,
     /// Symbolic links in folders of contents that lead out of the server's folder, or nowhere. They are not followed.
     pub links_out: Vec<LinkOut>,
+    /// Symbolic links to folders of the server, and where they lead.
+    pub links: Vec<(TreePath, TreePath)>,
 }
 
 /// A symbolic link that leads out of the server's folder, or nowhere.
@@ -66,6 +68,19 @@ impl fmt::Display for LinkOut {
 }
 
 impl Inventory {
+    /// Returns whether two paths lead to one folder, one of them by a symbolic link.
+    pub fn are_one(&self, one: &TreePath, other: &TreePath) -> bool {
+        let real = |path: &TreePath| -> TreePath {
+            let link = self.links.iter().filter(|(link, _)| path.is_within(link)).max_by_key(|(link, _)| link.as_str().len());
+            let below = link.and_then(|(link, real)| {
+                let rest = path.as_str().strip_prefix(link.as_str())?.trim_start_matches('/');
+                if rest.is_empty() { Some(real.clone()) } else { real.join(rest).ok() }
+            });
+            below.unwrap_or_else(|| path.clone())
+        };
+        one != other && real(one) == real(other)
+    }
+
     /// Returns the link behind which a content of this name probably lies.
     pub fn link_named(&self, id: &str) -> Option<&LinkOut> {
         self.links_out.iter().find(|link| bears_name(link.path.name(), id))
@@ -110,6 +125,7 @@ pub fn inventory_beside(
     let protected = protected(game, scope)?;
     fetch_ahead(tree, game, &[TreePath::root()], &|path| protected.is_match(path));
     let mut in_folders = Vec::new();
+    let mut links = Vec::new();
     let mut next = vec![(TreePath::root(), 0)];
     while let Some((folder, depth)) = next.pop() {
         let names = tree.list(std::slice::from_ref(&folder), false)?.pop().unwrap_or_default();
@@ -123,6 +139,7 @@ pub fn inventory_beside(
             }
             match sort {
                 EntryKind::Folder => {
+                    links.extend(inner_link(tree, &scope.folder, &path).map(|real| (path.clone(), real)));
                     match recognise(game, Shape::Folder, &name, &mut FolderBundle::within(tree, &path)) {
                         Ok(Some(content)) if owned.contains(&path) => {
                             found.contents.push(FoundContent { content, path, payload: Payload::default() });
@@ -146,6 +163,14 @@ pub fn inventory_beside(
     }
     // What could not be read is not what is not there.
     tree.check_reads()?;
+    // What lies behind a link is seen through it, and is no second copy of itself.
+    let is_loaded = |path: &TreePath| path.parent().is_some_and(|parent| folders.contains(&parent));
+    let is_behind_link = |path: &TreePath| {
+        !is_loaded(path) && links.iter().any(|(link, real)| link != path && path.is_within(real))
+    };
+    in_folders.retain(|(_, path)| !is_behind_link(path));
+    found.contents.retain(|found| !is_behind_link(&found.path));
+    found.links = links;
     // Their files are looked at together, in the order of their paths.
     in_folders.sort_by(|a, b| a.1.cmp(&b.1));
     let (contents, paths): (Vec<Recognised>, Vec<TreePath>) = in_folders.into_iter().unzip();
@@ -174,6 +199,29 @@ pub fn inventory_beside(
     found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
     found.strangers.sort();
     Ok(found)
+}
+
+/// Returns where in the server's folder a symbolic link leads.
+fn inner_link(tree: &dyn Tree, server: &str, path: &TreePath) -> Option<TreePath> {
+    let target = tree.link_target(path)?;
+    let text = target.to_str()?;
+    let mut names: Vec<&str> = Vec::new();
+    let parent = path.parent();
+    let rest = if text.starts_with('/') {
+        text.strip_prefix(server)?
+    } else {
+        names.extend(parent.as_ref().map(TreePath::as_str).unwrap_or_default().split('/'));
+        text
+    };
+    for name in rest.split('/') {
+        match name {
+            "" | "." => {}
+            ".." => drop(names.pop()?),
+            name => names.push(name),
+        }
+    }
+    names.retain(|name| !name.is_empty());
+    TreePath::new(&names.join("/")).ok()
 }
 
 /// Returns whether a folder is a mirror, whose files are copies of the server's for players.

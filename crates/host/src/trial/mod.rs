@@ -310,7 +310,7 @@ pub fn trial(
 
 /// Says that a server is slow to start, and what it was doing.
 fn slow(waited: Duration, silent: Duration, last: Option<&String>) -> Trouble {
-    let seconds = |time: Duration| time.as_secs_f64().ceil();
+    let seconds = |time: Duration| time.as_secs_f64().round().max(1.0);
     let doing = match last {
         None => "; it has written nothing to its log".into(),
         Some(line) => {
@@ -324,9 +324,7 @@ fn slow(waited: Duration, silent: Duration, last: Option<&String>) -> Trouble {
         }
     };
     let says = format!("it was not ready within {} s{doing}", seconds(waited));
-    let longer = seconds(waited) * 3.0;
-    let advice = format!("if it is only slow, wait longer: --patience {longer}");
-    Trouble::told(SLOW, says, Some(&advice))
+    Trouble::told(SLOW, says, None)
 }
 
 /// What is called slow.

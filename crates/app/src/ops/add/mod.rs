@@ -80,6 +80,8 @@ pub fn add(server: &mut Server, request: &AddRequest, front: &dyn Front) -> Resu
             }
         }
     }
+    // What a pack brings is the edition that it brings, unless somebody gave another one.
+    given_anew.extend(found.bundled.iter().filter(|id| !wants.given.contains_key(*id)).cloned());
     let ids: Vec<_> = found.ways.iter().map(ResolvedWant::id).cloned().collect();
     let set = parameters::ask(server, &server.catalogues_for(&wants), &ids, &request.set, front)?;
     for (id, at, value) in &set {

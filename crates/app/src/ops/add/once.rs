@@ -9,16 +9,24 @@ use yalotheca_host::arrival::Once;
 use crate::{AppError, Server, apply::ChangeExtras};
 
 /// Adds the steps that put them. What is there already stays, and is told.
-pub(super) fn put(server: &Server, once: &[Once], extras: &mut ChangeExtras) -> Result<(), AppError> {
+pub(super) fn put(
+    server: &Server,
+    once: &[(Option<ContentId>, Once)],
+    extras: &mut ChangeExtras,
+) -> Result<(), AppError> {
     if once.is_empty() {
         return Ok(());
     }
-    let content = ContentId::new(&server.game.name)?;
+    let of_server = ContentId::new(&server.game.name)?;
     let mut change = ChangeSet { receipt: Receipt::empty(), ..ChangeSet::default() };
     let mut made: Vec<TreePath> = Vec::new();
-    for Once { to, size, digest, source } in once {
+    for (owner, Once { to, size, digest, source }) in once {
         if server.tree.kind_of(to)?.is_some() {
-            extras.notes.push(format!("{to} is there already; yours stays"));
+            let is_same = server.tree.digest_file(to)?.is_some_and(|(now, _)| now == *digest);
+            if !is_same {
+                let of = owner.as_ref().map_or_else(String::new, |owner| format!("; what {owner} brings for it is left out"));
+                extras.notes.push(format!("{to} is there already; yours stays{of}"));
+            }
             continue;
         }
         let mut above = Vec::new();
@@ -45,7 +53,7 @@ pub(super) fn put(server: &Server, once: &[Once], extras: &mut ChangeExtras) -> 
             path: to.clone(),
             from: None,
             size: *size,
-            content: content.clone(),
+            content: owner.clone().unwrap_or_else(|| of_server.clone()),
         });
         let bytes = source.read(&*server.tree)?;
         if let Some(text) = bytes.and_then(|bytes| String::from_utf8(bytes).ok()) {

@@ -52,8 +52,10 @@ pub(crate) struct Resolved {
     pub(crate) ways: Vec<ResolvedWant>,
     pub(crate) left_out: Vec<LeftOut>,
     pub(crate) notes: Vec<String>,
-    /// Files that are put where there are none yet.
-    pub(crate) once: Vec<Once>,
+    /// Files that are put where there are none yet, and the pack that brings them.
+    pub(crate) once: Vec<(Option<ContentId>, Once)>,
+    /// What packs bring along that were given.
+    pub(crate) bundled: Vec<ContentId>,
 }
 
 /// Finds out what was asked for.
@@ -339,7 +341,7 @@ fn take(
                                   are put where there are none yet"
         ));
         reserved::check_once(server, &arrival.once, true)?;
-        found.once.extend(arrival.once.iter().cloned());
+        found.once.extend(arrival.once.iter().cloned().map(|once| (None, once)));
     }
     for arrived in arrival.contents.iter().filter(|arrived| chosen(&arrived.content.id)) {
         let id = match (&request.id, is_several) {
@@ -348,7 +350,8 @@ fn take(
         };
         let id = name_that_fits(server, arrived, id, front)?;
         reserved::check_once(server, &arrived.once, false)?;
-        found.once.extend(arrived.once.clone());
+        found.once.extend(arrived.once.iter().cloned().map(|once| (Some(id.clone()), once)));
+        found.bundled.extend(arrived.bundled.iter().map(|one| one.content.id.clone()));
         let is_pack = arrived.content.release.kind == PACK_KIND;
         let kind = if is_pack { Some(PACK_KIND.to_owned()) } else { given.kind.clone() };
         let inside = (is_several || !arrived.inside.is_empty()).then(|| arrived.inside.clone());

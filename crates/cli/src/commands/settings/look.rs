@@ -164,9 +164,9 @@ impl KeysView {
             places.retain(|at| seen.insert(at.clone()));
             let line = |at: Pointer| {
                 let wanted = asked(settings, one, &at);
-                let hidden = |value: Value| match known.rule(&at) {
-                    Some(rule) if rule.secret && !value.plain().is_empty() => Value::from("(a secret)"),
-                    _ => value,
+                let hidden = |value: Value| {
+                    let is_secret = known.is_secret(&at, &value) && !value.plain().is_empty();
+                    if is_secret { Value::from("(a secret)") } else { value }
                 };
                 let value = one.value_of(&at, wanted).map(hidden);
                 let default = one.default_of(&at);

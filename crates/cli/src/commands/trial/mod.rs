@@ -14,6 +14,8 @@ use yalotheca_app::{
     ops::support::support_text,
     ops::trial::{Heard, TrialReport, TrialRequest, trial, trial_on_copy},
 };
+use yalotheca_host::trial::SLOW;
+
 use self::view::TrialView;
 use crate::{global::Global, ui::Ui};
 
@@ -106,8 +108,11 @@ pub(super) fn show(mut report: TrialReport, ui: &Ui) -> Result<(), AppError> {
     ui.show(&TrialView { report, all: false })
 }
 
-/// Hides passwords in everything that comes from the log or from files.
+/// Hides passwords in everything that comes from the log or from files, and says what can be done about a slow start.
 fn hide(report: &mut TrialReport, ui: &Ui) {
+    for slow in report.troubles.iter_mut().filter(|trouble| trouble.means.as_deref() == Some(SLOW)) {
+        slow.advice = Some("if it is only slow, give it longer, five minutes say: --patience 300".into());
+    }
     let of_troubles = report.troubles.iter_mut().flat_map(|trouble| {
         let place = trouble.place.iter_mut().filter_map(|place| place.text.as_mut());
         [&mut trouble.line, &mut trouble.says].into_iter().chain(&mut trouble.trace).chain(place)

@@ -14,6 +14,9 @@ use yalotheca_host::{trial::SLOW, trust::shell_word};
 
 use crate::view::{Cell, Page, Role, View, count, visible};
 
+/// So many different problems are told, the first ones.
+const MOST_TOLD: usize = 8;
+
 /// A report, and how much of it is shown.
 pub(super) struct TrialView {
     pub(super) report: TrialReport,
@@ -50,7 +53,7 @@ impl View for TrialView {
             }
             _ => {
                 page.head("What is wrong");
-                troubles(page, &shown, &report.contents);
+                troubles(page, &shown, &report.contents, if self.all { usize::MAX } else { MOST_TOLD });
             }
         }
         if !report.accepted.is_empty() && !self.all {
@@ -140,7 +143,7 @@ fn headline(page: &mut Page, report: &TrialReport) {
 }
 
 /// Troubles of one meaning stand together, and what can be done about them stands below them once.
-fn troubles(page: &mut Page, troubles: &[&Trouble], contents: &[TriedContent]) {
+fn troubles(page: &mut Page, troubles: &[&Trouble], contents: &[TriedContent], most: usize) {
     const MOST: usize = 4;
     let mut groups: Vec<Vec<&Trouble>> = Vec::new();
     for trouble in troubles {
@@ -152,7 +155,8 @@ fn troubles(page: &mut Page, troubles: &[&Trouble], contents: &[TriedContent]) {
             None => groups.push(vec![trouble]),
         }
     }
-    for group in groups {
+    let all_groups = groups.len();
+    for group in groups.into_iter().take(most) {
         for trouble in group.iter().take(MOST) {
             let times = if trouble.times > 1 { format!(" ({} times)", trouble.times) } else { String::new() };
             let new = if trouble.is_new == Some(true) { " (new)" } else { "" };
@@ -165,6 +169,9 @@ fn troubles(page: &mut Page, troubles: &[&Trouble], contents: &[TriedContent]) {
         if let Some(advice) = &group[0].advice {
             page.under(Role::Plain, advice);
         }
+    }
+    if all_groups > most {
+        page.item(Role::Dim, &format!("and {} more (--all shows them)", all_groups - most));
     }
 }
 

@@ -8,7 +8,8 @@ use crate::view::{Page, Role, count};
 /// Tells it; `number` is the change that can be taken back if it did not come up well.
 pub(super) fn tell(page: &mut Page, restart: &Restart, number: Option<u32>) {
     let after = |ms: Option<u128>| match ms {
-        Some(ms @ 1..) => format!(" after {}.{} s", ms / 1000, ms / 100 % 10),
+        Some(ms @ 1..1000) => format!(" after {ms} ms"),
+        Some(ms @ 1000..) => format!(" after {}.{} s", ms / 1000, ms / 100 % 10),
         _ => String::new(),
     };
     match (restart.is_good, &restart.trial) {

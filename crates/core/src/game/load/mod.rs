@@ -24,7 +24,7 @@ pub(crate) use kind::register_rule;
 use super::{
     ConfigPlace, Game, Kind, LeaveOut, LinkRule, LinkWay, OrderGroups, Pattern, PlatformRule, Template,
     Terms, ValueRule,
-    raw::{RawGame, RawLeaveOut, RawLink, RawPlatform, Text},
+    raw::{RawGame, RawLeaveOut, RawLink, RawOrder, RawPlatform, Text},
 };
 use crate::{
     document::{Format, Pointer},
@@ -104,10 +104,10 @@ fn leave_out(rules: &[RawLeaveOut]) -> Checked<Vec<LeaveOut>> {
     all.map(|(files, why)| Ok(LeaveOut { glob: glob(files)?, why: why.clone() })).collect()
 }
 
-fn order(groups: &[Vec<Text>]) -> Checked<OrderGroups> {
+fn order(raw: &RawOrder) -> Checked<OrderGroups> {
     let one = |text: &Text| Ok((text.as_ref().clone(), glob(text)?));
-    let groups = groups.iter().map(|group| group.iter().map(one).collect()).collect::<Checked<_>>()?;
-    Ok(OrderGroups { groups })
+    let groups = raw.groups.iter().map(|group| group.iter().map(one).collect()).collect::<Checked<_>>()?;
+    Ok(OrderGroups { groups, by_needs: raw.by_needs })
 }
 
 fn number_of(value: &toml::Value) -> Option<String> {
@@ -180,7 +180,7 @@ impl Loader {
             platform,
             provides,
             kinds: kinds_read,
-            order: order(&raw.order.groups)?,
+            order: order(&raw.order)?,
             never_touch: templates(check_globs(&raw.never_touch.paths)?)?,
             leave_out: leave_out(&raw.leave_out)?,
             links: raw.link.iter().map(|rule| self.link(rule)).collect::<Checked<_>>()?,

@@ -151,9 +151,12 @@ pub(super) struct RawKind {
 
 #[derive(Deserialize, Default)]
 #[serde(deny_unknown_fields)]
+#[serde(rename_all = "kebab-case")]
 pub(super) struct RawOrder {
     #[serde(default)]
     pub(super) groups: Vec<Vec<Text>>,
+    #[serde(default)]
+    pub(super) by_needs: bool,
 }
 
 #[derive(Deserialize, Default)]
