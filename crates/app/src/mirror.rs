@@ -1,5 +1,6 @@
 //! The web folder from which players' games download files: what belongs in it, and whether players get it.
 
+use crate::words::ServerName;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
@@ -177,7 +178,7 @@ pub fn ask(server: &Server, address: &str, name: &TreePath, bytes: Option<u64>) 
 #[derive(Debug, Serialize)]
 pub struct MirrorStatus {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// Where it is built.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub folder: Option<String>,

@@ -49,6 +49,25 @@ impl Server {
         Ok(Some((changed?, restart)))
     }
 
+    /// Starts the server, watches that, and leaves it running.
+    ///
+    /// # Errors
+    /// Where it runs already.
+    pub fn start_and_watch(&self, front: &dyn Front) -> Result<Restart, AppError> {
+        if let ServerState::Running(by) = self.state(front)? {
+            return Err(AppError::Refused { what: format!("{} already", by.says()), hint: None });
+        }
+        let method = match self.process_command(Act::Start, front)? {
+            Some(start) => StartMethod::Command(start),
+            None => {
+                // Says that it runs on another machine, and what can be done.
+                self.local()?;
+                StartMethod::Trial
+            }
+        };
+        Ok(method.carry_out(self, front))
+    }
+
     /// Makes sure that a change can be made: the server is stopped, or is going to be.
     fn pause(&self, front: &dyn Front) -> Result<Pause, AppError> {
         let state = self.state(front)?;

@@ -30,7 +30,9 @@ use yalotheca_host::{
     unpack::{Limits, UnpackOptions},
 };
 
-use crate::{AppError, Event, Front, plan::reserved::used, remote::open_remote, secrets::Secrets};
+use crate::{
+    AppError, Event, Front, plan::reserved::used, remote::open_remote, secrets::Secrets, words::ServerName,
+};
 
 /// What becomes of a server that runs when it is to be changed.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -360,17 +362,18 @@ impl Server {
         Ok(at)
     }
 
-    /// What people call the server, with its platform: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
-    pub fn shown(&self) -> String {
-        let name = &self.control.wants.server.name;
-        let name = if name.is_empty() { self.tree.location() } else { name.clone() };
-        let parts: Vec<String> =
-            self.survey.platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect();
-        // Some games call a part of their platform by their own name.
-        let own = self.survey.platform.parts.contains_key(&self.game.name);
-        let game = if own { Vec::new() } else { vec![self.game.name.clone()] };
-        let brackets = [game, parts].concat().join(", ");
-        format!("{name} ({brackets})")
+    /// Returns the server as reports name it: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
+    pub fn shown(&self) -> ServerName {
+        let location = self.tree.location();
+        let name = self.control.wants.server.name.clone();
+        let parts = &self.survey.platform.parts;
+        ServerName {
+            name: if name.is_empty() { location.clone() } else { name },
+            game: self.game.name.clone(),
+            platform: parts.iter().map(|(part, version)| (part.clone(), version.to_string())).collect(),
+            location,
+            is_copy: false,
+        }
     }
 
     /// Claims the server for a change of the control files only. Where another command is at work, it is waited for a moment.

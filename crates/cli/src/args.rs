@@ -75,8 +75,14 @@ pub(crate) enum Command {
     Settle(commands::settle::SettleArgs),
     /// Start the server, watch it, say how it went, and stop it
     Trial(commands::trial::TrialArgs),
-    /// Stop the server that a trial has left running
+    /// Start the server, watch that, and leave it running
+    Start,
+    /// Stop the server: one that start or a trial left running, or by the stop command of [server.process]
     Stop(commands::stop::StopArgs),
+    /// Stop the server, if it runs, and start it
+    Restart,
+    /// Show the end of the server's log, with what its lines mean
+    Log(commands::log::LogArgs),
     /// Tell whether the server runs, and who plays
     Status,
     /// Send commands to the running server

@@ -3,7 +3,9 @@
 use std::collections::BTreeSet;
 
 use clap_complete::CompletionCandidate;
-use yalotheca_app::{Purpose, Server, plan::open_settings};
+use yalotheca_app::{
+    Purpose, Server, findings::look_at_all, ops::history::history, plan::open_settings, reading::Reading,
+};
 use yalotheca_host::control::Control;
 
 use crate::{global::Global, ui::Ui};
@@ -19,6 +21,44 @@ pub(crate) fn installed() -> Vec<CompletionCandidate> {
             })
             .collect()
     })
+}
+
+/// What the catalogues have, as far as it was fetched before.
+pub(crate) fn available() -> Vec<CompletionCandidate> {
+    let names = server().and_then(|server| {
+        let catalogues = server.catalogues();
+        let listings = catalogues.get().ok()?.listings();
+        Some(listings.into_iter().map(|listing| listing.id.to_string()).collect::<Vec<_>>())
+    });
+    names.unwrap_or_default().into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// What check has found and fix can do something about.
+pub(crate) fn fixable() -> Vec<CompletionCandidate> {
+    let findings = server().and_then(|server| look_at_all(&server, Reading::usual(&server)).ok());
+    let findings = findings.map(|(findings, _)| findings);
+    let fixable = findings.unwrap_or_default().into_iter().filter(|finding| finding.remedy.is_some());
+    let names: BTreeSet<String> =
+        fixable.flat_map(|finding| [finding.code.to_owned(), finding.about]).collect();
+    names.into_iter().map(CompletionCandidate::new).collect()
+}
+
+/// The changes that can be taken back, the latest first.
+pub(crate) fn changes() -> Vec<CompletionCandidate> {
+    let past = server().and_then(|server| history(&server).ok()).map(|report| report.history);
+    let live = past.unwrap_or_default().into_iter().rev().filter(|past| !past.undone);
+    live.map(|past| {
+        CompletionCandidate::new(past.number.to_string()).help(Some(past.origin.summary.into()))
+    })
+    .collect()
+}
+
+/// The game definitions.
+pub(crate) fn games() -> Vec<CompletionCandidate> {
+    let found = Control::find(std::path::Path::new("."), true).ok();
+    let folder = found.map(|(folder, _)| folder);
+    let known = yalotheca_host::games::all(folder.as_deref()).unwrap_or_default();
+    known.into_iter().map(|(name, ..)| CompletionCandidate::new(name)).collect()
 }
 
 /// What is switched off.

@@ -99,7 +99,7 @@ impl Prompt for Ui {
             return Ok(true);
         }
         if !io::stdin().is_terminal() || self.json {
-            return Err(AppError::Usage {
+            return Err(AppError::Refused {
                 what: "this needs confirmation".into(),
                 hint: Some("run it in a terminal, or add --yes; nothing was changed".into()),
             });

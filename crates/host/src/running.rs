@@ -32,7 +32,7 @@ fn own(name: &str) -> TreePath {
 }
 
 /// Returns where the output of a server that is left running goes.
-pub(crate) fn log_path() -> TreePath {
+pub fn log_path() -> TreePath {
     own("server.log")
 }
 

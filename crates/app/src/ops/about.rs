@@ -1,5 +1,6 @@
 //! One content, and which of its releases fit.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::{Content, Release},
@@ -15,6 +16,8 @@ use crate::{
 /// One content, and its releases.
 #[derive(Debug, Serialize)]
 pub struct AboutReport {
+    /// The server.
+    pub server: ServerName,
     /// The content.
     pub id: ContentId,
     /// What people call it.
@@ -83,7 +86,7 @@ pub fn about(server: &Server, name: &str) -> Result<AboutReport, AppError> {
         .cloned();
     let why = reasons(&server.control.lock, &server.control.wants.wants).remove(&id);
     let Content { title, about, catalogue, .. } = content;
-    Ok(AboutReport { id, title, about, catalogue, here, why, releases: views, shown })
+    Ok(AboutReport { server: server.shown(), id, title, about, catalogue, here, why, releases: views, shown })
 }
 
 /// Whether a release fits this server, and where not, the one reason that matters most.

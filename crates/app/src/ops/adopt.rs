@@ -1,5 +1,6 @@
 //! Taking charge of a server's folder.
 
+use crate::words::ServerName;
 use std::{
     collections::BTreeMap,
     path::{Path, PathBuf},
@@ -60,8 +61,8 @@ pub struct AdoptRequest {
 /// What was found on a server.
 #[derive(Debug, Serialize)]
 pub struct AdoptReport {
-    /// The server, as people call it.
-    pub server: String,
+    /// The server.
+    pub server: ServerName,
     /// The game definition.
     pub game: String,
     /// What people call the game.
@@ -154,10 +155,18 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     settle::write_control(&folder, LOCK_FILE, &taken.lock.text())?;
     settle::write_control(&folder, WANTS_FILE, &control.text())?;
     drop(claim);
-    let name = if request.name.is_empty() { tree.location() } else { request.name.clone() };
+    let location = tree.location();
+    let parts = &survey.platform.parts;
+    let server = ServerName {
+        name: if request.name.is_empty() { location.clone() } else { request.name.clone() },
+        game: game.name.clone(),
+        platform: parts.iter().map(|(part, version)| (part.clone(), version.to_string())).collect(),
+        location,
+        is_copy: false,
+    };
     let unreadable = inventory.unreadable.iter().map(|(path, error)| error.within(path));
     Ok(AdoptReport {
-        server: name,
+        server,
         game: game.name.clone(),
         game_title: game.title.clone(),
         platform: survey.platform,

@@ -1,5 +1,6 @@
 //! The catalogues of a server.
 
+use crate::words::ServerName;
 use std::{path::Path, time::Duration};
 
 use serde::Serialize;
@@ -30,7 +31,7 @@ pub struct CatalogueLine {
 #[derive(Debug, Serialize)]
 pub struct CataloguesReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The catalogues.
     pub catalogues: Vec<CatalogueLine>,
 }

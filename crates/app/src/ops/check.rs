@@ -1,5 +1,6 @@
 //! Verifying everything that can be verified without starting the server.
 
+use crate::words::ServerName;
 use yalotheca_core::check::Finding;
 
 use yalotheca_core::id::TreePath;
@@ -13,7 +14,7 @@ use crate::{
 #[derive(Debug)]
 pub struct CheckReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// How many contents are installed.
     pub contents: usize,
     /// How many files were looked at.

@@ -1,5 +1,6 @@
 //! The console of a running server.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::hint::Advice;
 use yalotheca_host::{
@@ -13,7 +14,7 @@ use crate::{AppError, Server};
 #[derive(Debug, Serialize)]
 pub struct ConsoleReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The commands and their answers, in the order in which they were sent.
     pub commands: Vec<AnsweredCommand>,
 }

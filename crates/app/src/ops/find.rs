@@ -1,5 +1,6 @@
 //! Looking through the catalogues.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{catalogue::Content, id::ContentId, version::ReleaseVersion};
 
@@ -10,7 +11,7 @@ use crate::{AppError, OpenCatalogues, Server};
 #[derive(Debug, Serialize)]
 pub struct FindReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// What was found.
     pub found: Vec<FoundLine>,
     /// What cannot be read.

@@ -1,5 +1,6 @@
 //! Finding files and folders anywhere in a server's folder by name.
 
+use crate::words::ServerName;
 use std::collections::{BTreeSet, HashMap};
 
 use serde::Serialize;
@@ -41,7 +42,7 @@ pub struct FileFound {
 #[derive(Debug, Serialize)]
 pub struct FindFilesReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// How many files and folders were looked through.
     pub looked_through: usize,
     /// What was found, by path.

@@ -1,5 +1,6 @@
 //! What was changed on a server, when and by whom.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_host::settle::{self, Past};
 
@@ -9,7 +10,7 @@ use crate::{AppError, Server};
 #[derive(Debug, Serialize)]
 pub struct HistoryReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The changes, oldest first.
     pub history: Vec<Past>,
 }

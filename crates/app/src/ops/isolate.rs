@@ -1,5 +1,6 @@
 //! Finding the contents that make a server fail, by starting copies of it with fewer of them.
 
+use crate::words::ServerName;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
@@ -89,7 +90,7 @@ pub enum Isolating<'i> {
 #[derive(Debug, Serialize)]
 pub struct IsolateReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// How many contents were searched.
     pub contents: usize,
     /// How many starts it took, earlier ones included.

@@ -1,5 +1,6 @@
 //! The links by which installed contents came, and whether they still give the files.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{
     id::{ContentId, Digest},
@@ -68,7 +69,7 @@ pub struct LinkLine {
 #[derive(Debug, Serialize)]
 pub struct LinksReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// Whether each host was asked.
     pub checked: bool,
     /// The links.

@@ -1,6 +1,7 @@
 //! What is installed, in which version and state, and whether something newer fits.
 
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::Side,
@@ -55,7 +56,7 @@ pub struct ListLine {
 #[derive(Debug, Serialize)]
 pub struct ListReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The contents.
     pub contents: Vec<ListLine>,
     /// What is in yalotheca.toml and not installed yet.

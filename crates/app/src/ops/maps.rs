@@ -1,5 +1,6 @@
 //! What a server plays.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{
     control::ControlFile,
@@ -7,6 +8,7 @@ use yalotheca_core::{
     hint::{Advice, Listing},
     suggest,
 };
+use yalotheca_host::survey;
 
 use super::change::Change;
 use crate::{
@@ -19,7 +21,7 @@ use crate::{
 #[derive(Debug, Serialize)]
 pub struct MapsReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The bound on what is sent to players, in megabytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub cap_mb: Option<u64>,
@@ -92,13 +94,15 @@ fn about_saves(server: &Server, rule: &Maps, next: &str) -> Result<Vec<String>, 
 ///
 /// # Errors
 /// Where one is not here or cannot be played, or the game plays none in turn.
-pub fn rotate(server: &Server, names: &[String]) -> Result<Change, AppError> {
+pub fn rotate(server: &Server, list: &MapList) -> Result<Change, AppError> {
     let rule = rule(server)?;
     if rule.rotate.is_none() {
         return Err(no_list(server, "that are played in turn"));
     }
     let mut wants = server.control.wants.clone();
-    let names = known(server, rule, names)?;
+    let told = || survey::played(&*server.tree, &server.game, &server.survey.scope);
+    let names = list.names(|| Ok(wants.maps.rotate.clone().or(told()?.rotate)))?;
+    let names = known(server, rule, &names)?;
     wants.rotate(Some(&names));
     Ok(Change::to(wants, vec![format!("rotate {}", names.join(", "))]))
 }
@@ -107,15 +111,57 @@ pub fn rotate(server: &Server, names: &[String]) -> Result<Change, AppError> {
 ///
 /// # Errors
 /// Where one is not here or cannot be played, or players choose none.
-pub fn offer(server: &Server, names: &[String]) -> Result<Change, AppError> {
+pub fn offer(server: &Server, list: &MapList) -> Result<Change, AppError> {
     let rule = rule(server)?;
     if rule.offer.is_none() {
         return Err(no_list(server, "that players choose from"));
     }
     let mut wants = server.control.wants.clone();
-    let names = known(server, rule, names)?;
+    let told = || survey::played(&*server.tree, &server.game, &server.survey.scope);
+    let names = list.names(|| Ok(wants.maps.offer.clone().or(told()?.offer)))?;
+    let names = known(server, rule, &names)?;
     wants.offer(Some(&names));
     Ok(Change::to(wants, vec![format!("offer {}", names.join(", "))]))
+}
+
+/// Which maps a list is to have.
+#[derive(Debug, Clone)]
+pub enum MapList {
+    /// These, and no others.
+    These(Vec<String>),
+    /// Those that it has, with some and without others.
+    Changed {
+        /// What is added at its end.
+        add: Vec<String>,
+        /// What is taken out.
+        remove: Vec<String>,
+    },
+}
+
+impl MapList {
+    fn names(&self, now: impl FnOnce() -> Result<Option<Vec<String>>, AppError>) -> Result<Vec<String>, AppError> {
+        let (add, remove) = match self {
+            Self::These(names) => return Ok(names.clone()),
+            Self::Changed { add, remove } => (add, remove),
+        };
+        let mut names = now()?.unwrap_or_default();
+        if let Some(wrong) = remove.iter().find(|name| !names.contains(name)) {
+            return Err(AppError::Usage {
+                what: format!("{wrong} is not in the list"),
+                hint: Some(format!("it has {}", names.join(", ")).into()),
+            });
+        }
+        names.retain(|name| !remove.contains(name));
+        for name in add {
+            if !names.contains(name) {
+                names.push(name.clone());
+            }
+        }
+        if names.is_empty() {
+            return Err(AppError::Usage { what: "the list would be empty".into(), hint: None });
+        }
+        Ok(names)
+    }
 }
 
 /// Returns the game's rule about maps.

@@ -1,5 +1,6 @@
 //! Builds, publishes and announces the web folder from which players' games download files.
 
+use crate::words::ServerName;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
@@ -47,7 +48,7 @@ pub struct MirrorRequest {
 #[derive(Debug, Serialize)]
 pub struct MirrorReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// Where the mirror is.
     pub place: String,
     /// How many files players need.

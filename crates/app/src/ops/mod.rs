@@ -19,6 +19,7 @@ pub mod isolate;
 pub mod keys;
 pub mod links;
 pub mod list;
+pub mod log;
 pub mod maps;
 pub mod merge;
 pub mod mirror;

@@ -1,5 +1,6 @@
 //! The load order, with its reasons.
 
+use crate::words::ServerName;
 use std::collections::BTreeMap;
 
 use serde::Serialize;
@@ -18,7 +19,7 @@ use crate::{AppError, Mend, Server, plan::ordered, words::relations};
 #[derive(Debug, Serialize)]
 pub struct OrderReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The contents in load order.
     pub order: Vec<OrderedContent>,
     /// Whether the server orders contents by itself, by what they need: then it may use another order that suits these needs.

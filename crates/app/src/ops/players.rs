@@ -1,5 +1,6 @@
 //! Shows or changes the resource pack that players are offered.
 
+use crate::words::ServerName;
 use std::{collections::BTreeMap, path::Path};
 
 use serde::Serialize;
@@ -23,7 +24,7 @@ use crate::{
 #[derive(Debug, Serialize)]
 pub struct PackReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// What the server announces.
     #[serde(flatten)]
     pub told: PackAsTold,

@@ -1,5 +1,6 @@
 //! Does what a joining player's game does, and says whether the player would be admitted.
 
+use crate::words::ServerName;
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs::File,
@@ -40,7 +41,7 @@ pub struct RehearsalRequest {
 #[derive(Debug, Serialize)]
 pub struct RehearsalReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The port that was asked.
     pub port: u16,
     /// The player's folder.

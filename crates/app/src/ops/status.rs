@@ -1,5 +1,6 @@
 //! Whether the server runs, and what can be told of it.
 
+use crate::words::ServerName;
 use std::time::Duration;
 
 use serde::Serialize;
@@ -15,7 +16,7 @@ use crate::{
 #[derive(Debug, Serialize)]
 pub struct StatusReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// Whether it runs.
     pub state: RunState,
     /// How that is known, in words, or how long ago its log was written to.

@@ -1,5 +1,6 @@
 //! Stopping a server: one that a trial has left running, or by the stop command of `[server.process]`.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_host::running;
 
@@ -12,7 +13,7 @@ use crate::{
 #[derive(Debug, Serialize)]
 pub struct StopReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The process that was ended; nothing if none ran, or a command stopped it.
     pub stopped: Option<u32>,
     /// The command that stopped it.

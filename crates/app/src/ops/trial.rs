@@ -1,5 +1,6 @@
 //! A supervised start.
 
+use crate::words::ServerName;
 use std::{collections::BTreeMap, time::Duration};
 
 use serde::Serialize;
@@ -77,7 +78,7 @@ pub enum Heard<'h> {
 #[derive(Debug, Serialize)]
 pub struct TrialReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// How it went.
     pub verdict: Verdict,
     /// When the server said that it was ready, in milliseconds.
@@ -199,7 +200,7 @@ pub fn prove(
     change: &PlannedChange<'_, '_>,
     hear: &dyn Fn(Heard<'_>),
 ) -> Result<TrialReport, AppError> {
-    let name = server.shown();
+    let name = server.shown().to_string();
     hear(Heard::Copying { server: &name });
     let copy = OnCopy::of(server, Some(change))?;
     hear(Heard::Starting { server: &format!("a copy of {name}"), owner: None, again: false });
@@ -215,7 +216,7 @@ pub fn prove(
     let (noise, since) = (context.noise(&went), None);
     let is_accepted = context.accepted(&went, &mut troubles);
     let mut report = told(copy.server(), went, (Vec::new(), troubles, noise, since), &is_accepted);
-    report.server = format!("a copy of {name}");
+    report.server = ServerName { is_copy: true, ..server.shown() };
     Ok(report)
 }
 
@@ -404,7 +405,7 @@ pub(super) fn follow(
         patience,
     };
     let mut follower = LogFollower::at_end(&*server.tree, log.clone())?;
-    let name = server.shown();
+    let name = server.shown().to_string();
     match &start {
         Some(start) => {
             hear(Heard::Starting { server: &name, owner: None, again: false });
@@ -428,7 +429,7 @@ fn start(
     (again, hear): (bool, &dyn Fn(Heard<'_>)),
 ) -> Result<Trial, AppError> {
     server.require_run_trust()?;
-    hear(Heard::Starting { server: &server.shown(), owner: running::other_owner(server.local()?), again });
+    hear(Heard::Starting { server: &server.shown().to_string(), owner: running::other_owner(server.local()?), again });
     let options = TrialOptions { keep, patience: server.patience() };
     let scope = &server.survey.scope;
     let contents = server.control.lock.loaded(&server.control.wants.off);

@@ -1,5 +1,6 @@
 //! Trying a new map against the one that is known to work, so that a fault is known to be the map's.
 
+use crate::words::ServerName;
 use std::collections::BTreeSet;
 
 use serde::Serialize;
@@ -62,7 +63,7 @@ pub enum Fault {
 #[derive(Debug, Serialize)]
 pub struct TryMapReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The map that was tried.
     pub map: String,
     /// The map that plays.

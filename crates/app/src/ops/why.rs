@@ -1,5 +1,6 @@
 //! Why a content is installed, and what keeps it from being newer.
 
+use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::AnyOf,
@@ -14,6 +15,8 @@ use crate::{AppError, Server, plan::newer};
 /// Why a content is installed.
 #[derive(Debug, Serialize)]
 pub struct WhyReport {
+    /// The server.
+    pub server: ServerName,
     /// The content.
     pub id: ContentId,
     /// Its version.
@@ -105,5 +108,5 @@ pub fn why(server: &Server, name: &str) -> Result<WhyReport, AppError> {
         }
     });
     let version = locked.release.version.clone();
-    Ok(WhyReport { id, version, you_want, needed, welcomed, newer })
+    Ok(WhyReport { server: server.shown(), id, version, you_want, needed, welcomed, newer })
 }

@@ -1,6 +1,9 @@
 //! Words that reports and messages have in common.
 
 pub mod relations;
+mod server_name;
+
+pub use server_name::ServerName;
 
 use yalotheca_core::{id::ContentId, link::LinkTarget, version::ReleaseVersion};
 

@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Purpose, Server,
     ops::about::{AboutReport, about},
@@ -10,6 +11,7 @@ use yalotheca_app::{
 use yalotheca_core::{id::ContentId, version::VersionRange};
 
 use crate::{
+    complete,
     global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, size},
@@ -19,6 +21,7 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct AboutArgs {
     /// The content's name
+    #[arg(add = ArgValueCandidates::new(complete::available))]
     name: String,
 }
 

@@ -2,21 +2,24 @@
 
 use std::process::ExitCode;
 
-use clap::Args;
+use clap::{Args, ValueHint};
+use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Prompt, Purpose, Server,
     ops::add::{AddRequest, add, fetch, to_be_fetched},
 };
+use yalotheca_core::game::PACK_KIND;
 
 use super::apply::{Mode, apply, note_for_later};
-use crate::{global::Global, ui::Ui};
+use crate::{complete, global::Global, ui::Ui};
 
 /// Install contents.
 #[derive(Debug, Args)]
 pub(crate) struct AddArgs {
     /// Names, with a range after '@' if you need one (tidebell, 'tidebell@>=1.2, <2'); or links, item numbers,
     /// files, folders
-    #[arg(required = true, value_name = "WHAT")]
+    #[arg(required = true, value_name = "WHAT", value_hint = ValueHint::AnyPath,
+          add = ArgValueCandidates::new(complete::available))]
     names: Vec<String>,
     /// Take every content that is in it
     #[arg(long)]
@@ -31,8 +34,11 @@ pub(crate) struct AddArgs {
     #[arg(long, value_name = "VERSION")]
     version: Option<String>,
     /// Its kind, where that cannot be seen
-    #[arg(long, value_name = "KIND")]
+    #[arg(long, value_name = "KIND", conflicts_with = "as_pack")]
     kind: Option<String>,
+    /// Take all contents that are in it as one pack: updated and dropped together
+    #[arg(long, conflicts_with_all = ["all", "only"])]
+    as_pack: bool,
     /// Where to put files that have no known place
     #[arg(long, value_name = "PATTERN=FOLDER")]
     place: Vec<String>,
@@ -55,7 +61,7 @@ pub(crate) fn run(args: &AddArgs, global: &Global, ui: &Ui) -> Result<ExitCode, 
         only: args.only.clone(),
         id: args.id.clone(),
         version: args.version.clone(),
-        kind: args.kind.clone(),
+        kind: if args.as_pack { Some(PACK_KIND.to_owned()) } else { args.kind.clone() },
         place: args.place.clone(),
         leave: args.leave.clone(),
         set: args.set.clone(),

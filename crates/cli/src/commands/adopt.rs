@@ -41,7 +41,7 @@ pub(crate) struct AdoptArgs {
 
 impl View for AdoptReport {
     fn view(&self, page: &mut Page) {
-        page.line(Role::Head, &format!("{}: {}", self.server, self.game_title));
+        page.line(Role::Head, &format!("{}: {}", self.server.name, self.game_title));
         let parts: Vec<String> =
             self.platform.parts.iter().map(|(part, version)| format!("{part} {version}")).collect();
         if !parts.is_empty() {

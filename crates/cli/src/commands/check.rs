@@ -1,5 +1,6 @@
 //! `check`.
 
+use yalotheca_app::words::ServerName;
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
 
 use clap::Args;
@@ -19,7 +20,7 @@ use crate::{
 /// What a check found, in words.
 #[derive(Debug, Serialize)]
 struct CheckView {
-    server: String,
+    server: ServerName,
     contents: usize,
     files: usize,
     running: bool,

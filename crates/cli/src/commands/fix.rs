@@ -1,8 +1,10 @@
 //! `fix`.
 
+use yalotheca_app::words::ServerName;
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Purpose, Server,
@@ -11,6 +13,7 @@ use yalotheca_app::{
 
 use super::apply::{Mode, apply};
 use crate::{
+    complete,
     global::Global,
     ui::Ui,
     view::{Page, Role, View, count, finding::FindingView},
@@ -21,14 +24,14 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct FixArgs {
     /// Only findings with this code, or about this content or file; notes are fixed only if they are named
-    #[arg(value_name = "WHAT")]
+    #[arg(value_name = "WHAT", add = ArgValueCandidates::new(complete::fixable))]
     what: Vec<String>,
 }
 
 /// What is left where there is nothing to fix.
 #[derive(Debug, Serialize)]
 struct NothingToFix {
-    server: String,
+    server: ServerName,
     /// Problems that fix does nothing about.
     left: Vec<FindingView>,
 }

@@ -3,6 +3,7 @@
 use std::{collections::BTreeMap, path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Prompt,
     ops::definitions::{
@@ -13,6 +14,7 @@ use yalotheca_app::{
 
 use super::apply::folder;
 use crate::{
+    complete,
     global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, count},
@@ -32,11 +34,13 @@ enum GameAct {
     /// Print a definition
     Show {
         /// The definition's name
+        #[arg(add = ArgValueCandidates::new(complete::games))]
         name: String,
     },
     /// Show what a definition would run for this server, word for word, and allow exactly that
     Trust {
         /// The definition's name
+        #[arg(add = ArgValueCandidates::new(complete::games))]
         name: String,
     },
     /// Test a definition, or a tweak, without a server

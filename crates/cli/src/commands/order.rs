@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Purpose, Server,
     ops::order::{OrderReport, OrderedContent, PlaceRequest, order, place},
@@ -11,6 +12,7 @@ use yalotheca_core::id::ContentId;
 
 use super::apply::{Mode, apply};
 use crate::{
+    complete,
     global::Global,
     ui::Ui,
     view::{Cell, Page, Role, View, order as words},
@@ -20,12 +22,13 @@ use crate::{
 #[derive(Debug, Args)]
 pub(crate) struct OrderArgs {
     /// The content to place; without it the order is shown
+    #[arg(add = ArgValueCandidates::new(complete::installed))]
     name: Option<String>,
     /// Load it after these
-    #[arg(long, value_name = "NAME", requires = "name")]
+    #[arg(long, value_name = "NAME", requires = "name", add = ArgValueCandidates::new(complete::installed))]
     after: Vec<String>,
     /// Load it before these
-    #[arg(long, value_name = "NAME", requires = "name")]
+    #[arg(long, value_name = "NAME", requires = "name", add = ArgValueCandidates::new(complete::installed))]
     before: Vec<String>,
     /// Forget what was asked of its place
     #[arg(long, requires = "name", conflicts_with_all = ["after", "before"])]

@@ -1,6 +1,10 @@
 //! `completions` and `man`: what a shell and its reader need of us.
 
-use std::{fs, path::PathBuf, process::ExitCode};
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use clap::{Args, ValueEnum};
 use clap_complete::env::Shells;
@@ -73,16 +77,25 @@ pub(crate) const VARIABLE: &str = "YALOTHECA_COMPLETE";
 pub(crate) fn man(args: &ManArgs, command: &clap::Command, ui: &Ui) -> Result<ExitCode, AppError> {
     let failed = |source| AppError::Io { what: format!("writing into {}", args.into.display()), source };
     fs::create_dir_all(&args.into).map_err(failed)?;
-    let mut pages = 0;
-    let shown = command.get_subcommands().filter(|command| !command.is_hide_set());
-    for one in shown.cloned().chain([command.clone().disable_help_subcommand(true)]) {
-        let is_whole = one.get_name() == "yalotheca";
-        let name = if is_whole { "yalotheca".to_owned() } else { format!("yalotheca-{}", one.get_name()) };
-        let mut text = Vec::new();
-        clap_mangen::Man::new(one.name(name.clone())).render(&mut text).map_err(failed)?;
-        fs::write(args.into.join(format!("{name}.1")), text).map_err(failed)?;
-        pages += 1;
-    }
+    let mut whole = command.clone().disable_help_subcommand(true);
+    // Each page has the options that every command takes.
+    whole.build();
+    let pages = write_pages(whole, "yalotheca".to_owned(), &args.into).map_err(failed)?;
     ui.show(&ManView { folder: args.into.clone(), pages })?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// Writes the page of a command and those of its own commands; returns how many there are.
+fn write_pages(command: clap::Command, name: String, into: &Path) -> io::Result<usize> {
+    let mut pages = 1;
+    let shown = command.get_subcommands().filter(|own| !own.is_hide_set() && own.get_name() != "help");
+    for own in shown.cloned() {
+        let page = format!("{name}-{}", own.get_name());
+        pages += write_pages(own, page, into)?;
+    }
+    let command = command.disable_help_subcommand(true).display_name(name.clone());
+    let mut text = Vec::new();
+    clap_mangen::Man::new(command.name(name.clone())).render(&mut text)?;
+    fs::write(into.join(format!("{name}.1")), text)?;
+    Ok(pages)
 }

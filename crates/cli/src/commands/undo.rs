@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use serde::Serialize;
 use yalotheca_app::{
     AppError, Prompt, Purpose, Server,
@@ -13,6 +14,7 @@ use yalotheca_host::settle::Past;
 
 use super::apply::while_stopped;
 use crate::{
+    complete,
     global::Global,
     ui::Ui,
     view::{Page, Role, View, change::ChangeView},
@@ -55,7 +57,7 @@ impl View for UndoView {
 #[derive(Debug, Args)]
 pub(crate) struct UndoArgs {
     /// The change to take back, with all after it; without a number, the last one
-    #[arg(value_name = "NUMBER")]
+    #[arg(value_name = "NUMBER", add = ArgValueCandidates::new(complete::changes))]
     number: Option<u32>,
     /// Go ahead although another account, or another machine, recorded the change
     #[arg(long)]
@@ -65,6 +67,9 @@ pub(crate) struct UndoArgs {
 /// Redo what was undone last.
 #[derive(Debug, Args)]
 pub(crate) struct RedoArgs {
+    /// Redo everything that was undone since the last other change
+    #[arg(long)]
+    all: bool,
     /// Go ahead although another account, or another machine, recorded the change
     #[arg(long)]
     recorded_elsewhere: bool,
@@ -90,9 +95,20 @@ pub(crate) fn run(args: &UndoArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
 }
 
 pub(crate) fn redo(args: &RedoArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let server = Server::open(Purpose::Look, &global.open(), ui)?;
-    let undo = undo_to_redo(&server)?;
-    Ok(take_back(&server, &undo, ("Do it again?", args.recorded_elsewhere), ui)?.into())
+    let mut server = Server::open(Purpose::Look, &global.open(), ui)?;
+    let mut undo = undo_to_redo(&server)?;
+    loop {
+        let done = take_back(&server, &undo, ("Do it again?", args.recorded_elsewhere), ui)?;
+        if !args.all || done != TookBack::Yes {
+            return Ok(done.into());
+        }
+        server = Server::open(Purpose::Look, &global.open(), ui)?;
+        // That nothing is left to do again is no fault then.
+        match undo_to_redo(&server) {
+            Ok(next) => undo = next,
+            Err(_) => return Ok(ExitCode::SUCCESS),
+        }
+    }
 }
 
 /// Takes one settle back, an undo as any other.

@@ -85,7 +85,7 @@ const VOXEL: &[Case] = &[
     },
     Case {
         happened: "enabled a mod that is not there",
-        says: "ghost is enabled, but its folder is not there",
+        says: "enabled but missing: ghost",
         remedy: "`yalotheca fix`",
         breaks: |world, _| {
             world

@@ -238,7 +238,7 @@ fn the_real_server_with_real_mods() -> Done {
     world.run(&["check"]).code(1).says(&["files of basic_materials are gone", "yalotheca settle"]);
     world.run(&["trial"]).code(1).says(&[
         "something is wrong",
-        "basic_materials is enabled, but its folder is not there",
+        "enabled but missing: basic_materials",
         "pipeworks failed: needs basic_materials, which is not enabled here",
         "yalotheca settle restores what it installed",
     ]);

@@ -61,6 +61,11 @@ impl LogFollower {
         Ok(follower)
     }
 
+    /// Begins at a place in a log; the line in which that is is not whole.
+    pub fn from(log: TreePath, offset: u64) -> Self {
+        Self { log, offset, before: Vec::new(), begun: Vec::new() }
+    }
+
     fn read(&self, tree: &dyn Tree, range: std::ops::Range<u64>) -> Result<Vec<u8>, TreeError> {
         let failed = |source| TreeError { verb: "reading", path: self.log.to_string(), source };
         let mut bytes = Vec::new();

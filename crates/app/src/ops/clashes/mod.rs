@@ -2,6 +2,7 @@
 
 mod inside;
 
+use crate::words::ServerName;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
@@ -23,7 +24,7 @@ use crate::{AppError, Server, reading::Reading};
 #[derive(Debug, Serialize)]
 pub struct ClashesReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// How many files were looked at that have such names.
     pub assets: usize,
     /// The names, the worst first.

@@ -2,6 +2,7 @@
 
 mod known;
 
+use crate::words::ServerName;
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
@@ -23,7 +24,7 @@ use crate::{AppError, Server, reading::Reading};
 #[derive(Debug, Serialize)]
 pub struct KeysReport {
     /// The server, as people call it.
-    pub server: String,
+    pub server: ServerName,
     /// The parts of all enabled contents, each with the state of its signature.
     pub parts: Vec<PartLine>,
     /// Each key file.

@@ -9,7 +9,7 @@ use clap_complete::ArgValueCandidates;
 use yalotheca_app::{
     AppError, Purpose, Server,
     maps::MapSource,
-    ops::maps::{MapsReport, maps, offer, play, rotate},
+    ops::maps::{MapList, MapsReport, maps, offer, play, rotate},
     words::count,
 };
 
@@ -39,20 +39,36 @@ enum MapsAct {
         #[arg(add = ArgValueCandidates::new(complete::maps))]
         name: String,
     },
-    /// Play these in turn, and no others
-    Rotate {
-        /// Their names, the first one first
-        #[arg(required = true, add = ArgValueCandidates::new(complete::maps))]
-        names: Vec<String>,
-    },
-    /// Let players choose among these, and no others
-    Offer {
-        /// Their names
-        #[arg(required = true, add = ArgValueCandidates::new(complete::maps))]
-        names: Vec<String>,
-    },
+    /// Play these in turn, and no others; or add some to the turn, or take some out of it
+    Rotate(ListedMaps),
+    /// Let players choose among these, and no others; or add some to the choice, or take some out of it
+    Offer(ListedMaps),
     /// Try a map: start the server with the map that plays now, then with this one, and say whose fault it is
     Try(attempt::TryArgs),
+}
+
+/// Which maps are in a list.
+#[derive(Debug, Args)]
+struct ListedMaps {
+    /// Their names, the first one first
+    #[arg(required_unless_present_any = ["add", "remove"], conflicts_with_all = ["add", "remove"],
+          add = ArgValueCandidates::new(complete::maps))]
+    names: Vec<String>,
+    /// Add these at the end
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::maps))]
+    add: Vec<String>,
+    /// Take these out
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::maps))]
+    remove: Vec<String>,
+}
+
+impl From<&ListedMaps> for MapList {
+    fn from(args: &ListedMaps) -> Self {
+        if args.names.is_empty() {
+            return Self::Changed { add: args.add.clone(), remove: args.remove.clone() };
+        }
+        Self::These(args.names.clone())
+    }
 }
 
 impl View for MapsReport {
@@ -126,8 +142,8 @@ pub(crate) fn run(args: &MapsArgs, global: &Global, ui: &Ui) -> Result<ExitCode,
         }
         Some(MapsAct::Try(args)) => return attempt::run(args, &server, (global, ui)),
         Some(MapsAct::Play { name }) => play(&server, name)?,
-        Some(MapsAct::Rotate { names }) => rotate(&server, names)?,
-        Some(MapsAct::Offer { names }) => offer(&server, names)?,
+        Some(MapsAct::Rotate(names)) => rotate(&server, &names.into())?,
+        Some(MapsAct::Offer(names)) => offer(&server, &names.into())?,
     };
     apply(&server, change, Mode::default(), ui)
 }

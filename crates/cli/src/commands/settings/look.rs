@@ -1,5 +1,6 @@
 //! What can be set, as a result and as text.
 
+use yalotheca_app::words::ServerName;
 use serde::Serialize;
 use yalotheca_app::{Server, plan::OpenSettings};
 use yalotheca_core::{
@@ -12,7 +13,7 @@ use crate::view::{Cell, Page, Role, View, count};
 /// All settings files.
 #[derive(Debug, Serialize)]
 pub(super) struct FilesView {
-    server: String,
+    server: ServerName,
     files: Vec<FileLine>,
 }
 
@@ -123,7 +124,7 @@ impl View for FilesView {
 /// The settings of one owner.
 #[derive(Debug, Serialize)]
 pub(super) struct KeysView {
-    server: String,
+    server: ServerName,
     name: String,
     files: Vec<KeysFile>,
 }

@@ -1,8 +1,9 @@
 //! A planned or settled change, as a result and as text.
 
 mod config;
-mod restart;
+pub(crate) mod restart;
 
+use yalotheca_app::words::ServerName;
 use serde::Serialize;
 use yalotheca_app::{
     apply::{ChangedFile, Prepared},
@@ -26,7 +27,7 @@ use crate::ui::Ui;
 #[derive(Debug, Default, Serialize)]
 pub(crate) struct ChangeView {
     /// The server.
-    pub(crate) server: String,
+    pub(crate) server: ServerName,
     /// Whether it was done.
     pub(crate) settled: bool,
     /// What is written into yalotheca.toml.
@@ -90,7 +91,7 @@ pub(crate) struct ChangeView {
 
 impl ChangeView {
     /// Returns the view of a change that is ready to be carried out.
-    pub(crate) fn of(server: String, prepared: &Prepared) -> Self {
+    pub(crate) fn of(server: ServerName, prepared: &Prepared) -> Self {
         let planned = &prepared.planned;
         let circles = planned.order.circles.iter().map(|circle| {
             let names: Vec<&str> = circle.iter().map(ContentId::as_str).collect();
@@ -188,14 +189,15 @@ impl View for ChangeView {
             );
             live(page, &self.live);
             if let Some(restart) = &self.restart {
-                restart::tell(page, restart, self.number.filter(|_| self.taken_back.is_none()));
+                let undoes = self.number.filter(|_| self.taken_back.is_none());
+                restart::tell(page, restart, restart::Told { is_again: true, undoes });
             }
             if let Some(back) = &self.taken_back {
                 let number = self.number.map_or_else(String::new, |number| format!("change {number} "));
                 let text = format!("So {number}was taken back, as change {}.", back.number);
                 page.line(Role::Warn, &text);
                 if let Some(restart) = &back.restart {
-                    restart::tell(page, restart, None);
+                    restart::tell(page, restart, restart::Told { is_again: true, undoes: None });
                 }
             }
             return;
