@@ -51,7 +51,7 @@ pub fn change_settings(server: &Server, request: &SettingsRequest) -> Result<Cha
             changes.noted.push(noted);
             continue;
         }
-        changes.set(&own, (&at, &value), request.force, &mut wants)?;
+        changes.set((&own, &all), (&at, &value), request.force, &mut wants)?;
     }
     for text in &request.reset {
         let at = place(text)?;
@@ -136,12 +136,18 @@ impl Changes {
     /// Notes a value for every place that is meant.
     fn set(
         &mut self,
-        files: &[&OpenSettings],
+        (files, all): (&[&OpenSettings], &[OpenSettings]),
         (pattern, value): (&Pointer, &Value),
         force: bool,
         wants: &mut ControlFile,
     ) -> Result<(), AppError> {
-        let file = choose(files, pattern)?;
+        let file = match choose(files, pattern) {
+            // A server's own file also has the settings of its contents.
+            Err(_) if pattern.is_pattern() && files.iter().any(|file| file.open) => {
+                files.iter().find(|file| file.open).copied().unwrap_or(files[0])
+            }
+            file => file?,
+        };
         if let Some(Err(error)) = &file.now {
             let path = file.path.as_ref().map_or("", TreePath::as_str);
             return Err(AppError::Refused {
@@ -150,7 +156,14 @@ impl Changes {
             });
         }
         let known = file.known();
-        let places = known.meant(pattern);
+        let mut places = known.meant(pattern);
+        if file.open && pattern.is_pattern() {
+            let others = all.iter().filter(|other| other.path.is_some() && other.path == file.path);
+            let theirs = others.flat_map(|other| other.known().meant(pattern)).collect::<Vec<_>>();
+            places.extend(theirs);
+            places.sort();
+            places.dedup();
+        }
         if places.is_empty() {
             return Err(AppError::Usage {
                 what: format!("no setting of {} fits {pattern}", file.short),
@@ -158,7 +171,9 @@ impl Changes {
             });
         }
         for at in &places {
-            let value = match known.judge(&file.short, at, value) {
+            let other = all.iter().find(|other| other.path == file.path && other.known().rule(at).is_some());
+            let judging = other.map_or_else(|| file.known(), OpenSettings::known);
+            let value = match judging.judge(&file.short, at, value) {
                 Ok(value) => value,
                 Err(error) if force && !matches!(error, JudgeSettingError::Secret { .. }) => {
                     guess(file, at, value)

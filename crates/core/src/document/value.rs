@@ -214,10 +214,15 @@ impl Pointer {
         Self(self.0[..depth.min(self.0.len())].to_vec())
     }
 
-    /// Returns whether a pattern fits this place: a name `*` in it stands for any one name.
+    /// Returns whether a pattern fits this place: a `*` in a name of it stands for any part of one name.
     pub fn fits(&self, pattern: &Self) -> bool {
         self.0.len() == pattern.0.len()
-            && pattern.0.iter().zip(&self.0).all(|(wanted, name)| wanted == "*" || wanted == name)
+            && pattern.0.iter().zip(&self.0).all(|(wanted, name)| name_fits(name, wanted))
+    }
+
+    /// Returns whether this is a pattern.
+    pub fn is_pattern(&self) -> bool {
+        self.0.iter().any(|name| name.contains('*'))
     }
 
     /// Returns the only name of a pointer that has just one.
@@ -225,6 +230,44 @@ impl Pointer {
         match self.0.as_slice() {
             [only] => Some(only),
             _ => None,
+        }
+    }
+}
+
+fn name_fits(name: &str, wanted: &str) -> bool {
+    let Some((head, rest)) = wanted.split_once('*') else { return name == wanted };
+    let Some(mut left) = name.strip_prefix(head) else { return false };
+    let parts: Vec<&str> = rest.split('*').collect();
+    let Some((last, middle)) = parts.split_last() else { return true };
+    for part in middle {
+        match left.find(part) {
+            Some(at) => left = &left[at + part.len()..],
+            None => return false,
+        }
+    }
+    left.ends_with(last)
+}
+
+#[cfg(test)]
+mod pattern_tests {
+    use super::Pointer;
+
+    #[test]
+    fn a_star_stands_for_any_part_of_one_name() {
+        let table = [
+            ("/armor_material_*", "/armor_material_wood", true),
+            ("/armor_material_*", "/armor_level", false),
+            ("/*", "/any", true),
+            ("/*_a*_z", "/x_ab_yz_z", true),
+            ("/*_a*_z", "/x_ab", false),
+            ("/a/*/c", "/a/b/c", true),
+            ("/a/*", "/a/b/c", false),
+            ("/plain", "/plain", true),
+            ("/ab*b", "/ab", false),
+        ];
+        for (pattern, place, fits) in table {
+            let pointer = |text| Pointer::parse(text).unwrap();
+            assert_eq!(pointer(place).fits(&pointer(pattern)), fits, "{pattern} {place}");
         }
     }
 }

@@ -122,7 +122,7 @@ impl Known<'_> {
 
     /// Returns the places that a pattern means: one place, known or not, or all known ones that fit its `*`.
     pub fn meant(&self, pattern: &Pointer) -> Vec<Pointer> {
-        if pattern.tokens().iter().any(|token| token == "*") {
+        if pattern.is_pattern() {
             return self.places().into_iter().filter(|at| at.fits(pattern)).collect();
         }
         vec![pattern.clone()]
