@@ -23,8 +23,12 @@ use crate::{
     limits::too_large,
     ops::keys,
     ops::update::HeldBackContent,
-    plan::{PlanOptions, Planned, clean, newly_broken, plan_change, reasons, sources, summary_of, tools},
+    plan::{
+        ContentAct, ContentLine, PlanOptions, Planned, clean, newly_broken, plan_change, reasons, sources,
+        summary_of, tools,
+    },
     server::seal_key,
+    words::listed,
 };
 
 /// A file that was edited since Yalotheca installed it.
@@ -127,6 +131,7 @@ pub fn prepare(
     }
     let mut notes = extras.notes;
     notes.extend(kept_for_others(server, &planned.lock, wants));
+    notes.extend(doubled(catalogues, &planned)?);
     let skipped = planned.change.skipped.iter().map(|(path, line, expected)| {
         format!("{path} cannot be read (line {line}: {expected}); it is left as it is, and what belongs in it waits.")
     });
@@ -138,6 +143,27 @@ pub fn prepare(
     let ChangeExtras { left_out, held_back, fixes, bytes, asked, came, .. } = extras;
     server.tree.check_reads()?;
     Ok(Prepared { planned, kept, left_out, held_back, fixes, notes, breaks, bytes, came, asked })
+}
+
+/// Says of what is installed from a folder of downloads in which it lies twice, with other files, which of them counts.
+fn doubled(catalogues: &OpenCatalogues<'_>, planned: &Planned) -> Result<Vec<String>, AppError> {
+    let comes = |line: &&ContentLine| {
+        matches!(line.act, ContentAct::New | ContentAct::Newer | ContentAct::Older | ContentAct::Again)
+    };
+    let mut notes = Vec::new();
+    for line in planned.contents.iter().filter(comes) {
+        let locked = planned.lock.get(&line.id).filter(|locked| !locked.catalogue.is_empty());
+        let Some(locked) = locked else { continue };
+        if let Some(doubled) = catalogues.get()?.doubled(locked) {
+            notes.push(format!(
+                "Of {} there are several editions: {} is the newest and counts; {} is left out.",
+                doubled.id,
+                doubled.newer,
+                listed(&doubled.older)
+            ));
+        }
+    }
+    Ok(notes)
 }
 
 /// Says of what is dropped and stays that it does, and why.

@@ -99,6 +99,11 @@ impl<'a> OpenCatalogues<'a> {
         Ok(self.opened.get_or_init(|| ManuallyDrop::new(opened)))
     }
 
+    /// Returns the wants whose contents they have.
+    pub fn wants(&self) -> &'a ControlFile {
+        self.wants
+    }
+
     /// From now on these contents may become newer.
     pub fn set_fresh(&self, fresh: &Fresh) {
         self.fresh.replace(fresh.clone());

@@ -190,6 +190,16 @@ pub fn why_not(
 ) -> Result<Option<Explanation>, AppError> {
     let mut wants = server.control.wants.wants.clone();
     wants.retain(|id, _| !server.control.wants.off.contains_key(id));
+    // Of editions without a version the catalogue's is asked about, and no other.
+    if version.is_unversioned() {
+        wants.insert(id.clone(), VersionRange::any());
+        let catalogues = server.catalogues_for(catalogues.wants());
+        catalogues.set_fresh(&Fresh::Given([id.clone()].into()));
+        return match catalogues.solve(&server.survey.platform, &wants, &Selection::new())? {
+            Resolution::None(explanation) => Ok(Some(explanation)),
+            _ => Ok(None),
+        };
+    }
     wants.insert(id.clone(), VersionRange::exactly(version));
     match catalogues.solve(&server.survey.platform, &wants, &Selection::new())? {
         Resolution::None(explanation) => Ok(Some(explanation)),

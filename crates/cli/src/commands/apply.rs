@@ -10,7 +10,7 @@ use yalotheca_app::{
     on_copy::PlannedChange,
     ops::{
         change::Change,
-        trial::{Heard, prove},
+        trial::{Heard, TrialReport, prove},
         undo::take_back_unasked,
     },
     pause::Restart,
@@ -74,8 +74,17 @@ pub(crate) fn apply_with(
     }
     if ui.wants_proof()
         && !prepared.planned.change.is_empty()
-        && !is_proved_on_copy(server, &PlannedChange { prepared: &prepared, wants, catalogues }, ui)?
+        && let Some(report) = disproved(server, &PlannedChange { prepared: &prepared, wants, catalogues }, ui)?
     {
+        const SAYS: &str = "Nothing was changed: a copy of the server with this change does not start well.";
+        if ui.is_json() {
+            view.notes.push(SAYS.into());
+            view.proof = Some(trial::hidden(report, ui));
+            ui.show(&view)?;
+        } else {
+            trial::show(report, ui)?;
+            ui.warn(SAYS);
+        }
         return Ok(ExitCode::FAILURE);
     }
     let live = LivePlan::if_running(server, &prepared, ui)?;
@@ -109,8 +118,12 @@ pub(crate) fn apply_with(
     Ok(if is_good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Makes the change on a copy and starts that; tells how it went, and whether the change may be made.
-fn is_proved_on_copy(server: &Server, change: &PlannedChange<'_, '_>, ui: &Ui) -> Result<bool, AppError> {
+/// Makes the change on a copy and starts that; returns how it went if the change should not be made.
+fn disproved(
+    server: &Server,
+    change: &PlannedChange<'_, '_>,
+    ui: &Ui,
+) -> Result<Option<TrialReport>, AppError> {
     let waiting = RefCell::new(None);
     let hear = |heard: Heard<'_>| match heard {
         Heard::Copying { server } => drop(waiting.replace(Some(ui.wait(&format!("Copying {server}"))))),
@@ -120,14 +133,11 @@ fn is_proved_on_copy(server: &Server, change: &PlannedChange<'_, '_>, ui: &Ui) -
     };
     let report = prove(server, change, &hear)?;
     drop(waiting.replace(None));
-    let proved = report.is_good;
-    if proved {
+    if report.is_good {
         ui.note("A copy of the server with this change starts well.");
-    } else {
-        trial::show(report, ui)?;
-        ui.warn("Nothing was changed: a copy of the server with this change does not start well.");
+        return Ok(None);
     }
-    Ok(proved)
+    Ok(Some(report))
 }
 
 /// Makes a change once somebody has agreed to it, and returns how a server that was stopped for it came up again.

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 use serde::Serialize;
 use yalotheca_app::{AppError, Purpose, Server, WhileRunning, pause::Restart, words::ServerName};
 
+use super::trial::hide;
 use crate::{
     global::Global,
     ui::Ui,
@@ -46,7 +47,10 @@ pub(crate) fn restart(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     shown(&server, restart, is_again, ui)
 }
 
-fn shown(server: &Server, restart: Restart, is_again: bool, ui: &Ui) -> Result<ExitCode, AppError> {
+fn shown(server: &Server, mut restart: Restart, is_again: bool, ui: &Ui) -> Result<ExitCode, AppError> {
+    if let Some(trial) = &mut restart.trial {
+        hide(trial, ui);
+    }
     let is_up = restart.is_good != Some(false);
     ui.show(&StartView { server: server.shown(), restart, is_again })?;
     Ok(if is_up { ExitCode::SUCCESS } else { ExitCode::FAILURE })

@@ -135,6 +135,7 @@ fn take_back(
     view.change.restart = restart;
     view.change.settled = true;
     view.change.number = Some(number);
+    view.change.hide(ui);
     if !ui.is_json() && !ui.is_quiet() {
         ui.print("\n")?;
     }

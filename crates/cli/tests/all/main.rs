@@ -23,6 +23,7 @@ mod maps;
 mod mirror;
 mod moor;
 mod moor_maps;
+mod ninety;
 mod ordering;
 mod other_definitions;
 mod packs;

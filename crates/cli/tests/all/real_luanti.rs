@@ -13,12 +13,33 @@ use std::{
 use crate::harness::{Done, World, free_port, skipped};
 
 const PACKAGES: &[&str] = &[
-    "minetest-mod-pipeworks",
+    "minetest-mod-3d-armor",
     "minetest-mod-basic-materials",
+    "minetest-mod-character-creator",
+    "minetest-mod-craftguide",
+    "minetest-mod-currency",
+    "minetest-mod-ethereal",
     "minetest-mod-homedecor",
+    "minetest-mod-infinite-chest",
+    "minetest-mod-lucky-block",
+    "minetest-mod-maidroid",
     "minetest-mod-mesecons",
-    "minetest-mod-unifieddyes",
+    "minetest-mod-meshport",
+    "minetest-mod-mobs-redo",
     "minetest-mod-moreblocks",
+    "minetest-mod-moreores",
+    "minetest-mod-nether",
+    "minetest-mod-pipeworks",
+    "minetest-mod-protector",
+    "minetest-mod-pycraft",
+    "minetest-mod-quartz",
+    "minetest-mod-skyblock",
+    "minetest-mod-throwing",
+    "minetest-mod-throwing-arrows",
+    "minetest-mod-unified-inventory",
+    "minetest-mod-unifieddyes",
+    "minetest-mod-worldedit",
+    "minetest-mod-xdecor",
 ];
 
 /// Unpacks the mods into a cache below the build folder, once.

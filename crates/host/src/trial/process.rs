@@ -145,7 +145,7 @@ impl Server {
             StopSignal::Int => Signal::INT,
         };
         self.signal(signal);
-        let has_stopped = self.ends_within(grace);
+        let has_stopped = self.ends_while_writing(grace);
         if !has_stopped {
             self.kill();
         }
@@ -206,6 +206,23 @@ impl Server {
     #[expect(clippy::unused_self, reason = "it is asked of a server")]
     fn is_alone(&self) -> bool {
         !cfg!(test)
+    }
+
+    /// Waits until the server has ended; longer than the grace, ten times at most, as long as it goes on writing to its log.
+    fn ends_while_writing(&mut self, grace: Duration) -> bool {
+        const MOST_TIMES: u32 = 10;
+        let (began, mut last_line) = (Instant::now(), Instant::now());
+        while began.elapsed() < grace
+            || last_line.elapsed() < grace / 3 && began.elapsed() < grace.saturating_mul(MOST_TIMES)
+        {
+            if self.ended().is_some() {
+                return true;
+            }
+            if !self.lines(Duration::from_millis(20)).is_empty() {
+                last_line = Instant::now();
+            }
+        }
+        false
     }
 
     fn ends_within(&mut self, patience: Duration) -> bool {

@@ -103,13 +103,18 @@ fn write_report(path: &Path, report: &TrialReport, global: &Global, ui: &Ui) -> 
 }
 
 /// Shows how a trial went.
-pub(super) fn show(mut report: TrialReport, ui: &Ui) -> Result<(), AppError> {
+pub(super) fn show(report: TrialReport, ui: &Ui) -> Result<(), AppError> {
+    ui.show(&TrialView { report: hidden(report, ui), all: false })
+}
+
+/// Returns a report without passwords.
+pub(super) fn hidden(mut report: TrialReport, ui: &Ui) -> TrialReport {
     hide(&mut report, ui);
-    ui.show(&TrialView { report, all: false })
+    report
 }
 
 /// Hides passwords in everything that comes from the log or from files, and says what can be done about a slow start.
-fn hide(report: &mut TrialReport, ui: &Ui) {
+pub(crate) fn hide(report: &mut TrialReport, ui: &Ui) {
     for slow in report.troubles.iter_mut().filter(|trouble| trouble.means.as_deref() == Some(SLOW)) {
         slow.advice = Some("if it is only slow, give it longer, five minutes say: --patience 300".into());
     }

@@ -8,7 +8,7 @@ use serde::Serialize;
 use yalotheca_app::{
     apply::{ChangedFile, Prepared},
     live::{LiveOutcome, LiveState},
-    ops::{undo::TakenBack, update::HeldBackContent},
+    ops::{trial::TrialReport, undo::TakenBack, update::HeldBackContent},
     pause::Restart,
     plan::{Companion, ContentAct, ContentLine, totals},
 };
@@ -73,6 +73,9 @@ pub(crate) struct ChangeView {
     /// How the server came up again that was stopped for the change.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) restart: Option<Restart>,
+    /// How a copy of the server started with the change, if that was a reason not to make it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) proof: Option<TrialReport>,
     /// What has taken the change back, since the server did not start well with it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) taken_back: Option<TakenBack>,
@@ -132,6 +135,10 @@ impl ChangeView {
         let kept = self.kept.iter_mut().flat_map(|file| &mut file.diff);
         let live =
             self.live.iter_mut().flat_map(|outcome| outcome.answer.iter_mut().chain(&mut outcome.wanted));
+        let restarts = self.restart.iter_mut().chain(self.taken_back.iter_mut().filter_map(|back| back.restart.as_mut()));
+        for trial in restarts.filter_map(|restart| restart.trial.as_mut()) {
+            crate::commands::trial::hide(trial, ui);
+        }
         for text in config.chain(kept).chain(&mut self.notes).chain(live) {
             *text = ui.hide(text);
         }
