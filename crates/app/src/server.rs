@@ -12,7 +12,7 @@ use yalotheca_core::{
     change::Receipt,
     control::{ControlFile, UnpackSection, WANTS_FILE},
     game::Game,
-    hint::Advice,
+    hint::{Advice, Listing},
     id::{ContentId, Digest, TreePath},
     suggest,
 };
@@ -398,6 +398,13 @@ impl Server {
     /// The error for a content that is not on this server.
     pub fn not_here(&self, id: &ContentId, otherwise: Advice) -> AppError {
         let near = self.control.lock.contents.iter().map(|locked| locked.id.as_str());
+        // What no catalogue has can neither be installed nor looked at.
+        let names_it = matches!(otherwise, Advice::Install(_) | Advice::SeeWhetherItFits(_));
+        let is_nowhere = || {
+            let catalogues = self.catalogues();
+            catalogues.get().is_ok_and(|catalogues| matches!(catalogues.content(id), Ok(None)))
+        };
+        let otherwise = if names_it && is_nowhere() { Advice::List(Listing::Catalogued) } else { otherwise };
         AppError::Usage {
             what: format!("{id} is not on this server"),
             hint: Some(suggest::did_you_mean(id.as_str(), near).map_or(otherwise, Advice::Say)),

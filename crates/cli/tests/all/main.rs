@@ -1,6 +1,7 @@
 //! Whole-program tests: the built program on files in temporary folders.
 
 mod adopt;
+mod advice;
 mod arriving;
 mod broken_starts;
 mod changes;
