@@ -36,6 +36,13 @@ pub struct Pack {
     /// Its members that it brings along.
     #[serde(default, rename = "member", skip_serializing_if = "Vec::is_empty")]
     pub members: Vec<PackMember>,
+    /// What the server asked for of which the pack was made, as its control file says it: wants, what is off, order, maps, whose assets
+    /// count, settings. Nothing of it is a password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub setup: Option<String>,
+    /// What the server had, in load order: the contents and their versions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lineup: Vec<(ContentId, ReleaseVersion)>,
     /// Settings files, put where there are none yet.
     #[serde(default, rename = "setting", skip_serializing_if = "Vec::is_empty")]
     pub settings: Vec<PackSetting>,

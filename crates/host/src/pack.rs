@@ -8,6 +8,10 @@ use std::{
 };
 
 use yalotheca_core::{game::PACK_FILE, pack::Pack};
+use crate::{
+    store::Store,
+    unpack::{UnpackOptions, unpack},
+};
 use zip::{CompressionMethod, DateTime, ZipWriter, write::SimpleFileOptions};
 
 /// What goes into a pack besides its description.
@@ -25,6 +29,58 @@ fn options() -> SimpleFileOptions {
         .compression_method(CompressionMethod::Deflated)
         .last_modified_time(DateTime::default())
         .large_file(true)
+}
+
+/// The files of a pack in a folder of their own.
+#[derive(Debug)]
+pub struct LaidOut {
+    /// What the pack says of itself; nothing where it is none.
+    pub pack: Option<Pack>,
+    /// The folder.
+    pub folder: PathBuf,
+    /// Whether the folder is new.
+    is_new: bool,
+}
+
+impl LaidOut {
+    /// Removes the folder again, if it is new.
+    pub fn take_back(self) {
+        if self.is_new {
+            std::fs::remove_dir_all(&self.folder).ok();
+        }
+    }
+}
+
+/// Unpacks a pack's members into a folder, in place of what an earlier edition had there.
+///
+/// # Errors
+/// Where it cannot be unpacked or written.
+pub fn lay_out(archive: &Path, store: &Store, folder: &Path) -> io::Result<LaidOut> {
+    let name = archive.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    let unpacked = unpack(archive, &name, store, &UnpackOptions::default()).map_err(io::Error::other)?;
+    let members = unpacked.map(|unpacked| unpacked.members).unwrap_or_default();
+    let is_new = !folder.exists();
+    let mut laid = LaidOut { pack: None, folder: folder.to_owned(), is_new };
+    let above = folder.parent().unwrap_or(Path::new("."));
+    std::fs::create_dir_all(above)?;
+    let staged = tempfile::Builder::new().prefix(".pack-").tempdir_in(above)?;
+    for member in members {
+        let Some(from) = store.file(&member.digest) else { continue };
+        if member.path == PACK_FILE {
+            laid.pack = Some(Pack::parse(&std::fs::read_to_string(&from)?).map_err(io::Error::other)?);
+        } else if let Some(own) = member.path.strip_prefix("members/") {
+            let to = staged.path().join(own);
+            std::fs::create_dir_all(to.parent().unwrap_or(staged.path()))?;
+            std::fs::copy(&from, &to)?;
+        }
+    }
+    if laid.pack.is_some() {
+        if folder.exists() {
+            std::fs::remove_dir_all(folder)?;
+        }
+        std::fs::rename(staged.keep(), folder)?;
+    }
+    Ok(laid)
 }
 
 /// Writes a pack: under another name first, then renamed. `pieces` go by their names in the pack.

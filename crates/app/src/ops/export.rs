@@ -5,11 +5,13 @@ use std::{collections::BTreeMap, path::PathBuf};
 use serde::Serialize;
 use yalotheca_core::{
     catalogue::Side,
-    control::Locked,
+    control::{CatalogueSource, ControlFile, Locked, ProcessSection, ServerSection},
     desire::DesireError,
+    document::Pointer,
     game::{PACK_KIND, Shape},
     hint::{Advice, Amendment},
     id::{ContentId, TreePath},
+    link::without_user,
     pack::{Pack, PackMember, PackSetting, PackWant},
     route::{Places, scope_of},
     version::{ReleaseVersion, VersionRange},
@@ -17,10 +19,12 @@ use yalotheca_core::{
 use yalotheca_host::{
     catalogue::BY_HAND,
     pack::{Piece, write_pack},
+    sources::ByteSource,
     tree::EntryKind,
 };
 
-use crate::{AppError, Server};
+use super::import;
+use crate::{AppError, Server, plan::open_settings};
 
 /// For whom a pack is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -73,6 +77,8 @@ pub struct ExportRequest {
     pub bundle: Bundling,
     /// Files of the server that come along.
     pub settings: Vec<String>,
+    /// Whether passwords among the settings come along.
+    pub with_secrets: bool,
 }
 
 /// A pack that was made.
@@ -91,6 +97,9 @@ pub struct ExportReport {
     pub left_out: Vec<ContentId>,
     /// Files of the server that are in it.
     pub settings: Vec<TreePath>,
+    /// Settings that are called like passwords and are not in it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub secrets_left_out: Vec<String>,
 }
 
 /// Makes a pack: contents of a catalogue by name, the others with their files.
@@ -111,17 +120,24 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
         about: String::new(),
         game: server.game.name.clone(),
         wants: BTreeMap::new(),
+        setup: None,
+        lineup: Vec::new(),
         members: Vec::new(),
         settings: Vec::new(),
     };
     let mut pieces: Vec<(String, Piece)> = Vec::new();
     let (mut bundled, mut left_out) = (Vec::new(), Vec::new());
-    for locked in server.control.lock.on() {
+    // On another server, what lies in a folder of this machine is not there.
+    let is_on_web = |name: &str| {
+        let catalogues = &server.control.wants.catalogues;
+        catalogues.iter().any(|catalogue| catalogue.name == name && catalogue.at.contains("://"))
+    };
+    for locked in &server.control.lock.contents {
         let side = locked.release.side;
         if locked.release.kind == PACK_KIND || !request.sides.takes(side) {
             continue;
         }
-        let has_name = !locked.catalogue.is_empty() && locked.catalogue != BY_HAND;
+        let has_name = locked.catalogue != BY_HAND && is_on_web(&locked.catalogue);
         let comes_along = match request.bundle {
             Bundling::All => true,
             Bundling::Unnamed => !has_name,
@@ -153,6 +169,7 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
         pieces.push((file.clone(), Piece::File(server.file_here(&to)?)));
         pack.settings.push(PackSetting { file, to });
     }
+    let secrets_left_out = tell_setup(server, request, &mut pack)?;
     refuse_to_lose(request, &pack)?;
     let failed = |source| AppError::Io { what: format!("writing {}", request.file.display()), source };
     write_pack(&request.file, &pack, &pieces).map_err(failed)?;
@@ -163,7 +180,51 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
         bundled,
         left_out,
         settings: pack.settings.into_iter().map(|setting| setting.to).collect(),
+        secrets_left_out,
     })
+}
+
+/// Says in the pack what this server asks for; returns the settings that are left out, since they are called like passwords.
+fn tell_setup(server: &Server, request: &ExportRequest, pack: &mut Pack) -> Result<Vec<String>, AppError> {
+    if request.sides == Sides::Player {
+        return Ok(Vec::new());
+    }
+    let wants = &server.control.wants;
+    let own = ServerSection {
+        name: String::new(),
+        game: server.game.name.clone(),
+        at: ".".into(),
+        values: BTreeMap::new(),
+        process: ProcessSection::default(),
+    };
+    let on_web = wants.catalogues.iter().filter(|catalogue| catalogue.at.contains("://"));
+    let on_web: Vec<CatalogueSource> = on_web
+        .map(|catalogue| CatalogueSource { at: without_user(&catalogue.at), ..catalogue.clone() })
+        .collect();
+    let mut from = wants.clone();
+    // What came as a file is in the pack by its name.
+    from.catalogues.clear();
+    from.given.retain(|_, given| given.link.is_some());
+    from.wants.retain(|id, _| server.control.lock.get(id).is_none_or(|locked| locked.release.kind != PACK_KIND));
+    let mut to = ControlFile::new(&own, &on_web);
+    let open = open_settings(server)?;
+    let is_secret = |owner: &str, at: &Pointer| {
+        let files = wants.settings.get(owner).into_iter().flatten();
+        files.filter_map(|(short, places)| Some((short, places.get(at)?))).any(|(short, value)| {
+            let known = open.iter().find(|one| one.owner == owner && one.short == *short);
+            import::is_secret(at, value) || known.is_some_and(|one| one.known().is_secret(at, value))
+        })
+    };
+    import::transfer(&from, &mut to, |owner, at| request.with_secrets || !is_secret(owner, at));
+    pack.setup = Some(to.text());
+    let locked = server.control.lock.contents.iter().filter(|locked| locked.release.kind != PACK_KIND);
+    pack.lineup = locked.map(|locked| (locked.id.clone(), locked.release.version.clone())).collect();
+    let mut left_out = Vec::new();
+    for (owner, files) in wants.settings.iter().filter(|_| !request.with_secrets) {
+        let places = files.values().flat_map(|places| places.keys());
+        left_out.extend(places.filter(|at| is_secret(owner, at)).map(|at| format!("{owner} {at}")));
+    }
+    Ok(left_out)
 }
 
 /// Refuses an empty pack, and replaces an existing file only with `--force`.
@@ -203,6 +264,17 @@ fn piece(server: &Server, locked: &Locked) -> Result<(String, Piece), AppError> 
             let kept = match locked.release.files.as_slice() {
                 [only] => server.fetcher.store().file(&only.blake3).map(|path| (only.name.clone(), path)),
                 _ => None,
+            };
+            let kept = match (kept, locked.release.files.as_slice()) {
+                (None, [only]) => server.catalogues().get()?.fetch(locked).ok().and_then(|mut found| {
+                    match found.remove(&only.blake3)? {
+                        ByteSource::File(path) | ByteSource::Cached(path) | ByteSource::Fresh(path) => {
+                            Some((only.name.clone(), path))
+                        }
+                        ByteSource::Server(_) | ByteSource::Built(_) => None,
+                    }
+                }),
+                (kept, _) => kept,
             };
             let (name, path) = kept.ok_or_else(gone)?;
             Ok((format!("members/{name}"), Piece::File(path)))

@@ -15,6 +15,7 @@ pub mod find_files;
 pub mod fix;
 pub mod handout;
 pub mod history;
+pub mod import;
 pub mod isolate;
 pub mod keys;
 pub mod links;

@@ -24,7 +24,7 @@ pub(super) fn choose(
     server: &Server,
     catalogues: &OpenCatalogues<'_>,
     control: &ControlFile,
-    fresh: &Fresh,
+    (fresh, prefer): (&Fresh, &[(ContentId, ReleaseVersion)]),
 ) -> Result<Chosen, AppError> {
     let lock = &server.control.lock;
     let is_on = |id: &ContentId| !control.off.contains_key(id);
@@ -42,6 +42,9 @@ pub(super) fn choose(
         return Ok(chosen);
     }
     catalogues.prefer_editions(fresh, &mut locked)?;
+    for (id, version) in prefer.iter().filter(|(id, _)| lock.get(id).is_none() && is_on(id)) {
+        locked.insert(id.clone(), version.clone());
+    }
     let ground = ground::choose(server, catalogues, wants, &locked)?;
     let platform = ground.platform(&server.survey.platform);
     // What is installed may go on as it is where a catalogue is out of reach, though something was wrong with it before.
@@ -109,7 +112,7 @@ pub fn newest(
 pub fn can_mend(server: &Server, id: &ContentId) -> Result<bool, AppError> {
     let catalogues = server.catalogues();
     catalogues.mend(&Mend::These([id.clone()].into()));
-    match choose(server, &catalogues, &server.control.wants, &Fresh::None) {
+    match choose(server, &catalogues, &server.control.wants, (&Fresh::None, &[])) {
         Err(AppError::NoLineup(_)) => Ok(false),
         chosen => chosen.map(|_| true),
     }

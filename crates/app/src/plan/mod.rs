@@ -26,6 +26,7 @@ use yalotheca_core::{
     hint::Advice,
     id::{ContentId, Digest, TreePath},
     order::{AskedPlace, Leaning, LoadOrder, order},
+    version::ReleaseVersion,
 };
 use yalotheca_host::{
     catalogue::payload_of_release,
@@ -73,6 +74,8 @@ pub struct PlanOptions {
     pub replace: Option<GlobSet>,
     /// What is mended.
     pub mend: Mend,
+    /// Versions that are chosen of what is new, and the order in which that is loaded, where that can be.
+    pub prefer: Vec<(ContentId, ReleaseVersion)>,
     /// The offered resource pack, if it was just downloaded.
     pub pack: Option<LockedPack>,
 }
@@ -88,7 +91,7 @@ pub fn plan_change(
     catalogues.set_fresh(fresh);
     catalogues.mend(&options.mend);
     server.read_ahead();
-    let chosen = choose::choose(server, catalogues, wants, fresh)?;
+    let chosen = choose::choose(server, catalogues, wants, (fresh, &options.prefer))?;
     // What the lock alone has answered is as it was.
     let fresh = if chosen.by_lock.is_some() { &Fresh::None } else { fresh };
     let read = catalogues.universe();
@@ -100,7 +103,8 @@ pub fn plan_change(
         .iter()
         .filter_map(|(id, version)| Some((id.clone(), universe.release(id, version)?)))
         .collect();
-    let ordered = ordered(server, &releases, &wants.order, &options.mend);
+    let further: Vec<ContentId> = options.prefer.iter().map(|(id, _)| id.clone()).collect();
+    let ordered = ordered_with(server, &releases, &wants.order, (&options.mend, &further));
     let mut lineup = Vec::new();
     for id in &ordered.ids {
         let mut locked = lock_one((universe, catalogues), known.get(id).copied(), (id, releases[id]), fresh);
@@ -120,6 +124,17 @@ pub fn plan_change(
         let place = |one: &Locked| lineup.iter().position(|other: &Locked| other.id == one.id);
         let behind = before.contents[..at].iter().rev().find_map(place).map_or(0, |at| at + 1);
         lineup.insert(behind, Locked { off: true, ..locked.clone() });
+    }
+    // What another server has, switched off, comes along so.
+    for (id, version) in options.prefer.iter().filter(|(id, _)| is_off(id) && before.get(id).is_none()) {
+        let Some(content) = catalogues.get()?.content(id)? else { continue };
+        let Some(release) = content.release(version) else { continue };
+        let (title, catalogue) = (content.title.clone(), content.catalogue.clone());
+        let at = further.iter().position(|other| other == id).unwrap_or_default();
+        let place = |other: &ContentId| lineup.iter().position(|one: &Locked| one.id == *other);
+        let behind = further[..at].iter().rev().find_map(place).map_or(0, |at| at + 1);
+        let (id, release, found) = (id.clone(), release.clone(), AsFound::default());
+        lineup.insert(behind, Locked { id, title, catalogue, off: true, release, found });
     }
     let mut payloads = Vec::new();
     for locked in &mut lineup {
@@ -194,6 +209,16 @@ pub fn ordered(
     asked: &BTreeMap<ContentId, AskedPlace>,
     mend: &Mend,
 ) -> LoadOrder {
+    ordered_with(server, releases, asked, (mend, &[]))
+}
+
+/// The same; what is new comes in the order of `further`, as far as nothing says otherwise.
+fn ordered_with(
+    server: &Server,
+    releases: &BTreeMap<ContentId, &Release>,
+    asked: &BTreeMap<ContentId, AskedPlace>,
+    (mend, further): (&Mend, &[ContentId]),
+) -> LoadOrder {
     let locked = server.control.lock.by_id();
     let group = |id: &ContentId| server.game.order.group(id);
     let stays = |id: &ContentId| {
@@ -203,7 +228,8 @@ pub fn ordered(
     let is_last = |id: &ContentId| {
         !mend.has(id) && locked.get(id).is_some_and(|locked| is_unlisted(&server.game, locked))
     };
-    let previous = server.control.lock.order();
+    let mut previous = server.control.lock.order();
+    previous.extend(further.iter().filter(|id| !locked.contains_key(id)).cloned());
     order(
         releases,
         &Leaning { stays: &stays, is_last: &is_last, ..Leaning::strict(&previous, asked, &group) },

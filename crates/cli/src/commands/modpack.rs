@@ -1,14 +1,22 @@
 //! `modpack`: a lineup as a pack that others can add.
 
-use std::{path::PathBuf, process::ExitCode};
+use std::{
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use clap::{Args, Subcommand, ValueEnum};
 use yalotheca_app::{
     AppError, Purpose, Server,
-    ops::export::{Bundling, ExportReport, ExportRequest, Sides, export},
+    ops::{
+        export::{Bundling, ExportReport, ExportRequest, Sides, export},
+        history::history,
+        import::{Import, import},
+    },
 };
 use yalotheca_core::id::ContentId;
 
+use super::apply::{Mode, apply};
 use crate::{
     global::Global,
     ui::Ui,
@@ -24,8 +32,14 @@ pub(crate) struct ModpackArgs {
 
 #[derive(Debug, Subcommand)]
 enum ModpackAct {
-    /// Write what is installed into a pack: contents of a catalogue by name, the others with their files
+    /// Write what is installed into a pack: contents of a catalogue on the web by name, the others with their files; and what else is
+    /// asked for: what is off, settings, order, maps
     Export(ExportArgs),
+    /// Make this server like the one of which a pack was made; what is asked for here already stays
+    Import {
+        /// The pack's file
+        file: PathBuf,
+    },
 }
 
 #[derive(Debug, Args)]
@@ -50,6 +64,9 @@ struct ExportArgs {
     /// Bring this file of the server along; it is put where there is none yet
     #[arg(long, value_name = "PATH")]
     setting: Vec<String>,
+    /// Bring settings along that are passwords; without it they are left out
+    #[arg(long)]
+    with_secrets: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -76,11 +93,18 @@ impl View for ExportReport {
         for path in &self.settings {
             page.item(Role::Plain, &format!("settings: {path}"));
         }
+        if !self.secrets_left_out.is_empty() {
+            let names = self.secrets_left_out.join(", ");
+            page.item(Role::Warn, &format!("left out, as passwords: {names} (--with-secrets brings them along)"));
+        }
     }
 }
 
 pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
-    let ModpackAct::Export(args) = &args.act;
+    let args = match &args.act {
+        ModpackAct::Export(args) => args,
+        ModpackAct::Import { file } => return bring_in(file, global, ui),
+    };
     let server = Server::open(Purpose::Look, &global.open(), ui)?;
     let request = ExportRequest {
         file: args.file.clone(),
@@ -94,7 +118,21 @@ pub(crate) fn run(args: &ModpackArgs, global: &Global, ui: &Ui) -> Result<ExitCo
         },
         bundle: if args.bundle { Bundling::All } else { Bundling::Unnamed },
         settings: args.setting.clone(),
+        with_secrets: args.with_secrets,
     };
     ui.show(&export(&server, &request)?)?;
     Ok(ExitCode::SUCCESS)
+}
+
+fn bring_in(file: &Path, global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
+    let server = Server::open(Purpose::Change, &global.open(), ui)?;
+    let Import { change, files } = import(&server, file)?;
+    let number = history(&server)?.history.len();
+    let done = apply(&server, change, Mode::default(), ui);
+    // What was not agreed to leaves nothing behind.
+    let is_made = history(&server).is_ok_and(|after| after.history.len() > number);
+    if !is_made {
+        files.take_back();
+    }
+    done
 }

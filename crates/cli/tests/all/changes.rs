@@ -145,7 +145,7 @@ fn later_only_notes_and_preview_only_shows() -> Done {
 fn without_a_yes_and_a_terminal_nothing_happens() -> Done {
     let world = World::fresh()?;
     let before = world.digests()?;
-    world.run(&["add", "tidebell"]).code(2).says(&["this needs confirmation", "nothing was changed"]);
+    world.run(&["add", "tidebell"]).code(5).says(&["this needs confirmation", "nothing was changed"]);
     assert_eq!(world.digests()?, before);
     assert!(!world.read("yalotheca.toml")?.contains("tidebell"));
     Ok(())

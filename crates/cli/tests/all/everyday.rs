@@ -111,7 +111,7 @@ fn fix_takes_names_and_codes() -> Done {
     world.run(&["undo", "--yes"]).code(0);
     world.write("plugins/order.txt", "# the order for the festival week\ngull-chat\nnight-lamps\n")?;
     // Without a yes nothing happens.
-    world.run(&["fix"]).code(2).says(&["needs confirmation", "add --yes"]);
+    world.run(&["fix"]).code(5).says(&["needs confirmation", "add --yes"]);
     assert_eq!(world.digests()?, before);
     Ok(())
 }

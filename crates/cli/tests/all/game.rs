@@ -82,7 +82,7 @@ fn a_definition_that_came_with_a_folder_runs_nothing_before_it_is_trusted() -> D
     world.run(&["adopt", "--game", "saltwick"]).code(5).says(&["is new here"]);
     world.adopt().code(2).says(&["looks like no server of a known game"]);
     assert!(!marker.exists(), "nothing of it was run");
-    world.run(&["game", "trust", "saltwick"]).code(2).says(&["touch", "this needs confirmation"]);
+    world.run(&["game", "trust", "saltwick"]).code(5).says(&["touch", "this needs confirmation"]);
     world.run(&["game", "trust", "saltwick", "--yes"]).code(0).says(&["Allowed"]);
     world.adopt().code(0);
     assert!(marker.exists());

@@ -378,7 +378,7 @@ fn a_lock_or_a_receipt_that_is_gone_is_rebuilt() -> Done {
                 "one finding, not what follows of it"
             );
         }
-        world.run(&["repair"]).code(2).says(&["--yes"]);
+        world.run(&["repair"]).code(5).says(&["--yes"]);
         world.run(&["repair", "--yes"]).code(0).says(&["Rebuilt"]);
         assert_eq!(
             (world.read("yalotheca.lock")?, world.read(".yalotheca/receipt.json")?),

@@ -38,6 +38,7 @@ mod real_teeworlds;
 mod rehearse;
 mod remote;
 mod remote_life;
+mod round_trip;
 mod runtimes;
 mod safety;
 mod settings;

@@ -302,7 +302,7 @@ fn what_the_server_itself_fetches_is_queued_fetched_and_taken_over() -> Done {
     world.run(&["adopt", "--set", "compiler=./compile-decks"]).code(0);
     world.run(&["game", "trust", "ferry", "--yes"]).code(0);
     let before = world.digests()?;
-    world.run(&["add", "ticket-east"]).code(2).says(&["needs confirmation"]);
+    world.run(&["add", "ticket-east"]).code(5).says(&["needs confirmation"]);
     world
         .run(&["add", "ticket-west", "--yes"])
         .code(5)

@@ -13,6 +13,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::survey::FoundContent;
 
+pub(super) use once::put as put_once;
 pub use queue::{fetch, to_be_fetched};
 
 use super::change::Change;

@@ -9,7 +9,7 @@ use yalotheca_host::arrival::Once;
 use crate::{AppError, Server, apply::ChangeExtras};
 
 /// Adds the steps that put them. What is there already stays, and is told.
-pub(super) fn put(
+pub(in crate::ops) fn put(
     server: &Server,
     once: &[(Option<ContentId>, Once)],
     extras: &mut ChangeExtras,
