@@ -10,6 +10,7 @@ use yalotheca_core::{
     mirror::MirrorLayout,
 };
 use yalotheca_host::{
+    archive::folder_payload,
     foreign_digest::{hex, sha1_from_hex},
     mirror::{MirrorRecord, WantedFile, link_to, read_record, sha1_of},
     survey::value_at,
@@ -60,7 +61,11 @@ pub fn needed(server: &Server, rule: &MirrorRule, known: &MirrorRecord) -> Resul
     let index = server.tree.names(&server.fetcher.store().names_of(&*server.tree));
     let is_wanted = |path: &str| TreePath::new(path).is_ok_and(|path| layout.set_of(&path).is_some());
     // A link that stays in the folder is the file that it leads to; nothing behind others is given to anybody.
-    let paths = index.files_and_links(is_wanted);
+    let mut paths = index.files_and_links(is_wanted);
+    // What lies in a folder that is a link is known by its owner.
+    paths.extend(server.receipt()?.placed.keys().filter(|path| layout.set_of(path).is_some()).cloned());
+    paths.sort();
+    paths.dedup();
     let there = server.tree.metadata(&paths)?;
     let is_file = |there: &Option<EntryKind>| matches!(there, Some(EntryKind::File(_)));
     let paths: Vec<TreePath> =
@@ -73,15 +78,27 @@ pub fn needed(server: &Server, rule: &MirrorRule, known: &MirrorRecord) -> Resul
     };
     let paths: Vec<TreePath> = paths.into_iter().filter(|path| !is_off(path)).collect();
     let digests = server.tree.digest_found(&paths)?;
-    let sources: Vec<Source<'_>> = paths
+    let mut sources: Vec<Source<'_>> = paths
         .into_iter()
         .zip(digests)
         .filter_map(|(path, digest)| {
             let files = layout.set_of(&path)?;
             let (digest, bytes) = digest?;
-            Some(Source { path, files, digest, bytes })
+            Some(Source { path, outside: None, files, digest, bytes })
         })
         .collect();
+    for outside in layout.outside() {
+        let tree = server.tree.elsewhere(&outside.folder);
+        let tree = tree.with_inventory(Some(&server.fetcher.store().inventory_of(&*tree)));
+        let payload = folder_payload(&*tree, &TreePath::root())?;
+        for file in payload.files {
+            let Some(path) = TreePath::new(&file.path).ok().filter(|path| outside.has(path)) else {
+                continue;
+            };
+            let (files, folder) = (outside.files, Some(outside.folder.clone()));
+            sources.push(Source { path, outside: folder, files, digest: file.digest, bytes: file.size });
+        }
+    }
     let sha1 = named_by_sha1(server, &sources, known)?;
     let mut wanted: BTreeMap<TreePath, WantedFile> = BTreeMap::new();
     for source in &sources {
@@ -90,6 +107,7 @@ pub fn needed(server: &Server, rule: &MirrorRule, known: &MirrorRecord) -> Resul
             let Ok(name) = TreePath::new(&name) else { continue };
             wanted.entry(name.clone()).or_insert_with(|| WantedFile {
                 name,
+                outside: source.outside.clone(),
                 from: source.path.clone(),
                 source: source.digest,
                 bytes: source.bytes,
@@ -114,6 +132,8 @@ fn index_of(rule: &MirrorIndex, digests: Vec<[u8; 20]>) -> Result<(TreePath, Vec
 
 struct Source<'a> {
     path: TreePath,
+    /// The folder below which it lies, if that is not the server's.
+    outside: Option<String>,
     files: &'a MirrorFiles,
     digest: Digest,
     bytes: u64,
@@ -139,9 +159,18 @@ fn named_by_sha1(
             None => missing.push(source),
         }
     }
-    let paths: Vec<TreePath> = missing.iter().map(|source| source.path.clone()).collect();
-    for (source, sha1) in missing.iter().zip(sha1_of(&*server.tree, &paths)?) {
-        found.extend(sha1.map(|sha1| (source.digest, sha1)));
+    // By the folder below which they lie.
+    let mut by_folder: BTreeMap<Option<&String>, Vec<&Source<'_>>> = BTreeMap::new();
+    for source in missing {
+        by_folder.entry(source.outside.as_ref()).or_default().push(source);
+    }
+    for (folder, own) in by_folder {
+        let outside = folder.map(|folder| server.tree.elsewhere(folder));
+        let tree = outside.as_deref().unwrap_or(&*server.tree);
+        let paths: Vec<TreePath> = own.iter().map(|source| source.path.clone()).collect();
+        for (source, sha1) in own.iter().zip(sha1_of(tree, &paths)?) {
+            found.extend(sha1.map(|sha1| (source.digest, sha1)));
+        }
     }
     Ok(found)
 }

@@ -169,7 +169,9 @@ impl Pause {
                 self.who_plays()
             ),
             (None, Some(_)) => {
-                format!("The server was stopped for an earlier change and did not start again. Start it afterwards? {usual}")
+                format!(
+                    "The server was stopped for an earlier change and did not start again. Start it afterwards? {usual}"
+                )
             }
             (None, None) => usual.to_owned(),
         }
@@ -261,7 +263,9 @@ impl StartMethod {
         let by = match &self {
             Self::Trial => RestartedBy::Trial,
             Self::Command(_) => RestartedBy::Command,
-            Self::ByHand => return Restart { by: RestartedBy::Hand, is_good: None, trial: None, error: None },
+            Self::ByHand => {
+                return Restart { by: RestartedBy::Hand, is_good: None, trial: None, error: None };
+            }
         };
         let restart = self.start(server, front, by);
         let restart = restart.unwrap_or_else(|error| Restart {

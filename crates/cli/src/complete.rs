@@ -47,10 +47,8 @@ pub(crate) fn fixable() -> Vec<CompletionCandidate> {
 pub(crate) fn changes() -> Vec<CompletionCandidate> {
     let past = server().and_then(|server| history(&server).ok()).map(|report| report.history);
     let live = past.unwrap_or_default().into_iter().rev().filter(|past| !past.undone);
-    live.map(|past| {
-        CompletionCandidate::new(past.number.to_string()).help(Some(past.origin.summary.into()))
-    })
-    .collect()
+    live.map(|past| CompletionCandidate::new(past.number.to_string()).help(Some(past.origin.summary.into())))
+        .collect()
 }
 
 /// The game definitions.

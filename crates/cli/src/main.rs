@@ -122,7 +122,10 @@ const OTHER_WORDS: &[(&str, &str)] = &[
     ("debug", "trial"),
     ("logs", "log"),
     ("tail", "log --follow"),
-    ("backup", "modpack export FILE (worlds are not in it; every change keeps what it replaces: history, undo)"),
+    (
+        "backup",
+        "modpack export FILE (worlds are not in it; every change keeps what it replaces: history, undo)",
+    ),
     ("restore", "undo"),
     ("export", "modpack export FILE"),
     ("kill", "stop"),

@@ -21,6 +21,25 @@ pub fn glob(template: &Template, scope: &Scope) -> Result<GlobMatcher, String> {
 #[derive(Debug)]
 pub struct MirrorLayout<'a> {
     sets: Vec<(GlobMatcher, &'a MirrorFiles)>,
+    outside: Vec<OutsideFiles<'a>>,
+}
+
+/// Files that players need and that lie outside the server's folder: what the base game brings.
+#[derive(Debug)]
+pub struct OutsideFiles<'a> {
+    /// The folder below which all of them lie.
+    pub folder: String,
+    /// The pattern of their whole paths.
+    glob: GlobMatcher,
+    /// How they are mirrored.
+    pub files: &'a MirrorFiles,
+}
+
+impl OutsideFiles<'_> {
+    /// Returns whether a file below the folder is one of them.
+    pub fn has(&self, path: &TreePath) -> bool {
+        self.glob.is_match(format!("{}/{path}", self.folder))
+    }
 }
 
 impl MirrorRule {
@@ -29,11 +48,19 @@ impl MirrorRule {
     /// # Errors
     /// If a template cannot be filled, or what comes out is not a pattern.
     pub fn layout(&self, scope: &Scope) -> Result<MirrorLayout<'_>, String> {
-        let mut sets = Vec::new();
+        let (mut sets, mut outside) = (Vec::new(), Vec::new());
         for files in &self.files {
-            sets.push((glob(&files.take, scope)?, files));
+            let glob = glob(&files.take, scope)?;
+            let pattern = glob.glob().glob();
+            if pattern.starts_with('/') {
+                let plain = &pattern[..pattern.find(['*', '?', '[', '{']).unwrap_or(pattern.len())];
+                let folder = plain.rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
+                outside.push(OutsideFiles { folder, glob, files });
+            } else {
+                sets.push((glob, files));
+            }
         }
-        Ok(MirrorLayout { sets })
+        Ok(MirrorLayout { sets, outside })
     }
 
     /// Returns an address as the game wants it.
@@ -44,6 +71,11 @@ impl MirrorRule {
 }
 
 impl<'a> MirrorLayout<'a> {
+    /// Returns the files outside the server's folder.
+    pub fn outside(&self) -> &[OutsideFiles<'a>] {
+        &self.outside
+    }
+
     /// Returns how a file of the server is mirrored, if players need it.
     pub fn set_of(&self, path: &TreePath) -> Option<&'a MirrorFiles> {
         self.sets.iter().find(|(glob, _)| glob.is_match(path.as_str())).map(|(_, files)| *files)

@@ -7,11 +7,11 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use yalotheca_core::{game::PACK_FILE, pack::Pack};
 use crate::{
     store::Store,
     unpack::{UnpackOptions, unpack},
 };
+use yalotheca_core::{game::PACK_FILE, pack::Pack};
 use zip::{CompressionMethod, DateTime, ZipWriter, write::SimpleFileOptions};
 
 /// What goes into a pack besides its description.

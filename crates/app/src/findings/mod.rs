@@ -172,13 +172,17 @@ fn as_found(server: &Server) -> Vec<Finding> {
     for circle in &order.circles {
         let Some(first) = circle.first() else { continue };
         // The first stands at both ends.
-        let links: Vec<String> = circle.windows(2).map(|two| format!("{} needs {}", two[0], two[1])).collect();
-        let says = format!("{} need one another in a circle: {}", listed(&circle[1..].iter().map(ContentId::as_str).collect::<Vec<_>>()), listed(&links));
+        let links: Vec<String> =
+            circle.windows(2).map(|two| format!("{} needs {}", two[0], two[1])).collect();
+        let says = format!(
+            "{} need one another in a circle: {}",
+            listed(&circle[1..].iter().map(ContentId::as_str).collect::<Vec<_>>()),
+            listed(&links)
+        );
         let advice = Advice::RemoveOneOf(first.to_string());
         findings.push(Finding::trouble("circle", first.as_str(), says, Some(advice)));
     }
-    for relation in order.out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later))
-    {
+    for relation in order.out_of_order.iter().filter(|one| lists(&one.first) && lists(&one.later)) {
         let Relation { first, later, bond, .. } = relation;
         let why = match bond {
             Bond::Needs => format!("{later} needs {first}, which is loaded after it"),

@@ -67,9 +67,11 @@ pub(super) fn look(
     let texts = Texts::new(&*server.tree);
     for found in inventory.contents.iter().filter(|found| !ours(&found.path)) {
         let id = &found.content.id;
-        let own = server.control.lock.get(id).and_then(|_| {
-            desired.placements.iter().find(|(_, placement)| placement.content == *id)
-        });
+        let own = server
+            .control
+            .lock
+            .get(id)
+            .and_then(|_| desired.placements.iter().find(|(_, placement)| placement.content == *id));
         let own = own.map(|(path, _)| top(path, id, desired));
         if let Some(own) = own.filter(|own| inventory.are_one(own, &found.path)) {
             let link = if inventory.links.iter().any(|(link, _)| found.path.is_within(link)) {

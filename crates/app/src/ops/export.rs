@@ -205,7 +205,8 @@ fn tell_setup(server: &Server, request: &ExportRequest, pack: &mut Pack) -> Resu
     // What came as a file is in the pack by its name.
     from.catalogues.clear();
     from.given.retain(|_, given| given.link.is_some());
-    from.wants.retain(|id, _| server.control.lock.get(id).is_none_or(|locked| locked.release.kind != PACK_KIND));
+    from.wants
+        .retain(|id, _| server.control.lock.get(id).is_none_or(|locked| locked.release.kind != PACK_KIND));
     let mut to = ControlFile::new(&own, &on_web);
     let open = open_settings(server)?;
     let is_secret = |owner: &str, at: &Pointer| {

@@ -69,7 +69,8 @@ pub fn import(server: &Server, file: &std::path::Path) -> Result<Import, AppErro
             }
         }
     }
-    let mut extras = ChangeExtras { asked: vec![format!("what {} has", own.content.id)], ..ChangeExtras::default() };
+    let mut extras =
+        ChangeExtras { asked: vec![format!("what {} has", own.content.id)], ..ChangeExtras::default() };
     // The very versions that the other server had, in its order, where these can be had.
     extras.plan.prefer.clone_from(&pack.lineup);
     let once: Vec<_> = own.once.iter().cloned().map(|once| (Some(own.content.id.clone()), once)).collect();
@@ -140,6 +141,9 @@ pub(super) fn transfer(
 }
 
 /// Returns whether a setting is called like a password and may hold one.
-pub(super) fn is_secret(at: &yalotheca_core::document::Pointer, value: &yalotheca_core::document::Value) -> bool {
+pub(super) fn is_secret(
+    at: &yalotheca_core::document::Pointer,
+    value: &yalotheca_core::document::Value,
+) -> bool {
     at.tokens().last().is_some_and(|key| names_a_secret(key)) && may_be_secret(value)
 }

@@ -192,8 +192,7 @@ impl Search<'_> {
             has_line |= text.is_some_and(|text| line.contains(text));
             (self.hear)(Isolating::Line(line));
         };
-        let mut went =
-            copy.start_without(&without, self.server.patience(), &mut on_line)?;
+        let mut went = copy.start_without(&without, self.server.patience(), &mut on_line)?;
         let has_failed = if text.is_some() { has_line } else { went.verdict == Verdict::Failed };
         let fault = if text.is_some() || !has_failed { None } else { fault(copy, &mut went) };
         let says = fault.as_ref().map(|fault| fault.says.clone()).unwrap_or_default();

@@ -118,7 +118,8 @@ pub fn links(server: &Server, check: bool) -> Result<LinksReport, AppError> {
 /// Compares the files that links give now with those that are installed.
 fn compare(server: &Server, links: &mut [LinkLine]) {
     let is_good = |line: &LinkLine| line.state == LinkState::Good && line.blake3.is_some();
-    let asked: Vec<String> = links.iter().filter(|line| is_good(line)).map(|line| line.link.clone()).collect();
+    let asked: Vec<String> =
+        links.iter().filter(|line| is_good(line)).map(|line| line.link.clone()).collect();
     let good = links.iter_mut().filter(|line| is_good(line));
     for (line, now) in good.zip(server.fetcher.digests_behind(&asked)) {
         match now {

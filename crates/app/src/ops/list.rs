@@ -1,14 +1,9 @@
 //! What is installed, in which version and state, and whether something newer fits.
 
-
 use crate::words::ServerName;
 use serde::Serialize;
 use yalotheca_core::{
-    catalogue::Side,
-    control::Locked,
-    id::ContentId,
-    solve::Selection,
-    version::ReleaseVersion,
+    catalogue::Side, control::Locked, id::ContentId, solve::Selection, version::ReleaseVersion,
 };
 
 use super::update::ask_links;

@@ -3,16 +3,12 @@
 use std::{collections::BTreeSet, thread, time::Duration};
 
 use serde::Serialize;
-use yalotheca_core::{
-    diagnose::LogReader,
-    hint::Advice,
-    id::TreePath,
-};
+use yalotheca_core::{diagnose::LogReader, hint::Advice, id::TreePath};
 use yalotheca_host::{
     running,
     survey::played,
-    trial::{LogFollower, TrialError},
     tree::EntryKind,
+    trial::{LogFollower, TrialError},
 };
 
 use crate::{AppError, Server, words::ServerName};
@@ -70,7 +66,8 @@ impl<'s> Explaining<'s> {
     fn explain(&mut self, line: String) -> LogLine {
         self.reader.feed(&line);
         let trouble = self.reader.troubles().last().filter(|trouble| {
-            trouble.line.trim_end() == line.trim_end() || trouble.trace.last().is_some_and(|last| *last == line)
+            trouble.line.trim_end() == line.trim_end()
+                || trouble.trace.last().is_some_and(|last| *last == line)
         });
         // What a line says in its own words need not be said again; nor is a meaning told at each such line.
         let said = trouble.filter(|trouble| trouble.means.is_some() && !line.contains(trouble.says.as_str()));
@@ -113,7 +110,8 @@ pub fn follow(
     hear: &mut dyn FnMut(&LogLine) -> Result<(), AppError>,
 ) -> Result<(), AppError> {
     let pause = Duration::from_millis(if server.tree.local().is_some() { 100 } else { 1_000 });
-    let mut follower = LogFollower::at_end(&*server.tree, log_of(server, request)?).map_err(TrialError::from)?;
+    let mut follower =
+        LogFollower::at_end(&*server.tree, log_of(server, request)?).map_err(TrialError::from)?;
     let mut explaining = Explaining::of(server)?;
     loop {
         for line in follower.lines(&*server.tree)? {

@@ -139,7 +139,10 @@ pub enum MapList {
 }
 
 impl MapList {
-    fn names(&self, now: impl FnOnce() -> Result<Option<Vec<String>>, AppError>) -> Result<Vec<String>, AppError> {
+    fn names(
+        &self,
+        now: impl FnOnce() -> Result<Option<Vec<String>>, AppError>,
+    ) -> Result<Vec<String>, AppError> {
         let (add, remove) = match self {
             Self::These(names) => return Ok(names.clone()),
             Self::Changed { add, remove } => (add, remove),

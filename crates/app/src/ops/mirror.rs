@@ -134,6 +134,7 @@ fn published(record: &MirrorRecord, index: Option<&TreePath>) -> Vec<WantedFile>
         .iter()
         .filter(|(name, file)| file.unneeded_since.is_none() && index.is_none_or(|index| *name != index));
     let wanted = needed.map(|(name, file)| WantedFile {
+        outside: None,
         name: name.clone(),
         from: name.clone(),
         source: file.digest,

@@ -121,7 +121,9 @@ pub fn place(server: &Server, request: &PlaceRequest) -> Result<Change, AppError
                 "a {} orders contents by itself, by what they need; nothing can tell it another place for {id}",
                 server.game.title
             ),
-            hint: Some("if it has to be loaded after another one, its descriptor must say that it needs it".into()),
+            hint: Some(
+                "if it has to be loaded after another one, its descriptor must say that it needs it".into(),
+            ),
         });
     }
     // What is asked now counts more than the opposite that was asked before.

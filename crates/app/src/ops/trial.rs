@@ -258,7 +258,10 @@ fn report(
     let accepted = context.accepted(&went, &mut troubles);
     let is_good = is_good(&went, &troubles, &accepted);
     let since = (!is_good).then(|| context.since(server).ok().flatten()).flatten();
-    if is_good && !went.was_first && let Err(error) = context.remember(server, &went) {
+    if is_good
+        && !went.was_first
+        && let Err(error) = context.remember(server, &went)
+    {
         debug!("the start is not remembered: {error}");
     }
     Ok(told(server, went, (first, troubles, noise, since), &accepted))
@@ -423,13 +426,13 @@ pub(super) fn follow(
     Ok(went?)
 }
 
-fn start(
-    server: &Server,
-    keep: bool,
-    (again, hear): (bool, &dyn Fn(Heard<'_>)),
-) -> Result<Trial, AppError> {
+fn start(server: &Server, keep: bool, (again, hear): (bool, &dyn Fn(Heard<'_>))) -> Result<Trial, AppError> {
     server.require_run_trust()?;
-    hear(Heard::Starting { server: &server.shown().to_string(), owner: running::other_owner(server.local()?), again });
+    hear(Heard::Starting {
+        server: &server.shown().to_string(),
+        owner: running::other_owner(server.local()?),
+        again,
+    });
     let options = TrialOptions { keep, patience: server.patience() };
     let scope = &server.survey.scope;
     let contents = server.control.lock.loaded(&server.control.wants.off);

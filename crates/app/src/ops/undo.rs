@@ -112,7 +112,11 @@ pub struct TakenBack {
 ///
 /// # Errors
 /// Where it cannot be taken back.
-pub fn take_back_unasked(options: &OpenOptions, number: u32, front: &dyn Front) -> Result<TakenBack, AppError> {
+pub fn take_back_unasked(
+    options: &OpenOptions,
+    number: u32,
+    front: &dyn Front,
+) -> Result<TakenBack, AppError> {
     let server = Server::open(Purpose::Change, options, front)?;
     let past = changes_to_undo(&server, Some(number))?;
     let [past] = past.as_slice() else {

@@ -119,7 +119,9 @@ pub fn update(
     let unreachable = catalogues.get()?.unreachable();
     sources += wants.catalogues.len();
     heard += wants.catalogues.len().saturating_sub(unreachable.len());
-    absent.extend(unreachable.iter().map(|error| format!("{error}. What is only in that catalogue stays as it is.")));
+    absent.extend(
+        unreachable.iter().map(|error| format!("{error}. What is only in that catalogue stays as it is.")),
+    );
     absent.extend(silent.iter().map(|silent| format!("{silent}. It stays as it is.")));
     let held_back = held_back(server, catalogues, &planned.lock, fresh)?;
     Ok(UpdateReport { planned, held_back, absent, is_blind: sources > 0 && heard == 0 })

@@ -83,10 +83,7 @@ pub(super) fn choose(
 ///
 /// # Errors
 /// Where a catalogue that is needed for that cannot be read.
-pub fn newest(
-    server: &Server,
-    wants: &ControlFile,
-) -> Result<BTreeMap<ContentId, ReleaseVersion>, AppError> {
+pub fn newest(server: &Server, wants: &ControlFile) -> Result<BTreeMap<ContentId, ReleaseVersion>, AppError> {
     let catalogues = server.catalogues_for(wants);
     catalogues.set_fresh(&Fresh::All);
     let off = &wants.off;

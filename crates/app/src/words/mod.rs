@@ -57,7 +57,10 @@ mod tests {
     #[test]
     fn sizes_and_counts() {
         assert_eq!([size(812), size(25_300), size(3_450_000)], ["812 B", "26 KB", "3.4 MB"]);
-        assert_eq!([listed(&["a"]), listed(&["a", "b"]), listed(&["a", "b", "c"])], ["a", "a and b", "a, b and c"]);
+        assert_eq!(
+            [listed(&["a"]), listed(&["a", "b"]), listed(&["a", "b", "c"])],
+            ["a", "a and b", "a, b and c"]
+        );
         assert_eq!([count(1, "file"), count(2, "file")], ["1 file", "2 files"]);
     }
 }

@@ -74,7 +74,8 @@ pub(crate) fn apply_with(
     }
     if ui.wants_proof()
         && !prepared.planned.change.is_empty()
-        && let Some(report) = disproved(server, &PlannedChange { prepared: &prepared, wants, catalogues }, ui)?
+        && let Some(report) =
+            disproved(server, &PlannedChange { prepared: &prepared, wants, catalogues }, ui)?
     {
         const SAYS: &str = "Nothing was changed: a copy of the server with this change does not start well.";
         if ui.is_json() {

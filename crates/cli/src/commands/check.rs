@@ -1,7 +1,7 @@
 //! `check`.
 
-use yalotheca_app::words::ServerName;
 use std::{cmp::Reverse, collections::BTreeSet, process::ExitCode};
+use yalotheca_app::words::ServerName;
 
 use clap::Args;
 use serde::Serialize;

@@ -1,7 +1,7 @@
 //! `fix`.
 
-use yalotheca_app::words::ServerName;
 use std::process::ExitCode;
+use yalotheca_app::words::ServerName;
 
 use clap::Args;
 use clap_complete::ArgValueCandidates;

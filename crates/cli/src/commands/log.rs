@@ -32,7 +32,10 @@ impl View for LogReport {
     fn view(&self, page: &mut Page) {
         page.line(Role::Head, &format!("{} of {}", self.log, self.server));
         if self.left_out > 0 {
-            page.line(Role::Dim, &format!("({} before these; --lines shows more)", count(self.left_out, "line")));
+            page.line(
+                Role::Dim,
+                &format!("({} before these; --lines shows more)", count(self.left_out, "line")),
+            );
         }
         for line in &self.lines {
             told(page, line);

@@ -95,7 +95,10 @@ impl View for ExportReport {
         }
         if !self.secrets_left_out.is_empty() {
             let names = self.secrets_left_out.join(", ");
-            page.item(Role::Warn, &format!("left out, as passwords: {names} (--with-secrets brings them along)"));
+            page.item(
+                Role::Warn,
+                &format!("left out, as passwords: {names} (--with-secrets brings them along)"),
+            );
         }
     }
 }

@@ -42,7 +42,10 @@ impl View for OrderReport {
         page.table(&rows);
         if self.by_server {
             page.gap();
-            page.line(Role::Dim, "The server orders contents by itself, by what they need; this order suits these needs.");
+            page.line(
+                Role::Dim,
+                "The server orders contents by itself, by what they need; this order suits these needs.",
+            );
         }
         for circle in &self.circles {
             let names: Vec<&str> = circle.iter().map(ContentId::as_str).collect();

@@ -42,8 +42,9 @@ fn command(advice: &str) -> Option<Vec<String>> {
     words.remove(0);
     // What a sentence goes on with is no part of the command.
     const GO_ON: &[&str] = &[
-        "leaves", "takes", "says", "shows", "puts", "lists", "looks", "ends", "adds", "removes", "restores", "brings", "is",
-        "to", "and", "or", "asks", "tells", "makes", "starts", "gives", "goes", "allows", "accepts",
+        "leaves", "takes", "says", "shows", "puts", "lists", "looks", "ends", "adds", "removes", "restores",
+        "brings", "is", "to", "and", "or", "asks", "tells", "makes", "starts", "gives", "goes", "allows",
+        "accepts",
     ];
     if let Some(at) = words.iter().position(|word| GO_ON.contains(&word.as_str())) {
         words.truncate(at);
@@ -71,7 +72,8 @@ fn try_findings(world: &World) -> Result<usize, Box<dyn Error>> {
         let (answer, after) = run_in_copy(world, &command, &["check", "--json"])?;
         assert_ne!(answer.code, 2, "{command:?} for {finding:#}: {}{}", answer.out, answer.err);
         let text = format!("{}{}", answer.out, answer.err);
-        let is_same = |other: &Value| (&other["code"], &other["about"]) == (&finding["code"], &finding["about"]);
+        let is_same =
+            |other: &Value| (&other["code"], &other["about"]) == (&finding["code"], &finding["about"]);
         let is_there = after.json()?["findings"].as_array().into_iter().flatten().any(is_same);
         // Or it says at once that, and why, this cannot be put right.
         let says_why = text.contains("No combination of versions") || [3, 4, 5].contains(&answer.code);
@@ -94,7 +96,10 @@ fn what_check_suggests_on_the_made_up_servers_is_accepted_and_helps() -> Done {
     tried += try_findings(&harbour)?;
     let kites = World::kites()?;
     kites.write("rotation.list", "pier_lights\nnowhere\n")?;
-    kites.write("host.cfg", &kites.read("host.cfg")?.replace("start_map \"pier_lights\"", "start_map \"pier_light\""))?;
+    kites.write(
+        "host.cfg",
+        &kites.read("host.cfg")?.replace("start_map \"pier_lights\"", "start_map \"pier_light\""),
+    )?;
     tried += try_findings(&kites)?;
     tried += try_findings(&World::moor()?)?;
     assert!(tried >= 8, "{tried}");
@@ -121,7 +126,11 @@ fn what_check_suggests_on_the_server_with_ninety_mods_is_accepted_and_helps() ->
     }
     // A link is never the reason to remove what it leads to.
     let check = world.run(&["check", "--json"]).json()?;
-    let second = check["findings"].as_array().into_iter().flatten().find(|one| one["about"] == "home/.minetest/mods/mobs");
+    let second = check["findings"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .find(|one| one["about"] == "home/.minetest/mods/mobs");
     let second = second.ok_or("the link is told")?;
     assert_eq!((&second["code"], &second["fixable"]), (&"second".into(), &false.into()), "{second:#}");
     Ok(())

@@ -48,7 +48,8 @@ impl Answer {
         let whole = format!("{}\n{}", self.out, self.err);
         let flat = whole.split_whitespace().collect::<Vec<_>>().join(" ");
         // Contents without a version are told apart by digests, which no test spells out.
-        let is_digits = |word: &&str| word.len() == 6 && word.bytes().all(|b| b"0123456789abcdef".contains(&b));
+        let is_digits =
+            |word: &&str| word.len() == 6 && word.bytes().all(|b| b"0123456789abcdef".contains(&b));
         let bare = flat.split(' ').filter(|word| !is_digits(word)).collect::<Vec<_>>().join(" ");
         for text in texts {
             assert!(flat.contains(text) || bare.contains(text), "{text:?} is not in:\n{whole}");

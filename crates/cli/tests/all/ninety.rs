@@ -35,7 +35,8 @@ fn publish(catalogue: &Path, id: &str, kind: &str, releases: &[(&str, &Path)]) -
         told.push(serde_json::json!({"version": version, "kind": kind,
             "files": [{"name": name, "size": bytes.len(), "blake3": digest}]}));
     }
-    let content = serde_json::json!({"format": 1, "id": id, "title": id, "about": "", "releases": told}).to_string();
+    let content =
+        serde_json::json!({"format": 1, "id": id, "title": id, "about": "", "releases": told}).to_string();
     fs::write(catalogue.join(format!("contents/{id}.json")), &content)?;
     let digest = blake3::hash(content.as_bytes()).to_hex().to_string();
     let entry = serde_json::json!({"title": id, "about": "", "kind": kind, "digest": digest});
@@ -64,7 +65,10 @@ fn mods_below(folder: &Path) -> Result<Vec<String>, Box<dyn Error>> {
     let mut names = Vec::new();
     let mut next = vec![folder.to_owned()];
     while let Some(folder) = next.pop() {
-        if !folder.join("init.lua").is_file() || folder.join("modpack.txt").exists() || folder.join("modpack.conf").exists() {
+        if !folder.join("init.lua").is_file()
+            || folder.join("modpack.txt").exists()
+            || folder.join("modpack.conf").exists()
+        {
             for entry in fs::read_dir(&folder)?.flatten().filter(|entry| entry.path().is_dir()) {
                 next.push(entry.path());
             }
@@ -112,7 +116,8 @@ fn make(server: &Path, mods: &Path) -> Done {
     let mut enabled = mods_below(&home)?;
     // What does not run with this base game somebody has switched off long ago.
     let is_off = |name: &String| {
-        ["moreblocks", "pycraft", "meshport", "quartz_off"].contains(&name.as_str()) || name.starts_with("skyblock")
+        ["moreblocks", "pycraft", "meshport", "quartz_off"].contains(&name.as_str())
+            || name.starts_with("skyblock")
     };
     enabled.push("ghost".into());
     let lines = enabled.iter().map(|name| format!("load_mod_{name} = {}\n", !is_off(name)));
@@ -314,7 +319,11 @@ fn day_07_a_nightly_update_never_leaves_a_dead_server_unnoticed() -> Done {
     let _running = Running(&world);
     world.run(&["start"]).code(0);
     let (code, json) = nightly(&world, &["update", "--restart"])?;
-    assert_eq!((code, &json["settled"], &json["restart"]["is_good"]), (1, &true.into(), &false.into()), "{json:#}");
+    assert_eq!(
+        (code, &json["settled"], &json["restart"]["is_good"]),
+        (1, &true.into(), &false.into()),
+        "{json:#}"
+    );
     assert!(json["restart"]["trial"]["troubles"][0]["says"].to_string().contains("boom"), "{json:#}");
     assert!(!runs(&world)?);
     // Undo starts what was running before.
@@ -328,7 +337,11 @@ fn day_07_a_nightly_update_never_leaves_a_dead_server_unnoticed() -> Done {
     world.run(&["list"]).code(0).says(&["gates 1.0"]);
     // What was tried on a copy first changes nothing, and says why.
     let (code, json) = nightly(&world, &["update", "--restart", "--proved"])?;
-    assert_eq!((code, &json["settled"], &json["proof"]["is_good"]), (1, &false.into(), &false.into()), "{json:#}");
+    assert_eq!(
+        (code, &json["settled"], &json["proof"]["is_good"]),
+        (1, &false.into(), &false.into()),
+        "{json:#}"
+    );
     assert!(runs(&world)?);
     Ok(())
 }
@@ -378,7 +391,8 @@ fn day_09_catalogues_that_do_not_answer_are_told() -> Done {
     world.run(&["catalogue", "add", "silent", &format!("http://127.0.0.1:{port}/")]);
     let wants = world.read("yalotheca.toml")?;
     if !wants.contains("silent") {
-        let silent = format!("[[catalogue]]\nname = \"silent\"\nat = \"http://127.0.0.1:{port}/\"\n\n[wants]");
+        let silent =
+            format!("[[catalogue]]\nname = \"silent\"\nat = \"http://127.0.0.1:{port}/\"\n\n[wants]");
         world.write("yalotheca.toml", &wants.replace("[wants]", &silent))?;
     }
     let (code, json) = nightly(&world, &["update"])?;
@@ -387,7 +401,10 @@ fn day_09_catalogues_that_do_not_answer_are_told() -> Done {
     fs::remove_dir_all(world.root().join("dl"))?;
     let (code, json) = nightly(&world, &["update"])?;
     assert_eq!(code, 4, "{json:#}");
-    assert!(json["notes"].to_string().contains("silent") && json["notes"].to_string().contains("dl"), "{json:#}");
+    assert!(
+        json["notes"].to_string().contains("silent") && json["notes"].to_string().contains("dl"),
+        "{json:#}"
+    );
     Ok(())
 }
 
@@ -424,7 +441,10 @@ fn day_12_slow_is_not_broken() -> Done {
     let Some((world, _)) = put_right()? else { return Ok(()) };
     let bell = world.root().join("dl/slow_bell");
     put(&bell.join("mod.conf"), "name = slow_bell\n")?;
-    put(&bell.join("init.lua"), "local t = os.time() + 4\nminetest.log('action', 'casting the bell')\nwhile os.time() < t do end\n")?;
+    put(
+        &bell.join("init.lua"),
+        "local t = os.time() + 4\nminetest.log('action', 'casting the bell')\nwhile os.time() < t do end\n",
+    )?;
     world.run(&["add", "slow_bell", "--yes"]).code(0);
     let json = world.run(&["trial", "--patience", "2", "--json"]).code(1).json()?;
     assert_eq!(json["troubles"][0]["means"], "slow start", "{json:#}");
@@ -455,7 +475,8 @@ fn day_14_an_older_release_is_tried_before_anything_is_left_out() -> Done {
     with_a_bad_update(&world)?;
     world.run(&["update", "gates", "--yes"]).code(0);
     let answer = world.run(&["isolate", "--yes"]).code(1);
-    let answer = answer.says(&["it is gates", "with gates 1.0 the server starts", "yalotheca add 'gates@=1.0'"]);
+    let answer =
+        answer.says(&["it is gates", "with gates 1.0 the server starts", "yalotheca add 'gates@=1.0'"]);
     assert!(!answer.out.contains("none of them"), "{}", answer.out);
     world.run(&["add", "gates@=1.0", "--yes"]).code(0);
     world.run(&["trial"]).code(0);
@@ -481,14 +502,18 @@ fn day_15_problems_become_normal_only_when_somebody_says_so() -> Done {
 fn day_16_the_server_orders_by_needs_and_a_circle_is_a_problem() -> Done {
     let Some((world, _)) = put_right()? else { return Ok(()) };
     world.run(&["order"]).code(0).says(&["The server orders contents by itself"]);
-    world.run(&["order", "mesecons", "--after", "mobs", "--yes"]).code(5).says(&["orders contents by itself"]);
+    world
+        .run(&["order", "mesecons", "--after", "mobs", "--yes"])
+        .code(5)
+        .says(&["orders contents by itself"]);
     for (one, other) in [("hen", "egg"), ("egg", "hen")] {
         put(&world.root().join(format!("dl/{one}/mod.conf")), &format!("name = {one}\ndepends = {other}\n"))?;
         put(&world.root().join(format!("dl/{one}/init.lua")), "")?;
     }
     world.run(&["add", "hen", "--yes"]).code(0).says(&["need one another in a circle"]);
     let json = world.run(&["check", "--json"]).code(1).json()?;
-    let codes: Vec<&Value> = json["findings"].as_array().into_iter().flatten().map(|one| &one["code"]).collect();
+    let codes: Vec<&Value> =
+        json["findings"].as_array().into_iter().flatten().map(|one| &one["code"]).collect();
     assert!(codes.contains(&&"circle".into()), "{json:#}");
     Ok(())
 }
@@ -570,7 +595,11 @@ fn day_19_passwords_are_shown_nowhere() -> Done {
     told.push(refused);
     told.push(world.run(&["settings", "server", "harbour_api.token=hering", "--yes"]));
     let report = fs::read_to_string(world.root().join("report.txt"))?;
-    for text in told.iter().flat_map(|answer| [&answer.out, &answer.err]).chain([&report, &world.read("yalotheca.toml")?]) {
+    for text in told
+        .iter()
+        .flat_map(|answer| [&answer.out, &answer.err])
+        .chain([&report, &world.read("yalotheca.toml")?])
+    {
         for secret in ["seagull", "tern-and-gull", "hering"] {
             assert!(!text.contains(secret), "{secret} in {text}");
         }
@@ -592,6 +621,29 @@ fn day_20_settings_by_pattern_the_log_and_the_server_itself() -> Done {
     world.run(&["restart"]).code(0).says(&["The server was started again: ready"]);
     world.run(&["stop"]).code(0);
     assert!(!runs(&world)?);
+    Ok(())
+}
+
+#[test]
+fn day_22_a_mirror_has_what_the_base_game_brings_and_what_lies_behind_links() -> Done {
+    let Some((world, _)) = put_right()? else { return Ok(()) };
+    world.run(&["mirror", "build", "../mirror", "--yes"]).code(0);
+    let mirrored = |folder: &Path| -> Result<usize, Box<dyn Error>> {
+        let mut files = 0;
+        for entry in walkdir::WalkDir::new(folder).follow_links(true).into_iter().flatten() {
+            if entry.file_type().is_file() {
+                let sum = Command::new("sha1sum").arg(entry.path()).output()?;
+                let name = String::from_utf8_lossy(&sum.stdout).chars().take(40).collect::<String>();
+                assert!(world.root().join("mirror").join(name).is_file(), "{}", entry.path().display());
+                files += 1;
+            }
+        }
+        Ok(files)
+    };
+    assert!(
+        mirrored(Path::new("/usr/share/games/minetest/games/minetest_game/mods/default/textures"))? > 100
+    );
+    assert!(mirrored(&world.path("mods_store/protector/textures"))? > 3);
     Ok(())
 }
 

@@ -73,11 +73,14 @@ fn troubles(world: &World) -> Done {
     ]);
     // Once that is accepted it is folded, so the contents say why; unless all is asked for.
     world.run(&["trial"]).code(1).says(&["but something is wrong"]);
-    world.run(&["trial", "--accept"]).code(0).says(&[
-        "with 2 accepted problems",
-        "TimeLimit failed: server.conf loads plugins/TimeLimit.so",
-    ]);
-    world.run(&["trial", "--all"]).code(0).says(&["with 2 accepted problems", "TimeLimit failed, as told above"]);
+    world
+        .run(&["trial", "--accept"])
+        .code(0)
+        .says(&["with 2 accepted problems", "TimeLimit failed: server.conf loads plugins/TimeLimit.so"]);
+    world
+        .run(&["trial", "--all"])
+        .code(0)
+        .says(&["with 2 accepted problems", "TimeLimit failed, as told above"]);
     world.run(&["settle", "--yes"]).code(0);
     world.write("server.conf", &format!("{good}-wrld x\n"))?;
     world

@@ -401,7 +401,8 @@ fn what_cannot_load_may_stay_off_and_what_fails_is_named() -> Done {
     world.run(&["trial"]).code(1).says(&["enabled but missing: ghost"]);
     world.run(&["trial"]).code(1).says(&["enabled but missing: ghost", "trial --accept"]);
     world.run(&["trial", "--accept"]).code(0).says(&["with 1 accepted problem."]);
-    let again = world.run(&["trial"]).code(0).says(&["with 1 accepted problem.", "enabled but missing: ghost"]);
+    let again =
+        world.run(&["trial"]).code(0).says(&["with 1 accepted problem.", "enabled but missing: ghost"]);
     assert!(!again.out.contains("Since the last good start"), "{}", again.out);
     // What was off can stay off; its files are not to be removed.
     let refused = world.run(&["on", "bad", "--yes"]).code(3).says(&["leave bad off"]);

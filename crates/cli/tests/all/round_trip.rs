@@ -25,13 +25,11 @@ fn state(world: &World, folder: &Path) -> Result<Vec<(&'static str, Value)>, Box
     let mut check = json(&["check", "--json"])?;
     if let Some(findings) = check["findings"].as_array_mut() {
         // What was never started has that to be told; what Yalotheca does not manage stays where it is.
-        findings.retain(|one| !["first-start", "unowned", "second", "terms"].contains(&one["code"].as_str().unwrap_or_default()));
+        findings.retain(|one| {
+            !["first-start", "unowned", "second", "terms"].contains(&one["code"].as_str().unwrap_or_default())
+        });
     }
-    Ok(vec![
-        ("list", json(&["list", "--json"])?),
-        ("order", json(&["order", "--json"])?),
-        ("check", check),
-    ])
+    Ok(vec![("list", json(&["list", "--json"])?), ("order", json(&["order", "--json"])?), ("check", check)])
 }
 
 /// What `yalotheca.toml` asks for, without where the server and its catalogues are.
@@ -110,7 +108,10 @@ fn a_moor_with_tweaks() -> Done {
     let world = World::moor()?;
     world.run(&["trial"]);
     let found = world.run(&["find", "--json"]).json()?;
-    let tweak = found["found"].as_array().and_then(|all| all.first()).and_then(|one| one["id"].as_str().map(str::to_owned));
+    let tweak = found["found"]
+        .as_array()
+        .and_then(|all| all.first())
+        .and_then(|one| one["id"].as_str().map(str::to_owned));
     let tweak = tweak.ok_or_else(|| format!("a tweak in {found:#}"))?;
     world.run(&["add", &tweak, "--set", "place=1,2,3", "--yes"]).code(0);
     let folder = second(&world)?;
@@ -131,8 +132,14 @@ fn the_voxel_server_with_ninety_mods() -> Done {
     world.run(&["off", "xdecor", "--because", "too many chairs", "--yes"]).code(0);
     let folder = second(&world)?;
     fs::create_dir_all(folder.join("world"))?;
-    fs::write(folder.join("minetest.conf"), format!("name = admin\nserver_announce = false\nport = {}\n", free_port()?))?;
-    fs::write(folder.join("world/world.mt"), "gameid = minetest\nbackend = sqlite3\nplayer_backend = sqlite3\n")?;
+    fs::write(
+        folder.join("minetest.conf"),
+        format!("name = admin\nserver_announce = false\nport = {}\n", free_port()?),
+    )?;
+    fs::write(
+        folder.join("world/world.mt"),
+        "gameid = minetest\nbackend = sqlite3\nplayer_backend = sqlite3\n",
+    )?;
     round_trip(&world, &folder, &["adopt", "--name", "Second"])
 }
 
@@ -140,7 +147,10 @@ fn the_voxel_server_with_ninety_mods() -> Done {
 fn a_password_stays_where_it_is() -> Done {
     let world = World::kites()?;
     let wants = world.read("yalotheca.toml")?;
-    world.write("yalotheca.toml", &format!("{wants}\n[settings.server.\"host.cfg\"]\n\"/crew_token\" = \"puffin-rock\"\n"))?;
+    world.write(
+        "yalotheca.toml",
+        &format!("{wants}\n[settings.server.\"host.cfg\"]\n\"/crew_token\" = \"puffin-rock\"\n"),
+    )?;
     let pack = world.root().join("open.zip").display().to_string();
     let told = |words: &[&str]| -> Result<String, Box<dyn Error>> {
         world.run(&[&["modpack", "export", &pack, "--force"], words].concat()).code(0);

@@ -71,7 +71,7 @@ fn a_control_file_that_came_with_a_folder_runs_nothing() -> Done {
             }
         }
         // What would be run is shown whole before it is agreed to.
-        world.run(&["game", "trust", game]).code(2).says(&["evil.sh", &world.server().display().to_string()]);
+        world.run(&["game", "trust", game]).code(5).says(&["evil.sh", &world.server().display().to_string()]);
         assert!(!mark.exists());
     }
     world.run(&["game", "trust", "saltwick", "--yes"]).code(0);
@@ -118,7 +118,7 @@ fn a_control_file_of_another_user_is_taken_only_where_it_was_named_and_agreed_to
     }
     let at = world.server().display().to_string();
     let (code, error) = run(&["--at", &at, "check"], &deep)?;
-    assert!(code == 2 && error.contains("belongs to another user"), "the question was not asked: {error}");
+    assert!(code == 5 && error.contains("belongs to another user"), "the question was not asked: {error}");
     assert_eq!(run(&["--at", &at, "check", "--yes"], &deep)?.0, 0);
     assert_eq!(run(&["check"], &deep)?.0, 0, "it was agreed to");
     Ok(())
@@ -274,7 +274,7 @@ fn what_goes_on_with_a_foreign_record_is_shown_and_asked_about() -> Done {
     let home = other.display().to_string();
     let env = [("HOME", home.as_str())];
     world.run_with(&["check"], &env).code(5).says(&["has no record of it", "yalotheca repair"]);
-    world.run_with(&["repair"], &env).code(2).says(&["put plugins/tidebell-1.4.0.swp"]);
+    world.run_with(&["repair"], &env).code(5).says(&["put plugins/tidebell-1.4.0.swp"]);
     world.run_with(&["repair", "--yes"], &env).code(0).says(&["has now been finished"]);
     world.run_with(&["check"], &env).code(0);
     assert_ne!(world.digests()?, before);

@@ -116,7 +116,10 @@ fn reasons_are_told_for_each_content() -> Done {
 fn update_takes_what_it_can_and_tells_the_rest() -> Done {
     let world = World::fresh()?;
     world.run(&["add", "harbour-core@=2.0.4", "evening-tide@=1.0", "--yes"]).code(0);
-    world.run(&["add", "harbour-core", "evening-tide", "--yes"]).code(0).says(&["nothing changes on the server"]);
+    world
+        .run(&["add", "harbour-core", "evening-tide", "--yes"])
+        .code(0)
+        .says(&["nothing changes on the server"]);
     let only = world.run(&["update", "evening-tide", "--yes"]).code(0);
     assert!(!only.out.contains("harbour-core"), "only what was named: {}", only.out);
     only.says(&["evening-tide 2.0 is out; 1.1 stays", "evening-tide 1.1 (was 1.0)"]);

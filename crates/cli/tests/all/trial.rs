@@ -269,12 +269,16 @@ fn one_new_line_among_three_hundred_is_what_is_read_first() -> Done {
     let world = World::fresh()?;
     world.run(&["settle", "--accept-terms", "--yes"]);
     noisy(&world, 300, "")?;
-    let first = world.run(&["trial"]).code(1).says(&["ready", "something is wrong", "and 292 more", "--accept"]);
+    let first =
+        world.run(&["trial"]).code(1).says(&["ready", "something is wrong", "and 292 more", "--accept"]);
     assert!(first.out.lines().count() < 20, "{}", first.out);
     // As long as nobody says so, that is not normal.
     world.run(&["trial"]).code(1).says(&["something is wrong"]);
     world.run(&["trial", "--accept"]).code(0).says(&["with 300 accepted problems"]);
-    let usual = world.run(&["trial"]).code(0).says(&["with 300 accepted problems.", "and 295 more (--all shows them)"]);
+    let usual = world
+        .run(&["trial"])
+        .code(0)
+        .says(&["with 300 accepted problems.", "and 295 more (--all shows them)"]);
     assert!(usual.out.lines().count() < 18, "{}", usual.out);
     noisy(
         &world,

@@ -30,7 +30,10 @@ pub fn names_a_secret(key: &str) -> bool {
 /// Returns whether a value may be a password: a switch is none, whatever its key is called.
 pub fn may_be_secret(value: &Value) -> bool {
     let text = value.plain();
-    !matches!(text.trim().to_ascii_lowercase().as_str(), "" | "true" | "false" | "yes" | "no" | "on" | "off" | "none" | "0" | "1")
+    !matches!(
+        text.trim().to_ascii_lowercase().as_str(),
+        "" | "true" | "false" | "yes" | "no" | "on" | "off" | "none" | "0" | "1"
+    )
 }
 
 #[cfg(test)]
@@ -39,10 +42,20 @@ mod tests {
 
     #[test]
     fn passwords_are_known_by_their_keys() {
-        for key in ["default_password", "rconPassword", "api.key", "web-token", "SECRET", "private_key", "console_pass"] {
+        for key in [
+            "default_password",
+            "rconPassword",
+            "api.key",
+            "web-token",
+            "SECRET",
+            "private_key",
+            "console_pass",
+        ] {
             assert!(names_a_secret(key), "{key}");
         }
-        for key in ["keymap_forward", "key", "monkeys", "passengers", "secretary_name", "tokens_shown", "compass"] {
+        for key in
+            ["keymap_forward", "key", "monkeys", "passengers", "secretary_name", "tokens_shown", "compass"]
+        {
             assert!(!names_a_secret(key), "{key}");
         }
         assert!(!may_be_secret(&Value::from("true")) && may_be_secret(&Value::from("seagull")));

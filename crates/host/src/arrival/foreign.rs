@@ -56,7 +56,8 @@ impl Looking<'_> {
         once.sort_by(|a, b| a.to.cmp(&b.to));
         // Without a version of its own, it is known by all that is in it.
         let members_told = members.iter().map(|one| format!("{} {}\n", one.content.id, one.payload.digest()));
-        let told: String = members_told.chain(once.iter().map(|one| format!("{} {}\n", one.to, one.digest))).collect();
+        let told: String =
+            members_told.chain(once.iter().map(|one| format!("{} {}\n", one.to, one.digest))).collect();
         let version = version.unwrap_or_else(|| ReleaseVersion::edition(&Digest::of(told.as_bytes())));
         let mut release = Release::new(version, PACK_KIND);
         for member in members.iter().filter(|member| member.content.release.side != Side::Player) {

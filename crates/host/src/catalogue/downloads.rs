@@ -304,7 +304,8 @@ impl<'a> Downloads<'a> {
         // Two of one version: the one that `content` takes.
         self.known.iter().filter(is_it).max_by_key(|known| known.modified()).ok_or_else(|| {
             let name = self.name.clone();
-            let is_other = |known: &Known| known.found.id == *id && known.found.release.version.is_unversioned();
+            let is_other =
+                |known: &Known| known.found.id == *id && known.found.release.version.is_unversioned();
             if version.is_unversioned() && self.known.iter().any(is_other) {
                 return CatalogueError::Changed { name, id: id.clone() };
             }

@@ -34,8 +34,8 @@ pub use ahead::PrefetchedCatalogues;
 use ahead::{is_on_web, published_at};
 use by_hand::ByHand;
 pub use by_hand::{GivenInspector, look_at};
-use downloads::Downloads;
 pub use downloads::Doubled;
+use downloads::Downloads;
 use published::{Key, Published};
 use reading::Reading;
 
@@ -514,7 +514,10 @@ impl<'a> Catalogues<'a> {
         if is_to_be_unpacked(self.game, &locked.release) {
             let arrived = self.unpacked(locked)?;
             if locked.release.payload.is_some_and(|digest| digest != arrived.payload.digest()) {
-                return Err(CatalogueError::Changed { name: locked.catalogue.clone(), id: locked.id.clone() });
+                return Err(CatalogueError::Changed {
+                    name: locked.catalogue.clone(),
+                    id: locked.id.clone(),
+                });
             }
             return Ok(Sources::clone(&arrived.sources));
         }
@@ -536,8 +539,11 @@ impl<'a> Catalogues<'a> {
             return Err(no_source(locked, "its catalogue does not give its file"));
         };
         let name = locked.catalogue.clone();
-        let container = container_of(&path)
-            .map_err(|source| CatalogueError::Disk { name, path: path.display().to_string(), source })?;
+        let container = container_of(&path).map_err(|source| CatalogueError::Disk {
+            name,
+            path: path.display().to_string(),
+            source,
+        })?;
         let wrong = |why: String| CatalogueError::Delivered {
             name: locked.catalogue.clone(),
             file: file.name.clone(),
@@ -554,7 +560,14 @@ impl<'a> Catalogues<'a> {
                 release: locked.release.clone(),
             };
             let (payload, sources) = (Arc::new(payload), Arc::new(sources));
-            Arrived { content, inside: String::new(), payload, sources, bundled: Vec::new(), once: Vec::new() }
+            Arrived {
+                content,
+                inside: String::new(),
+                payload,
+                sources,
+                bundled: Vec::new(),
+                once: Vec::new(),
+            }
         } else {
             let options = LookOptions { name: Some(file.name.clone()), ..LookOptions::default() };
             let arrival = look(&path, self.game, self.fetcher.store(), &options)
@@ -652,8 +665,7 @@ fn is_to_be_unpacked(game: &Game, release: &Release) -> bool {
     let ([file], Some(kind)) = (release.files.as_slice(), game.kinds.get(&release.kind)) else {
         return false;
     };
-    let is_other =
-        || kind.suffix.as_ref().is_some_and(|suffix| !file.name.ends_with(suffix.as_str()));
+    let is_other = || kind.suffix.as_ref().is_some_and(|suffix| !file.name.ends_with(suffix.as_str()));
     match kind.shape {
         Shape::Folder => true,
         Shape::Archive | Shape::File => is_other() && by_name(&file.name).is_some(),

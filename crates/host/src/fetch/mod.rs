@@ -395,7 +395,8 @@ impl Fetcher {
     /// Returns the digests of the files that links give now. A file whose host still gives it the same tag is not downloaded again.
     pub fn digests_behind(&self, links: &[String]) -> Vec<Result<Digest, FetchError>> {
         let asked = crate::threads::spread(links, (ASKED_AT_ONCE, 1), |link| {
-            let (tag, digest) = self.store.answer(&download::tag_key(link)).filter(|(tag, _)| !tag.is_empty())?;
+            let (tag, digest) =
+                self.store.answer(&download::tag_key(link)).filter(|(tag, _)| !tag.is_empty())?;
             let told = self.ask(link).ok()?;
             let is_same = told.sort == LinkTarget::File && told.tag.as_deref() == Some(tag.as_str());
             is_same.then(|| String::from_utf8(digest).ok()?.parse::<Digest>().ok()).flatten()

@@ -41,6 +41,8 @@ pub struct WantedFile {
     pub name: TreePath,
     /// The server's file.
     pub from: TreePath,
+    /// The folder below which it lies, if that is not the server's.
+    pub outside: Option<String>,
     /// The digest of that file.
     pub source: Digest,
     /// The size of that file.
@@ -361,6 +363,7 @@ impl Update<'_> {
             self.done.written.push(path.clone());
         }
         let own = WantedFile {
+            outside: None,
             name: path.clone(),
             from: path.clone(),
             source: digest,
@@ -438,7 +441,8 @@ impl<W: Write> Write for HashingWriter<W> {
 /// # Errors
 /// If it is not there, or cannot be read or written.
 pub fn produce_from(tree: &dyn Tree, file: &WantedFile, to: &mut dyn Write) -> io::Result<()> {
-    let opened = tree.open(&file.from).map_err(io::Error::other)?;
+    let outside = file.outside.as_ref().map(|folder| tree.elsewhere(folder));
+    let opened = outside.as_deref().unwrap_or(tree).open(&file.from).map_err(io::Error::other)?;
     let mut reader: Box<dyn Read> = match opened {
         Some(opened) => Box::new(opened),
         None => return Err(io::Error::new(io::ErrorKind::NotFound, "it has gone since the command started")),

@@ -71,7 +71,11 @@ impl Inventory {
     /// Returns whether two paths lead to one folder, one of them by a symbolic link.
     pub fn are_one(&self, one: &TreePath, other: &TreePath) -> bool {
         let real = |path: &TreePath| -> TreePath {
-            let link = self.links.iter().filter(|(link, _)| path.is_within(link)).max_by_key(|(link, _)| link.as_str().len());
+            let link = self
+                .links
+                .iter()
+                .filter(|(link, _)| path.is_within(link))
+                .max_by_key(|(link, _)| link.as_str().len());
             let below = link.and_then(|(link, real)| {
                 let rest = path.as_str().strip_prefix(link.as_str())?.trim_start_matches('/');
                 if rest.is_empty() { Some(real.clone()) } else { real.join(rest).ok() }

@@ -24,7 +24,9 @@ pub(in crate::ops) fn put(
         if server.tree.kind_of(to)?.is_some() {
             let is_same = server.tree.digest_file(to)?.is_some_and(|(now, _)| now == *digest);
             if !is_same {
-                let of = owner.as_ref().map_or_else(String::new, |owner| format!("; what {owner} brings for it is left out"));
+                let of = owner
+                    .as_ref()
+                    .map_or_else(String::new, |owner| format!("; what {owner} brings for it is left out"));
                 extras.notes.push(format!("{to} is there already; yours stays{of}"));
             }
             continue;

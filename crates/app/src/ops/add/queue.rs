@@ -9,9 +9,9 @@ use yalotheca_core::{
     id::ContentId,
 };
 use yalotheca_host::{
-    trial::Patience,
     sources::Sources,
     survey::{self, FoundContent},
+    trial::Patience,
 };
 
 use super::{

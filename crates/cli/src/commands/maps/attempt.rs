@@ -74,11 +74,8 @@ pub(super) fn run(
     server: &Server,
     (global, ui): (&Global, &Ui),
 ) -> Result<ExitCode, AppError> {
-    let request = TryMapRequest {
-        what: args.what.clone(),
-        only: args.only.clone(),
-        leave: args.leave.clone(),
-    };
+    let request =
+        TryMapRequest { what: args.what.clone(), only: args.only.clone(), leave: args.leave.clone() };
     let attempt = find_map(server, &request, ui)?;
     let (known, map) = (&attempt.known, &attempt.map);
     if !ui.confirm(&format!("Start the server with {known}, then with {map}?"))? {

@@ -1,7 +1,7 @@
 //! What can be set, as a result and as text.
 
-use yalotheca_app::words::ServerName;
 use serde::Serialize;
+use yalotheca_app::words::ServerName;
 use yalotheca_app::{Server, plan::OpenSettings};
 use yalotheca_core::{
     document::{Pointer, Value},

@@ -63,11 +63,18 @@ impl View for TrialView {
                 page.item(Role::Dim, says);
             }
             if report.accepted.len() > MOST {
-                page.item(Role::Dim, &format!("and {} more (--all shows them)", report.accepted.len() - MOST));
+                page.item(
+                    Role::Dim,
+                    &format!("and {} more (--all shows them)", report.accepted.len() - MOST),
+                );
             }
         }
         if report.verdict == Verdict::ReadyWithTrouble && !report.is_good {
-            page.label(Role::Head, "To do", "fix it; or, if the server is well like this: yalotheca trial --accept");
+            page.label(
+                Role::Head,
+                "To do",
+                "fix it; or, if the server is well like this: yalotheca trial --accept",
+            );
         }
         if let Some(terms) = &report.terms {
             const MOST: usize = 30;
@@ -124,7 +131,9 @@ fn headline(page: &mut Page, report: &TrialReport) {
         (Some(code), ..) => format!("it ended with exit code {code}"),
         (None, Some(signal), _) => format!("it was ended by signal {signal}"),
         (None, None, Some(_)) => "it said that it was ready, but it was not".into(),
-        (None, None, None) if report.troubles.iter().any(|trouble| trouble.means.as_deref() == Some(SLOW)) => {
+        (None, None, None)
+            if report.troubles.iter().any(|trouble| trouble.means.as_deref() == Some(SLOW)) =>
+        {
             String::new()
         }
         (None, None, None) => "it was not ready in time".into(),

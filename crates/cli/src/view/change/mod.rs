@@ -3,8 +3,8 @@
 mod config;
 pub(crate) mod restart;
 
-use yalotheca_app::words::ServerName;
 use serde::Serialize;
+use yalotheca_app::words::ServerName;
 use yalotheca_app::{
     apply::{ChangedFile, Prepared},
     live::{LiveOutcome, LiveState},
@@ -135,7 +135,10 @@ impl ChangeView {
         let kept = self.kept.iter_mut().flat_map(|file| &mut file.diff);
         let live =
             self.live.iter_mut().flat_map(|outcome| outcome.answer.iter_mut().chain(&mut outcome.wanted));
-        let restarts = self.restart.iter_mut().chain(self.taken_back.iter_mut().filter_map(|back| back.restart.as_mut()));
+        let restarts = self
+            .restart
+            .iter_mut()
+            .chain(self.taken_back.iter_mut().filter_map(|back| back.restart.as_mut()));
         for trial in restarts.filter_map(|restart| restart.trial.as_mut()) {
             crate::commands::trial::hide(trial, ui);
         }

@@ -45,7 +45,8 @@ pub(crate) fn tell(page: &mut Page, restart: &Restart, told: Told) {
             return;
         }
         (Some(true), None) => {
-            return page.line(Role::Good, &format!("The server was started{again}, and answers at its port."));
+            return page
+                .line(Role::Good, &format!("The server was started{again}, and answers at its port."));
         }
         (Some(false), _) => {}
     }
@@ -53,7 +54,8 @@ pub(crate) fn tell(page: &mut Page, restart: &Restart, told: Told) {
         (Some(error), _) => format!("The server could not be started{again}: {error}."),
         (None, Some(trial)) => {
             let cause = trial.troubles.iter().find(|trouble| !trouble.accepted);
-            let cause = cause.map(|cause| format!(": {}", cause.says.trim_end_matches('.'))).unwrap_or_default();
+            let cause =
+                cause.map(|cause| format!(": {}", cause.says.trim_end_matches('.'))).unwrap_or_default();
             match trial.verdict {
                 Verdict::Failed => format!("The server was started{again}, and failed{cause}."),
                 Verdict::Ready | Verdict::ReadyWithTrouble => {
