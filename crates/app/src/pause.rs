@@ -57,13 +57,12 @@ impl Server {
         if let ServerState::Running(by) = self.state(front)? {
             return Err(AppError::Refused { what: format!("{} already", by.says()), hint: None });
         }
-        let method = match self.process_command(Act::Start, front)? {
-            Some(start) => StartMethod::Command(start),
-            None => {
-                // Says that it runs on another machine, and what can be done.
-                self.local()?;
-                StartMethod::Trial
-            }
+        let method = if let Some(start) = self.process_command(Act::Start, front)? {
+            StartMethod::Command(start)
+        } else {
+            // Says that it runs on another machine, and what can be done.
+            self.local()?;
+            StartMethod::Trial
         };
         Ok(method.carry_out(self, front))
     }

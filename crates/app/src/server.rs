@@ -364,16 +364,8 @@ impl Server {
 
     /// Returns the server as reports name it: `Larkspur Harbour (saltwick, engine 2.4, runtime 6)`.
     pub fn shown(&self) -> ServerName {
-        let location = self.tree.location();
-        let name = self.control.wants.server.name.clone();
-        let parts = &self.survey.platform.parts;
-        ServerName {
-            name: if name.is_empty() { location.clone() } else { name },
-            game: self.game.name.clone(),
-            platform: parts.iter().map(|(part, version)| (part.clone(), version.to_string())).collect(),
-            location,
-            is_copy: false,
-        }
+        let name = &self.control.wants.server.name;
+        ServerName::new(name, &self.game.name, &self.survey.platform, self.tree.location())
     }
 
     /// Claims the server for a change of the control files only. Where another command is at work, it is waited for a moment.

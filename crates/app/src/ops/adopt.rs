@@ -155,15 +155,7 @@ pub fn adopt(request: &AdoptRequest, front: &dyn Front) -> Result<AdoptReport, A
     settle::write_control(&folder, LOCK_FILE, &taken.lock.text())?;
     settle::write_control(&folder, WANTS_FILE, &control.text())?;
     drop(claim);
-    let location = tree.location();
-    let parts = &survey.platform.parts;
-    let server = ServerName {
-        name: if request.name.is_empty() { location.clone() } else { request.name.clone() },
-        game: game.name.clone(),
-        platform: parts.iter().map(|(part, version)| (part.clone(), version.to_string())).collect(),
-        location,
-        is_copy: false,
-    };
+    let server = ServerName::new(&request.name, &game.name, &survey.platform, tree.location());
     let unreadable = inventory.unreadable.iter().map(|(path, error)| error.within(path));
     Ok(AdoptReport {
         server,

@@ -307,6 +307,6 @@ fn paths_inside(server: &Server, locked: &Locked) -> Result<BTreeMap<TreePath, S
     }
     let settled = server.receipt()?.contents.get(&locked.id);
     let files = settled.into_iter().flat_map(|settled| &settled.payload().files);
-    let placed = files.map(|file| Ok((places.of(file).map_err(failed)?, file.path.clone())));
-    placed.collect()
+    let by_path = files.map(|file| Ok((places.of(file).map_err(failed)?, file.path.clone())));
+    by_path.collect()
 }

@@ -117,25 +117,7 @@ pub fn plan_change(
         lineup.push(locked);
     }
     list_early_ones(server, &mut lineup);
-    // What is switched off stays as it is, and keeps its place for when it comes back.
-    let is_off = |id: &ContentId| wants.off.contains_key(id) && wants.wants.contains_key(id);
-    for (at, locked) in before.contents.iter().enumerate().filter(|(_, locked)| is_off(&locked.id)) {
-        refuse_off(server, locked)?;
-        let place = |one: &Locked| lineup.iter().position(|other: &Locked| other.id == one.id);
-        let behind = before.contents[..at].iter().rev().find_map(place).map_or(0, |at| at + 1);
-        lineup.insert(behind, Locked { off: true, ..locked.clone() });
-    }
-    // What another server has, switched off, comes along so.
-    for (id, version) in options.prefer.iter().filter(|(id, _)| is_off(id) && before.get(id).is_none()) {
-        let Some(content) = catalogues.get()?.content(id)? else { continue };
-        let Some(release) = content.release(version) else { continue };
-        let (title, catalogue) = (content.title.clone(), content.catalogue.clone());
-        let at = further.iter().position(|other| other == id).unwrap_or_default();
-        let place = |other: &ContentId| lineup.iter().position(|one: &Locked| one.id == *other);
-        let behind = further[..at].iter().rev().find_map(place).map_or(0, |at| at + 1);
-        let (id, release, found) = (id.clone(), release.clone(), AsFound::default());
-        lineup.insert(behind, Locked { id, title, catalogue, off: true, release, found });
-    }
+    put_off(server, catalogues, (wants, &options.prefer), &mut lineup)?;
     let mut payloads = Vec::new();
     for locked in &mut lineup {
         payloads.push(payload(server, catalogues, locked)?);
@@ -174,6 +156,41 @@ pub fn plan_change(
     let companions = reasons::companions(catalogues, before, &lock, server)?;
     reserved::check(server, (&desired, &lock), &change)?;
     Ok(Planned { lock, change, contents, companions, order: ordered, desired, staying: Vec::new() })
+}
+
+/// Adds to a lineup what is switched off. It stays as it is, and keeps its place for when it comes back; what another server has
+/// switched off comes along so.
+fn put_off(
+    server: &Server,
+    catalogues: &OpenCatalogues<'_>,
+    (wants, prefer): (&ControlFile, &[(ContentId, ReleaseVersion)]),
+    lineup: &mut Vec<Locked>,
+) -> Result<(), AppError> {
+    let before = &server.control.lock;
+    let is_off = |id: &ContentId| wants.off.contains_key(id) && wants.wants.contains_key(id);
+    // Behind the last of those that came before it there.
+    let behind = |lineup: &[Locked], earlier: &[&ContentId]| {
+        let place = |id: &&ContentId| lineup.iter().position(|one| one.id == **id);
+        earlier.iter().rev().find_map(place).map_or(0, |at| at + 1)
+    };
+    let (known, others): (Vec<&ContentId>, Vec<&ContentId>) =
+        (before.contents.iter().map(|one| &one.id).collect(), prefer.iter().map(|(id, _)| id).collect());
+    for (at, locked) in before.contents.iter().enumerate().filter(|(_, locked)| is_off(&locked.id)) {
+        refuse_off(server, locked)?;
+        let at = behind(lineup, &known[..at]);
+        lineup.insert(at, Locked { off: true, ..locked.clone() });
+    }
+    for (at, (id, version)) in prefer.iter().enumerate() {
+        if !is_off(id) || before.get(id).is_some() {
+            continue;
+        }
+        let Some(content) = catalogues.get()?.content(id)? else { continue };
+        let Some(release) = content.release(version).cloned() else { continue };
+        let at = behind(lineup, &others[..at]);
+        let (title, catalogue, found) = (content.title, content.catalogue, AsFound::default());
+        lineup.insert(at, Locked { id: id.clone(), title, catalogue, off: true, release, found });
+    }
+    Ok(())
 }
 
 /// Returns whether an installed content can be switched off; some are loaded as long as they are there.

@@ -3,6 +3,7 @@
 use std::{collections::BTreeMap, fmt};
 
 use serde::Serialize;
+use yalotheca_core::catalogue::Platform;
 
 /// A server: for programs its name, game, platform and location; for people one line.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
@@ -18,6 +19,20 @@ pub struct ServerName {
     /// Whether it is a copy, on which something is tried.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub is_copy: bool,
+}
+
+impl ServerName {
+    /// Returns the name of a server; one that people call nothing is called by its location.
+    pub fn new(name: &str, game: &str, platform: &Platform, location: String) -> Self {
+        let parts = platform.parts.iter().map(|(part, version)| (part.clone(), version.to_string()));
+        Self {
+            name: if name.is_empty() { location.clone() } else { name.to_owned() },
+            game: game.to_owned(),
+            platform: parts.collect(),
+            location,
+            is_copy: false,
+        }
+    }
 }
 
 impl fmt::Display for ServerName {

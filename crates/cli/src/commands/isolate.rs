@@ -27,6 +27,33 @@ pub(crate) struct IsolateArgs {
     again: bool,
 }
 
+/// What can be done about what was found.
+trait WaysOut {
+    fn ways_out(&self, page: &mut Page, culprit: Option<&ContentId>);
+}
+
+impl WaysOut for IsolateReport {
+    fn ways_out(&self, page: &mut Page, culprit: Option<&ContentId>) {
+        let name = culprit.map_or("", ContentId::as_str);
+        if let Some(path) = culprit.and_then(|id| self.unmanaged.get(id)) {
+            let text = format!(
+                "move {path} out of the server's folder; Yalotheca does not manage it, so it leaves it alone"
+            );
+            return page.label(Role::Head, "To do", &text);
+        }
+        let leave_out = if self.can_be_off { "off" } else { "drop" };
+        let leave_out = format!("yalotheca {leave_out} {name} leaves it out");
+        let text = match &self.works_with {
+            Some(version) => {
+                page.item(Role::Good, &format!("with {name} {version} the server starts"));
+                format!("yalotheca add '{name}@={version}' goes back to that release; {leave_out}")
+            }
+            None => format!("{leave_out}; yalotheca update {name} looks for another release"),
+        };
+        page.label(Role::Head, "To do", &text);
+    }
+}
+
 impl View for IsolateReport {
     fn view(&self, page: &mut Page) {
         let starts = count(self.starts, "start");
@@ -62,24 +89,7 @@ impl View for IsolateReport {
                 if let [change] = self.changes.as_slice() {
                     page.item(Role::Plain, &format!("it came with change {change}"));
                 }
-                let name = ids.last().map_or("", ContentId::as_str);
-                let last = ids.last();
-                let leave_out = match last.and_then(|id| self.unmanaged.get(id)) {
-                    Some(path) => {
-                        format!("move {path} out of the server's folder; Yalotheca does not manage it, so it leaves it alone")
-                    }
-                    None if self.can_be_off => format!("yalotheca off {name} leaves it out"),
-                    None => format!("yalotheca drop {name} leaves it out"),
-                };
-                let text = match &self.works_with {
-                    Some(version) => {
-                        page.item(Role::Good, &format!("with {name} {version} the server starts"));
-                        format!("yalotheca add '{name}@={version}' goes back to that release; {leave_out}")
-                    }
-                    None if last.is_some_and(|id| self.unmanaged.contains_key(id)) => leave_out,
-                    None => format!("{leave_out}; yalotheca update {name} looks for another release"),
-                };
-                page.label(Role::Head, "To do", &text);
+                self.ways_out(page, ids.last());
             }
             Culprits::None => {
                 page.line(Role::Warn, &format!("{name}: it fails without any content, so it is none of them ({starts})."));

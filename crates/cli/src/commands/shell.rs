@@ -80,22 +80,22 @@ pub(crate) fn man(args: &ManArgs, command: &clap::Command, ui: &Ui) -> Result<Ex
     let mut whole = command.clone().disable_help_subcommand(true);
     // Each page has the options that every command takes.
     whole.build();
-    let pages = write_pages(whole, "yalotheca".to_owned(), &args.into).map_err(failed)?;
+    let pages = write_pages(whole, "yalotheca", &args.into).map_err(failed)?;
     ui.show(&ManView { folder: args.into.clone(), pages })?;
     Ok(ExitCode::SUCCESS)
 }
 
 /// Writes the page of a command and those of its own commands; returns how many there are.
-fn write_pages(command: clap::Command, name: String, into: &Path) -> io::Result<usize> {
+fn write_pages(command: clap::Command, name: &str, into: &Path) -> io::Result<usize> {
     let mut pages = 1;
     let shown = command.get_subcommands().filter(|own| !own.is_hide_set() && own.get_name() != "help");
     for own in shown.cloned() {
         let page = format!("{name}-{}", own.get_name());
-        pages += write_pages(own, page, into)?;
+        pages += write_pages(own, &page, into)?;
     }
-    let command = command.disable_help_subcommand(true).display_name(name.clone());
+    let command = command.disable_help_subcommand(true).display_name(name.to_owned());
     let mut text = Vec::new();
-    clap_mangen::Man::new(command.name(name.clone())).render(&mut text)?;
+    clap_mangen::Man::new(command.name(name.to_owned())).render(&mut text)?;
     fs::write(into.join(format!("{name}.1")), text)?;
     Ok(pages)
 }

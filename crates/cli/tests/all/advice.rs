@@ -36,16 +36,16 @@ fn words(line: &str) -> Vec<String> {
 
 /// The first command in a piece of advice.
 fn command(advice: &str) -> Option<Vec<String>> {
-    let rest = &advice[advice.find("yalotheca ")?..];
-    let end = rest.find([';', ',', ')']).unwrap_or(rest.len());
-    let mut words = words(&rest[..end]);
-    words.remove(0);
     // What a sentence goes on with is no part of the command.
     const GO_ON: &[&str] = &[
         "leaves", "takes", "says", "shows", "puts", "lists", "looks", "ends", "adds", "removes", "restores",
         "brings", "is", "to", "and", "or", "asks", "tells", "makes", "starts", "gives", "goes", "allows",
         "accepts",
     ];
+    let rest = &advice[advice.find("yalotheca ")?..];
+    let end = rest.find([';', ',', ')']).unwrap_or(rest.len());
+    let mut words = words(&rest[..end]);
+    words.remove(0);
     if let Some(at) = words.iter().position(|word| GO_ON.contains(&word.as_str())) {
         words.truncate(at);
     }

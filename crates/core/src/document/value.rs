@@ -248,6 +248,25 @@ fn name_fits(name: &str, wanted: &str) -> bool {
     left.ends_with(last)
 }
 
+impl fmt::Display for Pointer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|token| write!(f, "/{}", token.replace('~', "~0").replace('/', "~1")))
+    }
+}
+
+impl TryFrom<String> for Pointer {
+    type Error = PointerError;
+    fn try_from(text: String) -> Result<Self, PointerError> {
+        Self::parse(&text)
+    }
+}
+
+impl From<Pointer> for String {
+    fn from(pointer: Pointer) -> Self {
+        pointer.to_string()
+    }
+}
+
 #[cfg(test)]
 mod pattern_tests {
     use super::Pointer;
@@ -269,24 +288,5 @@ mod pattern_tests {
             let pointer = |text| Pointer::parse(text).unwrap();
             assert_eq!(pointer(place).fits(&pointer(pattern)), fits, "{pattern} {place}");
         }
-    }
-}
-
-impl fmt::Display for Pointer {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|token| write!(f, "/{}", token.replace('~', "~0").replace('/', "~1")))
-    }
-}
-
-impl TryFrom<String> for Pointer {
-    type Error = PointerError;
-    fn try_from(text: String) -> Result<Self, PointerError> {
-        Self::parse(&text)
-    }
-}
-
-impl From<Pointer> for String {
-    fn from(pointer: Pointer) -> Self {
-        pointer.to_string()
     }
 }

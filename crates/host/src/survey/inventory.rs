@@ -167,13 +167,7 @@ pub fn inventory_beside(
     }
     // What could not be read is not what is not there.
     tree.check_reads()?;
-    // What lies behind a link is seen through it, and is no second copy of itself.
-    let is_loaded = |path: &TreePath| path.parent().is_some_and(|parent| folders.contains(&parent));
-    let is_behind_link = |path: &TreePath| {
-        !is_loaded(path) && links.iter().any(|(link, real)| link != path && path.is_within(real))
-    };
-    in_folders.retain(|(_, path)| !is_behind_link(path));
-    found.contents.retain(|found| !is_behind_link(&found.path));
+    hide_behind_links(&mut in_folders, &mut found.contents, (&links, &folders));
     found.links = links;
     // Their files are looked at together, in the order of their paths.
     in_folders.sort_by(|a, b| a.1.cmp(&b.1));
@@ -203,6 +197,20 @@ pub fn inventory_beside(
     found.contents.sort_by(|a, b| (&a.content.id, &a.path).cmp(&(&b.content.id, &b.path)));
     found.strangers.sort();
     Ok(found)
+}
+
+/// What lies behind a link is seen through it, and is no second copy of itself, unless the server loads it from there as well.
+fn hide_behind_links(
+    in_folders: &mut Vec<(Recognised, TreePath)>,
+    contents: &mut Vec<FoundContent>,
+    (links, folders): (&[(TreePath, TreePath)], &BTreeSet<TreePath>),
+) {
+    let is_loaded = |path: &TreePath| path.parent().is_some_and(|parent| folders.contains(&parent));
+    let is_hidden = |path: &TreePath| {
+        !is_loaded(path) && links.iter().any(|(link, real)| link != path && path.is_within(real))
+    };
+    in_folders.retain(|(_, path)| !is_hidden(path));
+    contents.retain(|found| !is_hidden(&found.path));
 }
 
 /// Returns where in the server's folder a symbolic link leads.

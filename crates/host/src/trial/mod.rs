@@ -231,33 +231,10 @@ pub fn trial(
     let _within = Within::watch();
     let signals = Signals::listen();
     let mut server = Server::start(tree, &invocation, options.keep, hears_input(game))?;
-    let (started, killed_before) = (Instant::now(), ending::killed_for_memory());
-    let quiet = Duration::from_millis(game.run.quiet_ms);
-    let (mut ready_after, mut ended, mut is_ending) = (None, None, false);
+    let killed_before = ending::killed_for_memory();
     let mut heard = Heard { tail: Vec::new(), first_done: false };
-    let (mut until, mut last_line) = (None, started);
-    let waits = |until: Option<Instant>, last_line: Instant| match until {
-        Some(until) => Instant::now() < until,
-        None => options.patience.lasts(started.elapsed(), last_line.elapsed()),
-    };
-    while waits(until, last_line) && signals.came().is_none() {
-        if heard.listen(server.lines(Duration::from_millis(20)), game, &mut reader, on_line) {
-            last_line = Instant::now();
-        }
-        if let Some(code) = server.ended() {
-            heard.listen(server.last_lines(), game, &mut reader, on_line);
-            ended = Some(code);
-            break;
-        }
-        if reader.is_fatal() && !is_ending {
-            is_ending = true;
-            until = Some(Instant::now() + AFTER_FATAL);
-        }
-        if reader.is_ready() && ready_after.is_none() {
-            ready_after = Some(started.elapsed());
-            until = if is_ending { until } else { Some(Instant::now() + quiet) };
-        }
-    }
+    let course = heard.follow(&mut server, &mut reader, (game, options.patience, &signals), on_line);
+    let Course { started, last_line, ready_after, ended } = course;
     // What takes long to start may take long to stop.
     let grace = options.patience.stop.max(started.elapsed());
     if let Some(signal) = signals.came() {
@@ -350,6 +327,15 @@ fn judge(reader: &LogReader<'_>, alive: bool, answers: Option<bool>) -> (Verdict
     (verdict, troubles)
 }
 
+/// How a start took its course.
+struct Course {
+    started: Instant,
+    /// When the last line of the log came.
+    last_line: Instant,
+    ready_after: Option<Duration>,
+    ended: Option<Ended>,
+}
+
 /// What was heard of a server.
 struct Heard {
     tail: Vec<String>,
@@ -357,6 +343,43 @@ struct Heard {
 }
 
 impl Heard {
+    /// Listens to a server until it is ready and has been quiet, has ended, or is not worth waiting for any longer.
+    fn follow(
+        &mut self,
+        server: &mut Server,
+        reader: &mut LogReader<'_>,
+        (game, patience, signals): (&Game, Patience, &Signals),
+        on_line: &mut dyn FnMut(&str),
+    ) -> Course {
+        let started = Instant::now();
+        let mut course = Course { started, last_line: started, ready_after: None, ended: None };
+        let quiet = Duration::from_millis(game.run.quiet_ms);
+        let (mut until, mut is_ending) = (None, false);
+        let waits = |until: Option<Instant>, last_line: Instant| match until {
+            Some(until) => Instant::now() < until,
+            None => patience.lasts(started.elapsed(), last_line.elapsed()),
+        };
+        while waits(until, course.last_line) && signals.came().is_none() {
+            if self.listen(server.lines(Duration::from_millis(20)), game, reader, on_line) {
+                course.last_line = Instant::now();
+            }
+            if let Some(code) = server.ended() {
+                self.listen(server.last_lines(), game, reader, on_line);
+                course.ended = Some(code);
+                break;
+            }
+            if reader.is_fatal() && !is_ending {
+                is_ending = true;
+                until = Some(Instant::now() + AFTER_FATAL);
+            }
+            if reader.is_ready() && course.ready_after.is_none() {
+                course.ready_after = Some(started.elapsed());
+                until = if is_ending { until } else { Some(Instant::now() + quiet) };
+            }
+        }
+        course
+    }
+
     /// Takes lines in, and returns whether there were any.
     fn listen(
         &mut self,

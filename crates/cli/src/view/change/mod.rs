@@ -25,6 +25,7 @@ use crate::ui::Ui;
 
 /// What a change does, or did.
 #[derive(Debug, Default, Serialize)]
+#[expect(clippy::struct_excessive_bools, reason = "each says something else of it")]
 pub(crate) struct ChangeView {
     /// The server.
     pub(crate) server: ServerName,
@@ -186,63 +187,56 @@ fn live(page: &mut Page, outcomes: &[LiveOutcome]) {
     }
 }
 
+impl ChangeView {
+    /// What was done, and how the server came up after it.
+    fn done(&self, page: &mut Page) {
+        let number = self.number.map_or_else(String::new, |number| format!(" as change {number}"));
+        let all = totals(self.contents.len(), self.files.len(), self.config.len());
+        page.line(Role::Good, &format!("Settled{number}: {all}."));
+        live(page, &self.live);
+        if let Some(restart) = &self.restart {
+            let undoes = self.number.filter(|_| self.taken_back.is_none());
+            restart::tell(page, restart, restart::Told { is_again: true, undoes });
+        }
+        if let Some(back) = &self.taken_back {
+            let number = self.number.map_or_else(String::new, |number| format!("change {number} "));
+            page.line(Role::Warn, &format!("So {number}was taken back, as change {}.", back.number));
+            if let Some(restart) = &back.restart {
+                restart::tell(page, restart, restart::Told { is_again: true, undoes: None });
+            }
+        }
+    }
+
+    /// That nothing is to be done on the server, and what waits or is noted.
+    fn nothing(&self, page: &mut Page) {
+        let (role, what) = if self.waits && self.pending.is_empty() {
+            (Role::Plain, "nothing more to do.".to_owned())
+        } else if self.waits {
+            (Role::Plain, "nothing more to do before the server's first start.".to_owned())
+        } else if self.noted.is_empty() {
+            (Role::Good, "nothing to do; the server matches yalotheca.toml.".to_owned())
+        } else {
+            let noted = if self.is_preview { "would be noted" } else { "noted" };
+            let all = self.noted.join(", ");
+            (Role::Plain, format!("nothing changes on the server; {noted} in yalotheca.toml: {all}."))
+        };
+        page.line(role, &format!("{}: {what}", self.server));
+        config::pending(page, &self.pending);
+        config::kept(page, &self.kept);
+        for note in &self.notes {
+            page.line(Role::Warn, note);
+        }
+    }
+}
+
 impl View for ChangeView {
     fn view(&self, page: &mut Page) {
         if self.settled {
-            let number = self.number.map_or_else(String::new, |number| format!(" as change {number}"));
-            page.line(
-                Role::Good,
-                &format!(
-                    "Settled{number}: {}.",
-                    totals(self.contents.len(), self.files.len(), self.config.len())
-                ),
-            );
-            live(page, &self.live);
-            if let Some(restart) = &self.restart {
-                let undoes = self.number.filter(|_| self.taken_back.is_none());
-                restart::tell(page, restart, restart::Told { is_again: true, undoes });
-            }
-            if let Some(back) = &self.taken_back {
-                let number = self.number.map_or_else(String::new, |number| format!("change {number} "));
-                let text = format!("So {number}was taken back, as change {}.", back.number);
-                page.line(Role::Warn, &text);
-                if let Some(restart) = &back.restart {
-                    restart::tell(page, restart, restart::Told { is_again: true, undoes: None });
-                }
-            }
-            return;
+            return self.done(page);
         }
         held_back(page, &self.held_back);
         if self.is_empty() {
-            if self.waits {
-                let what = if self.pending.is_empty() {
-                    "nothing more to do"
-                } else {
-                    "nothing more to do before the server's first start"
-                };
-                page.line(Role::Plain, &format!("{}: {what}.", self.server));
-            } else if self.noted.is_empty() {
-                page.line(
-                    Role::Good,
-                    &format!("{}: nothing to do; the server matches yalotheca.toml.", self.server),
-                );
-            } else {
-                let what = if self.is_preview { "would be noted" } else { "noted" };
-                page.line(
-                    Role::Plain,
-                    &format!(
-                        "{}: nothing changes on the server; {what} in yalotheca.toml: {}.",
-                        self.server,
-                        self.noted.join(", ")
-                    ),
-                );
-            }
-            config::pending(page, &self.pending);
-            config::kept(page, &self.kept);
-            for note in &self.notes {
-                page.line(Role::Warn, note);
-            }
-            return;
+            return self.nothing(page);
         }
         page.line(Role::Head, &format!("What would change on {}", self.server));
         if !self.fixes.is_empty() {
