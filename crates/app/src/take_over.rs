@@ -390,6 +390,7 @@ pub fn as_locked(found: &FoundContent) -> Locked {
         catalogue: String::new(),
         off: false,
         release: content.release.clone(),
+        given: None,
         found: AsFound::default(),
     }
 }

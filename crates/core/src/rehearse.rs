@@ -208,6 +208,7 @@ fn sample((kind, rule): (&str, &Kind), which: &str) -> Tried<(Locked, Payload)> 
         catalogue: String::new(),
         off: false,
         release,
+        given: None,
         found: AsFound::default(),
     };
     Ok((locked, Payload { files: vec![file] }))

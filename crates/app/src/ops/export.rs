@@ -137,7 +137,12 @@ pub fn export(server: &Server, request: &ExportRequest) -> Result<ExportReport, 
         if locked.release.kind == PACK_KIND || !request.sides.takes(side) {
             continue;
         }
-        let has_name = locked.catalogue != BY_HAND && is_on_web(&locked.catalogue);
+        // What players get by name they look for themselves.
+        let is_known = || {
+            let has_catalogue = !locked.catalogue.is_empty() && locked.catalogue != BY_HAND;
+            has_catalogue && request.bundle == Bundling::Redistributable
+        };
+        let has_name = is_on_web(&locked.catalogue) || is_known();
         let comes_along = match request.bundle {
             Bundling::All => true,
             Bundling::Unnamed => !has_name,

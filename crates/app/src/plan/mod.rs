@@ -19,17 +19,17 @@ use globset::GlobSet;
 use yalotheca_core::{
     catalogue::{Release, Universe},
     change::{ChangeSet, Present, Settled, Source, Step, Update, paths_of_interest, plan},
-    control::{AsFound, ControlFile, LockFile, Locked, LockedPack, WANTS_FILE},
+    control::{AsFound, ControlFile, Given, LockFile, Locked, LockedPack, WANTS_FILE},
     desire::{Asked, Desired, LineupEntry, desire},
     document::TextFile,
-    game::{Game, Kind, TWEAK_KIND},
+    game::{Game, Kind, PACK_KIND, TWEAK_KIND},
     hint::Advice,
     id::{ContentId, Digest, TreePath},
     order::{AskedPlace, Leaning, LoadOrder, order},
     version::ReleaseVersion,
 };
 use yalotheca_host::{
-    catalogue::payload_of_release,
+    catalogue::{BY_HAND, payload_of_release},
     settle,
     sources::{ByteSource, Sources},
     tree::EntryKind,
@@ -88,6 +88,13 @@ pub fn plan_change(
     fresh: &Fresh,
     options: &PlanOptions,
 ) -> Result<Planned, AppError> {
+    let not_settled = given_and_not_settled(server, wants);
+    let pending = Fresh::Given(not_settled);
+    // What was noted to be given by hand and is not here yet counts, whatever is locked.
+    let fresh = match (fresh, &pending) {
+        (Fresh::None, Fresh::Given(ids)) if !ids.is_empty() => &pending,
+        _ => fresh,
+    };
     catalogues.set_fresh(fresh);
     catalogues.mend(&options.mend);
     server.read_ahead();
@@ -114,6 +121,12 @@ pub fn plan_change(
             locked.found.in_place = false;
         }
         locked.off = false;
+        if let Some(given) = wants.given.get(id) {
+            locked.catalogue = BY_HAND.to_owned();
+            locked.given = Some(given.digits());
+        } else {
+            locked.given = None;
+        }
         lineup.push(locked);
     }
     list_early_ones(server, &mut lineup);
@@ -158,6 +171,27 @@ pub fn plan_change(
     Ok(Planned { lock, change, contents, companions, order: ordered, desired, staying: Vec::new() })
 }
 
+/// Returns what is given by hand in another way than what is locked of it was, with what packs bring along.
+fn given_and_not_settled(server: &Server, wants: &ControlFile) -> BTreeSet<ContentId> {
+    let lock = &server.control.lock;
+    let is_other = |locked: &Locked, given: &Given| match &locked.given {
+        Some(digits) => *digits != given.digits(),
+        // Earlier programs did not note it.
+        None => locked.catalogue != BY_HAND,
+    };
+    let given = wants.given.iter().filter(|(id, _)| !wants.off.contains_key(*id));
+    let mut ids: BTreeSet<ContentId> = given
+        .filter(|(id, given)| lock.get(id).is_some_and(|locked| is_other(locked, given)))
+        .map(|(id, _)| id.clone())
+        .collect();
+    let is_pack = |id: &ContentId| lock.get(id).is_some_and(|locked| locked.release.kind == PACK_KIND);
+    if ids.iter().any(is_pack) {
+        let brought = lock.on().filter(|one| one.catalogue == BY_HAND && !wants.given.contains_key(&one.id));
+        ids.extend(brought.map(|one| one.id.clone()));
+    }
+    ids
+}
+
 /// Adds to a lineup what is switched off. It stays as it is, and keeps its place for when it comes back; what another server has
 /// switched off comes along so.
 fn put_off(
@@ -188,7 +222,8 @@ fn put_off(
         let Some(release) = content.release(version).cloned() else { continue };
         let at = behind(lineup, &others[..at]);
         let (title, catalogue, found) = (content.title, content.catalogue, AsFound::default());
-        lineup.insert(at, Locked { id: id.clone(), title, catalogue, off: true, release, found });
+        lineup
+            .insert(at, Locked { id: id.clone(), title, catalogue, off: true, given: None, release, found });
     }
     Ok(())
 }
@@ -294,6 +329,7 @@ fn lock_one(
     let found = before.map_or_else(AsFound::default, |before| before.found.clone());
     Locked {
         off: false,
+        given: None,
         found,
         id: id.clone(),
         title: content.map_or_else(|| id.to_string(), |content| content.title.clone()),

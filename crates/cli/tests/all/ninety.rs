@@ -218,10 +218,17 @@ fn day_03_another_edition_without_a_version_is_installed_and_known_by_its_bytes(
     let told = line(&change, "contents", "unifieddyes")?;
     assert_eq!((&told["act"], &told["from"], &told["to"]), (&"again".into(), &here, &newer), "{change:#}");
     assert!(world.read("home/.minetest/mods/unifieddyes/init.lua")?.ends_with("-- another edition\n"));
+    world.run(&["undo", "--yes"]).code(0);
+    // Noted for later it is no less another edition.
+    world.run(&["add", &given, "--later"]).code(0);
+    let change = world.run(&["settle", "--yes", "--json"]).code(0).json()?;
+    assert_eq!(line(&change, "contents", "unifieddyes")?["act"], "again", "{change:#}");
+    world.run(&["settle", "--replace", "**", "--yes"]).code(0).says(&["nothing to do"]);
     // The same once more is nothing, and says so rightly.
     world.run(&["add", &given, "--yes"]).code(0).says(&["nothing to do"]);
     world.run(&["update", "--yes"]).code(0).says(&["nothing to do"]);
     world.run(&["undo", "--yes"]).code(0);
+    world.run(&["undo", "--yes"]);
     assert_eq!(digests_of(&world.server())?, before);
     Ok(())
 }

@@ -8,6 +8,7 @@ use std::{
     io::{BufRead, BufReader},
     path::{Path, PathBuf},
     process::{Command, Stdio},
+    sync::OnceLock,
 };
 
 use crate::harness::{Done, World, free_port, skipped};
@@ -42,9 +43,14 @@ const PACKAGES: &[&str] = &[
     "minetest-mod-xdecor",
 ];
 
-/// Unpacks the mods into a cache below the build folder, once.
+/// Unpacks the mods into a cache below the build folder, once; other tests wait for it.
 fn mods() -> Option<PathBuf> {
-    let cache = Path::new(env!("CARGO_TARGET_TMPDIR")).join("luanti-mods");
+    static MODS: OnceLock<Option<PathBuf>> = OnceLock::new();
+    MODS.get_or_init(unpacked_mods).clone()
+}
+
+fn unpacked_mods() -> Option<PathBuf> {
+    let cache = Path::new(env!("CARGO_TARGET_TMPDIR")).join("luanti-mods-27");
     let mods = cache.join("usr/share/games/minetest/mods");
     if cache.join("complete").exists() {
         return Some(mods);

@@ -46,6 +46,9 @@ pub struct Locked {
     /// Whether it was switched off when this was written: here, and not enabled.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub off: bool,
+    /// What tells the want by which it was given by hand; another one has not been settled yet.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given: Option<String>,
     /// The release.
     pub release: Release,
     /// What differs from the usual on this server, as it was found.
@@ -232,7 +235,9 @@ mod tests {
             unplaced: [TreePath::new("keys/x.mkey").unwrap()].into(),
         };
         let title = "Tidebell".to_owned();
-        let locked = Locked { id: id.clone(), title, catalogue: "q".into(), off: true, release, found };
+        let given = Some("0f".to_owned());
+        let locked =
+            Locked { id: id.clone(), title, catalogue: "q".into(), off: true, given, release, found };
         let lock = LockFile { contents: vec![locked], ..LockFile::default() };
         let read = LockFile::parse("l", &lock.text()).unwrap();
         assert_eq!(read, lock);

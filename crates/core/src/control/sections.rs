@@ -97,6 +97,14 @@ pub struct Given {
     pub leave: Vec<String>,
 }
 
+impl Given {
+    /// Returns what tells it from any other.
+    pub fn digits(&self) -> String {
+        // Plain data without maps whose keys are no texts always becomes TOML.
+        Digest::of(toml::to_string(self).unwrap_or_default().as_bytes()).short()
+    }
+}
+
 /// The section `[history]`: how long changes can be taken back.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -91,6 +91,7 @@ mod tests {
             catalogue: String::new(),
             off: false,
             release,
+            given: None,
             found: AsFound::default(),
         }
     }

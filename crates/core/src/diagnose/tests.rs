@@ -23,6 +23,7 @@ fn locked(id: &str, kind: &str, members: &[&str]) -> Locked {
         catalogue: String::new(),
         off: false,
         release,
+        given: None,
         found: AsFound::default(),
     }
 }

@@ -182,6 +182,7 @@ fn content(game: &Game) -> (Locked, Payload) {
         catalogue: String::new(),
         off: false,
         release,
+        given: None,
         found: AsFound::default(),
     };
     let file = PayloadFile { path: "pier.x".into(), size: 3, digest: Digest::of(b"abc"), to: None };

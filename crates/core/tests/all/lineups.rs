@@ -40,6 +40,7 @@ fn locked(id: &str, kind: &str) -> Result<Locked, Whatever> {
         catalogue: "q".into(),
         off: false,
         release,
+        given: None,
         found: AsFound::default(),
     })
 }
