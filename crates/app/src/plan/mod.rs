@@ -122,7 +122,7 @@ pub fn plan_change(
         }
         locked.off = false;
         if let Some(given) = wants.given.get(id) {
-            locked.catalogue = BY_HAND.to_owned();
+            BY_HAND.clone_into(&mut locked.catalogue);
             locked.given = Some(given.digits());
         } else {
             locked.given = None;
