@@ -71,6 +71,7 @@ fn locked(
         catalogue: content.catalogue,
         off: false,
         release,
+        given: None,
         found: AsFound::default(),
     })
 }
