@@ -72,7 +72,7 @@ cp "$server" "$server.plain"
     tail -n +2 "$server.plain"
 } > "$server"
 yalotheca game trust saltwick --yes >/dev/null
-yalotheca trial >/dev/null || true
+yalotheca trial --accept >/dev/null || true
 cp plugins/tidebell/settings.yml "$work/settings.yml"
 printf 'volume: 5\nstorm: ]\nchimes: 12\n' > plugins/tidebell/settings.yml
 shot trial "yalotheca trial"

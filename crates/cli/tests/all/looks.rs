@@ -80,6 +80,55 @@ fn what_is_told_of_files_links_and_maps_fits_and_is_json_too() -> Done {
 }
 
 #[test]
+fn what_is_told_of_a_server_that_runs_fits_and_is_json_too() -> Done {
+    let commands: Vec<(Vec<&str>, i32, &str)> = vec![
+        (vec!["start"], 0, "is_good"),
+        (vec!["start"], 5, "error"),
+        (vec!["status"], 0, "state"),
+        (vec!["log"], 0, "lines"),
+        (vec!["add", "../files/gull-cliffs-2.zip", "--yes", "--restart"], 0, "restart"),
+        (vec!["restart"], 0, "by"),
+        (vec!["stop"], 0, "stopped"),
+        (vec!["update", "--preview"], 0, "contents"),
+        (vec!["trial", "--accept"], 0, "accepted"),
+        (vec!["maps", "rotate", "--add", "gull_cliffs", "--yes"], 0, "config"),
+        (vec!["maps", "rotate", "--remove", "gull_cliffs", "--yes"], 0, "config"),
+        (vec!["drop", "gull_cliffs"], 5, "error"),
+        (vec!["modpack", "export", "../again.zip", "--force"], 0, "bundled"),
+        (vec!["undo", "--yes"], 0, "takes_back"),
+        (vec!["redo", "--all", "--yes"], 0, "takes_back"),
+        (vec!["about", "pier_lights"], 0, "server"),
+        (vec!["why", "pier_lights"], 0, "server"),
+    ];
+    for columns in ["80", "100"] {
+        let world = World::kites()?;
+        for (words, code, _) in &commands {
+            let answer = world.run_with(words, &[("COLUMNS", columns)]).code(*code);
+            let limit: usize = columns.parse()?;
+            for line in answer.out.lines().chain(answer.err.lines()) {
+                let short = line.chars().count() <= limit || !line.trim().contains(' ') || line.contains('/');
+                assert!(short || words[0] == "log", "{words:?} at {columns}: {line:?}");
+                assert_eq!(line, line.trim_end(), "{words:?}: white space at the end");
+            }
+        }
+        world.run(&["stop"]).code(0);
+    }
+    let world = World::kites()?;
+    for (words, code, key) in &commands {
+        let answer = world.run(&[words.clone(), vec!["--json"]].concat()).code(*code);
+        let json = answer.json()?;
+        let told = json.get(*key).is_some_and(|value| !value.is_null()) || *key == "accepted";
+        assert!(told, "{words:?}: {}", answer.out);
+        // Every report names the server in one way.
+        if *key != "error" && words[0] != "modpack" {
+            assert_eq!(json["server"]["game"], "kitehollow", "{words:?}: {}", answer.out);
+        }
+    }
+    world.run(&["stop"]).code(0);
+    Ok(())
+}
+
+#[test]
 fn what_is_told_of_configuration_fits_and_is_json_too() -> Done {
     let world = World::moor()?;
     let commands: Vec<(Vec<&str>, i32, &str)> = vec![

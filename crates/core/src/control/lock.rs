@@ -243,6 +243,14 @@ mod tests {
         assert_eq!(read, lock);
         assert!(read.get(&id).is_some() && read.universe().get(&id).is_none(), "what is off is not chosen");
         assert!(read.selection().is_empty());
+        // What an earlier program wrote of a content without a version.
+        let payload = crate::id::Digest::of(b"files");
+        let old = format!(
+            "format = 1\n[[content]]\nid = \"bell\"\ntitle = \"\"\ncatalogue = \"\"\n[content.release]\n\
+             version = \"unversioned\"\nkind = \"mod\"\npayload = \"{payload}\"\n"
+        );
+        let old = LockFile::parse("l", &old).unwrap();
+        assert_eq!(old.contents[0].release.version, ReleaseVersion::edition(&payload));
         assert!(LockFile::parse("l", "format = 2").is_err() && LockFile::parse("l", "x").is_err());
     }
 }

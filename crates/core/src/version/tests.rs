@@ -229,3 +229,25 @@ proptest! {
         prop_assert_eq!(r(&format!("<={b}")).matches(&a), a.compare_precedence(&b).is_le());
     }
 }
+
+#[test]
+fn contents_without_a_version_are_told_apart_by_their_bytes() {
+    let (one, two) = (Digest::of(b"one"), Digest::of(b"two"));
+    let (a, b) = (ReleaseVersion::edition(&one), ReleaseVersion::edition(&two));
+    let none = ReleaseVersion::unversioned();
+    assert!(a != b && a != none && a == ReleaseVersion::edition(&one));
+    assert!(a.is_unversioned() && !a.is_prerelease() && a < v("0.0.1"));
+    // Files have it whole, people see its first digits.
+    assert_eq!(v(a.as_str()), a);
+    assert_eq!((a.to_string(), a.shown()), (one.to_string()[..6].to_owned(), &one.to_string()[..6]));
+    assert_eq!((none.shown(), none.to_string().as_str()), ("", "unversioned"));
+    assert_eq!(a.named(&"bell"), "bell");
+    let exactly = VersionRange::exactly(&a);
+    assert!(exactly.matches(&a) && !exactly.matches(&b) && !exactly.matches(&v("1.0")));
+    assert!(
+        VersionRange::exactly(&none).matches(&a) && VersionRange::any().matches(&a) && !r(">=1").matches(&a)
+    );
+    for wrong in ["unversioned+12", "unversioned+zzzzzzzzzzzzzzzz", "unversioned+"] {
+        assert!(ReleaseVersion::parse(wrong).is_err(), "{wrong}");
+    }
+}

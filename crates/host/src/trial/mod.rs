@@ -442,3 +442,33 @@ fn silent() -> Trouble {
     let advice = "check whether another program uses that port, or a firewall blocks it";
     Trouble::told("no answer", "the log says ready, but nothing answers on the server's port", Some(advice))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patience_lasts_as_long_as_the_log_goes_on_but_not_for_ever() {
+        let seconds = Duration::from_secs;
+        let own = Patience { ready: seconds(60), goes_on: true, stop: seconds(15) };
+        let fixed = Patience { goes_on: false, ..own };
+        for (started, silent, lasts, lasts_fixed) in [
+            (59, 59, true, true),
+            (61, 5, true, false),
+            (61, 21, false, false),
+            (599, 1, true, false),
+            (601, 0, false, false),
+        ] {
+            assert_eq!(own.lasts(seconds(started), seconds(silent)), lasts, "{started} {silent}");
+            assert_eq!(fixed.lasts(seconds(started), seconds(silent)), lasts_fixed, "{started} {silent}");
+        }
+        let last = "loading chart 3".to_owned();
+        assert!(
+            slow(seconds(60), seconds(1), Some(&last))
+                .says
+                .ends_with("a moment before, was: loading chart 3")
+        );
+        assert!(slow(seconds(60), seconds(9), Some(&last)).says.contains("9 s before"));
+        assert!(slow(seconds(2), seconds(2), None).says.contains("written nothing"));
+    }
+}
