@@ -148,7 +148,7 @@ pub fn prepare(
 /// Says of what is installed from a folder of downloads in which it lies twice, with other files, which of them counts.
 fn doubled(catalogues: &OpenCatalogues<'_>, planned: &Planned) -> Result<Vec<String>, AppError> {
     let comes = |line: &&ContentLine| {
-        matches!(line.act, ContentAct::New | ContentAct::Newer | ContentAct::Older | ContentAct::Again)
+        matches!(line.act, ContentAct::New | ContentAct::Newer | ContentAct::Older | ContentAct::Changed)
     };
     let mut notes = Vec::new();
     for line in planned.contents.iter().filter(comes) {

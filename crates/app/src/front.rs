@@ -8,7 +8,7 @@ use yalotheca_host::{
     settle::{ChangeOrigin, Outcome},
 };
 
-use crate::{AppError, secrets::Secrets};
+use crate::{AppError, secrets::Secrets, words::ServerName};
 
 /// What somebody answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,6 +61,8 @@ pub enum Event<'e> {
     },
     /// From now on these must not be shown.
     Secrets(Secrets),
+    /// The server is being started; it is waited until that has gone well or not.
+    Starting(&'e ServerName),
     /// Players were told that the server is going to be stopped.
     Announced {
         /// The text.

@@ -266,6 +266,7 @@ impl StartMethod {
                 return Restart { by: RestartedBy::Hand, is_good: None, trial: None, error: None };
             }
         };
+        front.event(Event::Starting(&server.shown()));
         let restart = self.start(server, front, by);
         let restart = restart.unwrap_or_else(|error| Restart {
             by,

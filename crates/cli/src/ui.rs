@@ -136,6 +136,7 @@ impl Progress for Ui {
             }
             Event::Secrets(secrets) => drop(self.secrets.replace(secrets)),
             Event::MayBeRunning(doubt) => self.warn(doubt),
+            Event::Starting(server) => self.note(&format!("Starting {server} …")),
             Event::Announced { text, before } => {
                 let when = match before.as_secs() {
                     0 => "The server is stopped now".to_owned(),

@@ -21,8 +21,8 @@ pub enum ContentAct {
     Newer,
     /// It becomes older.
     Older,
-    /// Another edition of the same version is installed.
-    Again,
+    /// Another edition is installed: of the same version, or of a content without one.
+    Changed,
     /// It is switched off.
     Off,
     /// It is switched on again.
@@ -124,11 +124,11 @@ pub fn content_lines(
         let act = match from {
             None => ContentAct::New,
             // Of two editions without a version none is newer.
-            Some(from) if from != to && from.is_unversioned() && to.is_unversioned() => ContentAct::Again,
+            Some(from) if from != to && from.is_unversioned() && to.is_unversioned() => ContentAct::Changed,
             Some(from) if from < to => ContentAct::Newer,
             Some(from) if from > to => ContentAct::Older,
             Some(_) if old.is_some_and(|old| old.release.payload != locked.release.payload) => {
-                ContentAct::Again
+                ContentAct::Changed
             }
             Some(_) if old.is_some_and(|old| old.off != locked.off) => {
                 if locked.off {

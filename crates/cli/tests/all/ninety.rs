@@ -216,13 +216,13 @@ fn day_03_another_edition_without_a_version_is_installed_and_known_by_its_bytes(
     let given = given.display().to_string();
     let change = world.run(&["add", &given, "--yes", "--json"]).code(0).json()?;
     let told = line(&change, "contents", "unifieddyes")?;
-    assert_eq!((&told["act"], &told["from"], &told["to"]), (&"again".into(), &here, &newer), "{change:#}");
+    assert_eq!((&told["act"], &told["from"], &told["to"]), (&"changed".into(), &here, &newer), "{change:#}");
     assert!(world.read("home/.minetest/mods/unifieddyes/init.lua")?.ends_with("-- another edition\n"));
     world.run(&["undo", "--yes"]).code(0);
     // Noted for later it is no less another edition.
     world.run(&["add", &given, "--later"]).code(0);
     let change = world.run(&["settle", "--yes", "--json"]).code(0).json()?;
-    assert_eq!(line(&change, "contents", "unifieddyes")?["act"], "again", "{change:#}");
+    assert_eq!(line(&change, "contents", "unifieddyes")?["act"], "changed", "{change:#}");
     world.run(&["settle", "--replace", "**", "--yes"]).code(0).says(&["nothing to do"]);
     // The same once more is nothing, and says so rightly.
     world.run(&["add", &given, "--yes"]).code(0).says(&["nothing to do"]);
@@ -254,7 +254,7 @@ fn day_04_a_link_whose_file_changed_is_an_update() -> Done {
     let json = world.run(&["list", "--fresh", "--json"]).code(0).json()?;
     assert!(line(&json, "contents", "throwing")?["newer"].is_string(), "{json:#}");
     let change = world.run(&["update", "--yes", "--json"]).code(0).json()?;
-    assert_eq!(line(&change, "contents", "throwing")?["act"], "again", "{change:#}");
+    assert_eq!(line(&change, "contents", "throwing")?["act"], "changed", "{change:#}");
     assert!(world.read("home/.minetest/mods/throwing/init.lua")?.ends_with("-- another edition\n"));
     world.run(&["links", "--check"]).code(0);
     Ok(())
@@ -426,7 +426,7 @@ fn day_10_what_needs_what_cannot_be_had_is_held_back_and_the_rest_is_updated() -
     fs::write(held.join("mod.conf"), format!("{conf}\ndepends = default, unobtainium\n"))?;
     let (code, json) = nightly(&world, &["update"])?;
     assert_eq!(code, 0, "{json:#}");
-    assert_eq!(line(&json, "contents", "unifieddyes")?["act"], "again", "{json:#}");
+    assert_eq!(line(&json, "contents", "unifieddyes")?["act"], "changed", "{json:#}");
     assert!(line(&json, "held_back", "throwing")?["because"].to_string().contains("unobtainium"), "{json:#}");
     assert!(!world.read("home/.minetest/mods/throwing/init.lua")?.contains("another edition"));
     Ok(())
@@ -469,10 +469,19 @@ fn day_13_what_nobody_manages_is_found_to_be_the_culprit() -> Done {
     let lurker = world.path("world/worldmods/lurker");
     put(&lurker.join("mod.conf"), "name = lurker\n")?;
     put(&lurker.join("init.lua"), "error('lurking')\n")?;
+    // A second fault, that shows only without the first one.
+    put(&world.root().join("dl/zz_second/mod.conf"), "name = zz_second\noptional_depends = lurker\n")?;
+    put(&world.root().join("dl/zz_second/init.lua"), "error('second')\n")?;
+    world.run(&["add", "zz_second", "--yes"]).code(0);
     let json = world.run(&["isolate", "--yes", "--json"]).code(1).json()?;
-    assert_eq!(json["ids"][0], "lurker", "{json:#}");
+    assert_eq!(
+        (&json["ids"][0], json["ids"].as_array().map(Vec::len)),
+        (&"lurker".into(), Some(1)),
+        "{json:#}"
+    );
     assert_eq!(json["unmanaged"]["lurker"], "world/worldmods/lurker", "{json:#}");
-    assert!(json["why"].to_string().contains("lurking"), "{json:#}");
+    assert!(json["why"].to_string().contains("lurking"), "the second fault does not replace it: {json:#}");
+    assert!(json["other_faults"].to_string().contains("second"), "{json:#}");
     Ok(())
 }
 
@@ -558,7 +567,7 @@ fn day_17_a_pack_of_other_people_is_one_thing() -> Done {
     assert_eq!(code, 0, "{json:#}");
     assert_eq!(line(&json, "contents", "harbour-pack")?["act"], "newer", "{json:#}");
     assert_eq!(line(&json, "contents", "bell_d")?["act"], "gone", "{json:#}");
-    assert_eq!(line(&json, "contents", "bell_a")?["act"], "again", "{json:#}");
+    assert_eq!(line(&json, "contents", "bell_a")?["act"], "changed", "{json:#}");
     assert!(json["notes"].to_string().contains("world/bells.conf is there already; yours stays"), "{json:#}");
     let (code, json) = nightly(&world, &["drop", "harbour-pack"])?;
     assert_eq!(code, 0, "{json:#}");

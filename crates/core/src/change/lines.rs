@@ -17,12 +17,14 @@ pub enum FileAct {
     /// A newer file of ours in place of an older one.
     Replace,
     /// A file of ours that is missing or was altered.
+    #[serde(rename = "put-back")]
     Restore,
     /// A file of ours that lies in the wrong place.
     Move,
     /// A file of somebody else stands in the way.
     Displace,
     /// A file goes to the attic.
+    #[serde(rename = "set-aside")]
     Aside,
 }
 

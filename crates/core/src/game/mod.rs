@@ -347,7 +347,14 @@ impl Kind {
     pub fn likely_id(&self, name: &str) -> Option<ContentId> {
         let (name, _) = split_version(name);
         let name = ["-master", "-main"].iter().find_map(|end| name.strip_suffix(end)).unwrap_or(name);
-        let tries = [name.to_owned(), name.to_lowercase(), name.to_lowercase().replace(['-', '.', '+'], "_")];
+        // An edition without a dot, as in quartz-v2, is no part of a name that has to be another one anyway.
+        let bare = name.rsplit_once(['-', '_', ' ']).filter(|(_, end)| {
+            let digits = end.strip_prefix('v').unwrap_or(end);
+            !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit())
+        });
+        let bare = bare.map_or(name, |(bare, _)| bare);
+        let plain = |name: &str| name.to_lowercase().replace(['-', '.', '+', ' '], "_");
+        let tries = [bare.to_owned(), plain(bare), name.to_owned(), plain(name)];
         tries.iter().find(|name| self.takes_id(name)).and_then(|name| ContentId::new(name).ok())
     }
 

@@ -189,3 +189,20 @@ fn a_pack_gathers_its_members() {
     assert_eq!(found.release.welcomes.keys().map(ContentId::as_str).collect::<Vec<_>>(), ["dye"]);
     assert_eq!(found.release.platforms[0]["luanti"].as_str(), ">=5.2.0");
 }
+
+#[test]
+fn what_a_built_in_definition_reads_as_a_password_is_never_shown() {
+    let mut seen = 0;
+    for (name, text) in super::BUILT_IN {
+        let game = super::load(name, text).unwrap();
+        let Some(place) = game.console.as_ref().and_then(|console| console.secret.as_ref()) else { continue };
+        let is_secret = game
+            .settings
+            .iter()
+            .flat_map(|rule| &rule.keys)
+            .any(|(at, key)| key.secret && at.to_string() == place.pointer.as_str());
+        assert!(is_secret, "{name}: {}", place.pointer.as_str());
+        seen += 1;
+    }
+    assert!(seen >= 3);
+}

@@ -288,7 +288,7 @@ fn contents(page: &mut Page, lines: &[ContentLine]) {
                 ContentAct::New => (Role::Good, "new"),
                 ContentAct::Newer => (Role::Good, "newer"),
                 ContentAct::Older => (Role::Warn, "older"),
-                ContentAct::Again => (Role::Warn, "changed"),
+                ContentAct::Changed => (Role::Warn, "changed"),
                 ContentAct::Off => (Role::Warn, "off"),
                 ContentAct::On => (Role::Good, "on"),
                 ContentAct::Gone => (Role::Bad, "gone"),
@@ -334,7 +334,7 @@ fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
             FileAct::Replace => (Role::Good, "replace"),
             FileAct::Restore => (Role::Warn, "put back"),
             FileAct::Move => (Role::Warn, "move"),
-            FileAct::Displace => (Role::Warn, "replace"),
+            FileAct::Displace => (Role::Warn, "displace"),
             FileAct::Aside => (Role::Dim, "set aside"),
         };
         // Files removed or restored that belong to none of these contents are each named.
