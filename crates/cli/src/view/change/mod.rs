@@ -334,7 +334,7 @@ fn files(page: &mut Page, lines: &[FileLine], contents: &[ContentLine]) {
             FileAct::Replace => (Role::Good, "replace"),
             FileAct::Restore => (Role::Warn, "put back"),
             FileAct::Move => (Role::Warn, "move"),
-            FileAct::Displace => (Role::Warn, "displace"),
+            FileAct::Displace => (Role::Warn, "replace"),
             FileAct::Aside => (Role::Dim, "set aside"),
         };
         // Files removed or restored that belong to none of these contents are each named.
