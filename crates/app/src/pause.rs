@@ -21,6 +21,9 @@ use crate::{
 /// A server that was stopped by hand may take so long to end.
 const ENDING: Duration = Duration::from_secs(20);
 
+/// After so long a server that was started and cannot be asked has shown whether it stays.
+const SETTLING: Duration = Duration::from_secs(5);
+
 impl Server {
     /// Makes a change once somebody has agreed to it; without a question somebody has. A server that runs is stopped for it, if that was
     /// asked for, and started again whatever becomes of the change. So is one that an earlier change has stopped and that did not start
@@ -287,7 +290,18 @@ impl StartMethod {
             && !is_started_elsewhere(server, None)
         {
             run(start)?;
-            let is_good = server.wait_until_it_answers();
+            let is_good = match server.wait_until_it_answers() {
+                Some(answers) => Some(answers),
+                // A status command may know; one that ends at once has to be given the time for that.
+                None => {
+                    thread::sleep(SETTLING);
+                    match server.state(front)? {
+                        ServerState::Running(_) => Some(true),
+                        ServerState::Stopped => Some(false),
+                        ServerState::Unknown { .. } => None,
+                    }
+                }
+            };
             return Ok(Restart { by, is_good, trial: None, error: None });
         }
         let request = TrialRequest { keep: true, ..TrialRequest::default() };

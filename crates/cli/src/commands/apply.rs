@@ -102,7 +102,10 @@ pub(crate) fn apply_with(
     let is_up = restart.as_ref().is_none_or(|restart| restart.is_good != Some(false));
     view.restart = restart;
     if !is_up && ui.takes_back() {
-        view.taken_back = Some(take_back_unasked(server.options(), number, ui)?);
+        match take_back_unasked(server.options(), number, ui) {
+            Ok(back) => view.taken_back = Some(back),
+            Err(error) => view.not_taken_back = Some(error.to_string()),
+        }
     }
     view.live = live.map(|live| live.tell(server)).unwrap_or_default();
     view.hide(ui);

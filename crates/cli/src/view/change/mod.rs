@@ -80,6 +80,9 @@ pub(crate) struct ChangeView {
     /// What has taken the change back, since the server did not start well with it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) taken_back: Option<TakenBack>,
+    /// Why it could not be taken back.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) not_taken_back: Option<String>,
     /// Other things worth knowing.
     pub(crate) notes: Vec<String>,
     /// Whether something waits: for a first start, or for a file to be mended.
@@ -197,6 +200,9 @@ impl ChangeView {
         if let Some(restart) = &self.restart {
             let undoes = self.number.filter(|_| self.taken_back.is_none());
             restart::tell(page, restart, restart::Told { is_again: true, undoes });
+        }
+        if let Some(why) = &self.not_taken_back {
+            page.line(Role::Bad, &format!("The change could not be taken back: {why}."));
         }
         if let Some(back) = &self.taken_back {
             let number = self.number.map_or_else(String::new, |number| format!("change {number} "));

@@ -45,8 +45,7 @@ pub(crate) fn tell(page: &mut Page, restart: &Restart, told: Told) {
             return;
         }
         (Some(true), None) => {
-            return page
-                .line(Role::Good, &format!("The server was started{again}, and answers at its port."));
+            return page.line(Role::Good, &format!("The server was started{again}, and runs."));
         }
         (Some(false), _) => {}
     }
@@ -63,7 +62,9 @@ pub(crate) fn tell(page: &mut Page, restart: &Restart, told: Told) {
                 }
             }
         }
-        (None, None) => format!("The server was started{again}, and does not answer at its port."),
+        (None, None) => {
+            format!("The server was started{again}, and does not run or does not answer at its port.")
+        }
     };
     page.line(Role::Bad, &why);
     if let Some(number) = told.undoes {
