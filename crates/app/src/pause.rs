@@ -290,16 +290,15 @@ impl StartMethod {
             && !is_started_elsewhere(server, None)
         {
             run(start)?;
-            let is_good = match server.wait_until_it_answers() {
-                Some(answers) => Some(answers),
-                // A status command may know; one that ends at once has to be given the time for that.
-                None => {
-                    thread::sleep(SETTLING);
-                    match server.state(front)? {
-                        ServerState::Running(_) => Some(true),
-                        ServerState::Stopped => Some(false),
-                        ServerState::Unknown { .. } => None,
-                    }
+            let is_good = if let Some(answers) = server.wait_until_it_answers() {
+                Some(answers)
+            } else {
+                // A status command may know; a server that ends at once has to be given the time for that.
+                thread::sleep(SETTLING);
+                match server.state(front)? {
+                    ServerState::Running(_) => Some(true),
+                    ServerState::Stopped => Some(false),
+                    ServerState::Unknown { .. } => None,
                 }
             };
             return Ok(Restart { by, is_good, trial: None, error: None });
