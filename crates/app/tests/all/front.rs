@@ -41,6 +41,7 @@ impl Progress for Scripted {
             Event::Unreachable(_) => "unreachable",
             Event::Announced { .. } => "announced",
             Event::MayBeRunning(_) => "may be running",
+            Event::Starting(_) => "starting",
             Event::WillDownload { .. } => "will download",
         };
         self.heard.borrow_mut().push(name.to_owned());
