@@ -382,7 +382,12 @@ fn day_08_the_same_where_commands_of_its_own_start_the_server() -> Done {
     assert!(runs(&world)?);
     let (code, json) = nightly(&world, &["update", "--restart"])?;
     assert_eq!((code, &json["restart"]["is_good"]), (1, &false.into()), "{json:#}");
-    assert!(!runs(&world)?);
+    // On a busy machine it takes a moment to end after it has said why.
+    let ends = std::time::Instant::now() + std::time::Duration::from_secs(30);
+    while runs(&world)? {
+        assert!(std::time::Instant::now() < ends, "it is dead");
+        std::thread::sleep(std::time::Duration::from_millis(200));
+    }
     let (code, json) = nightly(&world, &["undo", "--restart"])?;
     assert_eq!((code, &json["restart"]["is_good"]), (0, &true.into()), "{json:#}");
     assert!(runs(&world)?);
