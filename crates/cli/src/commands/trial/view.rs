@@ -56,25 +56,16 @@ impl View for TrialView {
                 troubles(page, &shown, &report.contents, if self.all { usize::MAX } else { MOST_TOLD });
             }
         }
-        if !report.accepted.is_empty() && !self.all {
-            const MOST: usize = 5;
-            page.head("Accepted (trial --accept)");
-            for says in report.accepted.iter().take(MOST) {
-                page.item(Role::Dim, says);
-            }
-            if report.accepted.len() > MOST {
-                page.item(
-                    Role::Dim,
-                    &format!("and {} more (--all shows them)", report.accepted.len() - MOST),
-                );
-            }
-        }
         if report.verdict == Verdict::ReadyWithTrouble && !report.is_good {
+            page.gap();
             page.label(
                 Role::Head,
                 "To do",
-                "fix it; or, if the server is well like this: yalotheca trial --accept",
+                "put it right; or, if the server is well like this: yalotheca trial --accept",
             );
+        }
+        if !self.all {
+            accepted(page, report);
         }
         if let Some(terms) = &report.terms {
             const MOST: usize = 30;
@@ -104,6 +95,27 @@ impl View for TrialView {
             page.gap();
             page.line(Role::Plain, "It was stopped again.");
         }
+    }
+}
+
+/// The problems that were accepted: where nothing else is wrong, the first ones by name.
+fn accepted(page: &mut Page, report: &TrialReport) {
+    const MOST: usize = 5;
+    let all = report.accepted.len();
+    if all == 0 {
+        return;
+    }
+    if !report.is_good {
+        page.gap();
+        page.line(Role::Dim, &format!("{} besides (--all shows more).", count(all, "accepted problem")));
+        return;
+    }
+    page.head("Accepted (trial --accept)");
+    for says in report.accepted.iter().take(MOST) {
+        page.item(Role::Dim, says);
+    }
+    if all > MOST {
+        page.item(Role::Dim, &format!("and {} more (--all shows them)", all - MOST));
     }
 }
 
