@@ -17,7 +17,7 @@ use yalotheca_core::{
 };
 use yalotheca_host::catalogue::Catalogues;
 
-use crate::{AppError, Server, plan::is_after};
+use crate::{AppError, Server};
 
 /// Which contents may become newer.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -171,7 +171,7 @@ impl<'a> OpenCatalogues<'a> {
         let releases = content.releases.into_iter().filter(|release| !release.withdrawn);
         let versions = releases.map(|release| release.version);
         let after = versions.filter(|version| {
-            is_after(version, here) && !version.is_prerelease() || is_given && version != here
+            version.follows(here) && !version.is_prerelease() || is_given && version != here
         });
         Ok(after.max())
     }
@@ -241,20 +241,13 @@ impl<'a> OpenCatalogues<'a> {
             }
             // What was wrong with it before keeps nothing else from being updated. Of its version a catalogue may have other files by now.
             let there = universe.release(&locked.id, &locked.release.version);
-            let is_other = there.is_some_and(|there| is_other_edition(there, &locked.release));
+            let is_other = there.is_some_and(|there| there.is_other_edition(&locked.release));
             if !(fresh.has(&locked.id) && is_other) {
                 universe.put_release(&locked.id, &locked.catalogue, self.staying(locked).clone());
             }
         }
         Ok(())
     }
-}
-
-/// Returns whether a release of a catalogue has other files or says other things than the one of the same version that is installed.
-pub fn is_other_edition(release: &Release, installed: &Release) -> bool {
-    // A catalogue that has folders or archives does not always know what is in them.
-    let payload = release.payload.or(installed.payload);
-    Release { payload, ..release.clone() } != *installed
 }
 
 impl Server {

@@ -171,7 +171,7 @@ fn as_found(server: &Server) -> Vec<Finding> {
     let order = order_of(server);
     for circle in &order.circles {
         let Some(first) = circle.first() else { continue };
-        // The first stands at both ends.
+        // The list begins and ends with the same content.
         let links: Vec<String> =
             circle.windows(2).map(|two| format!("{} needs {}", two[0], two[1])).collect();
         let says = format!(

@@ -163,7 +163,7 @@ struct Search<'s> {
     hear: &'s dyn Fn(Isolating<'_>),
     problem: Problem,
     learned: Learned,
-    /// What the server loads though nobody manages it.
+    /// Contents that the server loads and that are not in the lock.
     unmanaged: &'s [FoundContent],
     copy: Option<OnCopy>,
     /// How many starts there were, earlier ones included.
@@ -291,7 +291,7 @@ pub fn isolate(
     })
 }
 
-/// Returns the contents that the server loads and that nobody manages.
+/// Returns the contents that the server loads and that are not in the lock.
 fn unmanaged(server: &Server) -> Result<Vec<FoundContent>, AppError> {
     let (desired, _) = locked_state(server)?;
     let owned = strangers::owned(server, &desired)?;

@@ -110,7 +110,7 @@ pub struct TrialReport {
     pub was_killed: bool,
     /// Whether it was stopped again.
     pub was_stopped: bool,
-    /// Whether it is well: ready, and without problems that nobody has accepted.
+    /// Whether the start went well: the server is ready, and all problems were accepted.
     pub is_good: bool,
     /// Problems that were accepted before this start or with it, and that it has.
     #[serde(skip_serializing_if = "Vec::is_empty")]

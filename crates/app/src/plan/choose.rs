@@ -232,11 +232,3 @@ pub fn newer(
     };
     Ok(Some(Newer { version, by_you, because }))
 }
-
-/// Returns whether an update leads from one version to the other.
-pub fn is_after(version: &ReleaseVersion, here: &ReleaseVersion) -> bool {
-    if here.is_unversioned() && version.is_unversioned() {
-        return version != here && *version != ReleaseVersion::unversioned();
-    }
-    version > here
-}

@@ -35,14 +35,14 @@ use yalotheca_host::{
     tree::EntryKind,
 };
 
-pub use choose::{can_mend, is_after, newer, newest, why_not};
+pub use choose::{can_mend, newer, newest, why_not};
 pub use references::{broken_references, newly_broken};
 pub use settings::{OpenSettings, open_settings};
 pub use summary::{summary_of, totals};
 
 pub use reasons::{Companion, ContentAct, ContentLine, content_lines, reasons};
 
-use crate::{AppError, Fresh, Mend, OpenCatalogues, Server, catalogues::is_other_edition, pack};
+use crate::{AppError, Fresh, Mend, OpenCatalogues, Server, pack};
 
 /// A change that could be settled.
 #[derive(Debug)]
@@ -74,7 +74,7 @@ pub struct PlanOptions {
     pub replace: Option<GlobSet>,
     /// What is mended.
     pub mend: Mend,
-    /// Versions that are chosen of what is new, and the order in which that is loaded, where that can be.
+    /// Versions to choose for new contents, in the preferred load order; used where they fit.
     pub prefer: Vec<(ContentId, ReleaseVersion)>,
     /// The offered resource pack, if it was just downloaded.
     pub pack: Option<LockedPack>,
@@ -317,8 +317,8 @@ fn lock_one(
     // what is wrong with what is installed is left out.
     let is_other = |locked: &Locked| {
         fresh.has(id)
-            && is_other_edition(release, &locked.release)
-            && is_other_edition(release, catalogues.staying(locked))
+            && release.is_other_edition(&locked.release)
+            && release.is_other_edition(catalogues.staying(locked))
     };
     if let Some(locked) =
         before.filter(|locked| locked.release.version == release.version && !is_other(locked))

@@ -109,7 +109,7 @@ fn what_check_suggests_on_the_made_up_servers_is_accepted_and_helps() -> Done {
 #[test]
 fn what_check_suggests_on_the_server_with_ninety_mods_is_accepted_and_helps() -> Done {
     let Some((world, mods)) = ninety::left_behind()? else { return Ok(()) };
-    // A mod that nobody manages, in a folder of another name; a circle; a link beside its target.
+    // An unmanaged mod in a folder of another name, and a link beside its target.
     put(&world.path("home/.minetest/mods/zz_folder/mod.conf"), "name = zz_helper\n")?;
     put(&world.path("home/.minetest/mods/zz_folder/init.lua"), "")?;
     world.run(&["adopt", "--name", "Quay 2016", "--catalogue", &format!("mods={}", mods.display())]).code(0);
@@ -131,7 +131,7 @@ fn what_check_suggests_on_the_server_with_ninety_mods_is_accepted_and_helps() ->
         .into_iter()
         .flatten()
         .find(|one| one["about"] == "home/.minetest/mods/mobs");
-    let second = second.ok_or("the link is told")?;
+    let second = second.ok_or("a finding about the link")?;
     assert_eq!((&second["code"], &second["fixable"]), (&"second".into(), &false.into()), "{second:#}");
     Ok(())
 }

@@ -196,6 +196,13 @@ impl Release {
         self.version = ReleaseVersion::edition(&digest);
     }
 
+    /// Returns whether this has other files or says other things than what is installed of the same version.
+    pub fn is_other_edition(&self, installed: &Self) -> bool {
+        // A catalogue that has folders or archives does not always know what is in them.
+        let payload = self.payload.or(installed.payload);
+        Self { payload, ..self.clone() } != *installed
+    }
+
     /// Returns every content named in a need of this release.
     pub fn needed_ids(&self) -> impl Iterator<Item = &ContentId> {
         self.needs.keys().chain(self.needs_any.iter().flat_map(AnyOf::keys))

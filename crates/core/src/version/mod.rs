@@ -112,6 +112,14 @@ impl ReleaseVersion {
         self.is_unversioned().then(|| &digits[..SHOWN_DIGITS])
     }
 
+    /// Returns whether an update leads from another version to this one: it is newer; or neither is one, and this has other bytes.
+    pub fn follows(&self, here: &Self) -> bool {
+        if here.is_unversioned() && self.is_unversioned() {
+            return self != here && *self != Self::unversioned();
+        }
+        self > here
+    }
+
     /// Returns whether one of the two was cloned from the other.
     pub(crate) fn is_clone_of(&self, other: &Self) -> bool {
         Arc::ptr_eq(&self.0, &other.0)

@@ -237,6 +237,8 @@ fn contents_without_a_version_are_told_apart_by_their_bytes() {
     let none = ReleaseVersion::unversioned();
     assert!(a != b && a != none && a == ReleaseVersion::edition(&one));
     assert!(a.is_unversioned() && !a.is_prerelease() && a < v("0.0.1"));
+    assert!(b.follows(&a) && a.follows(&b) && !a.follows(&a) && !none.follows(&a) && v("1.0").follows(&a));
+    assert!(v("1.1").follows(&v("1.0")) && !a.follows(&v("1.0")));
     // Files have it whole, people see its first digits.
     assert_eq!(v(a.as_str()), a);
     assert_eq!((a.to_string(), a.shown()), (one.to_string()[..6].to_owned(), &one.to_string()[..6]));

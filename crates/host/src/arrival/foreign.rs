@@ -4,12 +4,11 @@
 use yalotheca_core::{
     catalogue::{Recognised, Release, Side},
     game::{DescribeError, PACK_KIND},
-    id::{ContentId, Digest, TreePath},
-    route::LeftOut,
+    id::{ContentId, Digest},
     version::{ReleaseVersion, VersionRange, split_version},
 };
 
-use super::{ArrivalError, Arrived, Locate, Looking, Once, source_at};
+use super::{ArrivalError, Arrived, Locate, Looking};
 use crate::{container::bare_name, survey};
 
 /// The folder whose files go where they lie below it.
@@ -29,16 +28,8 @@ impl Looking<'_> {
                 self.arrival.unrouted.push(path);
                 continue;
             };
-            if protected.is_match(own) {
-                let why = "of a world, a save or a log; yours stays".into();
-                self.arrival.left_out.push(LeftOut { path, why });
-                continue;
-            }
-            let to = TreePath::new(own).map_err(|error| failed(error.to_string()))?;
-            if let Some((size, digest, at)) = place(&path) {
-                let source = source_at(self.store, &digest, at);
-                self.overrides.push(Once { to, size, digest, source });
-            }
+            let once = self.once((&path, own), &protected, place);
+            self.overrides.extend(once.map_err(|error| failed(error.to_string()))?);
         }
         Ok(())
     }

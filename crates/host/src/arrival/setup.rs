@@ -4,12 +4,12 @@
 use globset::GlobBuilder;
 use yalotheca_core::{
     game::{DescribeError, Game, Template},
-    id::TreePath,
+    id::{ParseIdError, TreePath},
     route::LeftOut,
 };
 
 use super::{ArrivalError, Locate, Looking, Once, source_at};
-use crate::survey;
+use crate::survey::{self, Protected};
 
 impl Looking<'_> {
     /// Where it is a whole server's folder, its configuration goes along, and its worlds do not. Returns the
@@ -36,18 +36,29 @@ impl Looking<'_> {
                 self.arrival.unrouted.push(path);
                 continue;
             };
-            if protected.is_match(own) {
-                let why = "of a world, a save or a log; yours stays".into();
-                self.arrival.left_out.push(LeftOut { path, why });
-                continue;
-            }
-            let to = TreePath::new(own).map_err(|error| failed(error.to_string()))?;
-            if let Some((size, digest, at)) = place(&path) {
-                let source = source_at(self.store, &digest, at);
-                self.arrival.once.push(Once { to, size, digest, source });
-            }
+            let once = self.once((&path, own), &protected, place);
+            self.arrival.once.extend(once.map_err(|error| failed(error.to_string()))?);
         }
         Ok(Vec::new())
+    }
+
+    /// Returns a file that is put where there is none yet, at its `own` path; one of a world or a save is left out.
+    pub(super) fn once(
+        &mut self,
+        (path, own): (&str, &str),
+        protected: &Protected,
+        place: Locate<'_>,
+    ) -> Result<Option<Once>, ParseIdError> {
+        if protected.is_match(own) {
+            let why = "of a world, a save or a log; yours stays".into();
+            self.arrival.left_out.push(LeftOut { path: path.to_owned(), why });
+            return Ok(None);
+        }
+        let to = TreePath::new(own)?;
+        Ok(place(path).map(|(size, digest, at)| {
+            let source = source_at(self.store, &digest, at);
+            Once { to, size, digest, source }
+        }))
     }
 }
 

@@ -14,7 +14,7 @@ use yalotheca_host::{trial::SLOW, trust::shell_word};
 
 use crate::view::{Cell, Page, Role, View, count, visible};
 
-/// So many different problems are told, the first ones.
+/// How many different problems are shown.
 const MOST_TOLD: usize = 8;
 
 /// A report, and how much of it is shown.

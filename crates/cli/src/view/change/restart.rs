@@ -5,7 +5,7 @@ use yalotheca_core::diagnose::Verdict;
 
 use crate::view::{Page, Role, count};
 
-/// What is told of a start.
+/// How a start is described.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Told {
     /// Whether it ran before.
