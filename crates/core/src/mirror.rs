@@ -1,9 +1,13 @@
 //! Which files a mirror has, and under which names, by the game's rule.
 
+use std::collections::BTreeMap;
+
 use globset::{GlobBuilder, GlobMatcher};
 
 use crate::{
-    game::{Compression, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule, RenderError, Scope, Template},
+    game::{
+        Compression, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule, Pattern, RenderError, Scope, Template,
+    },
     id::TreePath,
 };
 
@@ -96,10 +100,67 @@ impl MirrorFiles {
 }
 
 impl MirrorIndex {
+    /// Returns what the server announced at its last start, by the lines of its log: the names by their digests, in small hexadecimal
+    /// digits. `ready` is the line that ends a start. Nothing if it was not listed then.
+    pub fn announced<'l>(
+        &self,
+        lines: impl IntoIterator<Item = &'l str>,
+        ready: &Pattern,
+    ) -> BTreeMap<String, String> {
+        let mut found = BTreeMap::new();
+        let Some(pattern) = &self.announced else { return found };
+        let mut has_started = true;
+        for line in lines {
+            if let Some(groups) = pattern.captures(line) {
+                if std::mem::take(&mut has_started) {
+                    found.clear();
+                }
+                let group = |name| groups.name(name).map_or("", |group| group.as_str());
+                found.insert(group("digest").to_ascii_lowercase(), group("name").to_owned());
+            } else if ready.is_match(line) {
+                if has_started {
+                    found.clear();
+                }
+                has_started = true;
+            }
+        }
+        found
+    }
+
     /// Returns the bytes of the index of files with these SHA-1 digests.
     pub fn bytes(&self, mut digests: Vec<[u8; 20]>) -> Vec<u8> {
         digests.sort_unstable();
         digests.dedup();
         [self.head.as_slice(), digests.as_flattened()].concat()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_last_start_announced() {
+        let announced = Pattern::new(r"Server: (?<digest>\w+) is (?<name>\S+)").ok();
+        let index = MirrorIndex { file: "list".into(), head: Vec::new(), announced };
+        let ready = Pattern::new("listening on").unwrap();
+        let names = |log: &str| {
+            let found = index.announced(log.lines(), &ready);
+            found.into_iter().map(|(digest, name)| format!("{digest}={name}")).collect::<Vec<_>>().join(" ")
+        };
+        let (first, second) = ("Server: AA is a.png\nServer: bb is b.png\n", "Server: cc is c.png\n");
+        for (log, expected) in [
+            (String::new(), ""),
+            ("listening on 1\n".into(), ""),
+            (first.into(), "aa=a.png bb=b.png"),
+            (format!("{first}listening on 1\nmore\n"), "aa=a.png bb=b.png"),
+            (format!("{first}listening on 1\n{second}"), "cc=c.png"),
+            (format!("{first}listening on 1\n{second}listening on 1\nmore"), "cc=c.png"),
+            // The last start did not list them.
+            (format!("{first}listening on 1\nlistening on 1\n"), ""),
+            (format!("{first}listening on 1\nlistening on 1\n{second}listening on 1\n"), "cc=c.png"),
+        ] {
+            assert_eq!(names(&log), expected, "{log}");
+        }
     }
 }

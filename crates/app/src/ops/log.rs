@@ -84,20 +84,25 @@ impl<'s> Explaining<'s> {
 /// # Errors
 /// Where no log is known or it cannot be read.
 pub fn log(server: &Server, request: &LogRequest) -> Result<LogReport, AppError> {
-    /// No more of a log is read.
-    const MOST: u64 = 4 << 20;
     let log = log_of(server, request)?;
-    let size = match server.tree.kind_of(&log)? {
-        Some(EntryKind::File(size)) => size,
-        _ => 0,
-    };
-    let mut follower = LogFollower::from(log.clone(), size.saturating_sub(MOST));
-    let all = follower.lines(&*server.tree)?;
+    let (all, _) = tail(server, &log)?;
     let mut explaining = Explaining::of(server)?;
     let mut lines: Vec<LogLine> = all.into_iter().map(|line| explaining.explain(line)).collect();
     let left_out = lines.len().saturating_sub(request.lines);
     lines.drain(..left_out);
     Ok(LogReport { server: server.shown(), log, left_out, lines })
+}
+
+/// Returns the last lines of a log, as far back as is looked, and whether those are all.
+pub(super) fn tail(server: &Server, log: &TreePath) -> Result<(Vec<String>, bool), AppError> {
+    /// No more of a log is read.
+    const MOST: u64 = 4 << 20;
+    let size = match server.tree.kind_of(log)? {
+        Some(EntryKind::File(size)) => size,
+        _ => 0,
+    };
+    let lines = LogFollower::from(log.clone(), size.saturating_sub(MOST)).lines(&*server.tree)?;
+    Ok((lines, size <= MOST))
 }
 
 /// Follows the log until the program is ended; each line is handed on with what it means.
@@ -121,7 +126,7 @@ pub fn follow(
     }
 }
 
-fn log_of(server: &Server, request: &LogRequest) -> Result<TreePath, AppError> {
+pub(super) fn log_of(server: &Server, request: &LogRequest) -> Result<TreePath, AppError> {
     if let Some(file) = &request.file {
         return Ok(TreePath::new(file)?);
     }

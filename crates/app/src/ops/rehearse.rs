@@ -12,7 +12,7 @@ use globset::{GlobBuilder, GlobMatcher};
 use serde::Serialize;
 use yalotheca_core::{
     check::Weight,
-    game::{JoinAsk, JoinRule, Need, NeedDigest, NeedFrom, NeedRule},
+    game::{JoinAsk, JoinRule, MirrorIndex, Need, NeedDigest, NeedFrom, NeedRule},
     hint::{Advice, Listing},
     id::{ContentId, TreePath},
     version::ReleaseVersion,
@@ -418,6 +418,10 @@ fn media(server: &Server) -> Result<Vec<RehearsalStep>, AppError> {
         let says = format!("it lacks {missing} of {} files; the server sends them itself", all.len());
         return Ok(step(StepOutcome::Without, says));
     }
+    let announced = announced(server, index)?;
+    let is_listed = |digest: &str| sha1_from_hex(digest).is_some_and(|digest| listed.contains(&digest));
+    let unlisted: Vec<&str> =
+        announced.iter().filter(|(digest, _)| !is_listed(digest)).map(|(_, name)| name.as_str()).collect();
     for digest in all.iter().step_by((all.len() / SAMPLE).max(1)) {
         let name = hex(digest);
         let bytes = match get(&name) {
@@ -432,8 +436,41 @@ fn media(server: &Server) -> Result<Vec<RehearsalStep>, AppError> {
             ));
         }
     }
-    let says = format!("lists all {} files; {} were downloaded", all.len(), all.len().min(SAMPLE));
+    let downloaded = format!("{} were downloaded", all.len().min(SAMPLE));
+    let says = match (announced.len(), unlisted.len()) {
+        (0, _) => format!("lists all {} files that lie on the server; {downloaded}", all.len()),
+        (count, 0) => format!("lists all {count} files that the server announces; {downloaded}"),
+        // To build the mirror again would not bring them.
+        (count, lacking) => format!(
+            "lists {} of {count} files that the server announces; {downloaded}; the server sends the others itself, which do not lie \
+             where a mirror's files are taken from: {}",
+            count - lacking,
+            some_of(&unlisted)
+        ),
+    };
     Ok(step(StepOutcome::Good, says))
+}
+
+fn some_of(names: &[&str]) -> String {
+    /// So many are named.
+    const NAMED: usize = 3;
+    match names.len().saturating_sub(NAMED) {
+        0 => names.join(", "),
+        more => format!("{} and {more} more", names[..NAMED].join(", ")),
+    }
+}
+
+/// Returns what the server announced to players at its last start, as far as its log says; the names by their digests.
+fn announced(server: &Server, index: &MirrorIndex) -> Result<BTreeMap<String, String>, AppError> {
+    if index.announced.is_none() {
+        return Ok(BTreeMap::new());
+    }
+    let log = ops::log::log_of(server, &ops::log::LogRequest::default())?;
+    let (lines, are_all) = ops::log::tail(server, &log)?;
+    let ready = &server.game.run.ready;
+    // The rest of a list whose beginning is out of sight is none.
+    let whole = lines.iter().map(String::as_str).skip_while(|line| !are_all && !ready.is_match(line));
+    Ok(index.announced(whole, ready))
 }
 
 impl RehearsalStep {

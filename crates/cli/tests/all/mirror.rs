@@ -379,7 +379,28 @@ fn media_of_a_real_voxel_server_are_found_by_their_digests() -> Done {
     }
     let trial = world.run(&["trial", "--keep", "--json"]).code(0).json()?;
     assert_eq!(trial["verdict"], "ready", "{trial:#}");
-    world.run(&["rehearse"]).code(0).says(&["answers players", "media index.mth lists all", "Admitted."]);
+    let on_disk =
+        ["answers players", "media index.mth lists all", "files that lie on the server", "Admitted."];
+    world.run(&["rehearse"]).code(0).says(&on_disk);
+    world.run(&["stop"]).code(0);
+    // The server itself says what it offers to players: nothing of that is missing, with the base game's and the program's own.
+    let conf = world.read("minetest.conf")?;
+    world.write("minetest.conf", &format!("{conf}debug_log_level = verbose\n"))?;
+    world.run(&["trial", "--keep"]).code(0);
+    world.run(&["rehearse"]).code(0).says(&["lists all", "files that the server announces", "Admitted."]);
+    world.run(&["stop"]).code(0);
+    // What was there when it started, and is not any more.
+    let brief = "world/worldmods/brief/textures/quay_brief.png";
+    world.write(brief, "of today only")?;
+    world.write("world/worldmods/brief/mod.conf", "name = brief\n")?;
+    world.write("world/worldmods/brief/init.lua", "-- It brings a picture.\n")?;
+    world.run(&["trial", "--keep"]).code(0);
+    fs::remove_file(world.path(brief))?;
+    world.run(&["rehearse"]).code(0).says(&[
+        "sends the others itself",
+        "taken from: quay_brief.png",
+        "Admitted.",
+    ]);
     // A file that rots, and a list that is not one.
     let first =
         digests.first().ok_or("a digest")?.iter().fold(String::new(), |name, b| format!("{name}{b:02x}"));
@@ -390,7 +411,7 @@ fn media_of_a_real_voxel_server_are_found_by_their_digests() -> Done {
     fs::write(web(&world).join("index.mth"), "something else")?;
     world.run(&["rehearse"]).code(0).says(&["it is not such a list", "mirror build"]);
     world.run(&["mirror", "build"]).code(0);
-    world.run(&["rehearse"]).code(0).says(&["lists all"]);
+    world.run(&["rehearse"]).code(0).says(&["files that the server announces", "Admitted."]);
     world.run(&["stop"]).code(0);
     // What is off is not given to players.
     let count = digests.len();

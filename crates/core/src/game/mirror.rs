@@ -1,6 +1,6 @@
 //! The web folder from which players' games download files.
 
-use super::{ConfigPlace, Template, ValueTemplate};
+use super::{ConfigPlace, Pattern, Template, ValueTemplate};
 
 /// Which files players download from a web folder, and how the server announces its address.
 #[derive(Debug, Clone)]
@@ -65,4 +65,6 @@ pub struct MirrorIndex {
     pub file: String,
     /// How it begins.
     pub head: Vec<u8>,
+    /// The log's lines with which a starting server lists what it announces to players: `digest`, in hexadecimal digits, and `name`.
+    pub announced: Option<Pattern>,
 }

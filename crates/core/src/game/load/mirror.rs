@@ -2,7 +2,7 @@
 
 use std::slice;
 
-use super::{Checked, Loader, check_globs, run::bytes_of, template};
+use super::{Checked, Loader, check_globs, pattern_with, run::bytes_of, template};
 use crate::game::{
     Compression, CopyRule, MirrorFiles, MirrorIndex, MirrorNames, MirrorRule, ValueTemplate,
     raw::{RawCopy, RawMirror, RawMirrorFiles, RawMirrorIndex, RawSwitch, Text},
@@ -65,5 +65,6 @@ fn compression(text: &Text) -> Checked<Compression> {
 
 fn index(raw: &RawMirrorIndex) -> Checked<MirrorIndex> {
     let head = raw.head.as_ref().map(bytes_of).transpose()?.unwrap_or_default();
-    Ok(MirrorIndex { file: raw.file.clone(), head })
+    let announced = raw.announced.as_ref().map(|text| pattern_with(text, "digest")).transpose()?;
+    Ok(MirrorIndex { file: raw.file.clone(), head, announced })
 }

@@ -49,4 +49,5 @@ pub(in crate::game) struct RawMirrorIndex {
     pub(in crate::game) file: String,
     #[serde(default)]
     pub(in crate::game) head: Option<Text>,
+    pub(in crate::game) announced: Option<Text>,
 }
