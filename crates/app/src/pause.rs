@@ -25,7 +25,7 @@ const ENDING: Duration = Duration::from_secs(20);
 const SETTLING: Duration = Duration::from_secs(5);
 
 impl Server {
-    /// Makes a change once somebody has agreed to it; without a question somebody has. A server that runs is stopped for it, if that was
+    /// Makes a change once somebody has agreed to it. A server that runs is stopped for it, if that was
     /// asked for, and started again whatever becomes of the change. So is one that an earlier change has stopped and that did not start
     /// since. Returns nothing where the answer was no.
     ///
@@ -33,7 +33,7 @@ impl Server {
     /// Where the server runs and may not or cannot be stopped, or the change cannot be made.
     pub fn while_stopped<T>(
         &self,
-        question: Option<&str>,
+        question: &str,
         front: &dyn Front,
         change: impl FnOnce() -> Result<T, AppError>,
     ) -> Result<Option<(T, Option<Restart>)>, AppError> {
@@ -41,15 +41,38 @@ impl Server {
         if let Some(doubt) = pause.doubt() {
             front.event(Event::MayBeRunning(&doubt));
         }
-        if let Some(question) = question
-            && !front.confirm(&pause.question(question))?
-        {
+        if !front.confirm(&pause.question(question))? {
             return Ok(None);
         }
+        self.in_pause(pause, front, change).map(Some)
+    }
+
+    /// Makes a change that nobody need agree to, and otherwise as [`Server::while_stopped`] does.
+    ///
+    /// # Errors
+    /// Where the server runs and may not or cannot be stopped, or the change cannot be made.
+    pub fn while_stopped_unasked<T>(
+        &self,
+        front: &dyn Front,
+        change: impl FnOnce() -> Result<T, AppError>,
+    ) -> Result<(T, Option<Restart>), AppError> {
+        let pause = self.pause(front)?;
+        if let Some(doubt) = pause.doubt() {
+            front.event(Event::MayBeRunning(&doubt));
+        }
+        self.in_pause(pause, front, change)
+    }
+
+    fn in_pause<T>(
+        &self,
+        pause: Pause,
+        front: &dyn Front,
+        change: impl FnOnce() -> Result<T, AppError>,
+    ) -> Result<(T, Option<Restart>), AppError> {
         let start = pause.stop(self, front)?;
         let changed = change();
         let restart = start.map(|start| start.carry_out(self, front));
-        Ok(Some((changed?, restart)))
+        Ok((changed?, restart))
     }
 
     /// Starts the server, watches that, and leaves it running.

@@ -462,7 +462,7 @@ fn some_of(names: &[&str]) -> String {
 
 /// Returns what the server announced to players at its last start, as far as its log says; the names by their digests.
 fn announced(server: &Server, index: &MirrorIndex) -> Result<BTreeMap<String, String>, AppError> {
-    if index.announced.is_none() {
+    if index.announced.is_none() || server.log_file().is_none() {
         return Ok(BTreeMap::new());
     }
     let log = ops::log::log_of(server, &ops::log::LogRequest::default())?;

@@ -126,8 +126,7 @@ pub fn take_back_unasked(
         });
     };
     let plan = plan_undo(&server, past, false)?;
-    let done = server.while_stopped(None, front, || plan.settle(&server))?;
-    let (number, restart) = done.unwrap_or_else(|| unreachable!("nobody was asked"));
+    let (number, restart) = server.while_stopped_unasked(front, || plan.settle(&server))?;
     Ok(TakenBack { number, restart })
 }
 

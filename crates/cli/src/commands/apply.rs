@@ -151,7 +151,7 @@ pub(crate) fn while_stopped<T>(
     ui: &Ui,
     change: impl FnOnce() -> Result<T, AppError>,
 ) -> Result<Option<(T, Option<Restart>)>, AppError> {
-    let done = server.while_stopped(Some(question), ui, change)?;
+    let done = server.while_stopped(question, ui, change)?;
     if done.is_none() {
         ui.note("Nothing was changed.");
     }

@@ -41,7 +41,7 @@ impl View for LogReport {
             told(page, line);
         }
         if self.lines.is_empty() {
-            page.line(Role::Plain, "It is empty.");
+            page.line(Role::Plain, "Nothing has been written there.");
         }
     }
 }

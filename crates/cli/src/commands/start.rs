@@ -40,9 +40,9 @@ pub(crate) fn restart(global: &Global, ui: &Ui) -> Result<ExitCode, AppError> {
     let mut options = global.open();
     options.while_running = WhileRunning::Restart;
     let server = Server::open(Purpose::Change, &options, ui)?;
-    let (restart, is_again) = match server.while_stopped(None, ui, || Ok(()))? {
-        Some(((), Some(restart))) => (restart, true),
-        _ => (server.start_and_watch(ui)?, false),
+    let (restart, is_again) = match server.while_stopped_unasked(ui, || Ok(()))? {
+        ((), Some(restart)) => (restart, true),
+        ((), None) => (server.start_and_watch(ui)?, false),
     };
     shown(&server, restart, is_again, ui)
 }

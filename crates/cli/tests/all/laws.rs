@@ -377,7 +377,7 @@ fn without_sources(mess: &Mess, told: &[String]) -> Done {
         &["settle", "--yes"],
     ] {
         let answer = mess.world.run(words);
-        // An update that could ask nobody says so.
+        // An update that could ask no catalogue says so.
         let most = if words[0] == "update" { 4 } else { 1 };
         assert!(answer.code <= most, "{words:?}: {told:#?}\n{}{}", answer.out, answer.err);
     }

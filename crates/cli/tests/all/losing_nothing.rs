@@ -271,7 +271,7 @@ fn the_lock_is_enough() -> Done {
         &["undo", "--yes"],
         &["settle", "--yes"],
     ] {
-        // An update that could ask nobody says so.
+        // An update that could ask no catalogue says so.
         world.run(words).code(if words[0] == "update" { 4 } else { 0 });
     }
     assert_eq!(world.digests()?, before);

@@ -272,7 +272,7 @@ fn one_new_line_among_three_hundred_is_what_is_read_first() -> Done {
     let first =
         world.run(&["trial"]).code(1).says(&["ready", "something is wrong", "and 292 more", "--accept"]);
     assert!(first.out.lines().count() < 20, "{}", first.out);
-    // As long as nobody says so, that is not normal.
+    // Until it is accepted, it counts as wrong.
     world.run(&["trial"]).code(1).says(&["something is wrong"]);
     world.run(&["trial", "--accept"]).code(0).says(&["with 300 accepted problems"]);
     let usual = world
